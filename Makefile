@@ -1,0 +1,40 @@
+# make demo         set up, install, and run the whole job on the demo data
+# make test         set up, install, and run every check
+# make install      the package and the program kairon
+# make docs         help pages and bindings anew (needs roxygen2)
+# make screenshots  docs/screenshots anew
+# make bench        the measurements of bench/
+# make check        R CMD check
+.PHONY: demo test install docs screenshots bench check data
+
+demo:
+	@tools/setup run
+	@tools/install
+	@Rscript exec/kairon demo demo-output
+
+test:
+	@tools/setup test
+	@tools/install
+	@Rscript --vanilla tools/test.R
+
+install:
+	@tools/setup run
+	@tools/install
+
+docs:
+	Rscript -e 'Rcpp::compileAttributes("."); roxygen2::roxygenise(load_code = "source")'
+
+screenshots:
+	@tools/setup shots
+	@tools/install
+	@tools/screenshots
+
+bench: install
+	Rscript bench/run.R
+
+check:
+	mkdir -p build
+	cd build && R CMD build .. && R CMD check --no-manual kairon_*.tar.gz
+
+data:
+	Rscript data-raw/make-demo.R

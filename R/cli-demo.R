@@ -1,0 +1,68 @@
+# The whole job on the demo data, told step by step.
+cli_demo <- function(files, options) {
+  if (length(files) > 1) abort_usage("{.val demo} takes one folder.", "demo")
+  folder <- if (length(files)) files else "demo-output"
+  dir.create(folder, showWarnings = FALSE, recursive = TRUE)
+  if (!dir.exists(folder)) {
+    abort_file("The folder {.file {folder}} cannot be made.")
+  }
+  began <- proc.time()[["elapsed"]]
+  step <- function(...) cat("\n== ", ..., "\n", sep = "")
+  draw <- function(plot, name) {
+    path <- file.path(folder, name)
+    write_whole(path, function(partial) {
+      ragg::agg_png(partial, 1280, 800, res = 110)
+      tryCatch(print(plot), finally = grDevices::dev.off())
+    })
+    cat("   figure: ", path, "\n", sep = "")
+  }
+  before <- options(kairon.quiet = TRUE)
+  on.exit(options(before))
+
+  step("Reading the river gauge of Quillmere Water (irregular, with gaps and repeats)")
+  river <- demo_timeline("river")
+  print(river, rows = 0)
+  step("Inspecting it: what deserves a look")
+  print(inspect(river))
+  step("Resampling to hours, then filling gaps of up to two days")
+  hourly <- river |>
+    resample("1 hour") |>
+    impute("linear", longest = "2 days")
+  print(origins(hourly))
+  draw(autoplot(hourly), "river.png")
+
+  step("Reading the demand of eight districts")
+  demand <- demo_timeline("demand")
+  card <- inspect(demand)
+  print(card)
+  draw(autoplot(card), "coverage.png")
+  step("Rolling mean and spread of one district over 28 days")
+  birchmoor <- demand[demand$district == "Birchmoor", ]
+  rolled <- roll(birchmoor, trailing("28 days"), c("mean", "sd"))
+  draw(autoplot(rolled), "rolling.png")
+
+  step("Splitting ten years of billed volume into trend and season")
+  parts <- decomposition(demo_timeline("billed"), "year", combine = "multiply")
+  print(parts)
+  draw(autoplot(parts), "decomposition.png")
+
+  step("Forecasting four weeks of demand, beside what came true")
+  held <- holdout(demand, last = "28 days")
+  f <- forecast(held$train, "28 days", by_seasonal_naive())
+  print(f)
+  draw(autoplot(f, observed = held$test, series = c("Alderbrook", "Dunmere")), "forecast.png")
+
+  step("Backtesting: how wrong have such forecasts been?")
+  b <- backtest(demand, horizon = "14 days")
+  print(b)
+  print(verdict(b))
+  draw(autoplot(scores(b)), "scores.png")
+  draw(autoplot(b), "backtest.png")
+
+  step("Writing the report")
+  page <- file.path(folder, "quillmere.html")
+  report(demand, page, title = "Quillmere Water: demand of eight districts")
+  cat("   report: ", page, "\n", sep = "")
+  took <- proc.time()[["elapsed"]] - began
+  step("Done in ", round(took), " s. Open ", page, " in a browser.")
+}

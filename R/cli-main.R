@@ -1,0 +1,186 @@
+# Reading arguments, calling verbs, printing, and the exit code, which is set
+# in one place: 0 fine, 1 the data could not be processed, 2 the call was wrong.
+
+#' Run the command line
+#'
+#' What the executable `kairon` calls. Tables go to standard output, as CSV when
+#' it is not a terminal; notes and errors go to standard error.
+#'
+#' @param args The arguments, a character vector.
+#' @param quit Whether to leave R with the exit code.
+#' @returns The exit code, invisibly: 0 fine, 1 the data could not be processed,
+#'   2 the call was wrong.
+#' @examples
+#' run_command_line("--help", quit = FALSE)
+#' @export
+run_command_line <- function(args = character(), quit = TRUE) {
+  code <- rlang::try_fetch(
+    {
+      run_verb(args)
+      0L
+    },
+    kairon_usage = function(cnd) complain(cnd, 2L),
+    kairon_error = function(cnd) complain(cnd, exit_code(cnd)),
+    error = function(cnd) complain(cnd, 1L)
+  )
+  if (quit) {
+    quit(save = "no", status = code)
+  }
+  invisible(code)
+}
+
+# An argument that no data could satisfy is a wrong call; so is a missing file.
+exit_code <- function(cnd) {
+  if (inherits(cnd, "kairon_error_usage")) 2L else 1L
+}
+
+complain <- function(cnd, code) {
+  lines <- error_lines(cnd)
+  writeLines(paste0(c("kairon: ", rep("  ", length(lines) - 1)), lines), stderr())
+  if (inherits(cnd, "kairon_error_usage")) {
+    writeLines(paste0("  Help: kairon ", cnd$verb, if (!is.null(cnd$verb)) " ", "--help"), stderr())
+  }
+  code
+}
+
+# One message: the last cause says most, what came before it says where.
+error_lines <- function(cnd) {
+  out <- character()
+  while (!is.null(cnd)) {
+    text <- if (inherits(cnd, "rlang_error")) {
+      c(rlang::cnd_header(cnd), rlang::cnd_body(cnd))
+    } else {
+      conditionMessage(cnd)
+    }
+    out <- c(out, unlist(strsplit(cli::ansi_strip(text), "\n")))
+    cnd <- cnd$parent
+  }
+  out[nzchar(out)]
+}
+
+abort_usage <- function(message, verb = NULL, .envir = parent.frame()) {
+  abort_kind(message, "usage", verb = verb, call = NULL, .envir = .envir)
+}
+
+run_verb <- function(args) {
+  verbs <- cli_verbs()
+  if (length(args) == 0 || args[1] %in% c("--help", "-h", "help")) {
+    cat(main_help(verbs), sep = "\n")
+    return(invisible())
+  }
+  if (args[1] == "--version") {
+    cat("kairon", as.character(utils::packageVersion("kairon")), "\n")
+    return(invisible())
+  }
+  name <- args[1]
+  if (!name %in% names(verbs)) {
+    hint <- nearest_word(name, names(verbs))
+    abort_usage(c(
+      "there is no verb {.val {name}}.",
+      i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
+    ))
+  }
+  verb <- verbs[[name]]
+  if (any(args[-1] %in% c("--help", "-h"))) {
+    cat(verb_help(name, verb), sep = "\n")
+    return(invisible())
+  }
+  call <- read_call(args[-1], name, verb)
+  before <- options(kairon.quiet = call$options$quiet, cli.num_colors = 1L)
+  on.exit(options(before))
+  withCallingHandlers(
+    verb$run(call$files, call$options),
+    warning = function(w) {
+      if (!isTRUE(call$options$quiet)) say(cli::ansi_strip(conditionMessage(w)))
+      invokeRestart("muffleWarning")
+    },
+    kairon_note = function(m) {
+      say(cli::ansi_strip(conditionMessage(m)))
+      invokeRestart("muffleMessage")
+    }
+  )
+}
+
+say <- function(...) writeLines(sub("^. ", "", paste0(...)), stderr())
+
+# Files and options of one call, all names checked first.
+read_call <- function(args, name, verb) {
+  options <- verb_options(verb)
+  flags <- vapply(options, function(o) o@long_flag, "")
+  given <- sub("=.*", "", grep("^--", args, value = TRUE))
+  given <- gsub("-", "_", sub("^--", "", given))
+  args <- ifelse(grepl("^--", args), dashed_name(args), args)
+  for (word in given) {
+    flag <- paste0("--", word)
+    if (flag %in% flags) next
+    hint <- nearest_word(word, sub("^--", "", flags))
+    abort_usage(c(
+      "{.val {name}} has no option {.val {paste0('--', gsub('_', '-', word))}}.",
+      i = if (!is.null(hint)) "Did you mean {.val {paste0('--', gsub('_', '-', hint))}}?"
+    ), name)
+  }
+  parser <- optparse::OptionParser(option_list = options, add_help_option = FALSE)
+  parsed <- tryCatch(
+    withCallingHandlers(
+      optparse::parse_args(parser, args, positional_arguments = TRUE),
+      warning = function(w) stop(conditionMessage(w), call. = FALSE)
+    ),
+    error = function(e) {
+      why <- conditionMessage(e)
+      abort_usage(c("the options cannot be read.", x = "{why}"), name)
+    }
+  )
+  parsed$options <- parsed$options[!vapply(parsed$options, is.null, TRUE)]
+  list(files = parsed$args, options = parsed$options)
+}
+
+# --at-least=1 and --at_least=1 are the same option.
+dashed_name <- function(arg) {
+  name <- sub("=.*", "", arg)
+  value <- substring(arg, nchar(name) + 1)
+  paste0("--", gsub("-", "_", sub("^--", "", name)), value)
+}
+
+# Help ----
+
+main_help <- function(verbs) {
+  c(
+    "kairon: from timestamped measurements to tested forecasts",
+    "",
+    "Use: kairon VERB FILE [OPTIONS]",
+    "",
+    text_table(list(verb = names(verbs), `what it does` = vapply(verbs, `[[`, "", "what")))[-1],
+    "",
+    "Example:",
+    paste0("  ", verbs$inspect$example),
+    "",
+    "kairon VERB --help tells the options of a verb. Tables go to standard output,",
+    "as CSV when it is not a terminal; notes and errors go to standard error.",
+    "Exit codes: 0 fine, 1 the data could not be processed, 2 the call was wrong."
+  )
+}
+
+verb_help <- function(name, verb) {
+  block <- function(title, options) {
+    if (length(options) == 0) {
+      return(NULL)
+    }
+    flags <- vapply(options, function(o) {
+      flag <- gsub("_", "-", o@long_flag)
+      if (o@action == "store_true") flag else paste(flag, o@metavar)
+    }, "")
+    c("", title, text_table(list(flag = flags, help = vapply(options, function(o) o@help, "")))[-1])
+  }
+  c(
+    paste0("kairon ", name, ": ", verb$what),
+    "",
+    paste0("Use: kairon ", name, " ", verb$arguments, " [OPTIONS]"),
+    block("Options:", verb$options),
+    if (!isFALSE(verb$sources)) c(
+      block("Reading the file:", source_options()), block("Output:", output_options())
+    ),
+    "",
+    "Example:",
+    paste0("  ", verb$example)
+  )
+}

@@ -1,0 +1,127 @@
+# Options of the command line. Their names are the arguments' names; their
+# help is written here once for all verbs.
+
+cli_option <- function(name, help, metavar = "TEXT", default = NULL, type = "character") {
+  optparse::make_option(
+    paste0("--", name), help = help, metavar = metavar, default = default, type = type
+  )
+}
+
+cli_flag <- function(name, help) {
+  optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help)
+}
+
+source_options <- function() {
+  list(
+    cli_option("time", "time column; found when there is one only", "COLUMN"),
+    cli_option("series", "columns that tell series apart, with commas", "COLUMNS"),
+    cli_option("measures", "measures to work on, with commas; all by default", "COLUMNS"),
+    cli_option("amounts", "measures that are amounts (rain, sales): summed, not averaged", "COLUMNS"),
+    cli_option("attributes", "columns that describe a series", "COLUMNS"),
+    cli_option("units", "units of measures: flow=l/s,rain=mm", "LIST"),
+    cli_option("zone", "time zone, such as Europe/London; UTC by default", "ZONE"),
+    cli_option("missing", "texts that mean no value, with commas", "TEXTS"),
+    cli_option("repeats", "repeated stamps: refuse, first, last or mean", "RULE")
+  )
+}
+
+output_options <- function() {
+  list(
+    cli_option("output", "write the table to a CSV file", "FILE"),
+    cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"),
+    cli_flag("quiet", "no notes on standard error")
+  )
+}
+
+# The verbs: what each does, its own options, an example, and its function.
+cli_verbs <- function() {
+  list(
+    demo = list(
+      what = "run the whole job on the demo data, with figures and a report",
+      arguments = "[FOLDER]", sources = FALSE,
+      options = list(cli_flag("quiet", "no notes on standard error")),
+      example = "kairon demo demo-output", run = cli_demo
+    ),
+    inspect = list(
+      what = "say what is in a file and what to look at",
+      arguments = "FILE", options = list(),
+      example = "kairon inspect demand.csv.gz --series district --amounts demand", run = cli_inspect
+    ),
+    resample = list(
+      what = "bring readings onto a coarser grid",
+      arguments = "FILE",
+      options = list(
+        cli_option("every", "the new cadence: \"1 day\", PT1H, monthly", "STEP"),
+        cli_option("statistics", "statistics instead of the usual one: mean,sd,q90", "NAMES"),
+        cli_option("stamp", "stamp of a bin: start, middle or end", "PLACE", "start"),
+        cli_option("at_least", "share of expected readings that a bin needs, 0 to 1", "SHARE", 0, "double"),
+        cli_option("unfinished", "unfinished end bins: flag, drop or keep", "RULE", "flag")
+      ),
+      example = paste(
+        "kairon resample river.csv.gz --every \"1 day\" --zone Europe/London",
+        "--missing=--- --repeats first"
+      ),
+      run = cli_resample
+    ),
+    decomposition = list(
+      what = "split series into trend, season and remainder",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("seasons", "the season: week, year or a number of steps", "SEASON"),
+        cli_option("combine", "add or multiply", "RULE", "add")
+      )),
+      example = "kairon decomposition billed.csv --amounts volume --seasons year --combine multiply",
+      run = cli_decomposition
+    ),
+    forecast = list(
+      what = "continue series, with prediction intervals",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("horizon", "how far ahead: \"28 days\", 12, 2032-12-31", "SPAN"),
+        cli_option("method", "methods, with commas: mean, naive, seasonal_naive, drift", "NAMES"),
+        cli_option("intervals", "levels of the intervals in percent", "LIST", "50,90")
+      )),
+      example = "kairon forecast demand.csv.gz --series district --amounts demand --horizon \"28 days\"",
+      run = cli_forecast
+    ),
+    backtest = list(
+      what = "make forecasts in the past and score them",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("horizon", "how far each forecast reaches", "SPAN"),
+        cli_option("methods", "methods, with commas; all baselines by default", "NAMES"),
+        cli_option("cutoffs", "how many cutoffs; 5 by default", "COUNT", NULL, "integer"),
+        cli_option("spacing", "distance of cutoffs; the horizon by default", "SPAN"),
+        cli_option("by", "scores apart by method, ahead, cutoff or a series column", "NAMES", "method"),
+        cli_flag("rows", "every forecast value instead of the scores")
+      )),
+      example = "kairon backtest demand.csv.gz --series district --amounts demand --horizon \"14 days\"",
+      run = cli_backtest
+    ),
+    report = list(
+      what = "write a report as one HTML page",
+      arguments = "FILE", figure = FALSE,
+      options = c(grid_options(), list(
+        cli_option("title", "title of the page", "TEXT"),
+        cli_option("horizon", "how far to forecast", "SPAN")
+      )),
+      example = "kairon report demand.csv.gz --series district --amounts demand --output report.html",
+      run = cli_report
+    )
+  )
+}
+
+grid_options <- function() {
+  list(
+    cli_option("every", "first resample to this cadence", "STEP"),
+    cli_option("impute", "then fill gaps: linear, previous, next or nearest", "RULE"),
+    cli_option("longest", "the longest gap to fill, such as \"3 days\"", "SPAN")
+  )
+}
+
+verb_options <- function(verb) {
+  c(
+    verb$options,
+    if (!isFALSE(verb$sources)) c(source_options(), output_options())
+  )
+}

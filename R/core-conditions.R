@@ -1,0 +1,91 @@
+# Every condition that Kairon signals is made here, so that each has a class
+# that programs can catch: kairon_error_<kind> and kairon_error.
+
+#' Errors, warnings and notes
+#'
+#' Every error of Kairon has the class `kairon_error` and one of
+#'
+#' * `kairon_error_input`: an argument or the data cannot be worked with,
+#' * `kairon_error_file`: a file cannot be read or written,
+#' * `kairon_error_state`: the object does not allow this step now,
+#' * `kairon_error_core`: the numerical core failed.
+#'
+#' Warnings have the class `kairon_warning`. Notes about a default that was
+#' chosen for you have the class `kairon_note`; silence them with
+#' `options(kairon.quiet = TRUE)`.
+#'
+#' @name kairon-conditions
+#' @examples
+#' tryCatch(
+#'   read_timeline("no-such-file.csv"),
+#'   kairon_error_file = function(e) conditionMessage(e)
+#' )
+NULL
+
+abort_kind <- function(message, kind, ..., call, .envir) {
+  cli::cli_abort(
+    message,
+    class = c(paste0("kairon_error_", kind), "kairon_error"),
+    ...,
+    call = call,
+    .envir = .envir
+  )
+}
+
+abort_input <- function(message, ..., call = rlang::caller_env(),
+                        .envir = parent.frame()) {
+  abort_kind(message, "input", ..., call = call, .envir = .envir)
+}
+
+abort_file <- function(message, ..., call = rlang::caller_env(),
+                       .envir = parent.frame()) {
+  abort_kind(message, "file", ..., call = call, .envir = .envir)
+}
+
+abort_state <- function(message, ..., call = rlang::caller_env(),
+                        .envir = parent.frame()) {
+  abort_kind(message, "state", ..., call = call, .envir = .envir)
+}
+
+# The only place that turns an exception of the core into ours.
+call_core <- function(expr, call = rlang::caller_env()) {
+  rlang::try_fetch(
+    expr,
+    `C++Error` = function(cnd) {
+      abort_kind(
+        "The numerical core could not do this.",
+        "core", parent = cnd, call = call, .envir = environment()
+      )
+    }
+  )
+}
+
+warn_user <- function(message, .envir = parent.frame()) {
+  cli::cli_warn(message, class = "kairon_warning", .envir = .envir)
+}
+
+# A default that was chosen for the user: what, and how to change it.
+tell <- function(message, .envir = parent.frame()) {
+  if (isTRUE(getOption("kairon.quiet"))) {
+    return(invisible())
+  }
+  cli::cli_inform(message, class = "kairon_note", .envir = .envir)
+}
+
+# Without notes: for work that is repeated behind one call.
+quietly <- function(expr) {
+  before <- options(kairon.quiet = TRUE)
+  on.exit(options(before))
+  expr
+}
+
+# The same, but once in a session for each `id`.
+told <- new.env(parent = emptyenv())
+
+tell_once <- function(id, message, .envir = parent.frame()) {
+  if (!is.null(told[[id]])) {
+    return(invisible())
+  }
+  assign(id, TRUE, envir = told)
+  tell(message, .envir = .envir)
+}

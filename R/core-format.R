@@ -1,0 +1,105 @@
+# Numbers and lists as people write them.
+
+# About `digits` significant digits, thousands marked, no exponent in the
+# range that people read.
+show_number <- function(x, digits = 3) {
+  out <- vapply(x, function(v) {
+    if (is.na(v)) {
+      return("-")
+    }
+    if (is.infinite(v)) {
+      return(if (v > 0) "inf" else "-inf")
+    }
+    size <- abs(v)
+    if (size != 0 && (size >= 1e12 || size < 1e-4)) {
+      return(format(v, digits = digits))
+    }
+    places <- if (size == 0) 0 else max(0, digits - 1 - floor(log10(size)))
+    v <- if (places == 0 && size < 10^digits) signif(v, digits) else v
+    text <- formatC(v, format = "f", digits = places, big.mark = ",")
+    if (grepl(".", text, fixed = TRUE)) {
+      text <- sub("\\.?0+$", "", text)
+    }
+    text
+  }, character(1))
+  unname(out)
+}
+
+show_percent <- function(share) {
+  if (is.na(share)) {
+    return("-")
+  }
+  percent <- 100 * share
+  if (percent > 0 && percent < 0.1) {
+    return("under 0.1 %")
+  }
+  if (percent < 100 && percent > 99.9) {
+    return("over 99.9 %")
+  }
+  places <- if (abs(percent) < 10) 1 else 0
+  paste0(sub("\\.0$", "", formatC(percent, format = "f", digits = places)), " %")
+}
+
+# "1 gap", "2 gaps"
+plural <- function(n, one, many = paste0(one, "s")) {
+  paste(show_number(n, 9), if (n == 1) one else many)
+}
+
+# "a, b and c"; long lists are cut with the rest counted.
+word_list <- function(x, most = 8, last = " and ") {
+  x <- as.character(x)
+  if (length(x) > most) {
+    more <- length(x) - most + 1
+    return(paste0(
+      paste(x[seq_len(most - 1)], collapse = ", "), " and ", more, " more"
+    ))
+  }
+  if (length(x) < 2) {
+    return(paste(x, collapse = ""))
+  }
+  n <- length(x)
+  paste0(paste(x[-n], collapse = ", "), last, x[n])
+}
+
+# A length of time in the largest unit that keeps it readable.
+show_duration <- function(seconds) {
+  if (is.na(seconds)) {
+    return("-")
+  }
+  size <- c(
+    year = 365.25 * 86400, day = 86400, hour = 3600, minute = 60, second = 1
+  )
+  fits <- which(seconds >= 2 * size | (seconds >= size & size < 86400 * 300))
+  unit <- if (length(fits)) fits[1] else length(size)
+  plural(signif(seconds / size[[unit]], 3), names(size)[unit])
+}
+
+# Numbers under each other: as many decimals as the usual value needs for four
+# digits, and no more than any of them has.
+show_column <- function(x, digits = 4) {
+  sizes <- abs(x[is.finite(x) & x != 0])
+  if (length(sizes) == 0 || max(sizes) >= 1e12 || max(sizes) < 1e-4) {
+    return(show_number(x, digits))
+  }
+  places <- max(0, min(8, digits - 1 - floor(log10(stats::median(sizes)))))
+  while (places > 0 && all(abs(x - round(x, places - 1)) < 1e-9 * abs(x) + 1e-12, na.rm = TRUE)) {
+    places <- places - 1
+  }
+  text <- formatC(x, format = "f", digits = places, big.mark = ",")
+  ifelse(is.na(x), "-", trimws(text))
+}
+
+# Text in columns: numbers to the right, words to the left.
+text_table <- function(columns, indent = "  ", right = character()) {
+  cells <- lapply(columns, function(x) {
+    if (is.numeric(x)) show_column(x) else ifelse(is.na(x), "-", as.character(x))
+  })
+  right <- vapply(columns, is.numeric, logical(1)) | names(columns) %in% right
+  padded <- Map(function(cell, name, to_right) {
+    all <- c(name, cell)
+    gap <- strrep(" ", max(nchar(all, "width")) - nchar(all, "width"))
+    if (to_right) paste0(gap, all) else paste0(all, gap)
+  }, cells, names(columns), right)
+  lines <- do.call(paste, c(unname(padded), sep = "  "))
+  paste0(indent, sub(" +$", "", lines))
+}

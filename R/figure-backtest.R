@@ -1,0 +1,61 @@
+#' @rdname figures
+#' @export
+autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL, ...) {
+  b <- object
+  measure <- column_names(rlang::enquo(measures))
+  measure <- if (length(measure)) check_choice(measure[1], b$measures, "measures") else b$measures[1]
+  shown <- chosen_series(b$observed, series, most = 4)
+  data <- b$table[b$table$measure == measure, ]
+  data$series <- factor(
+    if (length(b$meta$series)) series_labels(data[b$meta$series]) else "", levels = shown
+  )
+  data$stamp <- data[[b$meta$time]]
+  data <- data[!is.na(data$series), ]
+  past <- backtest_past(b, measure, shown)
+  draw_backtest(b, measure, data, past, shown)
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_backtest <- function(x, ...) draw_plot(x, ...)
+
+# Observed values from a horizon before the first cutoff on.
+backtest_past <- function(b, measure, shown) {
+  x <- b$observed
+  rows <- rows_of(x)
+  k <- period_of_stamp(b$meta$cadence, rows$seconds, rows$zone)
+  labels <- row_labels(x)
+  keep <- k > min(b$plan$cutoffs) - b$plan$steps & labels %in% shown
+  data.frame(
+    stamp = x[[b$meta$time]][keep], value = x[[measure]][keep],
+    series = factor(labels[keep], levels = shown)
+  )
+}
+
+draw_backtest <- function(b, measure, data, past, shown) {
+  p <- ggplot2::ggplot(mapping = ggplot2::aes(.data$stamp, .data$value)) +
+    ggplot2::geom_vline(
+      data = data.frame(at = b$plan$stamps), ggplot2::aes(xintercept = .data$at),
+      linetype = "13", colour = figure_colours[["raw"]]
+    ) +
+    ggplot2::geom_line(
+      data = past, colour = figure_colours[["observed"]], linewidth = 0.7, na.rm = TRUE
+    ) +
+    ggplot2::geom_line(
+      data = data, na.rm = TRUE, linewidth = 0.7,
+      ggplot2::aes(colour = .data$method, group = interaction(.data$method, .data$cutoff))
+    ) +
+    ggplot2::scale_colour_manual(values = method_colours, name = NULL) +
+    time_axis(b$meta$type, b$meta$zone) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::labs(
+      title = paste0(measure_label(b$observed, measure), ": forecasts made in the past"),
+      subtitle = "Dark: what came true; each forecast starts at a dotted cutoff and saw nothing after it",
+      caption = figure_caption(b$observed, left_out(b$observed, shown))
+    )
+  if (length(shown) > 1) {
+    p <- p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = 1)
+  }
+  p
+}

@@ -1,0 +1,142 @@
+#' @rdname figures
+#' @param observed For a forecast: a timeline with what came true, drawn beside it.
+#' @param history For a forecast: how many steps of history to draw; by default
+#'   four horizons.
+#' @export
+autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
+                                     observed = NULL, history = NULL, ...) {
+  f <- object
+  measure <- column_names(rlang::enquo(measures))
+  measure <- if (length(measure)) check_choice(measure[1], f$measures, "measures") else f$measures[1]
+  shown <- chosen_series(f$history, series)
+  shown <- setdiff(shown, f$ended)
+  past <- forecast_past(f, measure, shown, history %||% max(4 * f$horizon, 20))
+  ahead <- f$table[f$table$measure == measure, ]
+  ahead$series <- factor(forecast_labels(ahead, f), levels = shown)
+  ahead$stamp <- ahead[[timeline_meta(f$history)$time]]
+  ahead <- ahead[!is.na(ahead$series), ]
+  truth <- if (!is.null(observed)) observed_points(observed, measure, shown, f)
+  draw_forecast(f, measure, past, ahead, truth, shown)
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_forecast <- function(x, ...) draw_plot(x, ...)
+
+forecast_labels <- function(table, f) {
+  keys <- timeline_meta(f$history)$series
+  if (length(keys)) series_labels(table[keys]) else rep("", nrow(table))
+}
+
+forecast_past <- function(f, measure, shown, steps) {
+  x <- f$history
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  labels <- row_labels(x)
+  keep <- k > max(k) - steps & labels %in% shown
+  data.frame(
+    stamp = x[[meta$time]][keep], value = x[[measure]][keep],
+    series = factor(labels[keep], levels = shown),
+    invented = (!is_measured(x, measure) & !is.na(x[[measure]]))[keep]
+  )
+}
+
+observed_points <- function(observed, measure, shown, f) {
+  check_timeline(observed)
+  meta <- timeline_meta(observed)
+  check_columns(measure, names(meta$kinds), rlang::caller_env(2))
+  ahead <- range(f$table[[timeline_meta(f$history)$time]])
+  stamp <- observed[[meta$time]]
+  labels <- row_labels(observed)
+  keep <- labels %in% shown & stamp >= ahead[1] & stamp <= ahead[2] &
+    is_measured(observed, measure)
+  data.frame(
+    stamp = stamp[keep], value = observed[[measure]][keep],
+    series = factor(labels[keep], levels = shown)
+  )
+}
+
+draw_forecast <- function(f, measure, past, ahead, truth, shown) {
+  meta <- timeline_meta(f$history)
+  one <- length(unique(ahead$method)) == 1
+  known <- past
+  known$value[known$invented] <- NA
+  p <- ggplot2::ggplot(mapping = ggplot2::aes(.data$stamp, .data$value)) +
+    fan_layers(ahead, f$levels, one) +
+    ggplot2::geom_line(
+      data = past, linetype = "22", colour = figure_colours[["raw"]], na.rm = TRUE
+    ) +
+    ggplot2::geom_line(
+      data = known, colour = figure_colours[["observed"]], linewidth = 0.55, na.rm = TRUE
+    ) +
+    ggplot2::geom_line(
+      data = ahead, ggplot2::aes(colour = .data$method), linewidth = 0.9, na.rm = TRUE
+    ) +
+    ggplot2::scale_colour_manual(
+      values = method_colours, name = NULL, guide = if (one) "none" else "legend"
+    ) +
+    truth_layer(truth) +
+    time_axis(meta$type, meta$zone) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::labs(
+      title = paste0(measure_label(f$history, measure), ": the next ", plural(f$horizon, "step")),
+      subtitle = forecast_key(f, ahead, truth, one),
+      caption = figure_caption(f$history, left_out(f$history, c(shown, f$ended)))
+    )
+  if (length(shown) > 1) {
+    p <- p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (length(shown) > 3) 2 else 1)
+  }
+  p
+}
+
+# Nested bands, the widest lightest; several methods show their widest only.
+fan_layers <- function(ahead, levels, one) {
+  shown <- if (one) rev(levels) else max(levels)
+  lapply(seq_along(shown), function(i) {
+    bounds <- paste0(c("lower_", "upper_"), shown[i])
+    mapping <- ggplot2::aes(
+      x = .data$stamp, ymin = .data[[bounds[1]]], ymax = .data[[bounds[2]]],
+      group = .data$method
+    )
+    if (one) {
+      ggplot2::geom_ribbon(
+        data = ahead, mapping, inherit.aes = FALSE, na.rm = TRUE,
+        fill = figure_colours[["band"]], alpha = 0.22 + 0.2 * (i - 1)
+      )
+    } else {
+      ggplot2::geom_ribbon(
+        data = ahead, mapping, inherit.aes = FALSE, na.rm = TRUE,
+        fill = figure_colours[["raw"]], alpha = 0.12
+      )
+    }
+  })
+}
+
+truth_layer <- function(truth) {
+  if (is.null(truth) || nrow(truth) == 0) {
+    return(NULL)
+  }
+  list(
+    ggplot2::geom_line(data = truth, colour = figure_colours[["observed"]], linewidth = 0.4),
+    ggplot2::geom_point(
+      data = truth, shape = 23, size = 1.9, fill = "white", stroke = 0.8,
+      colour = figure_colours[["observed"]]
+    )
+  )
+}
+
+forecast_key <- function(f, ahead, truth, one) {
+  batch <- make_batch(f$history, f$measures[1])
+  paste0(
+    if (one) {
+      capitalise(method_describe(f$methods[[ahead$method[1]]], batch$context))
+    } else {
+      paste(length(f$methods), "methods")
+    },
+    if (one) paste0("; bands: ", word_list(f$levels), " % intervals") else
+      paste0("; grey: the ", max(f$levels), " % interval of each"),
+    if (!is.null(truth) && nrow(truth)) "; diamonds: what came true"
+  )
+}

@@ -1,0 +1,62 @@
+#' @rdname figures
+#' @export
+autoplot.kairon_scores <- function(object, ...) {
+  data <- score_cells(object)
+  measures <- attr(object, "measures")
+  ggplot2::ggplot(data, ggplot2::aes(.data$metric, .data$row)) +
+    ggplot2::geom_tile(
+      ggplot2::aes(fill = .data$standing), colour = "white", linewidth = 1.6
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(label = .data$label, fontface = ifelse(.data$standing >= 1, "bold", "plain")),
+      size = 5, colour = figure_colours[["text"]]
+    ) +
+    ggplot2::scale_fill_gradient(
+      low = "#F6F1E6", high = "#9CC3D1", na.value = "#F4F4F4", guide = "none"
+    ) +
+    ggplot2::scale_x_discrete(position = "top", name = NULL) +
+    ggplot2::scale_y_discrete(limits = rev, name = NULL) +
+    figure_theme() +
+    ggplot2::theme(
+      panel.grid.major.y = ggplot2::element_blank(),
+      axis.line.x = ggplot2::element_blank(), axis.ticks.x = ggplot2::element_blank(),
+      axis.text = ggplot2::element_text(size = 13)
+    ) +
+    ggplot2::labs(
+      title = paste("Scores of", word_list(measures)),
+      subtitle = "The bluer, the better in its column; the best is bold",
+      caption = paste(
+        "Scored on measured values only. mase below 1: closer than repeating the last season.",
+        "Intervals: the nearer to their level, the better."
+      )
+    )
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_scores <- function(x, ...) draw_plot(x, ...)
+
+# One row a cell: its text, and how it stands in its column (1 best, 0 worst).
+score_cells <- function(x) {
+  by <- attr(x, "by")
+  metrics <- setdiff(names(x), c(by, "n", "mape_undefined"))
+  rows <- do.call(paste, c(unname(lapply(x[by], as.character)), sep = ", "))
+  out <- lapply(metrics, function(m) {
+    v <- x[[m]]
+    level <- suppressWarnings(as.numeric(sub("^coverage_", "", m)))
+    covers <- startsWith(m, "coverage_")
+    distance <- if (covers) abs(100 * v - level) else abs(v)
+    span <- diff(range(distance, na.rm = TRUE))
+    standing <- if (is.finite(span) && span > 0) 1 - (distance - min(distance, na.rm = TRUE)) / span else 1
+    shares <- covers || m == "mape"
+    data.frame(
+      row = factor(rows, levels = unique(rows)),
+      metric = if (covers) paste0("in ", level, " %") else m,
+      label = if (shares) vapply(v, show_percent, "") else show_number(v),
+      standing = ifelse(is.na(v), NA, standing)
+    )
+  })
+  out <- do.call(rbind, out)
+  out$metric <- factor(out$metric, levels = unique(out$metric))
+  out
+}

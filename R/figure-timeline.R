@@ -1,0 +1,168 @@
+#' Figures
+#'
+#' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not
+#' measured are drawn hollow on a dashed line, stretches without values on a
+#' sand-coloured ground.
+#'
+#' @param object,x What to draw: a timeline, [inspect()], [decomposition()],
+#'   [forecast()], [backtest()] or [scores()].
+#' @param measures Measures to draw; all by default.
+#' @param series Labels of the series to draw; by default the first 12.
+#' @param ... Passed on to `autoplot()`.
+#' @returns A ggplot object. Rolling means and other values on a measure's scale
+#'   are drawn over it, spreads in a panel of their own.
+#' @examples
+#' autoplot(demo_timeline("billed"))
+#' rolled <- roll(demo_timeline("rain"), trailing("28 days"), c("mean", "sd"))
+#' autoplot(rolled)
+#' @name figures
+NULL
+
+#' @rdname figures
+#' @export
+autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, ...) {
+  check_timeline(object)
+  measures <- pick_measures(object, rlang::enquo(measures))
+  shown <- chosen_series(object, series)
+  panels <- panel_plan(measures)
+  data <- timeline_points(object, panels, shown)
+  holes <- timeline_holes(object, panels, shown)
+  draw_timeline(object, data, holes, shown, length(unique(panels$panel)))
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_timeline <- function(x, ...) draw_plot(x, ...)
+
+# Which panel each measure goes to, and whether it lies over a raw one.
+panel_plan <- function(measures) {
+  base <- vapply(measures, function(m) {
+    stems <- measures[startsWith(m, paste0(measures, "_")) & measures != m]
+    if (length(stems)) stems[which.max(nchar(stems))] else m
+  }, "")
+  rest <- substring(measures, nchar(base) + 2)
+  over <- base != measures & grepl("^(mean|median|min|max|first|last|q[0-9])", rest)
+  panel <- ifelse(over, base, measures)
+  data.frame(measure = measures, panel = panel, over = over, derived = base != measures)
+}
+
+# Long data: one row a point, with its panel, series and origin.
+timeline_points <- function(x, panels, shown) {
+  meta <- timeline_meta(x)
+  if (is_regular(x)) x <- complete_grid(x)
+  labels <- row_labels(x)
+  keep <- labels %in% shown
+  out <- lapply(seq_len(nrow(panels)), function(i) {
+    m <- panels$measure[i]
+    data.frame(
+      stamp = x[[meta$time]][keep], value = x[[m]][keep],
+      series = factor(labels[keep], levels = shown), measure = m,
+      panel = measure_label(x, panels$panel[i]), over = panels$over[i],
+      derived = panels$derived[i],
+      invented = (!is_measured(x, m) & !is.na(x[[m]]))[keep]
+    )
+  })
+  out <- do.call(rbind, out)
+  out$panel <- factor(out$panel, levels = unique(out$panel))
+  out
+}
+
+timeline_holes <- function(x, panels, shown) {
+  meta <- timeline_meta(x)
+  raw <- unique(panels$panel)
+  found <- gaps(x)
+  labels <- if (length(meta$series)) series_labels(found[meta$series]) else rep("", nrow(found))
+  given <- panels$measure[!panels$derived]
+  found <- found[found$measure %in% given & labels %in% shown, , drop = FALSE]
+  data.frame(
+    from = found$start, to = found$end,
+    series = factor(if (length(meta$series)) series_labels(found[meta$series]) else rep("", nrow(found)),
+                    levels = shown),
+    panel = factor(vapply(found$measure, measure_label, "", x = x),
+                   levels = vapply(raw, measure_label, "", x = x))
+  )
+}
+
+draw_timeline <- function(x, data, holes, shown, panels) {
+  meta <- timeline_meta(x)
+  over <- any(data$over)
+  p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
+    hole_layer(holes) +
+    value_layers(data, over) +
+    time_axis(meta$type, meta$zone) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::labs(
+      title = figure_title(data),
+      subtitle = figure_key(data, holes, over),
+      caption = figure_caption(x, left_out(x, shown))
+    )
+  several <- length(shown) > 1
+  if (several && panels > 1) {
+    p + ggplot2::facet_grid(panel ~ series, scales = "free_y")
+  } else if (several) {
+    p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (length(shown) > 4) 2 else 1)
+  } else if (panels > 1) {
+    p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = 1)
+  } else {
+    p
+  }
+}
+
+hole_layer <- function(holes) {
+  if (nrow(holes) == 0) {
+    return(NULL)
+  }
+  ggplot2::geom_rect(
+    data = holes, inherit.aes = FALSE,
+    ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = -Inf, ymax = Inf),
+    fill = figure_colours[["missing"]]
+  )
+}
+
+value_layers <- function(data, over) {
+  raw <- if (over) figure_colours[["raw"]] else figure_colours[["observed"]]
+  known <- data
+  known$value[known$invented] <- NA
+  list(
+    if (any(data$invented)) {
+      ggplot2::geom_line(
+        data = data[!data$derived, ], ggplot2::aes(group = .data$measure),
+        colour = figure_colours[["computed"]], linetype = "22", linewidth = 0.4, na.rm = TRUE
+      )
+    },
+    ggplot2::geom_line(
+      data = known[!known$derived, ], ggplot2::aes(group = .data$measure),
+      colour = raw, linewidth = 0.4, na.rm = TRUE
+    ),
+    ggplot2::geom_line(
+      data = known[known$derived & !known$over, ], ggplot2::aes(group = .data$measure),
+      colour = figure_colours[["computed"]], linewidth = 0.6, na.rm = TRUE
+    ),
+    if (any(data$invented)) {
+      ggplot2::geom_point(
+        data = data[data$invented, ], shape = 21, fill = "white", size = 1.3,
+        colour = figure_colours[["computed"]], na.rm = TRUE
+      )
+    },
+    if (over) {
+      ggplot2::geom_line(
+        data = data[data$over, ], ggplot2::aes(colour = .data$measure),
+        linewidth = 0.9, na.rm = TRUE
+      )
+    },
+    if (over) ggplot2::scale_colour_manual(values = method_colours, name = NULL)
+  )
+}
+
+figure_title <- function(data) {
+  if (length(levels(data$panel)) == 1) levels(data$panel) else word_list(unique(data$measure), 4)
+}
+
+figure_key <- function(data, holes, over) {
+  parts <- c(
+    if (nrow(holes)) "sand: no values",
+    if (any(data$invented)) "hollow on a dashed line: not measured"
+  )
+  if (length(parts)) capitalise(paste(parts, collapse = "; "))
+}

@@ -1,0 +1,17 @@
+#' @keywords internal
+#' @useDynLib kairon, .registration = TRUE
+#' @importFrom Rcpp evalCpp
+#' @importFrom rlang %||% .data
+"_PACKAGE"
+
+#' @importFrom generics forecast
+#' @export
+generics::forecast
+
+#' @importFrom generics fit
+#' @export
+generics::fit
+
+#' @importFrom ggplot2 autoplot
+#' @export
+ggplot2::autoplot

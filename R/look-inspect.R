@@ -1,0 +1,210 @@
+#' A health card of a timeline
+#'
+#' Says in plain words what to look at before any analysis, then gives a table
+#' with one row for each series and measure.
+#'
+#' @param x A timeline.
+#' @returns A `kairon_inspection`. It prints the findings and the table;
+#'   [as.data.frame()] gives the table: the series columns, `measure`, `kind`,
+#'   `unit`, `rows`, `first`, `last` (stamps of the first and last value),
+#'   `missing` (missing or absent readings; for irregular stamps, missing values),
+#'   `missing_share`, `gaps`, `longest_gap` (missing readings in the longest
+#'   gap), `zeros`, `negatives`, `infinite`, `min`, `q25`, `median`, `mean`,
+#'   `q75`, `max`, `sd`, `last_value`, and `unchanged` (the longest run of equal
+#'   values other than zero).
+#' @examples
+#' inspect(demo_timeline("demand"))
+#' @export
+inspect <- function(x) {
+  check_timeline(x)
+  if (length(timeline_meta(x)$kinds) == 0) {
+    abort_state("This timeline has no measures (numeric columns) to inspect.")
+  }
+  table <- inspection_table(x)
+  structure(
+    list(
+      line = timeline_line(x), findings = inspection_findings(x, table),
+      table = table, series = timeline_meta(x)$series, meta = timeline_meta(x),
+      coverage = coverage_map(x)
+    ),
+    class = "kairon_inspection"
+  )
+}
+
+inspection_table <- function(x) {
+  meta <- timeline_meta(x)
+  regular <- is_regular(x)
+  pauses <- gaps(x)
+  full <- if (regular) complete_grid(x) else x
+  rows <- rows_of(full)
+  out <- lapply(names(meta$kinds), function(measure) {
+    card <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
+      at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
+      values_card(full[[measure]][at], rows$seconds[at], meta)
+    })
+    card <- do.call(rbind, card)
+    found <- pauses[pauses$measure == measure, , drop = FALSE]
+    labels <- series_labels(rows$keys)
+    of <- if (ncol(rows$keys)) {
+      match(series_labels(found[meta$series]), labels)
+    } else {
+      rep(1L, nrow(found))
+    }
+    count <- tabulate(of, nrow(card))
+    longest <- vapply(seq_len(nrow(card)), function(s) {
+      max(0, found$steps[of == s])
+    }, 1)
+    head <- data.frame(
+      measure = measure, kind = meta$kinds[[measure]],
+      unit = meta$units[[measure]]
+    )
+    card <- cbind(head, card[1:5], gaps = count, longest_gap = longest, card[-(1:5)])
+    if (ncol(rows$keys)) cbind(rows$keys, card) else card
+  })
+  out <- do.call(rbind, out)
+  rownames(out) <- NULL
+  out
+}
+
+values_card <- function(v, seconds, meta) {
+  there <- which(!is.na(v))
+  present <- v[there]
+  finite <- present[is.finite(present)]
+  some <- length(finite) > 0
+  q <- if (some) stats::quantile(finite, c(0, 0.25, 0.5, 0.75, 1), names = FALSE) else rep(NA, 5)
+  edge <- if (length(there)) seconds[range(there)] else c(NA, NA)
+  data.frame(
+    rows = length(v),
+    first = from_seconds(edge[1], meta$type, meta$zone),
+    last = from_seconds(edge[2], meta$type, meta$zone),
+    missing = length(v) - length(present),
+    missing_share = 1 - length(present) / length(v),
+    zeros = sum(present == 0), negatives = sum(present < 0),
+    infinite = sum(is.infinite(present)),
+    min = q[1], q25 = q[2], median = q[3],
+    mean = if (some) mean(finite) else NA_real_,
+    q75 = q[4], max = q[5],
+    sd = if (length(finite) > 1) stats::sd(finite) else NA_real_,
+    last_value = if (length(present)) present[length(present)] else NA_real_,
+    unchanged = longest_run(present)
+  )
+}
+
+# Zeros are left out: a dry month of a rain gauge is no stuck sensor.
+longest_run <- function(v) {
+  if (length(v) == 0) {
+    return(0)
+  }
+  runs <- rle(v)
+  max(1, runs$lengths[runs$values != 0])
+}
+
+# What deserves a look, the most pressing first.
+inspection_findings <- function(x, table) {
+  meta <- timeline_meta(x)
+  name <- function(rows) word_list(unique(card_labels(rows, meta$series)), 4)
+  out <- character()
+  add <- function(rows, text) {
+    if (nrow(rows)) out <<- c(out, paste0(name(rows), ": ", text))
+  }
+  add(table[table$missing == table$rows, ], "no value at all.")
+  some <- table[table$missing < table$rows, ]
+  out <- c(out, ended_findings(some, meta))
+  add(some[some$infinite > 0, ], "infinite values.")
+  gappy <- some[some$longest_gap > 0, ]
+  if (nrow(gappy)) {
+    worst <- gappy[which.max(gappy$longest_gap), ]
+    out <- c(out, paste0(
+      plural(sum(gappy$gaps), "gap"), " with ", plural(sum_gaps(x), "missing reading"),
+      "; the longest, ", plural(worst$longest_gap, "reading"), ", in ", name(worst), "."
+    ))
+  }
+  stuck <- some[some$unchanged >= 12 & some$unchanged > 0.002 * some$rows, ]
+  if (nrow(stuck)) {
+    worst <- stuck[which.max(stuck$unchanged), ]
+    out <- c(out, paste0(
+      name(worst), ": the same value ", worst$unchanged,
+      " times in a row; is the sensor stuck?"
+    ))
+  }
+  add(some[some$kind == "amount" & some$negatives > 0, ], "negative amounts.")
+  far <- some[is.finite(some$sd) & some$sd > 0, ]
+  far <- far[pmax(far$max - far$q75, far$q25 - far$min) > 10 * (far$q75 - far$q25) &
+               far$q75 > far$q25, ]
+  add(far, "values very far from the rest (over ten quartile ranges).")
+  if (nrow(meta$rejects)) {
+    out <- c(out, paste0(plural(nrow(meta$rejects), "row"), " could not be read."))
+  }
+  if (length(meta$news)) out <- c(out, paste0(capitalise(meta$news), "."))
+  out
+}
+
+sum_gaps <- function(x) sum(gaps(x)$steps)
+
+card_labels <- function(rows, series) {
+  if (length(series) == 0) {
+    return(rows$measure)
+  }
+  labels <- series_labels(rows[series])
+  paste0(labels, " (", rows$measure, ")")
+}
+
+# Series that stopped before the others, or began after them.
+ended_findings <- function(table, meta) {
+  if (length(meta$series) == 0 || nrow(table) < 2) {
+    return(character())
+  }
+  last <- to_seconds(table$last)
+  first <- to_seconds(table$first)
+  span <- max(last) - min(first)
+  ended <- table[last < max(last) - 0.05 * span, ]
+  late <- table[first > min(first) + 0.05 * span, ]
+  line <- function(rows, word, when) {
+    stamp <- show_stamp(to_seconds(rows[[when]]), meta$type, meta$zone)
+    if (nrow(rows)) paste0(card_labels(rows, meta$series), ": ", word, " ", stamp, ".")
+  }
+  c(line(ended, "stopped on", "last"), line(late, "began only on", "first"))
+}
+
+#' @export
+format.kairon_inspection <- function(x, ...) {
+  n <- length(x$findings)
+  head <- if (n == 0) "Nothing stands out." else paste0(plural(n, "thing"), " to look at:")
+  c(
+    x$line, "", head,
+    unlist(lapply(x$findings, function(f) {
+      strwrap(f, initial = "  - ", prefix = "    ", width = 0.95 * getOption("width"))
+    })),
+    "", text_table(inspection_columns(x))
+  )
+}
+
+inspection_columns <- function(x) {
+  t <- x$table
+  short <- list(
+    measure = t$measure, values = t$rows - t$missing,
+    missing = vapply(t$missing_share, show_percent, ""),
+    gaps = t$gaps, min = t$min, median = t$median, mean = t$mean, max = t$max, sd = t$sd,
+    last = t$last_value, unit = t$unit
+  )
+  if (all(t$unit == "")) short$unit <- NULL
+  series <- lapply(t[x$series], as.character)
+  c(series, short)
+}
+
+#' @export
+print.kairon_inspection <- function(x, ...) {
+  cat(format(x), sep = "\n")
+  invisible(x)
+}
+
+#' @export
+as.data.frame.kairon_inspection <- function(x, row.names = NULL,
+                                            optional = FALSE, ...) {
+  x$table
+}
+
+#' @export
+summary.kairon_timeline <- function(object, ...) {
+  as.data.frame(inspect(object))
+}

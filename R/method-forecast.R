@@ -1,0 +1,344 @@
+#' Forecast a timeline
+#'
+#' Continues every series of a regular timeline by one or several methods, with
+#' prediction intervals. The stamps go on by the timeline's own cadence.
+#'
+#' @param object A regular timeline; with a `routine`, any timeline that the
+#'   routine makes regular.
+#' @param horizon How far ahead: a duration (`"28 days"`), a number of steps, or
+#'   an end date (`"2032-12-31"`).
+#' @param method A method, or a named list of them: [by_mean()], [by_naive()],
+#'   [by_seasonal_naive()], [by_drift()]. Default: the last season repeated where
+#'   the cadence has a season, else the last value.
+#' @param measures Measures to forecast; all by default.
+#' @param intervals Levels of the prediction intervals, in percent.
+#' @param routine A [routine()] of preparation steps, run before the forecast.
+#' @param ... Not used.
+#' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in
+#'   one table: the series columns, the time column, `measure`, `origin`
+#'   ("observed", ..., "forecast"), `value`, `lower_50`, `upper_50`, ... in the
+#'   measure's unit, and `method` (missing for the history). Series without a
+#'   value in the last two seasons or the last `horizon` steps have ended: they
+#'   are reported and not forecast.
+#' @examples
+#' f <- forecast(demo_timeline("demand"), "14 days")
+#' f
+#' head(subset(as.data.frame(f), origin == "forecast"))
+#' @export
+forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = NULL,
+                                     intervals = c(50, 90), routine = NULL, ...) {
+  check_routine(routine)
+  measures_quo <- rlang::enquo(measures)
+  if (missing(horizon)) {
+    abort_input(c(
+      "{.arg horizon} is missing.",
+      i = "Say how far ahead, such as {.val 28 days}."
+    ))
+  }
+  x <- replay(routine, object)
+  check_regular(x, "A forecast")
+  chosen <- pick_measures(x, measures_quo)
+  levels <- check_levels(intervals)
+  x <- complete_grid(x)
+  plan <- plan_forecast(x, horizon)
+  methods <- as_methods(method %||% default_method(x))
+  live <- drop_ended(complete_grid(x, common_end = TRUE), plan, chosen)
+  tables <- lapply(chosen, function(m) {
+    forecast_measure(live, m, methods, plan, levels)
+  })
+  structure(
+    list(
+      table = do.call(rbind, lapply(tables, `[[`, "table")),
+      notes = unlist(lapply(tables, `[[`, "notes")),
+      history = x, methods = methods, measures = chosen, levels = levels,
+      horizon = plan$steps, routine = routine, ended = setdiff_series(x, live)
+    ),
+    class = "kairon_forecast"
+  )
+}
+
+#' @rdname forecast.kairon_timeline
+#' @name forecast
+NULL
+
+check_levels <- function(levels, call = rlang::caller_env()) {
+  if (!is.numeric(levels) || length(levels) == 0 || anyNA(levels) ||
+        any(levels <= 0 | levels >= 100)) {
+    abort_input(c(
+      "{.arg intervals} must be percentages between 0 and 100, such as {.code c(50, 90)}.",
+      x = "It is {.val {levels}}.",
+      i = if (is.numeric(levels) && all(levels > 0 & levels < 1)) {
+        "Write 90, not 0.9."
+      }
+    ), call = call)
+  }
+  sort(unique(levels))
+}
+
+default_method <- function(x) {
+  cadence <- timeline_meta(x)$cadence
+  season <- usual_season(cadence)
+  longest <- max(diff(rows_of(x)$breaks))
+  if (!is.null(season) && longest > season_steps(season, cadence)) {
+    tell_once("method", c(
+      i = "Method: the last {season} repeated; choose others with {.arg method}."
+    ))
+    return(by_seasonal_naive())
+  }
+  tell_once("method", c(i = "Method: the last value repeated; choose others with {.arg method}."))
+  by_naive()
+}
+
+# The steps to come: their number, and their stamps.
+plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  last <- max(period_of_stamp(meta$cadence, rows$seconds, rows$zone))
+  steps <- horizon_steps(horizon, last, meta, rows$zone, call)
+  future <- stamp_of(meta$cadence, last + seq_len(steps), future_zone(meta, rows, steps))
+  list(steps = steps, last = last, stamps = from_seconds(future, meta$type, meta$zone))
+}
+
+future_zone <- function(meta, rows, steps) {
+  if (meta$type != "instant") {
+    return(utc_zone)
+  }
+  ahead <- max(rows$seconds) + (steps + 2) * step_seconds(meta$cadence)
+  zone_table(meta$zone, min(rows$seconds), ahead)
+}
+
+horizon_steps <- function(horizon, last, meta, zone, call = rlang::caller_env()) {
+  cadence <- meta$cadence
+  if (is.numeric(horizon) && !inherits(horizon, c("Date", "POSIXct"))) {
+    check_count(horizon, call = call)
+    return(check_horizon(horizon, horizon, call))
+  }
+  written <- is.character(horizon) && length(horizon) == 1 &&
+    grepl("^[0-9]{4}-", trimws(horizon))
+  if (written || inherits(horizon, c("Date", "POSIXct"))) {
+    until <- as_moment(horizon, meta$type, meta$zone, "horizon", call)
+    steps <- period_of_stamp(cadence, until, zone) - last
+    return(check_horizon(steps, horizon, call))
+  }
+  step <- parse_step(horizon, "horizon", call)
+  if (step$word == "step") {
+    return(check_horizon(step$n, horizon, call))
+  }
+  if (cadence$unit == "step") {
+    abort_input("{.arg horizon} must be a number of steps for a timeline of steps.",
+                call = call)
+  }
+  next_start <- period_start(cadence, last + 1, zone)
+  end <- shift_instants(next_start, step, 1, zone)
+  steps <- period_of(cadence, end - 1e-3, zone) - last
+  # Cadences that the duration does not hold whole (a month on weeks) end early.
+  whole <- period_start(cadence, last + 1 + steps, zone) <= end + 1e-3
+  check_horizon(steps - !whole, horizon, call)
+}
+
+check_horizon <- function(steps, horizon, call) {
+  if (steps < 1) {
+    abort_input(c(
+      "{.arg horizon} must reach at least one step ahead.",
+      x = "{.val {format(horizon)}} does not."
+    ), call = call)
+  }
+  if (steps > 1e6) {
+    abort_input(c(
+      "{.arg horizon} is absurdly far ahead.",
+      x = "{.val {format(horizon)}} is {show_number(steps)} steps."
+    ), call = call)
+  }
+  as.integer(steps)
+}
+
+# Series without a recent value are not forecast.
+drop_ended <- function(x, plan, measures) {
+  rows <- rows_of(x)
+  meta <- timeline_meta(x)
+  season <- usual_season(meta$cadence)
+  cycle <- if (is.null(season)) 1 else season_steps(season, meta$cadence)
+  reach <- ceiling(max(2 * cycle, plan$steps))
+  owner <- series_index(rows$breaks)
+  recent <- sequence(diff(rows$breaks)) > diff(rows$breaks)[owner] - reach
+  there <- Reduce(`|`, lapply(x[measures], function(v) is.finite(v)))
+  live <- unique(owner[recent & there])
+  if (length(live) == 0) {
+    abort_input(c(
+      "There is nothing to forecast from.",
+      x = "No series has a value in its last {reach} step{?s}."
+    ), call = rlang::caller_env(), .envir = environment())
+  }
+  gone <- setdiff(unique(owner), live)
+  if (length(gone)) {
+    names <- series_labels(rows$keys)[gone]
+    tell(c(i = "{names} {?has/have} ended and {?is/are} not forecast."))
+    x <- x[owner %in% live, ]
+  }
+  x
+}
+
+setdiff_series <- function(all, some) {
+  setdiff(series_labels(rows_of(all)$keys), series_labels(rows_of(some)$keys))
+}
+
+make_batch <- function(x, measure) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  season <- usual_season(meta$cadence)
+  seasons <- integer()
+  if (!is.null(season)) seasons <- resolve_seasons(season, meta$cadence)
+  values <- x[[measure]]
+  values[!is.finite(values)] <- NA_real_
+  list(
+    values = values, breaks = rows$breaks,
+    context = list(
+      seasons = seasons, cadence = meta$cadence, measure = measure,
+      kind = meta$kinds[[measure]], unit = meta$units[[measure]]
+    )
+  )
+}
+
+forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
+  batch <- make_batch(x, measure)
+  rows <- rows_of(x)
+  notes <- character()
+  tables <- list()
+  for (name in names(methods)) {
+    result <- tryCatch(
+      run_method(methods[[name]], name, batch, rows, plan, levels),
+      kairon_error = function(e) e
+    )
+    if (inherits(result, "error")) {
+      if (length(methods) == 1) {
+        abort_input("{name} cannot forecast {.field {measure}}.", parent = result, call = call)
+      }
+      notes <- c(notes, paste0(name, ": ", rlang::cnd_header(result)))
+      next
+    }
+    tables[[name]] <- forecast_table(x, measure, name, result, rows, plan, levels)
+  }
+  if (length(tables) == 0) {
+    abort_input(c("No method could forecast {.field {measure}}.", rlang::set_names(notes, "x")),
+                call = call)
+  }
+  list(table = do.call(rbind, unname(tables)), notes = notes)
+}
+
+run_method <- function(method, name, batch, rows, plan, levels) {
+  needs <- method_needs(method, batch$context)
+  if (isTRUE(needs$season) && is.null(needs$steps)) {
+    abort_input(c(
+      "{name} needs a season, and a timeline {format(batch$context$cadence)} has none.",
+      i = "Give its number of steps: {.code by_{method$name}(season = 12)}."
+    ), call = NULL)
+  }
+  check_history(batch, needs, name, rows)
+  method_predict(method, method_fit(method, batch), plan$steps, levels)
+}
+
+check_history <- function(batch, needs, name, rows) {
+  owner <- series_index(batch$breaks)
+  have <- tabulate(owner[!is.na(batch$values)], length(batch$breaks) - 1)
+  size <- diff(batch$breaks)
+  steps <- needs$steps %||% 0
+  short <- have < needs$values | size < steps
+  if (!all(short)) {
+    return(invisible())
+  }
+  wanted <- max(needs$values, steps)
+  best <- max(if (any(size < steps)) size else have)
+  abort_input(c(
+    "{name} needs a history of at least {wanted} step{?s} with values.",
+    x = "The longest series has {best}."
+  ), call = NULL)
+}
+
+forecast_table <- function(x, measure, name, result, rows, plan, levels) {
+  meta <- timeline_meta(x)
+  h <- plan$steps
+  series <- length(rows$breaks) - 1
+  if (!all(dim(result$point) == c(h, series))) {
+    abort_input(
+      "{name} must return {h} step{?s} for each of {series} series.",
+      call = NULL
+    )
+  }
+  owner <- rep(seq_len(series), each = h)
+  out <- data.frame(row.names = seq_along(owner))
+  for (s in meta$series) out[[s]] <- rows$keys[[s]][owner]
+  out[[meta$time]] <- rep(plan$stamps, series)
+  out$measure <- measure
+  out$origin <- factor("forecast", levels = origin_levels)
+  out$value <- as.vector(result$point)
+  for (i in seq_along(levels)) {
+    out[[paste0("lower_", levels[i])]] <- as.vector(result$lower[[i]])
+    out[[paste0("upper_", levels[i])]] <- as.vector(result$upper[[i]])
+  }
+  out$method <- name
+  out$ahead <- rep(seq_len(h), series)
+  out
+}
+
+# Results ----
+
+#' @export
+as.data.frame.kairon_forecast <- function(x, row.names = NULL, optional = FALSE, ...) {
+  past <- do.call(rbind, lapply(x$measures, history_table, x = x$history))
+  future <- x$table[setdiff(names(x$table), "ahead")]
+  for (name in setdiff(names(future), names(past))) {
+    past[[name]] <- if (name == "method") NA_character_ else NA_real_
+  }
+  out <- rbind(past[names(future)], future)
+  meta <- timeline_meta(x$history)
+  keys <- unname(lapply(out[meta$series], as.character))
+  in_order <- do.call(order, c(list(match(out$measure, x$measures)), keys))
+  out <- out[in_order, ]
+  rownames(out) <- NULL
+  out
+}
+
+history_table <- function(measure, x) {
+  meta <- timeline_meta(x)
+  out <- as_plain(x)[c(meta$series, meta$time)]
+  out$measure <- measure
+  out$origin <- factor(origin_levels[origin_codes(x, measure)], levels = origin_levels)
+  out$value <- x[[measure]]
+  out
+}
+
+#' @export
+format.kairon_forecast <- function(x, ...) {
+  meta <- timeline_meta(x$history)
+  stamps <- to_seconds(range(x$table[[meta$time]]))
+  batch <- make_batch(x$history, x$measures[1])
+  lines <- vapply(names(x$methods), function(name) {
+    paste0("  ", name, ": ", method_describe(x$methods[[name]], batch$context))
+  }, "")
+  n <- nrow(unique(x$table[meta$series]))
+  c(
+    paste0(
+      "Forecast of ", word_list(x$measures), if (n > 1) paste(" for", n, "series"), ", ",
+      plural(x$horizon, "step"), " ahead, ",
+      paste(show_stamp(stamps, meta$type, meta$zone), collapse = " to "), ", from ",
+      span_words(x$history), "."
+    ),
+    lines,
+    if (length(x$ended)) paste0("  Ended, not forecast: ", word_list(x$ended), "."),
+    if (length(x$notes)) paste0("  Failed: ", x$notes),
+    paste0("  Intervals hold ", word_list(x$levels), " % if the future is like the past.")
+  )
+}
+
+#' @export
+print.kairon_forecast <- function(x, rows = 6, ...) {
+  cat(format(x), "", sep = "\n")
+  meta <- timeline_meta(x$history)
+  shown <- utils::head(x$table, rows)
+  shown[[meta$time]] <- show_stamp(to_seconds(shown[[meta$time]]), meta$type, meta$zone)
+  shown <- as.list(shown[setdiff(names(shown), c("origin", "ahead"))])
+  cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
+  more <- nrow(x$table) - min(rows, nrow(x$table))
+  if (more > 0) cat("  ... and ", plural(more, "more row"), ": as.data.frame()\n", sep = "")
+  invisible(x)
+}

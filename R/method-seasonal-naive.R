@@ -1,0 +1,51 @@
+#' Forecast by the same place of the last season
+#'
+#' Every forecast is the last value at the same place of the season: the same
+#' weekday of last week, the same month of last year. The habit that any other
+#' method has to beat.
+#'
+#' @param season The season by name (`"week"`) or number of steps. Default: the
+#'   usual season of the timeline's cadence.
+#' @section Formula:
+#' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where
+#' k = ceiling(h / m) counts the seasons since the value that is repeated, s is
+#' the root mean square of the differences over one season and t the quantile of
+#' Student's distribution.
+#' @returns A forecasting method for [forecast()] and [backtest()].
+#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
+#' Principles and Practice, 3rd ed., section 5.5.
+#' @examples
+#' forecast(demo_timeline("demand"), "14 days", by_seasonal_naive("week"))
+#' @export
+by_seasonal_naive <- function(season = NULL) {
+  new_method("seasonal_naive", season = season)
+}
+
+#' @export
+method_fit.kairon_by_seasonal_naive <- function(method, batch) {
+  fit_baseline(method, batch, chosen_season(method, batch$context))
+}
+
+#' @export
+method_predict.kairon_by_seasonal_naive <- function(method, model, horizon, levels) {
+  predict_baseline(method, model, horizon, levels)
+}
+
+#' @export
+method_describe.kairon_by_seasonal_naive <- function(method, context) {
+  season <- chosen_season(method, context)
+  paste0("the last season repeated, ", season_words(season))
+}
+
+#' @export
+method_needs.kairon_by_seasonal_naive <- function(method, context) {
+  season <- chosen_season(method, context)
+  list(values = 2, season = TRUE, steps = if (length(season)) season[[1]] + 1)
+}
+
+chosen_season <- function(method, context, call = NULL) {
+  if (!is.null(method$season)) {
+    return(resolve_seasons(method$season, context$cadence, "season", call)[1])
+  }
+  utils::head(context$seasons, 1)
+}

@@ -1,0 +1,388 @@
+# The cadence: a regular step with its anchor. Parsing, printing, arithmetic.
+
+#' A regular step with its anchor
+#'
+#' A cadence says how often a timeline has a value and how its stamps lie: every
+#' 15 minutes, every month stamped at its end, every fiscal year from April.
+#'
+#' @param every The step, as text: plain English (`"15 minutes"`, `"month"`,
+#'   `"hourly"`, `"2 weeks"`, `"business day"`) or an ISO 8601 duration
+#'   (`"PT15M"`, `"P1M"`). A bare letter such as `"15M"` is refused, since it
+#'   means minutes to one reader and months to another. A cadence is returned
+#'   as it is.
+#' @param starts Where periods begin: a weekday for weeks (default Monday), a
+#'   month for quarters and years (default January), a time of day such as
+#'   `"06:00"` for days and longer (default midnight).
+#' @param stamp Which instant of a period is its stamp: `"start"`, `"middle"` or
+#'   `"end"`. For steps of days and longer that begin at midnight the end is the
+#'   last day; for shorter ones it is the instant at which the next begins.
+#' @returns An object of class `kairon_cadence`, which prints in words.
+#' @section Clock changes:
+#' A local day of 23 or 25 hours is one day. Steps of up to an hour are elapsed
+#' time; steps of several hours that divide a day follow the wall clock. A local
+#' time that the clock skips is taken as the first instant after the skip, one
+#' that it shows twice as the first of the two.
+#' @examples
+#' cadence("15 minutes")
+#' cadence("P1M", stamp = "end")
+#' cadence("1 year", starts = "april")
+#' cadence("1 day", starts = "06:00")
+#' try(cadence("15M"))
+#' @export
+cadence <- function(every, starts = NULL, stamp = c("start", "middle", "end")) {
+  if (is_cadence(every)) {
+    return(every)
+  }
+  stamp <- check_choice(stamp, c("start", "middle", "end"))
+  step <- parse_step(every)
+  place_step(step, starts, stamp)
+}
+
+is_cadence <- function(x) inherits(x, "kairon_cadence")
+
+new_cadence <- function(unit, n, anchor = 0, day_start = 0, stamp = "start",
+                        stamp_day = -1L, closures = numeric()) {
+  structure(
+    list(
+      unit = unit, n = n, anchor = anchor, day_start = day_start,
+      stamp = stamp, stamp_day = as.integer(stamp_day), closures = closures
+    ),
+    class = "kairon_cadence"
+  )
+}
+
+# Reading a step ----
+
+unit_words <- list(
+  millisecond = c("second", 0.001), second = c("second", 1),
+  minute = c("second", 60), hour = c("second", 3600), day = c("day", 1),
+  week = c("day", 7), fortnight = c("day", 14), month = c("month", 1),
+  quarter = c("month", 3), year = c("month", 12), decade = c("month", 120),
+  weekday = c("weekday", 1), `business day` = c("weekday", 1),
+  step = c("step", 1)
+)
+
+adverbs <- c(
+  hourly = "hour", daily = "day", weekly = "week", monthly = "month",
+  quarterly = "quarter", yearly = "year", annual = "year", annually = "year",
+  fortnightly = "fortnight", minutely = "minute"
+)
+
+iso_units <- c(Y = "year", M = "month", W = "week", D = "day")
+iso_time_units <- c(H = "hour", M = "minute", S = "second")
+
+letter_readings <- list(
+  m = c("minutes", "months"), M = c("minutes", "months"),
+  T = c("minutes", "thousandths"), t = c("minutes", "thousandths"),
+  s = c("seconds", "steps"), S = c("seconds", "steps"),
+  h = c("hours", "half-years"), H = c("hours", "half-years"),
+  d = c("days", "decades"), D = c("days", "decades"),
+  w = c("weeks", "weekdays"), W = c("weeks", "weekdays"),
+  q = c("quarters", "quarter hours"), Q = c("quarters", "quarter hours"),
+  y = c("years", "year ends"), Y = c("years", "year ends"),
+  a = c("years", "anything else"), A = c("years", "anything else"),
+  b = c("business days", "bins"), B = c("business days", "bins")
+)
+
+# Returns list(n, word), e.g. 15 and "minute".
+parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
+  if (is_cadence(text)) {
+    return(list(n = text$n, word = text$unit))
+  }
+  if (!is.character(text) || length(text) != 1 || is.na(text)) {
+    abort_input(c(
+      "{.arg {arg}} must be one text such as {.val 15 minutes} or {.val P1M}.",
+      x = "It is {.obj_type_friendly {text}}."
+    ), call = call)
+  }
+  trimmed <- gsub("[ \t]+", " ", trimws(text))
+  if (grepl("^P", trimmed) && grepl("[0-9]", trimmed)) {
+    return(parse_iso_step(trimmed, arg, call))
+  }
+  lower <- sub("^(every|each|per) ", "", tolower(trimmed))
+  if (lower %in% names(adverbs)) {
+    return(list(n = 1, word = adverbs[[lower]]))
+  }
+  parts <- regmatches(
+    lower, regexec("^([0-9]*\\.?[0-9]+)? ?([a-z][a-z -]*)$", lower)
+  )[[1]]
+  if (length(parts) == 0) {
+    abort_step(text, arg, call)
+  }
+  n <- if (nzchar(parts[2])) as.numeric(parts[2]) else 1
+  word <- parts[3]
+  if (nchar(word) == 1) {
+    abort_letter(text, parts[2], sub("^[0-9. ]*", "", trimmed), arg, call)
+  }
+  singular <- sub("s$", "", word)
+  if (!singular %in% names(unit_words)) {
+    abort_step(text, arg, call, word)
+  }
+  check_step_size(n, text, arg, call)
+  list(n = n, word = singular)
+}
+
+parse_iso_step <- function(text, arg, call) {
+  parts <- regmatches(text, regexec(
+    "^P(?:([0-9]+)([YMWD]))?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9.]+)S)?)?$",
+    text
+  ))[[1]]
+  clock <- suppressWarnings(as.numeric(parts[4:6]))
+  if (length(parts) == 0 || (!nzchar(parts[2]) && all(is.na(clock))) ||
+        (nzchar(parts[2]) && !all(is.na(clock)))) {
+    abort_step(text, arg, call)
+  }
+  if (nzchar(parts[2])) {
+    n <- as.numeric(parts[2])
+    word <- iso_units[[parts[3]]]
+  } else {
+    given <- which(!is.na(clock))
+    one <- length(given) == 1
+    word <- if (one) unname(iso_time_units[given]) else "second"
+    n <- if (one) clock[given] else sum(clock * c(3600, 60, 1), na.rm = TRUE)
+  }
+  check_step_size(n, text, arg, call)
+  list(n = n, word = word)
+}
+
+check_step_size <- function(n, text, arg, call) {
+  if (n <= 0) {
+    abort_input(c(
+      "{.arg {arg}} must be a step longer than nothing.",
+      x = "It is {.val {text}}."
+    ), call = call)
+  }
+}
+
+abort_step <- function(text, arg, call, word = text) {
+  known <- c(names(unit_words), names(adverbs))
+  hint <- nearest_word(word, c(known, paste0(names(unit_words), "s")))
+  abort_input(c(
+    "{.arg {arg}} is not a step of time: {.val {text}}.",
+    i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+    i = "Write it like {.val 15 minutes}, {.val 1 month} or {.val PT15M}."
+  ), call = call)
+}
+
+abort_letter <- function(text, n, letter, arg, call) {
+  readings <- letter_readings[[letter]]
+  if (is.null(readings)) {
+    abort_step(text, arg, call)
+  }
+  n <- if (nzchar(n)) n else "1"
+  first <- paste(n, readings[1])
+  second <- paste(n, readings[2])
+  abort_input(c(
+    "{.arg {arg}} is ambiguous: {.val {text}} could mean {first} or {second}.",
+    i = "Write {.val {first}} or {.val {second}}."
+  ), call = call)
+}
+
+# Anchoring a step ----
+
+weekday_names <- c(
+  "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"
+)
+
+place_step <- function(step, starts, stamp, call = rlang::caller_env()) {
+  unit <- unit_words[[step$word]][1]
+  n <- step$n * as.numeric(unit_words[[step$word]][2])
+  if (unit != "second" && n != round(n)) {
+    abort_input(c(
+      "{.arg every} must be a whole number of {step$word}s.",
+      x = "It is {step$n}."
+    ), call = call)
+  }
+  out <- new_cadence(unit, n, stamp = stamp)
+  if (unit == "day" && n %% 7 == 0) {
+    out$anchor <- 4 # 1970-01-05 was a Monday
+  }
+  if (!is.null(starts)) {
+    out <- anchor_at(out, starts, call)
+  }
+  if (unit == "second" && n > 3600 && 86400 %% n == 0) {
+    out$unit <- "clock"
+  }
+  out
+}
+
+anchor_at <- function(cadence, starts, call) {
+  check_string(starts, "starts", call)
+  word <- tolower(trimws(starts))
+  weeks <- cadence$unit == "day" && cadence$n %% 7 == 0
+  if (grepl("^[0-9]{1,2}:[0-9]{2}$", word) && cadence$unit != "second") {
+    clock <- as.numeric(strsplit(word, ":")[[1]])
+    if (clock[1] > 23 || clock[2] > 59) {
+      abort_input("{.arg starts} is no time of day: {.val {starts}}.", call = call)
+    }
+    cadence$day_start <- clock[1] * 3600 + clock[2] * 60
+    return(cadence)
+  }
+  choices <- if (weeks) weekday_names else tolower(month.name)
+  at <- match(word, choices)
+  if (is.na(at)) at <- match(word, substr(choices, 1, 3))
+  yearly <- cadence$unit == "month" && cadence$n > 1
+  if (is.na(at) || !(weeks || yearly)) {
+    hint <- if (weeks || yearly) nearest_word(word, choices)
+    rule <- if (weeks) "a weekday" else if (yearly) "a month" else "a time of day"
+    abort_input(c(
+      "{.arg starts} must be {rule} for a step of {step_words(cadence)}.",
+      x = "It is {.val {starts}}.",
+      i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
+    ), call = call)
+  }
+  cadence$anchor <- if (weeks) 3 + at else (at - 1) %% cadence$n
+  cadence
+}
+
+# In words ----
+
+step_words <- function(cadence) {
+  n <- cadence$n
+  word <- switch(cadence$unit,
+    step = "step", weekday = "business day",
+    day = if (n %% 7 == 0) "week" else "day",
+    month = if (n %% 12 == 0) "year" else if (n %% 3 == 0) "quarter" else "month",
+    if (n %% 3600 == 0) {
+      "hour"
+    } else if (n %% 60 == 0) {
+      "minute"
+    } else if (n < 1) {
+      "millisecond"
+    } else {
+      "second"
+    }
+  )
+  per <- c(week = 7, year = 12, quarter = 3, hour = 3600, minute = 60, millisecond = 0.001)
+  count <- if (word %in% names(per)) n / per[[word]] else n
+  if (isTRUE(all.equal(count, 1))) word else plural(count, word)
+}
+
+#' @export
+format.kairon_cadence <- function(x, ...) {
+  if (isFALSE(x$regular)) {
+    return(format_irregular(x))
+  }
+  paste0("every ", step_words(x), anchor_words(x))
+}
+
+anchor_words <- function(x) {
+  word <- sub("s$", "", sub("^[0-9., ]+", "", step_words(x)))
+  parts <- character()
+  if (word == "week" && x$anchor %% 7 != 4) {
+    day <- weekday_names[(x$anchor - 4) %% 7 + 1]
+    parts <- c(parts, paste("from", capitalise(day)))
+  }
+  if (word %in% c("quarter", "year") && x$anchor != 0) {
+    parts <- c(parts, paste("from", month.name[x$anchor + 1]))
+  }
+  if (x$day_start != 0) {
+    at <- sprintf("%02d:%02d", x$day_start %/% 3600, x$day_start %% 3600 %/% 60)
+    parts <- c(parts, paste("from", at))
+  }
+  if (x$unit %in% c("second", "clock") && x$anchor != 0) {
+    parts <- c(parts, paste("plus", show_duration(x$anchor)))
+  }
+  if (x$stamp_day >= 0) {
+    parts <- c(parts, paste("stamped on day", x$stamp_day + 1))
+  } else if (x$stamp != "start") {
+    place <- c(middle = "in its middle", end = "at its end")[[x$stamp]]
+    parts <- c(parts, paste("stamped", place))
+  }
+  if (length(parts)) paste0(" ", paste(parts, collapse = ", ")) else ""
+}
+
+format_irregular <- function(x) {
+  if (is.na(x$typical)) {
+    return("a single stamp")
+  }
+  if (x$on_grid < 1 && x$on_grid >= 0.5) {
+    return(paste0(
+      "irregular, mostly every ", step_words(x), " (",
+      show_percent(x$on_grid), " of the stamps)"
+    ))
+  }
+  paste("irregular, typically every", show_duration(x$typical))
+}
+
+#' @export
+print.kairon_cadence <- function(x, ...) {
+  cat(capitalise(format(x)), "\n", sep = "")
+  invisible(x)
+}
+
+capitalise <- function(text) {
+  paste0(toupper(substr(text, 1, 1)), substring(text, 2))
+}
+
+# Arithmetic ----
+# `zone` is a table of clock changes from zone_table(); instants are seconds.
+
+period_of <- function(cadence, instants, zone) {
+  cpp_period_of(as.double(instants), zone, unclass(cadence))
+}
+
+period_start <- function(cadence, periods, zone) {
+  cpp_period_start(as.double(periods), zone, unclass(cadence))
+}
+
+stamp_of <- function(cadence, periods, zone) {
+  cpp_stamp_of(as.double(periods), zone, unclass(cadence))
+}
+
+period_of_stamp <- function(cadence, stamps, zone) {
+  cpp_period_of_stamp(as.double(stamps), zone, unclass(cadence))
+}
+
+# Mean length of a step in seconds, for what needs no exactness.
+step_seconds <- function(cadence) {
+  each <- c(
+    step = 1, second = 1, clock = 1, day = 86400, weekday = 86400 * 7 / 5,
+    month = 365.2425 / 12 * 86400
+  )
+  cadence$n * each[[cadence$unit]]
+}
+
+same_cadence <- function(a, b) {
+  parts <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day")
+  identical(unclass(a)[parts], unclass(b)[parts])
+}
+
+# Finding it ----
+
+# Stamps of all series in one vector, sorted and unique within each series.
+detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
+  found <- cpp_detect_cadence(instants, breaks, zone, counter)
+  known <- Filter(function(d) d$known, found)
+  if (length(known) == 0) {
+    return(irregular_cadence(new_cadence("day", 1), NA, 1))
+  }
+  typical <- stats::median(vapply(known, function(d) d$typical, 1))
+  # The finest steps first: a series with gaps may look coarser than it is.
+  shape <- vapply(known, function(d) {
+    paste(unlist(d$cadence), d$regular, collapse = " ")
+  }, "")
+  distinct <- known[!duplicated(shape)]
+  distinct <- distinct[order(vapply(distinct, function(d) step_seconds(d$cadence), 1))]
+  shares <- vapply(distinct, function(d) {
+    if (d$regular) cpp_share_on_grid(instants, zone, d$cadence) else -1
+  }, 1)
+  if (any(shares == 1)) {
+    return(as_cadence(distinct[[which(shares == 1)[1]]]$cadence))
+  }
+  common <- distinct[[which.max(table(shape)[unique(shape)])]]
+  share <- cpp_share_on_grid(instants, zone, common$cadence)
+  irregular_cadence(as_cadence(common$cadence), typical, share)
+}
+
+as_cadence <- function(parts) do.call(new_cadence, parts)
+
+# What an irregular timeline has in place of a cadence.
+irregular_cadence <- function(cadence, typical, on_grid) {
+  cadence$regular <- FALSE
+  cadence$typical <- typical
+  cadence$on_grid <- on_grid
+  cadence
+}
+
+is_regular_cadence <- function(cadence) !isFALSE(cadence$regular)

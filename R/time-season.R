@@ -1,0 +1,74 @@
+# Seasons: their names, and how many steps of a cadence they hold.
+
+season_days <- c(hour = 1 / 24, day = 1, week = 7, month = 365.2425 / 12,
+                 quarter = 365.2425 / 4, year = 365.2425)
+
+# Steps in a named season; NA where the name does not fit the cadence.
+season_steps <- function(name, cadence) {
+  if (cadence$unit == "step") {
+    return(NA_real_)
+  }
+  if (cadence$unit == "weekday") {
+    steps <- c(week = 5, month = 21.75, quarter = 65.25, year = 261)
+    return(if (name %in% names(steps)) steps[[name]] else NA_real_)
+  }
+  if (cadence$unit == "month") {
+    months <- c(month = 1, quarter = 3, year = 12)
+    return(if (name %in% names(months)) months[[name]] / cadence$n else NA_real_)
+  }
+  season_days[[name]] * 86400 / step_seconds(cadence)
+}
+
+# The cycle that a cadence has by convention, or NULL.
+usual_season <- function(cadence) {
+  word <- switch(cadence$unit,
+    second = , clock = if (cadence$n < 86400) "day" else "week",
+    day = if (cadence$n < 7) "week" else "year",
+    weekday = "week",
+    month = "year",
+    NULL
+  )
+  if (is.null(word)) {
+    return(NULL)
+  }
+  steps <- season_steps(word, cadence)
+  if (is.na(steps) || steps < 2) NULL else word
+}
+
+# Seasons asked for, as a named vector of whole steps. Names: "day", "week",
+# ... or, for a number of steps, "season_35".
+resolve_seasons <- function(seasons, cadence, arg = "seasons",
+                            call = rlang::caller_env()) {
+  if (is.numeric(seasons)) {
+    steps <- seasons
+    names(steps) <- paste0("season_", seasons)
+  } else if (is.character(seasons)) {
+    known <- vapply(seasons, check_choice, "", choices = names(season_days),
+                    arg = arg, call = call)
+    steps <- vapply(known, season_steps, 1, cadence = cadence)
+    names(steps) <- known
+  } else {
+    abort_input(c(
+      "{.arg {arg}} must name seasons ({.val week}) or give their steps (35).",
+      x = "It is {.obj_type_friendly {seasons}}."
+    ), call = call)
+  }
+  whole <- round(steps)
+  bad <- which(is.na(whole) | whole < 2 | (is.numeric(seasons) & whole != steps))
+  if (length(bad)) {
+    what <- seasons[bad[1]]
+    size <- steps[bad[1]]
+    abort_input(c(
+      "A season must be a whole number of at least 2 steps.",
+      x = "{.val {what}} is {show_number(size)} step{?s} of a timeline \\
+           {format(cadence)}."
+    ), call = call)
+  }
+  whole
+}
+
+# "week (7 steps)"
+season_words <- function(seasons) {
+  label <- sub("^season_.*", "season", names(seasons))
+  paste0(label, " (", show_number(seasons, 9), " steps)")
+}

@@ -1,0 +1,146 @@
+# Between R's time classes, written stamps and the core's seconds.
+
+time_types <- c("date", "instant", "step")
+
+time_type_of <- function(x) {
+  if (inherits(x, "Date")) {
+    "date"
+  } else if (inherits(x, "POSIXct")) {
+    "instant"
+  } else if (is.numeric(x)) {
+    "step"
+  } else {
+    NA_character_
+  }
+}
+
+to_seconds <- function(x) {
+  switch(time_type_of(x),
+    date = unclass(as.double(x)) * 86400,
+    instant = unclass(as.double(x)),
+    step = as.double(x)
+  )
+}
+
+from_seconds <- function(seconds, type, zone = "UTC") {
+  switch(type,
+    date = .Date(floor(seconds / 86400)),
+    instant = .POSIXct(seconds, tz = zone),
+    step = seconds
+  )
+}
+
+# As short as the stamps allow: no seconds where all are whole minutes.
+show_stamp <- function(seconds, type, zone = "UTC") {
+  if (type == "step") {
+    return(show_number(seconds, 12))
+  }
+  if (type == "date") {
+    return(format(from_seconds(seconds, "date")))
+  }
+  fine <- any(seconds %% 60 != 0, na.rm = TRUE)
+  form <- if (fine) "%Y-%m-%d %H:%M:%S" else "%Y-%m-%d %H:%M"
+  format(from_seconds(seconds, "instant", zone), form)
+}
+
+# Written stamps ----
+
+stamp_kinds <- c(
+  "none", "date", "local", "absolute", "month", "quarter", "week", "year"
+)
+stamp_troubles <- c(
+  "", "empty", "not a stamp", "no such day", "no such time of day",
+  "a year of two digits", "day and month cannot be told apart",
+  "a leap second, which the clock of this computer cannot hold",
+  "outside the years 0001 to 9999"
+)
+
+# Reads text stamps. Returns `seconds` (NA where unreadable), `type`, `stamp`
+# (period forms name their start) and `reason` ("" where readable).
+read_stamps <- function(text, zone = "UTC", day_first = NULL,
+                        arg = "time", call = rlang::caller_env()) {
+  order <- if (is.null(day_first)) 0L else if (day_first) 1L else 2L
+  raw <- cpp_read_stamps(text, order)
+  if (order == 0L && any(raw$trouble == 6L)) {
+    order <- settle_day_order(text, raw, arg, call)
+    raw <- cpp_read_stamps(text, order)
+  }
+  kind <- stamp_kinds[raw$kind + 1]
+  reason <- stamp_troubles[raw$trouble + 1]
+  whole_days <- !any(raw$kind %in% c(2L, 3L))
+  seconds <- raw$seconds
+  if (!whole_days) {
+    # Days among times of day stand for their midnight in the zone.
+    on_wall <- which(raw$kind != 3L & raw$trouble == 0L)
+    if (length(on_wall) && zone != "UTC") {
+      span <- range(seconds[on_wall])
+      table <- zone_table(zone, span[1], span[2])
+      seconds[on_wall] <- cpp_instant_of_local(seconds[on_wall], table)
+    }
+  }
+  list(
+    seconds = seconds, type = if (whole_days) "date" else "instant",
+    kind = kind, reason = reason,
+    zoned = !whole_days && all(raw$kind[raw$trouble == 0L] == 3L)
+  )
+}
+
+settle_day_order <- function(text, raw, arg, call) {
+  proven <- unique(raw$order[raw$order != 0L])
+  if (length(proven) == 1) {
+    return(proven)
+  }
+  at <- which(raw$trouble == 6L)[1]
+  seen <- text[at]
+  if (length(proven) == 2) {
+    days <- which(raw$order == 1L)[1]
+    months <- which(raw$order == 2L)[1]
+    abort_input(c(
+      "Column {.field {arg}} mixes two orders of day and month.",
+      x = "Row {days} ({.val {text[days]}}) has the day first, \\
+           row {months} ({.val {text[months]}}) the month.",
+      i = "Say which one holds with {.code day_first = TRUE} or \\
+           {.code FALSE}; rows that cannot be read so are set aside."
+    ), call = call)
+  }
+  abort_input(c(
+    "Column {.field {arg}} does not tell days from months.",
+    x = "Row {at} is {.val {seen}}, and no row settles it.",
+    i = "Say it with {.code day_first = TRUE} or {.code day_first = FALSE}."
+  ), call = call)
+}
+
+# A moment given by a user: a Date, a POSIXct or text. Returns seconds on the
+# timeline's own scale.
+as_moment <- function(when, type, zone, arg = rlang::caller_arg(when),
+                      call = rlang::caller_env()) {
+  if (is.character(when)) {
+    read <- read_stamps(when, zone, arg = arg, call = call)
+    bad <- which(nzchar(read$reason))
+    if (length(bad)) {
+      abort_input(c(
+        "{.arg {arg}} must be a date or time.",
+        x = "{.val {when[bad[1]]}} is {read$reason[bad[1]]}."
+      ), call = call)
+    }
+    seconds <- read$seconds
+    if (type == "instant" && read$type == "date" && zone != "UTC") {
+      table <- zone_table(zone, min(seconds), max(seconds))
+      seconds <- cpp_instant_of_local(seconds, table)
+    }
+    return(seconds)
+  }
+  given <- time_type_of(when)
+  if (is.na(given)) {
+    abort_input(
+      "{.arg {arg}} must be a date, a time or text, not {.obj_type_friendly {when}}.",
+      call = call
+    )
+  }
+  seconds <- to_seconds(when)
+  if (given == "date" && type == "instant") {
+    table <- zone_table(zone, min(seconds), max(seconds))
+    seconds <- cpp_instant_of_local(seconds, table)
+  }
+  seconds
+}

@@ -1,0 +1,453 @@
+# The timeline: the indexed table. Building and checking it.
+#
+# A timeline is a data frame with one attribute, "timeline":
+#   time        name of the time column; its stamps are Date, POSIXct or numbers
+#   series      names of the columns that tell series apart (none, one or more)
+#   kinds       named character: measure -> "level" or "amount"
+#   units       named character: measure -> unit, "" where not told
+#   attributes  names of the columns that are constant within a series
+#   zone, type  the zone's name; "date", "instant" or "step"
+#   cadence     see time-cadence.R; an irregular one where there is no grid
+#   rejects     rows that could not be read
+#   news        what was decided while it was built, in words
+# Invariants: rows are sorted by series, then time; stamps are present and
+# unique within a series.
+
+#' Index a table of timestamped measurements
+#'
+#' Makes a timeline: a data frame that knows its time column, its series, its
+#' measures with their kind and unit, its zone and its cadence.
+#'
+#' @param data A data frame.
+#' @param time The time column, bare or as a string: `Date`, `POSIXct`, numbers
+#'   counting steps, or text in ISO 8601 and the common written forms
+#'   (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`, `"2031Q3"`). When left
+#'   out, the one column that holds stamps is taken.
+#' @param series Columns that tell series apart; none for a single series.
+#' @param amounts Measures that are amounts, accumulated over an interval (rain,
+#'   volume, sales): they are summed and spread, where levels are averaged and
+#'   interpolated.
+#' @param attributes Columns that describe a series and are constant in it.
+#' @param units Named character vector, measure to unit: `c(flow = "l/s")`.
+#' @param zone Name of the zone in which stamps without one are read, and by
+#'   whose calendar days and months are cut. Default UTC, with a note.
+#' @param repeats What to do with several rows of one series at one stamp:
+#'   `"refuse"` (an error that shows the first), or keep the `"first"`, the
+#'   `"last"` or their `"mean"`. Resolved repeats are counted.
+#' @param levels Measures declared to be levels. A measure that is declared
+#'   neither way is taken as a level, and that is said once.
+#' @param day_first For text such as `"03/04/2031"`: whether the day comes
+#'   first. Needed only where the data do not decide.
+#' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time.
+#'   Rows whose stamp cannot be read are kept in [rejects()].
+#' @section Error types:
+#' `kairon_error_input` for a missing column, text where numbers are needed,
+#' repeats, or stamps none of which can be read.
+#' @examples
+#' readings <- data.frame(
+#'   day = as.Date("2031-03-01") + 0:5,
+#'   flow = c(12.1, 12.4, NA, 12.9, 13.3, 13.1)
+#' )
+#' timeline(readings, day, units = c(flow = "l/s"))
+#' @export
+timeline <- function(data, time = NULL, series = NULL, amounts = NULL,
+                     attributes = NULL, units = NULL, zone = NULL,
+                     repeats = c("refuse", "first", "last", "mean"),
+                     levels = NULL, day_first = NULL) {
+  repeats <- check_choice(repeats, c("refuse", "first", "last", "mean"))
+  if (!is.data.frame(data)) {
+    abort_input("{.arg data} must be a data frame, not {.obj_type_friendly {data}}.")
+  }
+  data <- as.data.frame(data)
+  roles <- list(
+    time = column_names(rlang::enquo(time), data),
+    series = column_names(rlang::enquo(series), data),
+    amounts = column_names(rlang::enquo(amounts), data),
+    attributes = column_names(rlang::enquo(attributes), data),
+    levels = column_names(rlang::enquo(levels), data)
+  )
+  build_timeline(data, roles, units, zone, repeats, day_first)
+}
+
+#' @rdname timeline
+#' @param x An object to be made a timeline.
+#' @param ... Passed on to `timeline()`.
+#' @export
+as_timeline <- function(x, ...) {
+  if (is_timeline(x)) x else timeline(x, ...)
+}
+
+#' @rdname timeline
+#' @export
+is_timeline <- function(x) inherits(x, "kairon_timeline")
+
+# `rows`: the row numbers to name in messages and rejects, and `where`: what
+# they count ("row", "line").
+build_timeline <- function(data, roles, units = NULL, zone = NULL,
+                           repeats = "refuse", day_first = NULL,
+                           rows = seq_len(nrow(data)), where = "row",
+                           source = NULL, call = rlang::caller_env()) {
+  if (nrow(data) == 0) {
+    abort_input(c(
+      "There are no rows to make a timeline of.",
+      i = if (!is.null(source)) "{.file {source}} has a header only."
+    ), call = call)
+  }
+  check_duplicate_names(data, call)
+  time <- roles$time
+  if (length(time) == 0) time <- guess_time(data, call)
+  check_roles(roles, time, call)
+  stamps <- index_stamps(data[[time]], time, zone, day_first, rows, where, call)
+  rejects <- reject_rows(data, stamps$reason, rows, where)
+  keep <- !nzchar(stamps$reason)
+  data <- data[keep, , drop = FALSE]
+  rows <- rows[keep]
+  data[[time]] <- from_seconds(stamps$seconds[keep], stamps$type, stamps$zone)
+  measures <- find_measures(data, time, roles, rows, where, call)
+  data[measures] <- lapply(data[measures], as.double)
+  kinds <- rep_len("level", length(measures))
+  kinds[measures %in% roles$amounts] <- "amount"
+  names(kinds) <- measures
+  check_attributes(data, roles, call)
+  data <- sort_rows(data, roles$series, time)
+  rownames(data) <- NULL
+  settled <- settle_repeats(data, roles$series, time, measures, repeats, stamps, call)
+  meta <- list(
+    time = time, series = as.character(roles$series), kinds = kinds,
+    units = known_units(measures, units, call),
+    attributes = as.character(roles$attributes), zone = stamps$zone,
+    type = stamps$type, cadence = NULL, rejects = rejects,
+    news = c(stamps$news, settled$news)
+  )
+  out <- new_timeline(settled$data, meta)
+  meta <- timeline_meta(out)
+  meta$cadence <- find_cadence(out)
+  attr(out, "timeline") <- meta
+  say_building(out, roles)
+  out
+}
+
+new_timeline <- function(data, meta) {
+  structure(data, timeline = meta, class = c("kairon_timeline", "data.frame"))
+}
+
+timeline_meta <- function(x) attr(x, "timeline")
+
+# Every invariant; tests call it too.
+check_timeline <- function(x, call = rlang::caller_env()) {
+  if (!is_timeline(x)) {
+    abort_input(c(
+      "This needs a timeline, not {.obj_type_friendly {x}}.",
+      i = "Make one with {.fn timeline} or {.fn read_timeline}."
+    ), call = call)
+  }
+  meta <- timeline_meta(x)
+  needed <- c(meta$time, meta$series, names(meta$kinds))
+  if (is.null(meta) || !all(needed %in% names(x))) {
+    abort_state(c(
+      "This timeline has lost columns that it needs.",
+      i = "Make it anew with {.fn timeline}."
+    ), call = call)
+  }
+  invisible(x)
+}
+
+# Columns ----
+
+# Names given bare, as strings, as c(a, b) or as a vector that holds strings.
+column_names <- function(quo, data = NULL, call = rlang::caller_env()) {
+  if (rlang::quo_is_null(quo) || rlang::quo_is_missing(quo)) {
+    return(character())
+  }
+  picked <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), data)
+  if (!is.null(data)) {
+    check_columns(picked, names(data), call)
+  }
+  picked
+}
+
+names_in <- function(expr, env, data) {
+  if (is.character(expr)) {
+    return(expr)
+  }
+  if (rlang::is_call(expr, "c")) {
+    return(unlist(lapply(as.list(expr)[-1], names_in, env, data)))
+  }
+  if (is.symbol(expr)) {
+    name <- as.character(expr)
+    held <- rlang::env_get(env, name, default = NULL, inherit = TRUE)
+    if (name %in% names(data) || !is.character(held)) {
+      return(name)
+    }
+    return(held)
+  }
+  value <- rlang::eval_tidy(expr, env = env)
+  if (is.null(value)) character() else as.character(value)
+}
+
+check_columns <- function(wanted, present, call) {
+  lost <- setdiff(wanted, present)
+  if (length(lost) == 0) {
+    return(invisible())
+  }
+  hint <- nearest_word(lost[1], present)
+  shown <- word_list(present, 12)
+  abort_input(c(
+    "There is no column {.field {lost[1]}}.",
+    i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
+    i = "The columns are {shown}."
+  ), call = call)
+}
+
+check_duplicate_names <- function(data, call) {
+  twice <- unique(names(data)[duplicated(names(data))])
+  if (length(twice)) {
+    abort_input("Column names must differ; {.field {twice}} stand{?s} twice.", call = call)
+  }
+}
+
+check_roles <- function(roles, time, call) {
+  all <- c(time, roles$series, roles$attributes, roles$amounts)
+  twice <- unique(all[duplicated(all)])
+  both <- intersect(roles$amounts, roles$levels)
+  if (length(twice) || length(both)) {
+    abort_input(
+      "{.field {c(twice, both)}} cannot have two roles at once.",
+      call = call
+    )
+  }
+}
+
+# The one column that holds stamps.
+guess_time <- function(data, call) {
+  holds <- vapply(data, function(column) {
+    if (inherits(column, c("Date", "POSIXct"))) {
+      return(TRUE)
+    }
+    if (!is.character(column) && !is.factor(column)) {
+      return(FALSE)
+    }
+    some <- utils::head(unique(as.character(column[!is.na(column)])), 50)
+    length(some) > 0 && mean(cpp_read_stamps(some, 1L)$trouble == 0L) > 0.8
+  }, logical(1))
+  found <- names(data)[holds]
+  if (length(found) == 1) {
+    return(found)
+  }
+  columns <- word_list(if (length(found)) found else names(data), 12)
+  abort_input(c(
+    if (length(found)) {
+      "Several columns hold stamps: {columns}."
+    } else {
+      "No column holds stamps that can be read; there are {columns}."
+    },
+    i = "Name the time column with {.code time = }."
+  ), call = call)
+}
+
+find_measures <- function(data, time, roles, rows, where, call) {
+  rest <- setdiff(names(data), c(time, roles$series, roles$attributes))
+  companion <- grepl("_(origin|coverage)$", rest) &
+    sub("_(origin|coverage)$", "", rest) %in% rest
+  rest <- rest[!companion]
+  numeric <- vapply(data[rest], function(v) {
+    (is.numeric(v) || is.logical(v) && all(is.na(v))) &&
+      !inherits(v, c("Date", "POSIXct", "difftime"))
+  }, logical(1))
+  for (name in rest[!numeric]) {
+    check_text_measure(data[[name]], name, name %in% c(roles$amounts, roles$levels),
+                       rows, where, call)
+  }
+  rest[numeric]
+}
+
+# A column of text that is mostly numbers is a measure spoiled by a marker.
+check_text_measure <- function(column, name, declared, rows, where, call) {
+  if (!is.character(column) && !is.factor(column)) {
+    return(invisible())
+  }
+  text <- trimws(as.character(column))
+  given <- !is.na(text) & nzchar(text)
+  bad <- which(given & is.na(suppressWarnings(as.numeric(text))))
+  if (!declared && length(bad) > 0.5 * sum(given)) {
+    return(invisible())
+  }
+  if (length(bad) == 0 && !declared) {
+    return(invisible())
+  }
+  marks <- utils::head(unique(text[bad]), 3)
+  at <- rows[bad[1]]
+  abort_input(c(
+    "Column {.field {name}} should hold numbers, but holds text.",
+    x = "{length(bad)} value{?s} {?is/are} no number{?s}: {.val {marks}}, \\
+         first in {where} {at}.",
+    i = "If this marks missing values, read the file with \\
+         {.code missing = \"{marks[1]}\"}."
+  ), call = call)
+}
+
+check_attributes <- function(data, roles, call) {
+  for (name in roles$attributes) {
+    key <- do.call(paste, c(unname(data[roles$series]), list(""), sep = "\r"))
+    pairs <- unique(data.frame(key = key, value = as.character(data[[name]])))
+    if (anyDuplicated(pairs$key)) {
+      abort_input(c(
+        "Attribute {.field {name}} must be constant within a series.",
+        x = "It changes within {.val {trimws(pairs$key[duplicated(pairs$key)][1])}}."
+      ), call = call)
+    }
+  }
+}
+
+known_units <- function(measures, units, call = rlang::caller_env()) {
+  out <- rep_len("", length(measures))
+  names(out) <- measures
+  if (is.null(units)) {
+    return(out)
+  }
+  if (!is.character(units) || is.null(names(units))) {
+    abort_input("{.arg units} must be named text, such as {.code c(flow = \"l/s\")}.",
+                call = call)
+  }
+  check_columns(names(units), measures, call)
+  out[names(units)] <- units
+  out
+}
+
+# Stamps ----
+
+index_stamps <- function(column, name, zone, day_first, rows, where, call) {
+  if (!is.null(zone)) check_zone(zone, call = call)
+  if (is.factor(column)) column <- as.character(column)
+  if (is.character(column)) {
+    return(index_text(column, name, zone, day_first, rows, where, call))
+  }
+  type <- time_type_of(column)
+  if (is.na(type)) {
+    abort_input(c(
+      "The time column {.field {name}} must hold stamps.",
+      x = "It holds {.obj_type_friendly {column}}."
+    ), call = call)
+  }
+  given <- attr(column, "tzone")[1]
+  own <- if (type == "instant" && length(given) && nzchar(given)) given
+  seconds <- to_seconds(column)
+  reason <- ifelse(is.finite(seconds), "", "empty")
+  if (all(nzchar(reason))) abort_no_stamps(name, column, reason, rows, where, call)
+  list(
+    seconds = seconds, type = type, reason = reason, news = NULL,
+    zone = if (type == "instant") zone %||% own %||% "UTC" else "UTC"
+  )
+}
+
+index_text <- function(column, name, zone, day_first, rows, where, call) {
+  read <- read_stamps(column, zone %||% "UTC", day_first, name, call)
+  if (all(nzchar(read$reason))) {
+    abort_no_stamps(name, column, read$reason, rows, where, call)
+  }
+  news <- NULL
+  if (read$type == "instant" && is.null(zone)) {
+    news <- if (read$zoned) {
+      "stamps carry their offset; days are cut in UTC"
+    } else {
+      "stamps carry no zone and were taken as UTC"
+    }
+  }
+  list(
+    seconds = read$seconds, type = read$type, reason = read$reason,
+    zone = if (read$type == "instant") zone %||% "UTC" else "UTC", news = news
+  )
+}
+
+abort_no_stamps <- function(name, column, reason, rows, where, call) {
+  first <- column[1]
+  abort_input(c(
+    "None of the stamps in column {.field {name}} can be read.",
+    x = "The first, in {where} {rows[1]}, is {.val {first}}: {reason[1]}.",
+    i = "Write stamps as {.val 2031-03-01} or {.val 2031-03-01 14:05}, \\
+         or name another column with {.code time = }."
+  ), call = call)
+}
+
+reject_rows <- function(data, reason, rows, where) {
+  bad <- which(nzchar(reason))
+  text <- do.call(paste, c(lapply(data[bad, , drop = FALSE], as.character), sep = ", "))
+  out <- data.frame(row = rows[bad], reason = reason[bad], text = as.character(text))
+  names(out)[1] <- where
+  out
+}
+
+sort_rows <- function(data, series, time) {
+  keys <- unname(lapply(data[series], function(v) if (is.factor(v)) as.integer(v) else v))
+  in_order <- do.call(order, c(keys, list(to_seconds(data[[time]])), method = "radix"))
+  if (!is.unsorted(in_order)) data else data[in_order, , drop = FALSE]
+}
+
+# Repeats ----
+
+settle_repeats <- function(data, series, time, measures, rule, stamps, call) {
+  again <- duplicated(data[c(series, time)])
+  if (!any(again)) {
+    return(list(data = data, news = NULL))
+  }
+  n <- sum(again)
+  if (rule == "refuse") {
+    seconds <- to_seconds(data[[time]])[again]
+    shown <- word_list(show_stamp(utils::head(seconds, 3), stamps$type, stamps$zone))
+    abort_input(c(
+      "Stamps must differ within a series.",
+      x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
+      i = "Keep one of each with {.code repeats = \"first\"} or \\
+           {.code \"last\"}, or their {.code \"mean\"}."
+    ), call = call)
+  }
+  group <- cumsum(!again)
+  keep <- if (rule == "last") !duplicated(group, fromLast = TRUE) else !again
+  out <- data[keep, , drop = FALSE]
+  if (rule == "mean") {
+    out[measures] <- lapply(data[measures], function(v) {
+      total <- rowsum(cbind(v, !is.na(v)), group, na.rm = TRUE)
+      ifelse(total[, 2] > 0, total[, 1] / total[, 2], NA_real_)
+    })
+  }
+  rownames(out) <- NULL
+  rule <- if (rule == "mean") "averaged" else paste("settled by keeping the", rule)
+  news <- paste(plural(n, "repeated stamp"), rule)
+  list(data = out, news = news)
+}
+
+say_building <- function(x, roles) {
+  meta <- timeline_meta(x)
+  n <- nrow(meta$rejects)
+  if (n > 0) {
+    first <- meta$rejects[1, ]
+    warn_user(c(
+      "!" = "{n} row{?s} could not be read and {?is/are} kept in {.fn rejects}.",
+      x = "The first is {names(first)[1]} {first[[1]]}: {first$reason}."
+    ))
+  }
+  if (length(meta$news)) tell(c(i = "{capitalise(meta$news)}."))
+  unsure <- setdiff(names(meta$kinds), c(roles$amounts, roles$levels))
+  if (length(unsure)) {
+    tell_once(paste("kind", paste(unsure, collapse = " ")), c(
+      i = "{.field {unsure}} {?is/are} taken as {?a level/levels}; declare \\
+           sums over time with {.code amounts = }."
+    ))
+  }
+}
+
+#' Rows that could not be read
+#'
+#' @param x A timeline.
+#' @returns A data frame with one row for each rejected row of the source:
+#'   `row` or `line` (where it stood), `reason` and `text` (what it held).
+#' @examples
+#' readings <- data.frame(
+#'   day = c("2031-03-01", "2031-03-02", "total"), flow = c(1, 2, 3)
+#' )
+#' rejects(suppressWarnings(timeline(readings, day)))
+#' @export
+rejects <- function(x) {
+  check_timeline(x)
+  timeline_meta(x)$rejects
+}

@@ -1,0 +1,93 @@
+# A timeline in sentences.
+
+#' @export
+format.kairon_timeline <- function(x, ...) {
+  meta <- timeline_meta(x)
+  if (nrow(x) == 0) {
+    return("An empty timeline.")
+  }
+  c(
+    timeline_line(x),
+    if (length(meta$series)) series_line(x),
+    vapply(names(meta$kinds), measure_line, "", x = x),
+    if (length(meta$attributes)) {
+      paste0("Attributes: ", word_list(meta$attributes), ".")
+    },
+    if (nrow(meta$rejects)) {
+      paste0(plural(nrow(meta$rejects), "row"), " could not be read: rejects(x).")
+    }
+  )
+}
+
+# "8 series, every day, 2029-01-01 to 2032-06-30"
+timeline_line <- function(x) {
+  meta <- timeline_meta(x)
+  n <- series_count(x)
+  cadence <- if (is.null(meta$cadence)) "no cadence" else format(meta$cadence)
+  zone <- if (meta$type == "instant") paste0(" (", meta$zone, ")") else ""
+  paste0(
+    if (n == 1) "1 series" else plural(n, "series", "series"), ", ", cadence, ", ",
+    span_words(x), zone
+  )
+}
+
+span_words <- function(x) {
+  meta <- timeline_meta(x)
+  span <- range(to_seconds(x[[meta$time]]))
+  shown <- show_stamp(span, meta$type, meta$zone)
+  if (shown[1] == shown[2]) shown[1] else paste(shown, collapse = " to ")
+}
+
+series_line <- function(x) {
+  meta <- timeline_meta(x)
+  labels <- series_labels(rows_of(x)$keys)
+  paste0("Series by ", word_list(meta$series), ": ", word_list(labels), ".")
+}
+
+measure_line <- function(measure, x) {
+  meta <- timeline_meta(x)
+  unit <- meta$units[[measure]]
+  counts <- unlist(origins(x)[names(meta$kinds) == measure, -1])
+  kind <- if (meta$kinds[[measure]] == "amount") "an amount" else "a level"
+  paste0(
+    measure, ": ", kind, if (nzchar(unit)) paste(" in", unit), "; ",
+    origin_words(counts), "."
+  )
+}
+
+
+#' @export
+print.kairon_timeline <- function(x, rows = 6, ...) {
+  cat(strwrap(format(x), exdent = 2, width = 0.9 * getOption("width")), sep = "\n")
+  if (nrow(x) > 0 && rows > 0) {
+    cat("\n")
+    cat(row_lines(x, rows), sep = "\n")
+  }
+  invisible(x)
+}
+
+# The first and the last rows, and how many lie between.
+row_lines <- function(x, rows) {
+  meta <- timeline_meta(x)
+  n <- nrow(x)
+  shown <- if (n <= rows) seq_len(n) else c(seq_len(rows / 2), n - rev(seq_len(rows / 2)) + 1)
+  measures <- names(meta$kinds)
+  part <- as_plain(x)[shown, setdiff(names(x), companion_columns(measures)), drop = FALSE]
+  table <- lapply(part, function(v) if (is.factor(v)) as.character(v) else v)
+  table[[meta$time]] <- show_stamp(to_seconds(table[[meta$time]]), meta$type, meta$zone)
+  marked <- FALSE
+  for (m in measures) {
+    invented <- (!is_measured(x, m) & !is.na(x[[m]]))[shown]
+    if (!any(invented)) next
+    table[[m]] <- paste0(show_column(table[[m]]), ifelse(invented, "~", " "))
+    marked <- TRUE
+  }
+  lines <- text_table(table, right = measures)
+  if (marked) lines <- c(lines, "  ~ not measured")
+  if (n > rows) {
+    cut <- 1 + floor(rows / 2)
+    between <- paste0("  ... ", plural(n - length(shown), "row"), " between ...")
+    lines <- append(lines, between, cut)
+  }
+  lines
+}

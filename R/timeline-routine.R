@@ -1,0 +1,75 @@
+# Routines: preparation steps that are recorded instead of done.
+
+#' Record preparation steps
+#'
+#' A routine is an empty start for a chain of verbs. Verbs called on it are
+#' recorded; [replay()] runs them on a timeline. [forecast()] and [backtest()]
+#' take a routine and run it anew on what each forecast may see.
+#'
+#' @returns A `kairon_routine`, which prints as a numbered list.
+#' @examples
+#' cleaning <- routine() |> resample("1 day") |> impute("linear", longest = "3 days")
+#' cleaning
+#' replay(cleaning, demo_timeline("river"))
+#' @export
+routine <- function() {
+  structure(list(steps = list()), class = "kairon_routine")
+}
+
+is_routine <- function(x) inherits(x, "kairon_routine")
+
+check_routine <- function(x, arg = "routine", call = rlang::caller_env()) {
+  if (!is.null(x) && !is_routine(x)) {
+    abort_input(c(
+      "{.arg {arg}} must be a routine.",
+      x = "It is {.obj_type_friendly {x}}.",
+      i = "Begin one with {.code routine() |> resample(\"1 day\")}."
+    ), call = call)
+  }
+  invisible(x)
+}
+
+# `regrids`: whether the step changes the grid; only such steps are applied to
+# the observed values that forecasts are scored on.
+record_step <- function(routine, verb, args, regrids) {
+  step <- list(verb = verb, args = args, regrids = regrids)
+  routine$steps <- c(routine$steps, list(step))
+  routine
+}
+
+grid_steps <- function(routine) {
+  routine$steps <- Filter(function(s) s$regrids, routine$steps)
+  routine
+}
+
+#' @export
+format.kairon_routine <- function(x, ...) {
+  if (length(x$steps) == 0) {
+    return("A routine without steps yet.")
+  }
+  lines <- vapply(x$steps, step_line, "")
+  c(
+    paste0("A routine of ", plural(length(lines), "step"), ":"),
+    paste0("  ", seq_along(lines), ". ", lines)
+  )
+}
+
+step_line <- function(step) {
+  args <- Filter(Negate(is.null), step$args)
+  if (length(args) == 0) {
+    return(step$verb)
+  }
+  shown <- vapply(args, function(a) {
+    if (rlang::is_quosure(a)) a <- rlang::quo_get_expr(a)
+    if (is.object(a)) format(a)[1] else paste(deparse(a), collapse = " ")
+  }, "")
+  labels <- names(args) %||% rep("", length(args))
+  named <- ifelse(labels == "", shown, paste(labels, "=", shown))
+  paste0(step$verb, " (", paste(named, collapse = ", "), ")")
+}
+
+#' @export
+print.kairon_routine <- function(x, ...) {
+  cat(format(x), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,21 @@
+// Finding the cadence of a series from its stamps.
+#pragma once
+#include "calendar.h"
+
+namespace core {
+
+struct Detected {
+  Cadence cadence;
+  bool known;       // false: fewer than two stamps
+  bool regular;     // every stamp is on the grid of the cadence
+  double on_grid;   // share of the stamps that are
+  double typical;   // median distance of neighbouring stamps, seconds
+};
+
+// `instants` are sorted and unique. `whole_days` says that they are dates.
+Detected detect_cadence(Doubles instants, const Zone& zone, bool counter);
+
+// Share of stamps that a cadence would have given itself.
+double share_on_grid(Doubles instants, const Zone& zone, const Cadence& cadence);
+
+}  // namespace core

@@ -1,0 +1,42 @@
+// The built-in statistics of the grammar that resample, roll and pool share.
+// Missing values are left out; a statistic of nothing is missing (a count is 0).
+#pragma once
+#include <string>
+#include <vector>
+
+#include "span.h"
+
+namespace core {
+
+enum class Statistic {
+  mean, sum, sd, var, min, max, median, mad, quantile, first, last, count, range, slope
+};
+
+struct StatisticSpec {
+  Statistic kind;
+  double probability;  // for quantile
+};
+
+// "q90" is the 0.9 quantile. Throws InputError for an unknown name.
+StatisticSpec statistic_named(const std::string& name);
+
+// `times` in seconds, as long as `values`; the slope is per day.
+// `scratch` is working room that is reused from call to call.
+double statistic_of(const StatisticSpec& spec, Doubles values, Doubles times,
+                    std::vector<double>& scratch);
+
+// The quantile of sorted values by linear interpolation between order
+// statistics (Hyndman and Fan, 1996, definition 7).
+double sorted_quantile(const std::vector<double>& sorted, double probability);
+
+// One statistic for each range of rows [from[i], to[i]).
+void range_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from, Ints to,
+                      double* out);
+
+// The same for windows that slide: both bounds never go back within a series,
+// so that running sums and a monotone queue do with O(1) a step.
+// `breaks` holds the first window of each series, and the number of windows.
+void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from,
+                        Ints to, Ints breaks, int threads, double* out);
+
+}  // namespace core

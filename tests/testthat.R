@@ -1,0 +1,4 @@
+library(testthat)
+library(kairon)
+
+test_check("kairon")

@@ -1,0 +1,75 @@
+# Reads the real calls between the files of R/ and prints the layers with the
+# arrows between them. Fails on an arrow from a layer to one below it, and on
+# an R header in the core. Run from the repository root.
+
+layers <- c(
+  "bindings", "core", "time", "timeline", "verb", "look", "method", "assess", "io", "figure",
+  "report", "study", "cli"
+)
+# What a layer may call beside itself. io stands beside the middle layers: it
+# needs the timeline only.
+before <- function(layer) layers[seq_len(match(layer, layers))]
+may_call <- lapply(setNames(layers, layers), before)
+may_call$io <- c("bindings", "core", "time", "timeline", "io")
+may_call$bindings <- "bindings"
+
+layer_of <- function(file) {
+  name <- basename(file)
+  if (name == "RcppExports.R") return("bindings")
+  sub("-.*", "", name)
+}
+
+# Top-level functions of each file, and the globals that each of them uses.
+read_file <- function(file) {
+  exprs <- parse(file, keep.source = FALSE)
+  env <- new.env(parent = globalenv())
+  out <- list()
+  for (e in exprs) {
+    if (!is.call(e) || !as.character(e[[1]])[1] %in% c("<-", "=")) next
+    name <- as.character(e[[2]])[1]
+    body <- e[[3]]
+    if (is.call(body) && identical(body[[1]], as.name("function"))) {
+      used <- codetools::findGlobals(eval(body, env), merge = TRUE)
+    } else {
+      used <- all.names(body)
+    }
+    out[[name]] <- used
+  }
+  out
+}
+
+files <- list.files("R", "\\.R$", full.names = TRUE)
+files <- files[basename(files) != "kairon-package.R"]
+content <- lapply(setNames(files, files), read_file)
+home <- unlist(lapply(files, function(f) setNames(rep(f, length(content[[f]])), names(content[[f]]))))
+problems <- character()
+unknown <- setdiff(vapply(files, layer_of, ""), layers)
+if (length(unknown)) problems <- c(problems, paste("file prefix without a layer:", unknown))
+
+arrows <- matrix(0L, length(layers), length(layers), dimnames = list(layers, layers))
+for (f in files) {
+  from <- layer_of(f)
+  for (fun in names(content[[f]])) {
+    for (called in intersect(unique(content[[f]][[fun]]), names(home))) {
+      to <- layer_of(home[[called]])
+      # A generic is called by its name; its methods live where their class does.
+      arrows[from, to] <- arrows[from, to] + 1L
+      if (!to %in% may_call[[from]]) {
+        problems <- c(problems, sprintf("%s: %s() calls %s() of %s", f, fun, called, home[[called]]))
+      }
+    }
+  }
+}
+
+core <- list.files("src/core", full.names = TRUE)
+headers <- grep('#include *[<"](R|Rcpp|Rinternals|Rmath)', unlist(lapply(core, readLines)), value = TRUE)
+if (length(headers)) problems <- c(problems, paste("R header in the core:", headers))
+
+cat("calls from each layer (rows) to each layer (columns):\n")
+shown <- arrows[rowSums(arrows) + colSums(arrows) > 0, rowSums(arrows) + colSums(arrows) > 0]
+print(ifelse(shown == 0, ".", shown), quote = FALSE, right = TRUE)
+if (length(problems)) {
+  cat("\nArrows that run the wrong way:\n", paste0("  ", problems, "\n"), sep = "")
+  quit(status = 1)
+}
+cat("All arrows run the right way.\n")

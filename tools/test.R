@@ -1,0 +1,57 @@
+# Every check of the project, counted: tests, house rules, lints, examples and
+# the demo. Ends with the line "N passed, N failed".
+suppressPackageStartupMessages(library(testthat))
+passed <- failed <- 0L
+
+check <- function(what, expr) {
+  ok <- tryCatch(isTRUE(expr), error = function(e) {
+    message(conditionMessage(e))
+    FALSE
+  })
+  cat(if (ok) "ok      " else "FAILED  ", what, "\n", sep = "")
+  if (ok) passed <<- passed + 1L else failed <<- failed + 1L
+}
+
+run <- function(command, args, log) {
+  status <- system2(command, args, stdout = log, stderr = log)
+  if (status != 0) writeLines(utils::tail(readLines(log, warn = FALSE), 40))
+  status == 0
+}
+
+dir.create("build", showWarnings = FALSE)
+rscript <- file.path(R.home("bin"), "Rscript")
+
+results <- as.data.frame(test_dir(
+  "tests/testthat", package = "kairon", load_package = "installed",
+  reporter = check_reporter(), stop_on_failure = FALSE
+))
+passed <- passed + sum(results$passed)
+failed <- failed + sum(results$failed) + sum(results$error)
+
+check("layers: no arrow runs the wrong way", run(rscript, "tools/layers.R", "build/layers.log"))
+
+check("core: compiles without R's headers", {
+  sources <- list.files("src/core", "\\.cpp$", full.names = TRUE)
+  all(vapply(sources, function(s) {
+    run("g++", c("-std=c++17", "-Wall", "-Wextra", "-Werror", "-fsyntax-only", s), "build/core.log")
+  }, TRUE))
+})
+
+check("lints: none", {
+  lints <- c(lintr::lint_dir("R"), lintr::lint_dir("tests", exclusions = list()))
+  if (length(lints)) print(lints)
+  length(lints) == 0
+})
+
+check("help: every example runs", run(rscript, "tools/examples.R", "build/examples.log"))
+
+check("demo: runs and leaves its figures and report", {
+  unlink("build/demo", recursive = TRUE)
+  done <- run(rscript, c("exec/kairon", "demo", "build/demo"), "build/demo.log")
+  wanted <- c("river.png", "coverage.png", "rolling.png", "decomposition.png", "forecast.png",
+              "scores.png", "backtest.png", "quillmere.html")
+  done && all(file.size(file.path("build/demo", wanted)) > 10000)
+})
+
+cat(passed, " passed, ", failed, " failed\n", sep = "")
+quit(status = as.integer(failed > 0))
