@@ -136,7 +136,7 @@ order_scores <- function(out, metrics, by) {
   main <- if ("mase" %in% metrics) "mase" else setdiff(names(out), c(by, "n"))[1]
   rest <- setdiff(by, "method")
   keys <- unname(lapply(out[rest], identity))
-  do.call(order, c(keys, list(abs(out[[main]]), out$method)))
+  do.call(order, c(keys, list(abs(out[[main]])), if ("method" %in% by) list(out$method)))
 }
 
 #' @export

@@ -86,7 +86,10 @@ run_verb <- function(args) {
     return(invisible())
   }
   call <- read_call(args[-1], name, verb)
-  before <- options(kairon.quiet = call$options$quiet, cli.num_colors = 1L)
+  before <- options(
+    kairon.quiet = call$options$quiet, cli.num_colors = 1L,
+    width = if (isatty(stdout())) cli::console_width() else 100L
+  )
   on.exit(options(before))
   withCallingHandlers(
     verb$run(call$files, call$options),

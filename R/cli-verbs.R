@@ -103,7 +103,10 @@ show_result <- function(object, table, options, words = format(object)) {
   }
 }
 
-printed <- function(object) utils::capture.output(print(object))
+# As printed in R, with the way on that a shell user has.
+printed <- function(object) {
+  sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)), fixed = TRUE)
+}
 
 write_figure <- function(object, path) {
   ending <- tolower(tools::file_ext(path))

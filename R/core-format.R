@@ -69,7 +69,7 @@ show_duration <- function(seconds) {
   size <- c(
     year = 365.25 * 86400, day = 86400, hour = 3600, minute = 60, second = 1
   )
-  fits <- which(seconds >= 2 * size | (seconds >= size & size < 86400 * 300))
+  fits <- which(seconds >= 2 * size | (seconds >= size & seconds %% size == 0))
   unit <- if (length(fits)) fits[1] else length(size)
   plural(signif(seconds / size[[unit]], 3), names(size)[unit])
 }

@@ -2,8 +2,7 @@
 #' @export
 autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL, ...) {
   b <- object
-  measure <- column_names(rlang::enquo(measures))
-  measure <- if (length(measure)) check_choice(measure[1], b$measures, "measures") else b$measures[1]
+  measure <- one_measure(rlang::enquo(measures), b$measures)
   shown <- chosen_series(b$observed, series, most = 4)
   data <- b$table[b$table$measure == measure, ]
   data$series <- factor(

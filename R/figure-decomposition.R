@@ -2,8 +2,7 @@
 #' @export
 autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, ...) {
   d <- object
-  measure <- column_names(rlang::enquo(measures))
-  measure <- if (length(measure)) check_choice(measure[1], d$measures, "measures") else d$measures[1]
+  measure <- one_measure(rlang::enquo(measures), d$measures)
   labels <- decomposition_labels(d$table, d)
   shown <- if (is.null(series)) labels[1] else check_choice(series, unique(labels))
   one <- d$table[labels == shown & d$table$measure == measure, ]

@@ -6,8 +6,7 @@
 autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
                                      observed = NULL, history = NULL, ...) {
   f <- object
-  measure <- column_names(rlang::enquo(measures))
-  measure <- if (length(measure)) check_choice(measure[1], f$measures, "measures") else f$measures[1]
+  measure <- one_measure(rlang::enquo(measures), f$measures)
   shown <- chosen_series(f$history, series)
   shown <- setdiff(shown, f$ended)
   past <- forecast_past(f, measure, shown, history %||% max(4 * f$horizon, 20))

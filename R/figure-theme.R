@@ -94,6 +94,12 @@ left_out <- function(x, shown) {
   if (n > 0) paste("Not shown:", n, "more series")
 }
 
+# The measure of a figure that shows one.
+one_measure <- function(quo, all, call = rlang::caller_env()) {
+  chosen <- column_names(quo, rlang::set_names(all), call)
+  if (length(chosen)) chosen[1] else all[1]
+}
+
 draw_plot <- function(x, ...) {
   p <- autoplot(x, ...)
   print(p)

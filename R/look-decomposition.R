@@ -246,6 +246,20 @@ format.kairon_decomposition <- function(x, ...) {
   )
 }
 
+# The season place by place, where there is one series to show.
+profile_lines <- function(x) {
+  p <- x$profiles
+  if (nrow(p) != x$season || nrow(p) > 31) {
+    return(NULL)
+  }
+  effect <- if (x$combine == "multiply") {
+    sprintf("%+.1f %%", 100 * (p$effect - 1))
+  } else {
+    paste0(ifelse(p$effect >= 0, "+", ""), show_column(p$effect))
+  }
+  c("", text_table(list(place = p$label, effect = effect), right = "effect"))
+}
+
 decomposition_line <- function(x, strong, labels, i) {
   is_this <- function(t) {
     series_labels(t[c(x$meta$series, "measure")]) ==
@@ -273,6 +287,7 @@ decomposition_line <- function(x, strong, labels, i) {
 #' @export
 print.kairon_decomposition <- function(x, ...) {
   cat(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")), sep = "\n")
+  cat(profile_lines(x), sep = "\n")
   invisible(x)
 }
 

@@ -16,8 +16,8 @@
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in
 #'   one table: the series columns, the time column, `measure`, `origin`
-#'   ("observed", ..., "forecast"), `value`, `lower_50`, `upper_50`, ... in the
-#'   measure's unit, and `method` (missing for the history). Series without a
+#'   ("observed", ..., "forecast"; "missing" where there is no value), `value`,
+#'   `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for the history). Series without a
 #'   value in the last two seasons or the last `horizon` steps have ended: they
 #'   are reported and not forecast.
 #' @examples
@@ -57,15 +57,11 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   )
 }
 
-#' @rdname forecast.kairon_timeline
-#' @name forecast
-NULL
-
 check_levels <- function(levels, call = rlang::caller_env()) {
   if (!is.numeric(levels) || length(levels) == 0 || anyNA(levels) ||
-        any(levels <= 0 | levels >= 100)) {
+        any(levels < 1 | levels >= 100)) {
     abort_input(c(
-      "{.arg intervals} must be percentages between 0 and 100, such as {.code c(50, 90)}.",
+      "{.arg intervals} must be percentages from 1 to below 100, such as {.code c(50, 90)}.",
       x = "It is {.val {levels}}.",
       i = if (is.numeric(levels) && all(levels > 0 & levels < 1)) {
         "Write 90, not 0.9."
@@ -269,7 +265,7 @@ forecast_table <- function(x, measure, name, result, rows, plan, levels) {
   for (s in meta$series) out[[s]] <- rows$keys[[s]][owner]
   out[[meta$time]] <- rep(plan$stamps, series)
   out$measure <- measure
-  out$origin <- factor("forecast", levels = origin_levels)
+  out$origin <- tidy_origin("forecast")
   out$value <- as.vector(result$point)
   for (i in seq_along(levels)) {
     out[[paste0("lower_", levels[i])]] <- as.vector(result$lower[[i]])
@@ -298,11 +294,18 @@ as.data.frame.kairon_forecast <- function(x, row.names = NULL, optional = FALSE,
   out
 }
 
+# In a tidy table even a missing value has an origin, so that filters on it
+# never meet NA.
+tidy_origin <- function(words) {
+  words[is.na(words)] <- "missing"
+  factor(words, levels = c(origin_levels, "missing"))
+}
+
 history_table <- function(measure, x) {
   meta <- timeline_meta(x)
   out <- as_plain(x)[c(meta$series, meta$time)]
   out$measure <- measure
-  out$origin <- factor(origin_levels[origin_codes(x, measure)], levels = origin_levels)
+  out$origin <- tidy_origin(origin_levels[origin_codes(x, measure)])
   out$value <- x[[measure]]
   out
 }
@@ -334,11 +337,14 @@ format.kairon_forecast <- function(x, ...) {
 print.kairon_forecast <- function(x, rows = 6, ...) {
   cat(format(x), "", sep = "\n")
   meta <- timeline_meta(x$history)
-  shown <- utils::head(x$table, rows)
+  # Several series: the first and the last step of each.
+  ends <- x$table$ahead %in% c(1, x$horizon)
+  several <- length(meta$series) > 0 && sum(ends) < nrow(x$table)
+  shown <- utils::head(if (several) x$table[ends, ] else x$table, if (several) 3 * rows else rows)
   shown[[meta$time]] <- show_stamp(to_seconds(shown[[meta$time]]), meta$type, meta$zone)
   shown <- as.list(shown[setdiff(names(shown), c("origin", "ahead"))])
   cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
-  more <- nrow(x$table) - min(rows, nrow(x$table))
+  more <- nrow(x$table) - length(shown[[1]])
   if (more > 0) cat("  ... and ", plural(more, "more row"), ": as.data.frame()\n", sep = "")
   invisible(x)
 }

@@ -302,7 +302,7 @@ format_irregular <- function(x) {
       show_percent(x$on_grid), " of the stamps)"
     ))
   }
-  paste("irregular, typically every", show_duration(x$typical))
+  paste("irregular, typically every", show_duration(step_seconds(x)))
 }
 
 #' @export

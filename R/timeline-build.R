@@ -159,27 +159,28 @@ column_names <- function(quo, data = NULL, call = rlang::caller_env()) {
   if (rlang::quo_is_null(quo) || rlang::quo_is_missing(quo)) {
     return(character())
   }
-  picked <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), data)
+  picked <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), names(data))
   if (!is.null(data)) {
     check_columns(picked, names(data), call)
   }
   picked
 }
 
-names_in <- function(expr, env, data) {
-  if (is.character(expr)) {
-    return(expr)
+# A column of the name wins over a variable of the name.
+names_in <- function(expr, env, present) {
+  if (is.null(expr) || is.character(expr)) {
+    return(as.character(expr))
   }
   if (rlang::is_call(expr, "c")) {
-    return(unlist(lapply(as.list(expr)[-1], names_in, env, data)))
+    return(unlist(lapply(as.list(expr)[-1], names_in, env, present)))
   }
   if (is.symbol(expr)) {
     name <- as.character(expr)
-    held <- rlang::env_get(env, name, default = NULL, inherit = TRUE)
-    if (name %in% names(data) || !is.character(held)) {
+    if (name %in% present || !rlang::env_has(env, name, inherit = TRUE)) {
       return(name)
     }
-    return(held)
+    held <- rlang::env_get(env, name, inherit = TRUE)
+    return(if (is.character(held) || is.null(held)) as.character(held) else name)
   }
   value <- rlang::eval_tidy(expr, env = env)
   if (is.null(value)) character() else as.character(value)
@@ -202,7 +203,7 @@ check_columns <- function(wanted, present, call) {
 check_duplicate_names <- function(data, call) {
   twice <- unique(names(data)[duplicated(names(data))])
   if (length(twice)) {
-    abort_input("Column names must differ; {.field {twice}} stand{?s} twice.", call = call)
+    abort_input("Column names must differ; {.field {twice}} stand{?s/} twice.", call = call)
   }
 }
 
@@ -228,7 +229,7 @@ guess_time <- function(data, call) {
       return(FALSE)
     }
     some <- utils::head(unique(as.character(column[!is.na(column)])), 50)
-    length(some) > 0 && mean(cpp_read_stamps(some, 1L)$trouble == 0L) > 0.8
+    length(some) > 0 && mean(cpp_read_stamps(some, 1L)$trouble == 0L) >= 0.5
   }, logical(1))
   found <- names(data)[holds]
   if (length(found) == 1) {

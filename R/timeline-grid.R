@@ -67,6 +67,12 @@ check_regular <- function(x, what, call = rlang::caller_env()) {
   check_timeline(x, call)
   cadence <- timeline_meta(x)$cadence
   if (!is_regular_cadence(cadence)) {
+    if (is.na(cadence$typical)) {
+      abort_state(c(
+        "{what} needs a regular cadence.",
+        x = "No series has two stamps, so that no step is known."
+      ), call = call, .envir = environment())
+    }
     seen <- format(cadence)
     abort_state(c(
       "{what} needs a regular cadence.",

@@ -6,12 +6,8 @@ pick_measures <- function(x, quo, call = rlang::caller_env()) {
   if (length(all) == 0) {
     abort_state("This timeline has no measures (numeric columns).", call = call)
   }
-  chosen <- column_names(quo, call = call)
-  if (length(chosen) == 0) {
-    return(all)
-  }
-  check_columns(chosen, all, call)
-  chosen
+  chosen <- column_names(quo, timeline_meta(x)$kinds, call)
+  if (length(chosen)) chosen else all
 }
 
 kind_of <- function(x, measure) timeline_meta(x)$kinds[[measure]]

@@ -48,10 +48,12 @@ measure_line <- function(measure, x) {
   meta <- timeline_meta(x)
   unit <- meta$units[[measure]]
   counts <- unlist(origins(x)[names(meta$kinds) == measure, -1])
+  thin <- sum(coverage_of(x, measure) < 1 & !is.na(x[[measure]]))
   kind <- if (meta$kinds[[measure]] == "amount") "an amount" else "a level"
   paste0(
     measure, ": ", kind, if (nzchar(unit)) paste(" in", unit), "; ",
-    origin_words(counts), "."
+    origin_words(counts),
+    if (thin) paste0(", ", show_number(thin, 9), " of them from fewer readings than expected"), "."
   )
 }
 

@@ -2,21 +2,24 @@
 # promises; otherwise a plain data frame comes back.
 
 #' @export
-`[.kairon_timeline` <- function(x, i, j, drop = FALSE) {
+`[.kairon_timeline` <- function(x, i, j, drop) {
   meta <- timeline_meta(x)
   plain <- as_plain(x)
   out <- if (nargs() - (!missing(drop)) < 3) {
     if (missing(i)) plain else plain[i]
-  } else if (missing(i) && missing(j)) {
-    plain
-  } else if (missing(i)) {
-    plain[, j, drop = drop]
   } else if (missing(j)) {
-    plain[i, , drop = drop]
+    if (missing(i)) plain else plain[i, , drop = FALSE]
   } else {
-    plain[i, j, drop = drop]
+    # As for any data frame, one column comes back as a vector.
+    if (missing(drop)) drop <- TRUE
+    if (missing(i)) plain[, j, drop = drop] else plain[i, j, drop = drop]
   }
   if (is.data.frame(out)) restore_timeline(out, meta) else out
+}
+
+#' @exportS3Method dplyr::dplyr_reconstruct
+dplyr_reconstruct.kairon_timeline <- function(data, template) {
+  restore_timeline(as.data.frame(data), timeline_meta(template))
 }
 
 #' @export

@@ -151,7 +151,10 @@ local_hour <- as.POSIXlt(at, tz = zone)$hour + as.POSIXlt(at, tz = zone)$min / 6
 tide <- 6 * sin(2 * pi * (local_hour - 7) / 24) + 2.5 * sin(2 * pi * (local_hour - 2) / 12)
 flow <- 85 + 30 * run_off + tide + ar1(m, 0.9, 0.9)
 level <- 0.42 + 0.055 * sqrt(pmax(flow, 1)) + rnorm(m, 0, 0.002)
-pick <- function(k, away = 200) sort(sample(seq(away, m - away), k))
+gap <- list(c(2500, 2640), c(7700, 7790))
+cut <- unlist(lapply(gap, function(g) g[1]:g[2]))
+free <- setdiff(seq(200, m - 200), cut)
+pick <- function(k) sort(sample(free, k))
 spike_at <- pick(24)
 flow_true <- flow
 flow[spike_at] <- flow[spike_at] + sample(c(-1, 1), 24, TRUE) * runif(24, 45, 120)
@@ -159,13 +162,11 @@ stuck <- list(c(4200, 4259), c(9100, 9219))
 for (s in stuck) level[s[1]:s[2]] <- level[s[1]]
 shift_from <- 12000
 level[shift_from:m] <- level[shift_from:m] + 0.08
-gap <- list(c(2500, 2640), c(7700, 7790))
-cut <- unlist(lapply(gap, function(g) g[1]:g[2]))
 marker <- setdiff(sample(m, 60), c(spike_at, cut))
 flow_text <- formatC(flow, format = "f", digits = 1)
 flow_text[marker] <- "---"
 river <- data.frame(time = iso_local(at), flow = flow_text, level = formatC(level, format = "f", digits = 3))
-repeats <- setdiff(pick(9), cut)
+repeats <- setdiff(pick(9), marker)
 truth$river <- list(
   spikes = data.frame(time = iso_local(at[spike_at]), flow = round(flow[spike_at], 1),
                       true_flow = round(flow_true[spike_at], 1)),
@@ -174,7 +175,7 @@ truth$river <- list(
   level_shift = list(from = iso_local(at[shift_from]), size = 0.08),
   gaps = data.frame(from = iso_local(at[vapply(gap, `[`, 1, 1) - 1]),
                     to = iso_local(at[vapply(gap, `[`, 1, 2) + 1])),
-  missing_marker = "---", missing = sum(!marker %in% cut), repeats = iso_local(at[repeats]),
+  missing_marker = "---", missing = length(marker), repeats = iso_local(at[repeats]),
   zone = zone, clock_change = "2032-03-28T01:00:00Z", cycles_hours = c(24, 12),
   reading_step_minutes = 20
 )

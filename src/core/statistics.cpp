@@ -13,7 +13,7 @@ namespace core {
 namespace {
 
 // Scales the median absolute deviation to the sd of a normal distribution.
-constexpr double kMadScale = 1.482602218505602;
+constexpr double kMadScale = 1.4826;
 constexpr double kDay = 86400.0;
 
 void keep_present(Doubles values, std::vector<double>& out) {

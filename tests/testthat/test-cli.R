@@ -1,0 +1,98 @@
+demand <- c(demo_file("demand.csv.gz"), "--series", "district", "--amounts", "demand")
+
+csv_of <- function(lines) read.csv(text = paste(lines, collapse = "\n"))
+
+test_that("help is there at both levels, with an example", {
+  top <- kairon("--help")
+  expect_equal(top$code, 0)
+  for (verb in names(kairon:::cli_verbs())) expect_true(any(grepl(verb, top$out)), info = verb)
+  own <- kairon("forecast", "--help")
+  expect_equal(own$code, 0)
+  expect_true(any(grepl("--horizon SPAN", own$out)))
+  expect_true(any(grepl("Example:", own$out)))
+})
+
+test_that("piped tables are CSV on standard output, notes on standard error", {
+  r <- kairon("inspect", demand)
+  expect_equal(r$code, 0)
+  table <- csv_of(r$out)
+  expect_equal(table$district[8], "Hartsfell")
+  expect_equal(table$missing[2], sum(truth()$demand$missing$district == "Birchmoor"))
+  r <- kairon("resample", demand, "--every", "1 month")
+  month <- csv_of(r$out)
+  expect_equal(sum(month$demand, na.rm = TRUE), sum(demo_timeline("demand")$demand, na.rm = TRUE))
+})
+
+test_that("forecast, backtest and decomposition give the numbers of R", {
+  r <- kairon("forecast", demand, "--horizon", "7 days", "--method", "seasonal_naive", "--intervals", "80")
+  expect_equal(r$code, 0)
+  table <- csv_of(r$out)
+  ours <- as.data.frame(quiet(forecast(demo_timeline("demand"), 7, by_seasonal_naive(), intervals = 80)))
+  expect_equal(table$upper_80, ours$upper_80)
+  r <- kairon("backtest", demand, "--horizon", "7 days", "--methods", "naive,drift", "--cutoffs", "2")
+  b <- quiet(backtest(demo_timeline("demand"), list(by_naive(), by_drift()), "7 days", cutoffs = 2))
+  expect_equal(csv_of(r$out)$mae, scores(b)$mae)
+  r <- kairon("decomposition", demo_file("billed.csv"), "--amounts", "volume", "--seasons", "year",
+              "--combine", "multiply")
+  expect_equal(csv_of(r$out)$trend, as.data.frame(
+    decomposition(demo_timeline("billed"), "year", combine = "multiply")
+  )$trend)
+})
+
+test_that("figures, tables and reports are written where they are asked for", {
+  folder <- tempfile()
+  dir.create(folder)
+  at <- function(name) file.path(folder, name)
+  r <- kairon("forecast", demand, "--horizon", "7 days", "--figure", at("f.svg"), "--output", at("f.csv"))
+  expect_equal(c(r$code, length(r$out)), c(0, 0))
+  expect_gt(file.size(at("f.svg")), 1000)
+  expect_true("upper_90" %in% names(read.csv(at("f.csv"))))
+  r <- kairon("report", demo_file("billed.csv"), "--amounts", "volume", "--output", at("r.html"))
+  expect_equal(r$code, 0)
+  expect_gt(file.size(at("r.html")), 50000)
+})
+
+test_that("a wrong call exits with 2 and suggests the nearest right word", {
+  expect_call <- function(..., says) {
+    r <- kairon(...)
+    expect_equal(r$code, 2, info = says)
+    expect_equal(r$out, character(), info = says)
+    expect_match(paste(r$err, collapse = " "), says, fixed = TRUE)
+  }
+  expect_call("inspct", says = "Did you mean \"inspect\"")
+  expect_call("forecast", demand, "--horizn", "7 days", says = "Did you mean \"--horizon\"")
+  expect_call("forecast", demand, says = "needs \"--horizon\"")
+  expect_call("forecast", demand, "--horizon", "7 days", "--method", "niave", says = "Did you mean \"naive\"")
+  expect_call("inspect", says = "needs one file")
+  expect_call("inspect", "no-such-file.csv", says = "There is no file")
+  expect_call("backtest", demand, "--horizon", "7 days", "--cutoffs", "many", says = "cannot be read")
+})
+
+test_that("data that cannot be processed exit with 1, and no file is left", {
+  folder <- tempfile()
+  dir.create(folder)
+  out <- file.path(folder, "out.csv")
+  bad <- list(
+    list(file_of(c("day,flow", "2031-01-01,x", "2031-01-02,y")), "no measures"),
+    list(file_of(c("when,flow", "soon,1", "later,2")), "No column holds stamps"),
+    list(file_of("day,flow"), "header only"),
+    list(file_of(c("day,flow", "2031-01-01,1", "2031-01-02,NA.")), "no number")
+  )
+  for (case in bad) {
+    r <- kairon("inspect", case[[1]], "--output", out)
+    expect_equal(r$code, 1, info = case[[2]])
+    expect_match(paste(r$err, collapse = " "), case[[2]], fixed = TRUE)
+  }
+  r <- kairon("decomposition", demo_file("billed.csv"), "--seasons", "70", "--output", out)
+  expect_equal(r$code, 1)
+  expect_match(paste(r$err, collapse = " "), "two full cycles")
+  expect_equal(list.files(folder, all.files = TRUE, no.. = TRUE), character())
+})
+
+test_that("rows that cannot be read are told on standard error", {
+  path <- file_of(c("day,flow", "2031-01-01,1", "2031-01-02,2", "total,3"))
+  r <- kairon("inspect", path)
+  expect_equal(r$code, 0)
+  expect_match(paste(r$err, collapse = " "), "1 row could not be read")
+  expect_equal(kairon("inspect", path, "--quiet")$err, character())
+})

@@ -1,0 +1,28 @@
+test_that("numbers are written as people write them", {
+  show <- kairon:::show_number
+  expect_equal(show(c(0, 3, 12.3456, 1234567, NA, 0.0004567)),
+               c("0", "3", "12.3", "1,234,567", "-", "0.000457"))
+  expect_equal(kairon:::show_percent(0.0412), "4.1 %")
+  expect_equal(kairon:::show_percent(0.00001), "under 0.1 %")
+  expect_equal(kairon:::show_percent(1), "100 %")
+})
+
+test_that("numbers under each other have the same decimals", {
+  expect_equal(kairon:::show_column(c(0.904, 0.91, 1)), c("0.904", "0.910", "1.000"))
+  expect_equal(kairon:::show_column(c(439, 467.1)), c("439.0", "467.1"))
+  expect_equal(kairon:::show_column(c(12000, 3)), c("12,000", "3"))
+})
+
+test_that("durations and lists read well", {
+  expect_equal(kairon:::show_duration(1200), "20 minutes")
+  expect_equal(kairon:::show_duration(90), "90 seconds")
+  expect_equal(kairon:::show_duration(3 * 86400), "3 days")
+  expect_equal(kairon:::word_list(c("a", "b", "c")), "a, b and c")
+  expect_equal(kairon:::word_list(letters, 3), "a, b and 24 more")
+})
+
+test_that("the nearest word is offered, and none when nothing is near", {
+  expect_equal(kairon:::nearest_word("mounth", c("month", "minute")), "month")
+  expect_null(kairon:::nearest_word("zebra", c("month", "minute")))
+  expect_null(kairon:::nearest_word("", "month"))
+})

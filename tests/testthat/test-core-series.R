@@ -1,0 +1,117 @@
+breaks_of <- function(n) as.integer(c(0, cumsum(n)))
+
+base_statistic <- list(
+  mean = mean, sum = sum, sd = sd, var = var, min = min, max = max, median = median, mad = mad,
+  first = function(v) v[1], last = function(v) v[length(v)], count = length,
+  range = function(v) max(v) - min(v), q90 = function(v) unname(quantile(v, 0.9)),
+  q12.5 = function(v) unname(quantile(v, 0.125))
+)
+
+test_that("every statistic over ranges agrees with base R", {
+  set.seed(5)
+  v <- rnorm(300, 1e6)
+  v[sample(300, 40)] <- NA
+  from <- as.integer(sort(sample(0:290, 50)))
+  to <- as.integer(pmin(300, from + sample(2:40, 50, TRUE)))
+  for (name in names(base_statistic)) {
+    slow <- vapply(seq_along(from), function(i) {
+      piece <- v[(from[i] + 1):to[i]]
+      piece <- piece[!is.na(piece)]
+      if (length(piece) == 0) if (name == "count") 0 else NA_real_ else base_statistic[[name]](piece)
+    }, 1)
+    fast <- kairon:::cpp_range_statistics(name, v, seq_along(v) + 0, from, to)
+    expect_equal(fast, slow, tolerance = 1e-10, info = name)
+  }
+})
+
+test_that("sliding statistics agree with the same statistics formed afresh", {
+  set.seed(6)
+  n <- c(500, 1, 800)
+  breaks <- breaks_of(n)
+  v <- rnorm(sum(n), 1e5)
+  v[sample(sum(n), 200)] <- NA
+  first <- rep(breaks[-4], n)
+  from <- as.integer(pmax(first, seq_along(v) - 30))
+  to <- as.integer(seq_along(v))
+  for (name in c(names(base_statistic), "slope")) {
+    fast <- kairon:::cpp_sliding_statistics(name, v, seq_along(v) * 86400, from, to, breaks, 2L)
+    slow <- kairon:::cpp_range_statistics(name, v, seq_along(v) * 86400, from, to)
+    expect_equal(fast, slow, tolerance = 1e-9, info = name)
+  }
+})
+
+test_that("running sums keep their digits over a million steps with a large offset", {
+  set.seed(7)
+  v <- 1e9 + rnorm(1e6)
+  from <- as.integer(pmax(0, seq_along(v) - 100))
+  to <- seq_along(v)
+  fast <- kairon:::cpp_sliding_statistics("sd", v, v, from, to, c(0L, length(v)), 1L)
+  at <- c(5e5, 999999)
+  slow <- vapply(at, function(i) sd(v[(i - 99):i] - 1e9), 1)
+  expect_equal(fast[at], slow, tolerance = 1e-6)
+})
+
+test_that("infinite values leave a sliding window again", {
+  v <- c(1, 2, Inf, 4, 5, 6)
+  from <- as.integer(c(0, 0, 1, 2, 3, 4))
+  out <- kairon:::cpp_sliding_statistics("mean", v, v, from, 1:6, c(0L, 6L), 1L)
+  expect_equal(out, c(1, 1.5, Inf, Inf, 4.5, 5.5))
+})
+
+test_that("the slope is that of a straight line, per day", {
+  t <- cumsum(runif(50, 100, 90000))
+  v <- 3 + 2.5 * t / 86400
+  expect_equal(kairon:::cpp_range_statistics("slope", v, t, 0L, 50L), 2.5)
+})
+
+test_that("results do not depend on the number of threads", {
+  set.seed(8)
+  v <- rnorm(20000)
+  breaks <- breaks_of(rep(200, 100))
+  from <- as.integer(pmax(rep(breaks[-101], each = 200), seq_along(v) - 7))
+  one <- kairon:::cpp_sliding_statistics("sd", v, v, from, seq_along(v), breaks, 1L)
+  two <- kairon:::cpp_sliding_statistics("sd", v, v, from, seq_along(v), breaks, 2L)
+  expect_identical(one, two)
+})
+
+test_that("windows by time hold the rows that a slow search finds", {
+  set.seed(9)
+  t <- sort(runif(200, 0, 1000))
+  at <- kairon:::cpp_window_rows(t, t - 30, t, c(0L, 200L), FALSE)
+  slow <- vapply(t, function(x) sum(t > x - 30 & t <= x), 1)
+  expect_equal(at$to - at$from, slow)
+})
+
+test_that("gaps are filled by each rule, and long ones are left", {
+  v <- c(NA, 1, NA, NA, 4, NA, NA, NA, 8, NA)
+  t <- seq_along(v) + 0
+  fill <- function(rule, longest = Inf) kairon:::fill_values(v, t, c(0L, 10L), rule, longest)$values
+  expect_equal(fill("linear"), c(NA, 1, 2, 3, 4, 5, 6, 7, 8, NA))
+  expect_equal(fill("previous"), c(NA, 1, 1, 1, 4, 4, 4, 4, 8, 8))
+  expect_equal(fill("next"), c(1, 1, 4, 4, 4, 8, 8, 8, 8, NA))
+  expect_equal(fill("nearest"), c(1, 1, 1, 4, 4, 4, 4, 8, 8, 8))
+  expect_equal(fill("linear", 2), c(NA, 1, 2, 3, 4, NA, NA, NA, 8, NA))
+})
+
+test_that("the 2 x m filter takes a season of even length off exactly", {
+  season <- rep(c(3, -1, -4, 2), 10)
+  trend <- 10 + 0.5 * seq_along(season)
+  d <- kairon:::split_averages(trend + season, c(0L, 40L), 4, FALSE)
+  inside <- 3:38
+  expect_equal(d$trend[inside], trend[inside])
+  expect_equal(d$season, season)
+  expect_equal(d$remainder[inside], rep(0, 36))
+  expect_true(all(is.na(d$trend[c(1, 2, 39, 40)])))
+})
+
+test_that("classical decomposition agrees with base R, add and multiply", {
+  set.seed(10)
+  y <- ts(exp(rnorm(60, 3, 0.2)), frequency = 12)
+  for (type in c("additive", "multiplicative")) {
+    base <- decompose(y, type)
+    ours <- kairon:::split_averages(as.numeric(y), c(0L, 60L), 12, type == "multiplicative")
+    expect_equal(ours$trend, as.numeric(base$trend))
+    expect_equal(ours$season, as.numeric(base$seasonal))
+    expect_equal(ours$remainder, as.numeric(base$random))
+  }
+})

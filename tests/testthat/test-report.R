@@ -1,0 +1,46 @@
+page_of <- function(x, ...) {
+  path <- tempfile(fileext = ".html")
+  quiet(report(x, path, ...))
+  paste(readLines(path, encoding = "UTF-8"), collapse = "\n")
+}
+
+test_that("the report is one page with findings first, figures with alt texts and tables", {
+  page <- page_of(demo_timeline("billed"), title = "Billed <volume> & more")
+  expect_match(page, "Billed &lt;volume&gt; &amp; more", fixed = TRUE)
+  heads <- regmatches(page, gregexpr("<h2>[^<]+</h2>", page))[[1]]
+  expect_equal(heads[1], "<h2>What the data say</h2>")
+  expect_equal(length(heads), 6)
+  svg <- gregexpr("<svg ", page, fixed = TRUE)[[1]]
+  alt <- gregexpr("<svg role=\"img\" aria-label=\"[^\"]+\"", page)[[1]]
+  expect_gte(length(svg), 5)
+  expect_equal(length(alt), length(svg))
+  expect_no_match(page, "<script|<link |src=|href=\"http|url\\(http")
+  ids <- regmatches(page, gregexpr(" id='[^']+'", page))[[1]]
+  expect_equal(anyDuplicated(ids), 0)
+})
+
+test_that("an irregular timeline is reported on a daily grid, and that is said", {
+  page <- page_of(demo_timeline("river")[1:4000, ])
+  expect_match(page, "The readings are irregular")
+  expect_match(page, "1. resample \\(every = &quot;1 day&quot;\\)|1. resample \\(every = \"1 day\"\\)")
+})
+
+test_that("what the data do not allow is left out with the reason", {
+  page <- page_of(daily(1:6))
+  expect_match(page, "Not possible with these data: A decomposition needs at least two full cycles")
+})
+
+test_that("names from the data are escaped everywhere", {
+  hostile <- "<img src=x onerror=alert(1)>"
+  data <- data.frame(s = rep(c(hostile, "b"), each = 30), day = rep(days_from("2031-01-01", 30), 2),
+                     v = rnorm(60))
+  page <- page_of(quiet(timeline(data, day, s)))
+  expect_no_match(page, "<img src=x", fixed = TRUE)
+  expect_match(page, "&lt;img src=x", fixed = TRUE)
+})
+
+test_that("nothing is left when the page cannot be written", {
+  path <- file.path(tempfile(), "page.html")
+  expect_error(quiet(report(daily(1:40), path)), class = "kairon_error_file")
+  expect_false(file.exists(path))
+})

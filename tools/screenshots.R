@@ -1,0 +1,27 @@
+# The figures of docs/screenshots, and the report that is photographed.
+suppressPackageStartupMessages(library(kairon))
+options(kairon.quiet = TRUE)
+out <- commandArgs(TRUE)[1]
+
+shot <- function(name, plot) {
+  ragg::agg_png(file.path(out, paste0(name, ".png")), 1280, 800, res = 110)
+  print(plot)
+  invisible(dev.off())
+}
+
+river <- demo_timeline("river")
+demand <- demo_timeline("demand")
+spring <- river[river$time >= as.POSIXct("2032-02-15", tz = "Europe/London") &
+                  river$time < as.POSIXct("2032-04-15", tz = "Europe/London"), ]
+shot("timeline", autoplot(impute(resample(spring, "1 hour"), "linear", longest = "2 days")))
+shot("coverage", autoplot(inspect(demand)))
+birchmoor <- demand[demand$district == "Birchmoor", ]
+shot("rolling", autoplot(roll(birchmoor, trailing("28 days"), c("mean", "sd"))))
+shot("decomposition", autoplot(decomposition(demo_timeline("billed"), "year", combine = "multiply")))
+parts <- holdout(demand, "28 days")
+f <- forecast(parts$train, "28 days", by_seasonal_naive())
+shot("forecast", autoplot(f, observed = parts$test, series = c("Alderbrook", "Dunmere")))
+b <- backtest(demand, horizon = "14 days")
+shot("backtest", autoplot(b, series = c("Alderbrook", "Eastweir")))
+shot("scores", autoplot(scores(b)))
+report(demand, "build/shots/quillmere.html", title = "Quillmere Water: demand of eight districts")
