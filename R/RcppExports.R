@@ -9,6 +9,14 @@ cpp_period_start <- function(periods, zone, cadence) {
     .Call(`_kairon_cpp_period_start`, periods, zone, cadence)
 }
 
+cpp_floor_instants <- function(instants, zone, cadence, up, threads, zone_name) {
+    .Call(`_kairon_cpp_floor_instants`, instants, zone, cadence, up, threads, zone_name)
+}
+
+cpp_finite_range <- function(x) {
+    .Call(`_kairon_cpp_finite_range`, x)
+}
+
 cpp_stamp_of <- function(periods, zone, cadence) {
     .Call(`_kairon_cpp_stamp_of`, periods, zone, cadence)
 }
@@ -29,8 +37,8 @@ cpp_instant_of_local <- function(locals, zone) {
     .Call(`_kairon_cpp_instant_of_local`, locals, zone)
 }
 
-cpp_detect_cadence <- function(instants, breaks, zone, counter) {
-    .Call(`_kairon_cpp_detect_cadence`, instants, breaks, zone, counter)
+cpp_detect_cadence <- function(instants, breaks, zone, counter, threads) {
+    .Call(`_kairon_cpp_detect_cadence`, instants, breaks, zone, counter, threads)
 }
 
 cpp_share_on_grid <- function(instants, zone, cadence) {

@@ -17,9 +17,9 @@
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in
 #'   one table: the series columns, the time column, `measure`, `origin`
 #'   ("observed", ..., "forecast"; "missing" where there is no value), `value`,
-#'   `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for the history). Series without a
-#'   value in the last two seasons or the last `horizon` steps have ended: they
-#'   are reported and not forecast.
+#'   `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for
+#'   the history). Series without a value in the last two seasons or the last
+#'   `horizon` steps have ended: they are reported and not forecast.
 #' @examples
 #' f <- forecast(demo_timeline("demand"), "14 days")
 #' f

@@ -13,6 +13,8 @@
 #' @param starts Where periods begin: a weekday for weeks (default Monday), a
 #'   month for quarters and years (default January), a time of day such as
 #'   `"06:00"` for days and longer (default midnight).
+#' @param events For business days: a calendar of closures, see [events()]. Its
+#'   days are no business days.
 #' @param stamp Which instant of a period is its stamp: `"start"`, `"middle"` or
 #'   `"end"`. For steps of days and longer that begin at midnight the end is the
 #'   last day; for shorter ones it is the instant at which the next begins.
@@ -27,15 +29,32 @@
 #' cadence("P1M", stamp = "end")
 #' cadence("1 year", starts = "april")
 #' cadence("1 day", starts = "06:00")
+#' cadence("business day", events = events(c(Midwinter = "25 December"), years = 2032))
 #' try(cadence("15M"))
 #' @export
-cadence <- function(every, starts = NULL, stamp = c("start", "middle", "end")) {
+cadence <- function(every, starts = NULL, stamp = c("start", "middle", "end"),
+                    events = NULL) {
   if (is_cadence(every)) {
     return(every)
   }
   stamp <- check_choice(stamp, c("start", "middle", "end"))
   step <- parse_step(every)
-  place_step(step, starts, stamp)
+  out <- place_step(step, starts, stamp)
+  if (!is.null(events)) out <- close_days(out, events)
+  out
+}
+
+# Weekdays among the events are closed; weekends are so anyway.
+close_days <- function(cadence, events, open = NULL, call = rlang::caller_env()) {
+  if (cadence$unit != "weekday") {
+    abort_input(c(
+      "{.arg events} close business days only.", x = "The cadence is {format(cadence)}."
+    ), call = call)
+  }
+  days <- as.numeric(event_days(events(events)))
+  days <- setdiff(days[(days + 3) %% 7 < 5], open)
+  cadence$closures <- sort(days)
+  cadence
 }
 
 is_cadence <- function(x) inherits(x, "kairon_cadence")
@@ -280,6 +299,9 @@ anchor_words <- function(x) {
     at <- sprintf("%02d:%02d", x$day_start %/% 3600, x$day_start %% 3600 %/% 60)
     parts <- c(parts, paste("from", at))
   }
+  if (length(x$closures)) {
+    parts <- c(parts, paste("less", plural(length(x$closures), "closure")))
+  }
   if (x$unit %in% c("second", "clock") && x$anchor != 0) {
     parts <- c(parts, paste("plus", show_duration(x$anchor)))
   }
@@ -334,6 +356,15 @@ period_of_stamp <- function(cadence, stamps, zone) {
   cpp_period_of_stamp(as.double(stamps), zone, unclass(cadence))
 }
 
+# Steps of up to an hour keep the phase of the local clock (some zones are half
+# an hour off).
+fit_to_zone <- function(cadence, zone) {
+  if (cadence$unit == "second" && cadence$n <= 3600 && cadence$anchor == 0) {
+    cadence$anchor <- (-zone$offset[length(zone$offset)]) %% cadence$n
+  }
+  cadence
+}
+
 # Mean length of a step in seconds, for what needs no exactness.
 step_seconds <- function(cadence) {
   each <- c(
@@ -344,38 +375,50 @@ step_seconds <- function(cadence) {
 }
 
 same_cadence <- function(a, b) {
-  parts <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day")
+  parts <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "closures")
   identical(unclass(a)[parts], unclass(b)[parts])
 }
 
 # Finding it ----
 
+cadence_units <- c("step", "second", "clock", "day", "weekday", "month")
+cadence_stamps <- c("start", "middle", "end")
+
 # Stamps of all series in one vector, sorted and unique within each series.
 detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
-  found <- cpp_detect_cadence(instants, breaks, zone, counter)
-  known <- Filter(function(d) d$known, found)
-  if (length(known) == 0) {
+  found <- cpp_detect_cadence(instants, breaks, zone, counter, core_threads())
+  colnames(found) <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "known", "regular",
+                       "on_grid", "typical")
+  found <- found[found[, "known"] == 1, , drop = FALSE]
+  if (nrow(found) == 0) {
     return(irregular_cadence(new_cadence("day", 1), NA, 1))
   }
-  typical <- stats::median(vapply(known, function(d) d$typical, 1))
+  typical <- stats::median(found[, "typical"])
+  shape <- do.call(paste, as.data.frame(found[, c(1:6, 8), drop = FALSE]))
+  distinct <- found[!duplicated(shape), , drop = FALSE]
+  candidates <- lapply(seq_len(nrow(distinct)), function(i) cadence_from_row(distinct[i, ]))
   # The finest steps first: a series with gaps may look coarser than it is.
-  shape <- vapply(known, function(d) {
-    paste(unlist(d$cadence), d$regular, collapse = " ")
-  }, "")
-  distinct <- known[!duplicated(shape)]
-  distinct <- distinct[order(vapply(distinct, function(d) step_seconds(d$cadence), 1))]
-  shares <- vapply(distinct, function(d) {
-    if (d$regular) cpp_share_on_grid(instants, zone, d$cadence) else -1
-  }, 1)
-  if (any(shares == 1)) {
-    return(as_cadence(distinct[[which(shares == 1)[1]]]$cadence))
+  finest <- order(vapply(candidates, step_seconds, 1))
+  for (i in finest) {
+    # One shape that fits each series fits them all.
+    fits <- distinct[i, "regular"] == 1 && (
+      nrow(distinct) == 1 && nrow(found) == length(breaks) - 1 ||
+        cpp_share_on_grid(instants, zone, unclass(candidates[[i]])) == 1
+    )
+    if (fits) {
+      return(candidates[[i]])
+    }
   }
-  common <- distinct[[which.max(table(shape)[unique(shape)])]]
-  share <- cpp_share_on_grid(instants, zone, common$cadence)
-  irregular_cadence(as_cadence(common$cadence), typical, share)
+  common <- candidates[[which.max(tabulate(match(shape, unique(shape))))]]
+  irregular_cadence(common, typical, cpp_share_on_grid(instants, zone, unclass(common)))
 }
 
-as_cadence <- function(parts) do.call(new_cadence, parts)
+cadence_from_row <- function(row) {
+  new_cadence(
+    cadence_units[row[["unit"]] + 1], row[["n"]], row[["anchor"]], row[["day_start"]],
+    cadence_stamps[row[["stamp"]] + 1], row[["stamp_day"]]
+  )
+}
 
 # What an irregular timeline has in place of a cadence.
 irregular_cadence <- function(cadence, typical, on_grid) {

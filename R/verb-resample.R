@@ -109,15 +109,6 @@ check_coarser <- function(meta, target, call = rlang::caller_env()) {
   }
 }
 
-# Steps of up to an hour keep the phase of the local clock (some zones are half
-# an hour off).
-fit_to_zone <- function(cadence, zone) {
-  if (cadence$unit == "second" && cadence$n <= 3600 && cadence$anchor == 0) {
-    cadence$anchor <- (-zone$offset[length(zone$offset)]) %% cadence$n
-  }
-  cadence
-}
-
 # The bins of all series and the rows in each.
 make_bins <- function(x, rows, target, extent) {
   meta <- timeline_meta(x)

@@ -36,6 +36,33 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_floor_instants
+Rcpp::NumericVector cpp_floor_instants(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence, bool up, int threads, std::string zone_name);
+RcppExport SEXP _kairon_cpp_floor_instants(SEXP instantsSEXP, SEXP zoneSEXP, SEXP cadenceSEXP, SEXP upSEXP, SEXP threadsSEXP, SEXP zone_nameSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type instants(instantsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type zone(zoneSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type cadence(cadenceSEXP);
+    Rcpp::traits::input_parameter< bool >::type up(upSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    Rcpp::traits::input_parameter< std::string >::type zone_name(zone_nameSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_floor_instants(instants, zone, cadence, up, threads, zone_name));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_finite_range
+Rcpp::NumericVector cpp_finite_range(Rcpp::NumericVector x);
+RcppExport SEXP _kairon_cpp_finite_range(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_finite_range(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_stamp_of
 Rcpp::NumericVector cpp_stamp_of(Rcpp::NumericVector periods, Rcpp::List zone, Rcpp::List cadence);
 RcppExport SEXP _kairon_cpp_stamp_of(SEXP periodsSEXP, SEXP zoneSEXP, SEXP cadenceSEXP) {
@@ -101,8 +128,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_detect_cadence
-Rcpp::List cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone, bool counter);
-RcppExport SEXP _kairon_cpp_detect_cadence(SEXP instantsSEXP, SEXP breaksSEXP, SEXP zoneSEXP, SEXP counterSEXP) {
+Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone, bool counter, int threads);
+RcppExport SEXP _kairon_cpp_detect_cadence(SEXP instantsSEXP, SEXP breaksSEXP, SEXP zoneSEXP, SEXP counterSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -110,7 +137,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
     Rcpp::traits::input_parameter< Rcpp::List >::type zone(zoneSEXP);
     Rcpp::traits::input_parameter< bool >::type counter(counterSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_detect_cadence(instants, breaks, zone, counter));
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_detect_cadence(instants, breaks, zone, counter, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -304,12 +332,14 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
     {"_kairon_cpp_period_start", (DL_FUNC) &_kairon_cpp_period_start, 3},
+    {"_kairon_cpp_floor_instants", (DL_FUNC) &_kairon_cpp_floor_instants, 6},
+    {"_kairon_cpp_finite_range", (DL_FUNC) &_kairon_cpp_finite_range, 1},
     {"_kairon_cpp_stamp_of", (DL_FUNC) &_kairon_cpp_stamp_of, 3},
     {"_kairon_cpp_period_of_stamp", (DL_FUNC) &_kairon_cpp_period_of_stamp, 3},
     {"_kairon_cpp_shift_calendar", (DL_FUNC) &_kairon_cpp_shift_calendar, 4},
     {"_kairon_cpp_local_of", (DL_FUNC) &_kairon_cpp_local_of, 2},
     {"_kairon_cpp_instant_of_local", (DL_FUNC) &_kairon_cpp_instant_of_local, 2},
-    {"_kairon_cpp_detect_cadence", (DL_FUNC) &_kairon_cpp_detect_cadence, 4},
+    {"_kairon_cpp_detect_cadence", (DL_FUNC) &_kairon_cpp_detect_cadence, 5},
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},

@@ -1,5 +1,6 @@
 #include "bind_convert.h"
 #include "core/detect.h"
+#include "core/parallel.h"
 
 namespace bind {
 
@@ -28,14 +29,6 @@ core::Cadence cadence(const Rcpp::List& c) {
   return out;
 }
 
-Rcpp::List cadence_list(const core::Cadence& c) {
-  using Rcpp::_;
-  return Rcpp::List::create(
-      _["unit"] = kUnits[static_cast<int>(c.unit)], _["n"] = c.n, _["anchor"] = c.anchor,
-      _["day_start"] = c.day_start, _["stamp"] = kStamps[static_cast<int>(c.stamp)],
-      _["stamp_day"] = c.stamp_day, _["closures"] = c.closures);
-}
-
 }  // namespace bind
 
 // [[Rcpp::export]]
@@ -50,6 +43,31 @@ Rcpp::NumericVector cpp_period_start(Rcpp::NumericVector periods, Rcpp::List zon
   Rcpp::NumericVector out(periods.size());
   core::period_start(bind::doubles(periods), bind::zone(zone), bind::cadence(cadence), out.begin());
   return out;
+}
+
+// Class and zone are set here, since setting them in R would copy.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_floor_instants(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence, bool up,
+                                       int threads, std::string zone_name) {
+  Rcpp::NumericVector out = Rcpp::no_init(instants.size());
+  core::floor_instants(bind::doubles(instants), bind::zone(zone), bind::cadence(cadence), up, threads, out.begin());
+  if (!zone_name.empty()) {
+    out.attr("class") = Rcpp::CharacterVector::create("POSIXct", "POSIXt");
+    out.attr("tzone") = zone_name;
+  }
+  return out;
+}
+
+// The smallest and the largest finite number; NA where there is none.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_finite_range(Rcpp::NumericVector x) {
+  double low = R_PosInf, high = R_NegInf;
+  for (double v : x) {
+    if (v < low && v > R_NegInf) low = v;
+    if (v > high && v < R_PosInf) high = v;
+  }
+  if (low > high) low = high = NA_REAL;
+  return Rcpp::NumericVector::create(low, high);
 }
 
 // [[Rcpp::export]]
@@ -87,20 +105,27 @@ Rcpp::NumericVector cpp_instant_of_local(Rcpp::NumericVector locals, Rcpp::List 
   return out;
 }
 
-// One finding a series; `breaks` holds the first row (from 0) of each series
-// and the number of rows.
+// One row a series; `breaks` holds the first row (from 0) of each series and
+// the number of rows. Columns: unit, n, anchor, day_start, stamp, stamp_day,
+// known, regular, on_grid, typical; words are given by their position.
 // [[Rcpp::export]]
-Rcpp::List cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone, bool counter) {
-  using Rcpp::_;
+Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone,
+                                       bool counter, int threads) {
   const core::Zone z = bind::zone(zone);
   const core::Doubles all = bind::doubles(instants);
-  Rcpp::List out(breaks.size() - 1);
-  for (R_xlen_t s = 0; s + 1 < breaks.size(); ++s) {
+  const core::Ints at = bind::ints(breaks);
+  const std::size_t series = at.size() - 1;
+  Rcpp::NumericMatrix out(static_cast<int>(series), 10);
+  double* to = out.begin();
+  core::parallel_for(series, threads, [&](std::size_t s) {
     const core::Detected d = core::detect_cadence(
-        all.part(static_cast<std::size_t>(breaks[s]), static_cast<std::size_t>(breaks[s + 1])), z, counter);
-    out[s] = Rcpp::List::create(_["cadence"] = bind::cadence_list(d.cadence), _["known"] = d.known,
-                                _["regular"] = d.regular, _["on_grid"] = d.on_grid, _["typical"] = d.typical);
-  }
+        all.part(static_cast<std::size_t>(at[s]), static_cast<std::size_t>(at[s + 1])), z, counter);
+    const core::Cadence& c = d.cadence;
+    const double row[] = {static_cast<double>(c.unit), c.n, c.anchor, c.day_start, static_cast<double>(c.stamp),
+                          static_cast<double>(c.stamp_day), static_cast<double>(d.known),
+                          static_cast<double>(d.regular), d.on_grid, d.typical};
+    for (std::size_t i = 0; i < 10; ++i) to[i * series + s] = row[i];
+  });
   return out;
 }
 

@@ -22,6 +22,5 @@ inline core::Zone zone(const Rcpp::List& z) {
 }
 
 core::Cadence cadence(const Rcpp::List& c);
-Rcpp::List cadence_list(const core::Cadence& c);
 
 }  // namespace bind

@@ -3,25 +3,78 @@
 #include <algorithm>
 #include <cmath>
 
+#include "parallel.h"
+
 namespace core {
 
 namespace {
 
 constexpr double kDay = 86400.0;
 
-double floor_div(double a, double b) { return std::floor(a / b); }
+// As std::floor, which without newer processors' instructions is a slow call;
+// right for all numbers that fit 64 bits, and calendars stay far below.
+double floor_of(double x) {
+  const double whole = static_cast<double>(static_cast<std::int64_t>(x));
+  return whole - (whole > x);
+}
+
+double floor_div(double a, double b) { return floor_of(a / b); }
+
+// For stamps in no order: the clock changes by buckets of equal width, so that
+// a look-up is one division and a step or two.
+class ZoneBuckets {
+ public:
+  explicit ZoneBuckets(const Zone& zone) : at_(zone.at) {
+    if (at_.empty()) return;
+    low_ = at_.front();
+    per_bucket_ = static_cast<double>(kBuckets) / std::max(1.0, at_.back() - low_);
+    first_.resize(kBuckets + 1);
+    std::size_t i = 0;
+    for (std::size_t b = 0; b <= kBuckets; ++b) {
+      const double start = low_ + static_cast<double>(b) / per_bucket_;
+      while (i < at_.size() && at_[i] < start - 1) ++i;
+      first_[b] = i;
+    }
+  }
+
+  // How many changes lie at or before the instant.
+  std::size_t before(double instant) const {
+    if (at_.empty() || instant < low_) return 0;
+    if (instant >= at_.back()) return at_.size();
+    std::size_t i = first_[static_cast<std::size_t>((instant - low_) * per_bucket_)];
+    while (i < at_.size() && at_[i] <= instant) ++i;
+    return i;
+  }
+
+ private:
+  static constexpr std::size_t kBuckets = 1024;
+  const std::vector<double>& at_;
+  std::vector<std::size_t> first_;
+  double low_ = 0, per_bucket_ = 0;
+};
 
 // Looking up the clock changes one stamp after the other: stamps are mostly in
 // order, so the interval of the last look-up is tried before a search.
 class ZoneCursor {
  public:
-  explicit ZoneCursor(const Zone& zone) : zone_(zone) { settle(0); }
+  explicit ZoneCursor(const Zone& zone, const ZoneBuckets* buckets = nullptr)
+      : zone_(zone), buckets_(buckets) {
+    settle(0);
+  }
 
   double offset_of(double instant) {
     if (!(instant >= low_ && instant < high_)) {
-      settle(std::upper_bound(zone_.at.begin(), zone_.at.end(), instant) - zone_.at.begin());
+      settle(buckets_ ? buckets_->before(instant) : zone_.stretch_of(instant));
     }
     return offset_;
+  }
+
+  // As Zone::instant_of, fast where the local time lies in the stretch at hand.
+  double instant_of(double local) const {
+    const double instant = local - offset_;
+    // A day of slack, since a local time near a change may stand twice.
+    if (instant >= low_ + kDay && instant < high_) return instant;
+    return zone_.instant_of(local);
   }
 
  private:
@@ -32,6 +85,7 @@ class ZoneCursor {
   }
 
   const Zone& zone_;
+  const ZoneBuckets* buckets_;
   double low_, high_, offset_;
 };
 
@@ -100,7 +154,9 @@ bool by_day(const Cadence& c) {
   return c.unit == Unit::day || c.unit == Unit::month || c.unit == Unit::weekday;
 }
 
-double start_of(double period, const Zone& zone, const Cadence& c) {
+// `zone` is anything with instant_of().
+template <typename Z>
+double start_of(double period, const Z& zone, const Cadence& c) {
   if (c.unit == Unit::step || c.unit == Unit::second) return period * c.n + c.anchor;
   if (c.unit == Unit::clock) {
     return zone.instant_of(period * c.n + c.anchor);
@@ -164,15 +220,22 @@ std::int64_t days_from_civil(std::int64_t year, int month, int day) {
 }
 
 void civil_from_days(std::int64_t days, std::int64_t& year, int& month, int& day) {
-  days += 719468;
-  const std::int64_t era = (days >= 0 ? days : days - 146096) / 146097;
-  const std::int64_t doe = days - era * 146097;
-  const std::int64_t yoe = (doe - doe / 1460 + doe / 36524 - doe / 146096) / 365;
-  const std::int64_t doy = doe - (365 * yoe + yoe / 4 - yoe / 100);
-  const int mp = static_cast<int>((5 * doy + 2) / 153);
-  day = static_cast<int>(doy) - (153 * mp + 2) / 5 + 1;
-  month = mp < 10 ? mp + 3 : mp - 9;
-  year = yoe + era * 400 + (month <= 2);
+  // Neri and Schneider (2022), "Euclidean affine functions and their application
+  // to calendar algorithms": multiplications in place of divisions, right for
+  // the years -32800 to 32767.
+  constexpr std::uint32_t kEras = 82;
+  const std::uint32_t n = static_cast<std::uint32_t>(days + 719468 + 146097 * kEras);
+  const std::uint32_t n1 = 4 * n + 3;
+  const std::uint32_t century = n1 / 146097;
+  const std::uint32_t n2 = (n1 % 146097 / 4) * 4 + 3;
+  const std::uint64_t p2 = std::uint64_t{2939745} * n2;
+  const std::uint32_t of_century = static_cast<std::uint32_t>(p2 >> 32);
+  const std::uint32_t of_year = static_cast<std::uint32_t>(p2) / 2939745 / 4;
+  const std::uint32_t n3 = 2141 * of_year + 197913;
+  const bool after_february = of_year < 306;
+  year = static_cast<std::int64_t>(100 * century + of_century) - 400 * kEras + !after_february;
+  month = static_cast<int>(n3 >> 16) - (after_february ? 0 : 12);
+  day = static_cast<int>((n3 & 0xFFFF) / 2141) + 1;
 }
 
 int days_in_month(std::int64_t year, int month) {
@@ -181,14 +244,14 @@ int days_in_month(std::int64_t year, int month) {
   return month == 2 && leap ? 29 : length[month - 1];
 }
 
-double Zone::offset_of(double instant) const {
-  return offset[std::upper_bound(at.begin(), at.end(), instant) - at.begin()];
+std::size_t Zone::stretch_of(double instant) const {
+  return static_cast<std::size_t>(std::upper_bound(at.begin(), at.end(), instant) - at.begin());
 }
 
 double Zone::instant_of(double local) const {
   if (at.empty()) return local - offset[0];
   // Offsets stay within a day, so only changes this near can matter.
-  std::size_t i = std::upper_bound(at.begin(), at.end(), local - 2 * kDay) - at.begin();
+  std::size_t i = stretch_of(local - 2 * kDay);
   for (;; ++i) {
     const double instant = local - offset[i];
     if (i == at.size() || instant < at[i]) {
@@ -205,6 +268,35 @@ void period_of(Doubles instants, const Zone& zone, const Cadence& c, double* out
 
 void period_start(Doubles periods, const Zone& zone, const Cadence& c, double* out) {
   each(periods, out, [&](double k) { return start_of(k, zone, c); });
+}
+
+void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool up, int threads,
+                    double* out) {
+  constexpr std::size_t kPiece = 1 << 16;
+  constexpr long kPatience = 64;  // misses in a row before the order is given up
+  const ZoneBuckets buckets(zone);
+  const std::size_t pieces = (instants.size() + kPiece - 1) / kPiece;
+  parallel_for(pieces, threads, [&](std::size_t p) {
+    ZoneCursor cursor(zone, &buckets);
+    double start = 1, next = 0;
+    long hits = 0;
+    const std::size_t end = std::min(instants.size(), (p + 1) * kPiece);
+    for (std::size_t i = p * kPiece; i < end; ++i) {
+      const double t = instants[i];
+      if (t >= start && t < next) {
+        ++hits;
+      } else if (!std::isfinite(t)) {
+        out[i] = kMissing;
+        continue;
+      } else {
+        const double k = index_of(t, c, cursor);
+        start = start_of(k, cursor, c);
+        // In no order, the end of a period is not worth its price.
+        next = up || --hits > -kPatience ? start_of(k + 1, cursor, c) : start;
+      }
+      out[i] = up && t > start ? next : start;
+    }
+  });
 }
 
 void stamp_of(Doubles periods, const Zone& zone, const Cadence& c, double* out) {

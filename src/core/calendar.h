@@ -24,7 +24,8 @@ struct Zone {
   std::vector<double> at;
   std::vector<double> offset;
 
-  double offset_of(double instant) const;
+  // How many changes lie at or before an instant: the place of its offset.
+  std::size_t stretch_of(double instant) const;
   // The instant at which the wall clock shows `local`. Where the clock skips
   // it, the first instant after the skip; where it shows it twice, the first.
   double instant_of(double local) const;
@@ -56,6 +57,11 @@ struct Cadence {
 void period_of(Doubles instants, const Zone& zone, const Cadence& cadence, double* out);
 // The first instant of each period.
 void period_start(Doubles periods, const Zone& zone, const Cadence& cadence, double* out);
+// The first instant of the period that holds each instant (or, with `up`, the
+// first instant of a period that is not before it). Sorted instants cost least:
+// the last period is kept at hand.
+void floor_instants(Doubles instants, const Zone& zone, const Cadence& cadence, bool up,
+                    int threads, double* out);
 // The stamp that a cadence gives each period, and the period of each stamp.
 void stamp_of(Doubles periods, const Zone& zone, const Cadence& cadence, double* out);
 void period_of_stamp(Doubles stamps, const Zone& zone, const Cadence& cadence, double* out);

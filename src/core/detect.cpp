@@ -56,7 +56,10 @@ std::vector<double> differences(const std::vector<double>& x) {
 
 double common_divisor(const std::vector<double>& d) {
   std::int64_t g = 0;
-  for (double v : d) g = std::gcd(g, static_cast<std::int64_t>(std::llround(v)));
+  for (double v : d) {
+    g = std::gcd(g, static_cast<std::int64_t>(std::llround(v)));
+    if (g == 1) break;
+  }
   return static_cast<double>(g);
 }
 
@@ -64,14 +67,20 @@ struct Days {
   std::vector<double> day, month, dom, length;
 };
 
-Days describe_days(const std::vector<double>& local, double time_of_day) {
+std::vector<double> day_numbers(const std::vector<double>& local, double time_of_day) {
+  std::vector<double> out(local.size());
+  for (std::size_t i = 0; i < local.size(); ++i) out[i] = std::round((local[i] - time_of_day) / kDay);
+  return out;
+}
+
+Days describe_days(const std::vector<double>& days) {
   Days out;
-  for (double l : local) {
-    const double day = std::round((l - time_of_day) / kDay);
+  out.day = days;
+  for (auto* part : {&out.month, &out.dom, &out.length}) part->reserve(days.size());
+  for (double day : days) {
     std::int64_t year;
     int month, dom;
     civil_from_days(static_cast<std::int64_t>(day), year, month, dom);
-    out.day.push_back(day);
     out.month.push_back(static_cast<double>(year * 12 + month - 1));
     out.dom.push_back(dom);
     out.length.push_back(days_in_month(year, month));
@@ -119,36 +128,35 @@ bool monthly(const Days& d, double day_start, Cadence& out) {
   return false;
 }
 
-bool on_weekdays_only(const Days& d) {
-  return all_rows(d, [&](std::size_t i) { return modulo(d.day[i] + 3, 7) < 5; });
-}
-
 // A weekday series must have shown that it skips weekends, and skip little else.
-bool business_days(const Days& d) {
-  const double span = d.day.back() - d.day.front() + 1;
-  return d.day.size() >= 6 && span >= 8 && on_weekdays_only(d) &&
-         static_cast<double>(d.day.size()) >= 0.8 * span * 5 / 7;
+bool business_days(const std::vector<double>& day) {
+  const double span = day.back() - day.front() + 1;
+  return day.size() >= 6 && span >= 8 &&
+         static_cast<double>(day.size()) >= 0.8 * span * 5 / 7 &&
+         std::all_of(day.begin(), day.end(), [](double d) { return modulo(d + 3, 7) < 5; });
 }
 
-void daily(const Days& d, double day_start, Detected& out) {
+void daily(const std::vector<double>& day, double day_start, Detected& out) {
   Cadence& c = out.cadence;
   out.regular = true;
-  if (monthly(d, day_start, c)) return;
-  const std::vector<double> steps = differences(d.day);
+  const std::vector<double> steps = differences(day);
+  // No month is shorter than 28 days.
+  const bool wide = *std::min_element(steps.begin(), steps.end()) >= 28;
+  if (wide && monthly(describe_days(day), day_start, c)) return;
   c = {Unit::day, common_divisor(steps), 0, day_start, Stamp::start, -1, {}};
   if (modulo(c.n, 7) == 0) {
-    c.anchor = modulo(d.day[0], c.n);
+    c.anchor = modulo(day[0], c.n);
     return;
   }
-  if (business_days(d)) {
+  if (business_days(day)) {
     c = {Unit::weekday, 1, 0, day_start, Stamp::start, -1, {}};
     return;
   }
-  c.anchor = modulo(d.day[0], c.n);
+  c.anchor = modulo(day[0], c.n);
   if (std::isnan(majority(steps))) {
-    out.regular = d.day.size() == 2;
+    out.regular = day.size() == 2;
     c.n = median_of(steps);
-    c.anchor = modulo(d.day[0], c.n);
+    c.anchor = modulo(day[0], c.n);
   }
 }
 
@@ -218,12 +226,16 @@ void elapsed(Doubles instants, const std::vector<double>& local, Detected& out) 
 
 double share_on_grid(Doubles instants, const Zone& zone, const Cadence& cadence) {
   if (instants.size() == 0) return 1;
-  std::vector<double> k(instants.size()), back(instants.size());
-  period_of_stamp(instants, zone, cadence, k.data());
-  stamp_of({k.data(), k.size()}, zone, cadence, back.data());
+  constexpr std::size_t kPiece = 4096;  // stays in the cache
+  std::vector<double> k(std::min(kPiece, instants.size())), back(k.size());
   std::size_t held = 0;
-  for (std::size_t i = 0; i < k.size(); ++i) held += std::fabs(back[i] - instants[i]) < 1e-6;
-  return static_cast<double>(held) / static_cast<double>(k.size());
+  for (std::size_t from = 0; from < instants.size(); from += kPiece) {
+    const Doubles piece = instants.part(from, std::min(from + kPiece, instants.size()));
+    period_of_stamp(piece, zone, cadence, k.data());
+    stamp_of({k.data(), piece.size()}, zone, cadence, back.data());
+    for (std::size_t i = 0; i < piece.size(); ++i) held += std::fabs(back[i] - piece[i]) < 1e-6;
+  }
+  return static_cast<double>(held) / static_cast<double>(instants.size());
 }
 
 Detected detect_cadence(Doubles instants, const Zone& zone, bool counter) {
@@ -245,7 +257,7 @@ Detected detect_cadence(Doubles instants, const Zone& zone, bool counter) {
   bool same_time = true;
   for (double l : local) same_time = same_time && std::fabs(modulo(l, kDay) - tod) < 1e-6;
   if (same_time) {
-    daily(describe_days(local, tod), tod, out);
+    daily(day_numbers(local, tod), tod, out);
   } else {
     elapsed(instants, local, out);
     out.regular = true;

@@ -1,0 +1,261 @@
+# Events: a calendar of holidays, works, closures.
+
+#' A calendar of events
+#'
+#' Holidays, works and closures, from a table, a file or rules.
+#'
+#' @param source One of: a data frame with the columns `date` (or `start` and
+#'   `end`) and `name`; the path of a CSV file with such columns or of an
+#'   iCalendar file (`.ics`, RFC 5545); or rules, a named character vector such
+#'   as `c("Harvest Monday" = "last Monday of August")`.
+#' @param years For rules, and for repeating events of an iCalendar file
+#'   without an end: the years to make, such as `2029:2032`. Rules need it; for a
+#'   file the default is ten years from the first event on.
+#' @returns A `kairon_events`: a data frame with the columns `name`, `start` and
+#'   `end` (`Date`; the first and the last day, both included), and `from` and
+#'   `to` (`POSIXct`; the instants of an event with a time of day, else missing),
+#'   sorted by `start`.
+#' @section Rules:
+#' `"25 December"`; `"first Monday of May"`, up to `"fifth"`, and `"last"`;
+#' `"Easter"`; `"Monday on or after 25 May"`, also `"on or before"`, `"after"` and
+#' `"before"`; each with `"+ 1"` or `"- 2"` days behind it.
+#' @section iCalendar:
+#' VEVENT with DTSTART, DTEND or DURATION, SUMMARY, RRULE (yearly, monthly,
+#' weekly, daily, with INTERVAL, COUNT, UNTIL, WKST and the BY parts down to the
+#' day), RDATE and EXDATE are read; folded lines, escapes and zones are
+#' undone. Cancelled events are left out. A file that is broken is refused with
+#' the line.
+#' @references Desruisseaux, B. (2009). Internet Calendaring and Scheduling Core
+#' Object Specification (iCalendar). RFC 5545.
+#'
+#' Easter by the anonymous Gregorian algorithm: Meeus, J. (1998). Astronomical
+#' Algorithms, 2nd ed., chapter 8.
+#' @examples
+#' events(c(
+#'   "Spring Monday" = "Easter + 1", "Harvest Monday" = "last Monday of August"
+#' ), years = 2031:2032)
+#' events(system.file("extdata", "holidays.ics", package = "kairon"))
+#' @export
+events <- function(source, years = NULL) {
+  if (inherits(source, "kairon_events")) {
+    return(source)
+  }
+  if (is.data.frame(source)) {
+    return(events_from_table(source))
+  }
+  if (!is.character(source) || length(source) == 0 || anyNA(source)) {
+    abort_input(c(
+      "{.arg source} must be a data frame, a file or rules.",
+      x = "It is {.obj_type_friendly {source}}."
+    ))
+  }
+  if (is.null(names(source)) && length(source) == 1 && grepl("\\.(ics|csv)$", source, ignore.case = TRUE)) {
+    return(events_from_file(source, years))
+  }
+  events_from_rules(source, years)
+}
+
+new_events <- function(name, start, end, from = NA, to = NA) {
+  instant <- function(x) if (inherits(x, "POSIXct")) x else .POSIXct(rep(NA_real_, length(name)), "UTC")
+  out <- data.frame(
+    name = as.character(name), start = start, end = end, from = instant(from), to = instant(to)
+  )
+  out <- out[order(out$start, out$name), , drop = FALSE]
+  rownames(out) <- NULL
+  structure(out, class = c("kairon_events", "data.frame"))
+}
+
+events_from_table <- function(data, call = rlang::caller_env()) {
+  start <- intersect(c("date", "start", "day"), names(data))[1]
+  if (is.na(start)) {
+    columns <- word_list(names(data))
+    abort_input(c(
+      "A table of events needs a column {.field date}, or {.field start} and {.field end}.",
+      x = "It has {columns}."
+    ), call = call)
+  }
+  day <- function(column, name) {
+    if (inherits(column, "Date")) {
+      return(column)
+    }
+    read <- read_stamps(as.character(column), arg = name, call = call)
+    bad <- which(nzchar(read$reason))
+    if (length(bad)) {
+      abort_input(c(
+        "Column {.field {name}} must hold dates.",
+        x = "Row {bad[1]} ({.val {as.character(column)[bad[1]]}}): {read$reason[bad[1]]}."
+      ), call = call)
+    }
+    .Date(floor(read$seconds / 86400))
+  }
+  first <- day(data[[start]], start)
+  last <- if ("end" %in% names(data)) day(data$end, "end") else first
+  if (any(last < first)) {
+    at <- which(last < first)[1]
+    abort_input("An event must not end before it starts; row {at} does.", call = call)
+  }
+  name <- if ("name" %in% names(data)) data$name else rep("event", nrow(data))
+  new_events(name, first, last)
+}
+
+events_from_file <- function(path, years, call = rlang::caller_env()) {
+  if (!file.exists(path)) {
+    abort_file("There is no file {.file {path}}.", call = call)
+  }
+  if (grepl("\\.ics$", path, ignore.case = TRUE)) {
+    return(read_icalendar(path, years, call))
+  }
+  table <- tryCatch(
+    data.table::fread(file = path, data.table = FALSE, colClasses = "character"),
+    error = function(e) {
+      abort_file("{.file {path}} cannot be read as a table of events.", parent = e, call = call,
+                 .envir = list2env(list(path = path)))
+    }
+  )
+  events_from_table(table, call)
+}
+
+# Rules ----
+
+ordinals <- c(first = 1, second = 2, third = 3, fourth = 4, fifth = 5, last = -1)
+
+events_from_rules <- function(rules, years, call = rlang::caller_env()) {
+  if (is.null(years)) {
+    abort_input(c(
+      "Rules need {.arg years}.", i = "Such as {.code years = 2029:2032}."
+    ), call = call)
+  }
+  if (!is.numeric(years) || anyNA(years) || any(years < 1 | years > 9999 | years != round(years))) {
+    abort_input("{.arg years} must be whole numbers from 1 to 9999.", call = call)
+  }
+  labels <- names(rules) %||% rules
+  labels[labels == ""] <- rules[labels == ""]
+  days <- lapply(rules, rule_days, years = years, call = call)
+  name <- rep(labels, lengths(days))
+  days <- do.call(c, unname(days))
+  there <- !is.na(days)
+  new_events(name[there], days[there], days[there])
+}
+
+# The day of a rule in each year; NA where there is none (a fifth Monday).
+rule_days <- function(rule, years, call) {
+  text <- gsub("\\s+", " ", tolower(trimws(rule)))
+  shift <- 0
+  moved <- regmatches(text, regexec("^(.*?) ?([+-]) ?([0-9]+)( days?)?$", text, perl = TRUE))[[1]]
+  if (length(moved)) {
+    text <- moved[2]
+    shift <- as.numeric(paste0(moved[3], moved[4]))
+  }
+  shift + base_days(text, rule, years, call)
+}
+
+base_days <- function(text, rule, years, call) {
+  if (text == "easter") {
+    return(easter_sunday(years))
+  }
+  weekday <- paste(weekday_names, collapse = "|")
+  month <- paste(tolower(month.name), collapse = "|")
+  parts <- function(pattern) regmatches(text, regexec(pattern, text))[[1]]
+  nth <- parts(sprintf("^(%s) (%s) (?:of|in) (%s)$", paste(names(ordinals), collapse = "|"), weekday, month))
+  if (length(nth)) {
+    return(nth_weekday(years, match(nth[4], tolower(month.name)), match(nth[3], weekday_names),
+                       ordinals[[nth[2]]]))
+  }
+  near <- parts(sprintf("^(%s) (on or after|on or before|after|before) (.*)$", weekday))
+  if (length(near)) {
+    base <- base_days(near[4], rule, years, call)
+    return(near_weekday(base, match(near[2], weekday_names), near[3]))
+  }
+  fixed <- parts(sprintf("^([0-9]{1,2}) (%s)$", month))
+  if (length(fixed) == 0) fixed <- parts(sprintf("^(%s) ([0-9]{1,2})$", month))[c(1, 3, 2)]
+  if (length(fixed) && !anyNA(fixed)) {
+    return(fixed_day(years, match(fixed[3], tolower(month.name)), as.numeric(fixed[2])))
+  }
+  words <- c(weekday_names, tolower(month.name), names(ordinals), "easter", "of", "on", "after", "before", "or")
+  odd <- setdiff(strsplit(text, " ")[[1]], c(words, as.character(0:400)))
+  hint <- if (length(odd)) nearest_word(odd[1], words)
+  abort_input(c(
+    "This is no rule for a day: {.val {rule}}.",
+    i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+    i = "Write it like {.val last Monday of August}, {.val Easter + 1} or {.val 25 December}."
+  ), call = call)
+}
+
+first_of_month <- function(years, month) {
+  as.Date(sprintf("%04d-%02d-01", as.integer(years), as.integer(month)))
+}
+
+# Days since the last Monday: 0 for Mondays.
+since_monday <- function(day) (as.numeric(day) + 3) %% 7
+
+last_of_month <- function(years, month) {
+  first_of_month(years + (month == 12), month %% 12 + 1) - 1
+}
+
+fixed_day <- function(years, month, day) {
+  out <- first_of_month(years, month) + day - 1
+  out[out > last_of_month(years, month)] <- NA
+  out
+}
+
+nth_weekday <- function(years, month, weekday, n) {
+  if (n < 0) {
+    end <- last_of_month(years, month)
+    return(end - (since_monday(end) - (weekday - 1)) %% 7)
+  }
+  first <- first_of_month(years, month)
+  out <- first + (weekday - 1 - since_monday(first)) %% 7 + 7 * (n - 1)
+  out[out > last_of_month(years, month)] <- NA
+  out
+}
+
+near_weekday <- function(base, weekday, side) {
+  ahead <- (weekday - 1 - since_monday(base)) %% 7
+  back <- (since_monday(base) - (weekday - 1)) %% 7
+  switch(side,
+    `on or after` = base + ahead,
+    after = base + ifelse(ahead == 0, 7, ahead),
+    `on or before` = base - back,
+    before = base - ifelse(back == 0, 7, back)
+  )
+}
+
+easter_sunday <- function(year) {
+  a <- year %% 19
+  b <- year %/% 100
+  c <- year %% 100
+  h <- (19 * a + b - b %/% 4 - (b - (b + 8) %/% 25 + 1) %/% 3 + 15) %% 30
+  l <- (32 + 2 * (b %% 4) + 2 * (c %/% 4) - h - c %% 4) %% 7
+  m <- (a + 11 * h + 22 * l) %/% 451
+  n <- h + l - 7 * m + 114
+  first_of_month(year, n %/% 31) + n %% 31
+}
+
+# Every day that an event covers.
+event_days <- function(x) {
+  days <- Map(function(a, b) seq(a, b), as.numeric(x$start), as.numeric(x$end))
+  .Date(sort(unique(unlist(days))))
+}
+
+#' @export
+format.kairon_events <- function(x, ...) {
+  if (nrow(x) == 0) {
+    return("No events.")
+  }
+  span <- format(range(x$start, x$end))
+  shown <- utils::head(x, 10)
+  day <- ifelse(shown$start == shown$end, format(shown$start),
+                paste(shown$start, "to", shown$end))
+  c(
+    paste0(plural(nrow(x), "event"), " from ", span[1], " to ", span[2], ":"),
+    text_table(list(day = day, weekday = capitalise(weekday_names[since_monday(shown$start) + 1]),
+                    name = shown$name))[-1],
+    if (nrow(x) > 10) paste0("  ... and ", nrow(x) - 10, " more")
+  )
+}
+
+#' @export
+print.kairon_events <- function(x, ...) {
+  cat(format(x), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,116 @@
+#' Keep what lies in an interval
+#'
+#' @param x A timeline.
+#' @param when The interval: a partial ISO date that names a whole one (`"2031"`, `"2031-03"`,
+#'   `"2031-W07"`, `"2031Q3"`, `"2031-03-01"`, `"2031-03-01T14"`); two of them with a slash, both
+#'   ends included (`"2031-03/2032-02"`); an open end (`"2031-03/"`, `"/2032-02"`, or `".."` for
+#'   the open side); or the end or start of the data (`"last 90 days"`, `"first 2 years"`),
+#'   counted from the last or first stamp of all series.
+#' @returns The timeline with the rows in the interval, read in its own zone.
+#' @section Error types:
+#' `kairon_error_input` when the words cannot be read or the interval holds no rows.
+#' @examples
+#' demand <- demo_timeline("demand")
+#' during(demand, "2031-03")
+#' during(demand, "2031-11/2032-02")
+#' during(demand, "last 90 days")
+#' @export
+during <- function(x, when) {
+  check_timeline(x)
+  check_string(when)
+  meta <- timeline_meta(x)
+  if (meta$type == "step") {
+    abort_input("A timeline of plain steps has no dates; pick rows by their number.")
+  }
+  rows <- rows_of(x)
+  span <- interval_of(trimws(when), meta, rows)
+  inside <- rows$seconds >= span[1] & rows$seconds < span[2]
+  if (!any(inside)) {
+    shown <- span_words(x)
+    abort_input(c(
+      "There is no row in {.val {when}}.", x = "The timeline runs {shown}."
+    ))
+  }
+  x[inside, ]
+}
+
+# [start, end) in seconds.
+interval_of <- function(when, meta, rows, call = rlang::caller_env()) {
+  counted <- regmatches(when, regexec("^(last|first) (.+)$", when))[[1]]
+  if (length(counted)) {
+    return(counted_interval(counted[2], counted[3], meta, rows, call))
+  }
+  ends <- strsplit(paste0(when, " "), "/", fixed = TRUE)[[1]]
+  ends <- trimws(ends)
+  if (length(ends) > 2) {
+    abort_input("{.val {when}} has more than one slash.", call = call)
+  }
+  low <- if (ends[1] %in% c("", "..")) c(-Inf, -Inf) else named_interval(ends[1], meta, rows, call)
+  if (length(ends) == 1) {
+    if (!is.finite(low[1])) abort_interval(when, call)
+    return(low)
+  }
+  high <- if (ends[2] %in% c("", "..")) c(Inf, Inf) else named_interval(ends[2], meta, rows, call)
+  if (high[2] <= low[1]) {
+    abort_input(c("{.val {when}} ends before it starts.", i = "Write the earlier date first."), call = call)
+  }
+  c(low[1], high[2])
+}
+
+abort_interval <- function(text, call) {
+  abort_input(c(
+    "{.val {text}} names no interval.",
+    i = "Write it like {.val 2031-03}, {.val 2031-03/2032-02} or {.val last 90 days}."
+  ), call = call)
+}
+
+# A partial date names the whole period: its first instant and that of the next.
+named_interval <- function(text, meta, rows, call) {
+  hour <- grepl("[T ][0-9]{2}$", text)
+  full <- if (hour) paste0(text, ":00") else text
+  raw <- cpp_read_stamps(full, 0L)
+  if (raw$trouble != 0L) {
+    abort_interval(text, call)
+  }
+  kind <- stamp_kinds[raw$kind + 1]
+  word <- switch(kind, month = "month", quarter = "quarter", year = "year", date = "day",
+                 week = if (grepl("-[0-9]$", text)) "day" else "week", {
+                   if (hour) "hour" else if (grepl(":[0-9]{2}:", text)) "second" else "minute"
+                 })
+  start <- raw$seconds
+  day_like <- word %in% c("day", "week", "month", "quarter", "year")
+  step <- parse_step(word)
+  end <- shift_instants(start, step, 1, utc_zone)
+  if (meta$type == "instant" && kind != "absolute") {
+    table <- zone_table(meta$zone, start, end)
+    start <- cpp_instant_of_local(start, table)
+    end <- if (day_like) cpp_instant_of_local(end, table) else start + duration_seconds(step)
+  }
+  c(start, end)
+}
+
+# "last 90 days" end with the period of the last stamp.
+counted_interval <- function(side, text, meta, rows, call) {
+  step <- parse_step(text, "when", call)
+  cadence <- meta$cadence
+  range <- range(rows$seconds)
+  if (is_regular_cadence(cadence)) {
+    k <- period_of_stamp(cadence, range, rows$zone)
+    edges <- c(period_start(cadence, k[1], rows$zone), period_start(cadence, k[2] + 1, rows$zone))
+    if (step$word == "step") {
+      return(c(
+        if (side == "last") period_start(cadence, k[2] - step$n + 1, rows$zone) else edges[1],
+        if (side == "last") edges[2] else period_start(cadence, k[1] + step$n, rows$zone)
+      ))
+    }
+    # A stamp at the end of its period lies within it by its start.
+    if (cadence$stamp != "start") edges <- c(range[1], range[2] + 1)
+  } else {
+    edges <- c(range[1], range[2] + 1e-3)
+  }
+  if (side == "last") {
+    c(shift_instants(edges[2], step, -1, rows$zone), edges[2])
+  } else {
+    c(edges[1], shift_instants(edges[1], step, 1, rows$zone))
+  }
+}
