@@ -1,235 +1,211 @@
-#' Read a timeline from a delimited text file
-#'
-#' Reads CSV or other delimited text, compressed by gzip or not, and indexes it
-#' as [timeline()] does.
-#'
-#' @inheritParams timeline
-#' @param source Path of the file.
-#' @param missing Texts that mean "no value" beside empty cells and `NA`, such as `"---"`.
-#' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
-#'   `repeats`, `levels`, `day_first`.
-#' @returns A timeline. Rows whose stamp cannot be read are kept in [rejects()]
-#'   with their line number.
-#' @section Error types:
-#' `kairon_error_file` when the file is missing, empty or not delimited text;
-#' `kairon_error_input` when its columns do not fit.
-#' @examples
-#' path <- system.file("extdata", "rain.csv", package = "kairon")
-#' read_timeline(path, amounts = rain, units = c(rain = "mm"))
-#' @export
-read_timeline <- function(source, time = NULL, series = NULL, ...,
-                          missing = character()) {
-  check_source(source)
-  if (!is.character(missing)) {
-    abort_input("{.arg missing} must be text, such as {.val ---}.")
-  }
-  raw <- read_delimited(source, missing)
-  given <- rlang::enquos(...)
-  options <- read_options(given, raw)
-  roles <- list(
-    time = column_names(rlang::enquo(time), raw),
-    series = column_names(rlang::enquo(series), raw),
-    amounts = options$amounts, attributes = options$attributes, levels = options$levels
+# Delimited text to a data frame: separator, decimal mark, encoding, units row
+# and misfit rows are found out here.
+
+# What reading one file gives: data (text for stamps and series, numbers where
+# a column holds numbers only), lines (of each row in the file), units (from a
+# units row), rejects (rows that do not fit the header).
+# `text_columns` is a function of the file's names.
+read_delimited <- function(path, name, missing, text_columns, separator, call) {
+  first <- peek_delimited(path, name, separator, call)
+  as_text <- union(text_columns(first$names), first$stamps)
+  read <- fread_quietly(
+    file = path, separator = first$separator, missing = missing, as_text = as_text,
+    name = name, call = call
   )
-  rlang::try_fetch(
-    build_timeline(
-      numbers_in(raw, roles), roles, options$units, options$zone,
-      options$repeats, options$day_first,
-      rows = seq_len(nrow(raw)) + 1L, where = "line", source = source
+  if (read$misfits) {
+    return(read_misfits(path, name, missing, first, as_text, call))
+  }
+  lines <- seq_len(nrow(read$data)) + 1L
+  list(data = read$data, lines = lines, rejects = NULL)
+}
+
+# Header, separator, and the columns that hold stamps, from the first rows.
+peek_delimited <- function(path, name, separator, call) {
+  head <- readLines(path, n = 60, warn = FALSE)
+  head <- head[nzchar(trimws(head))]
+  if (length(head) == 0) {
+    abort_file(c("{.file {name}} is empty.", i = "A header and at least one row are needed."),
+               call = call, .envir = list2env(list(name = name)))
+  }
+  separator <- separator %||% guess_separator(head)
+  columns <- lengths(strsplit(head[1], separator, fixed = TRUE))
+  if (columns > 20000) {
+    abort_file(c(
+      "{.file {name}} has {columns} columns.",
+      x = "More than 20,000 columns are not read.",
+      i = "If each is a series, turn the table so that series are rows."
+    ), call = call, .envir = list2env(list(name = name, columns = columns)))
+  }
+  few <- suppressWarnings(tryCatch(
+    data.table::fread(
+      text = c(head, ""), sep = separator, header = TRUE, colClasses = "character",
+      data.table = FALSE, fill = TRUE, strip.white = TRUE
     ),
-    kairon_error_input = function(cnd) {
-      abort_input("{.file {source}} cannot be made a timeline.", parent = cnd,
-                  call = rlang::caller_env(), .envir = environment())
-    }
-  )
+    error = function(e) NULL
+  ))
+  if (is.null(few)) {
+    abort_file("{.file {name}} cannot be read as delimited text.", call = call,
+               .envir = list2env(list(name = name)))
+  }
+  holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
+  list(separator = separator, names = names(few), stamps = names(few)[holds])
 }
 
-read_options <- function(given, raw, call = rlang::caller_env()) {
-  known <- c("amounts", "attributes", "levels", "units", "zone", "repeats", "day_first")
-  for (name in names(given)) {
-    if (!name %in% known) {
-      hint <- nearest_word(name, c(known, "time", "series", "missing"))
-      abort_input(c(
-        "There is no argument {.arg {name}}.",
-        i = if (!is.null(hint)) "Did you mean {.arg {hint}}?"
-      ), call = call)
-    }
-  }
-  columns <- function(name) {
-    if (name %in% names(given)) column_names(given[[name]], raw, call) else character()
-  }
-  value <- function(name) if (name %in% names(given)) rlang::eval_tidy(given[[name]])
-  repeats <- value("repeats") %||% "refuse"
-  list(
-    amounts = columns("amounts"), attributes = columns("attributes"),
-    levels = columns("levels"), units = value("units"), zone = value("zone"),
-    day_first = value("day_first"),
-    repeats = check_choice(repeats, c("refuse", "first", "last", "mean"), "repeats", call)
-  )
+# The separator that parts the lines into the most columns, and evenly.
+guess_separator <- function(lines) {
+  marks <- c(",", ";", "\t", "|")
+  unquoted <- gsub('"[^"]*"', "", lines)
+  counts <- vapply(marks, function(m) {
+    n <- lengths(regmatches(unquoted, gregexpr(m, unquoted, fixed = TRUE)))
+    if (n[1] == 0) 0 else n[1] * mean(n == n[1]) + (m == ";") * 0.1
+  }, 1)
+  if (all(counts == 0)) "," else marks[which.max(counts)]
 }
 
-check_source <- function(source, call = rlang::caller_env()) {
-  check_string(source, arg = "source", call = call)
-  if (!file.exists(source)) {
-    folder <- dirname(source)
-    near <- if (dir.exists(folder)) nearest_word(basename(source), list.files(folder))
-    abort_file(c(
-      "There is no file {.file {source}}.",
-      i = if (!is.null(near)) "Did you mean {.file {file.path(folder, near)}}?"
-    ), call = call)
-  }
-  if (dir.exists(source)) {
-    abort_file("{.file {source}} is a folder, not a file.", call = call)
-  }
-  if (file.size(source) == 0) {
-    abort_file(c(
-      "{.file {source}} is empty.", i = "A header and at least one row are needed."
-    ), call = call)
-  }
-}
-
-# All cells as text, with missing markers turned to NA.
-read_delimited <- function(source, missing, call = rlang::caller_env()) {
-  path <- plain_file(source, call)
-  if (path != source) on.exit(unlink(path))
-  trouble <- character()
-  raw <- tryCatch(
+fread_quietly <- function(..., separator, missing, as_text, name, call) {
+  misfits <- FALSE
+  data <- tryCatch(
     withCallingHandlers(
       data.table::fread(
-        file = path, colClasses = "character", na.strings = c("", "NA", missing),
-        data.table = FALSE, showProgress = FALSE, strip.white = TRUE, encoding = "UTF-8"
+        ..., sep = separator, header = TRUE, na.strings = c("", "NA", missing),
+        colClasses = if (length(as_text)) list(character = as_text), data.table = FALSE,
+        integer64 = "double", strip.white = TRUE, blank.lines.skip = TRUE,
+        showProgress = interactive(), nThread = core_threads()
       ),
       warning = function(w) {
-        trouble <<- c(trouble, conditionMessage(w))
+        text <- conditionMessage(w)
+        misfits <<- misfits || grepl("Stopped early|Discarded|first non-empty", text)
         invokeRestart("muffleWarning")
       }
     ),
     error = function(e) {
       abort_file(c(
-        "{.file {source}} cannot be read as delimited text.", x = conditionMessage(e)
-      ), call = call, .envir = list2env(list(source = source, e = e)))
+        "{.file {name}} cannot be read as delimited text.", x = conditionMessage(e)
+      ), call = call, .envir = list2env(list(name = name, e = e)))
     }
   )
-  stopped <- grep("Stopped early", trouble, value = TRUE)
-  if (length(stopped)) {
-    line <- sub(".*on line ([0-9]+).*", "\\1", stopped[1])
-    abort_file(c(
-      "{.file {source}} has rows of different length.",
-      x = "Line {line} does not have the header's {ncol(raw)} column{?s}.",
-      i = "Mend the file, or remove its footnotes."
-    ), call = call)
+  list(data = mend_encoding(data, name), misfits = misfits)
+}
+
+# Bytes that are no UTF-8 are Latin-1 almost always; that is said.
+mend_encoding <- function(data, name) {
+  mend <- function(text) {
+    bad <- !validUTF8(text)
+    text[bad] <- iconv(text[bad], "latin1", "UTF-8")
+    text
   }
-  raw
-}
-
-# gzip is undone into a temporary file; other files are read where they are.
-plain_file <- function(source, call) {
-  start <- readBin(source, "raw", 4096)
-  if (length(start) >= 2 && start[1] == as.raw(0x1f) && start[2] == as.raw(0x8b)) {
-    return(unzipped(source, call))
+  changed <- FALSE
+  if (!all(validUTF8(names(data)))) {
+    names(data) <- mend(names(data))
+    changed <- TRUE
   }
-  if (any(start == as.raw(0))) {
-    abort_file(c(
-      "{.file {source}} is not text.",
-      x = "It holds bytes that no text has.",
-      i = "Save it as CSV first."
-    ), call = call)
+  for (i in which(vapply(data, is.character, TRUE))) {
+    distinct <- unique(data[[i]])
+    if (all(validUTF8(distinct))) next
+    data[[i]] <- mend(distinct)[match(data[[i]], distinct)]
+    changed <- TRUE
   }
-  source
-}
-
-unzipped <- function(source, call) {
-  path <- tempfile(fileext = ".csv")
-  from <- gzfile(source, "rb")
-  to <- file(path, "wb")
-  on.exit({
-    close(from)
-    close(to)
-  })
-  tryCatch(
-    repeat {
-      chunk <- readBin(from, "raw", 2^22)
-      if (length(chunk) == 0) break
-      writeBin(chunk, to)
-    },
-    error = function(e) {
-      abort_file(
-        c("{.file {source}} cannot be unpacked.", x = conditionMessage(e)),
-        call = call, .envir = list2env(list(source = source, e = e))
-      )
-    }
-  )
-  path
-}
-
-# Columns of text that hold numbers only become numbers.
-numbers_in <- function(raw, roles) {
-  rest <- setdiff(names(raw), c(roles$time, roles$series))
-  raw[rest] <- lapply(raw[rest], function(column) {
-    number <- suppressWarnings(as.numeric(column))
-    if (any(is.na(number) != is.na(column)) || all(is.na(column))) {
-      if (all(is.na(column))) number else column
-    } else {
-      number
-    }
-  })
-  raw
-}
-
-#' Write a timeline as CSV
-#'
-#' Writes all columns, stamps in ISO 8601, the origins beside the measures. The
-#' file appears only when it is complete.
-#'
-#' @param x A timeline.
-#' @param path Where to write.
-#' @returns `path`, invisibly.
-#' @examples
-#' path <- tempfile(fileext = ".csv")
-#' write_timeline(resample(demo_timeline("rain"), "1 month"), path)
-#' readLines(path, 3)
-#' @export
-write_timeline <- function(x, path) {
-  check_timeline(x)
-  write_whole(path, function(partial) {
-    data.table::fwrite(plain_columns(as_plain(x)), partial, na = "")
-  })
-}
-
-# Stamps as text that reads back to the same instant.
-plain_columns <- function(data) {
-  stamps <- vapply(data, inherits, TRUE, what = "POSIXct")
-  data[stamps] <- lapply(data[stamps], iso_text)
+  if (changed) tell(c(i = "{.file {name}} is no UTF-8 and was read as Latin-1."))
   data
 }
 
-iso_text <- function(x) {
-  zone <- attr(x, "tzone") %||% "UTC"
-  seconds <- to_seconds(x)
-  text <- format(x, if (any(seconds %% 60 != 0, na.rm = TRUE)) "%Y-%m-%dT%H:%M:%OS%z" else
-    "%Y-%m-%dT%H:%M%z")
-  if (zone %in% c("UTC", "GMT")) sub("\\+0000$", "Z", text) else sub("(..)$", ":\\1", text)
+# Rows with too few or too many cells: they are set aside with their line, the
+# rest is read.
+read_misfits <- function(path, name, missing, first, as_text, call) {
+  lines <- readLines(path, warn = FALSE)
+  width <- utils::count.fields(textConnection(lines), sep = first$separator, quote = "\"",
+                               blank.lines.skip = FALSE, comment.char = "")
+  blank <- !nzchar(trimws(lines))
+  header <- which(!blank)[1]
+  wanted <- max(width[header], 1, na.rm = TRUE)
+  odd <- !blank & !is.na(width) & width != wanted
+  if (mean(odd[!blank]) > 0.5) {
+    abort_file(c(
+      "{.file {name}} has rows of different length.",
+      x = "{sum(odd)} line{?s} {?does/do} not have the header's {wanted} column{?s}, \\
+           the first is line {which(odd)[1]}.",
+      i = "Name the separator with {.code separator = }, if it is not \\
+           {.val {first$separator}}."
+    ), call = call, .envir = environment())
+  }
+  keep <- !odd & !blank
+  read <- fread_quietly(
+    text = lines[keep], separator = first$separator, missing = missing, as_text = as_text,
+    name = name, call = call
+  )
+  at <- which(keep & !is.na(width))[-1]
+  rejects <- data.frame(
+    line = which(odd), reason = paste0(width[odd], " cells, the header has ", wanted),
+    text = lines[odd]
+  )
+  list(data = read$data, lines = utils::head(at, nrow(read$data)), rejects = rejects)
 }
 
-# Writes beside the target and moves it there when it is complete.
-write_whole <- function(path, write, call = rlang::caller_env()) {
-  check_string(path, arg = "path", call = call)
-  folder <- dirname(path)
-  if (!dir.exists(folder)) {
-    abort_file("There is no folder {.file {folder}} to write to.", call = call)
+# Text columns to numbers ----
+
+# Columns of text that hold numbers become numbers: a decimal comma is found,
+# numeric markers are taken out.
+numbers_in <- function(data, keep_text, missing, decimal, call) {
+  marks <- suppressWarnings(as.numeric(missing))
+  marks <- marks[!is.na(marks)]
+  for (name in setdiff(names(data), keep_text)) {
+    column <- data[[name]]
+    if (is.character(column)) column <- text_to_number(column, name, decimal, call)
+    if (is.logical(column) && all(is.na(column))) column <- as.double(column)
+    if (is.numeric(column) && length(marks)) column[column %in% marks] <- NA
+    data[[name]] <- column
   }
-  partial <- tempfile(".kairon-", folder)
-  on.exit(unlink(partial))
-  moved <- tryCatch(
-    {
-      write(partial)
-      file.rename(partial, path)
-    },
-    error = function(e) e, warning = function(e) e
-  )
-  if (!isTRUE(moved)) {
-    why <- if (inherits(moved, "condition")) conditionMessage(moved) else "It cannot be moved there."
-    abort_file(c("{.file {path}} cannot be written.", x = "{why}"), call = call)
+  data
+}
+
+text_to_number <- function(column, name, decimal, call) {
+  given <- column[!is.na(column)]
+  if (length(given) == 0) {
+    return(as.double(column))
   }
-  invisible(path)
+  number <- suppressWarnings(as.numeric(column))
+  plain <- !is.na(number)
+  comma <- grepl("^[-+]?([0-9]+|[0-9]{1,3}([. ][0-9]{3})+)(,[0-9]+)?$", column)
+  commas <- comma & grepl(",", column, fixed = TRUE)
+  if (decimal != "." && any(commas) && mean((comma | plain)[!is.na(column)]) >= 0.5) {
+    thousands <- grepl("^[-+]?[0-9]{1,3}(,[0-9]{3})+$", column)
+    if (decimal == "auto" && all(thousands[commas])) {
+      first <- column[commas][1]
+      abort_input(c(
+        "Column {.field {name}} does not tell decimal commas from thousands.",
+        x = "{.val {first}} can be read both ways.",
+        i = "Say it with {.code decimal = \",\"} or {.code decimal = \".\"}."
+      ), call = call)
+    }
+    number[comma] <- as.numeric(sub(",", ".", gsub("[. ]", "", column[comma]), fixed = TRUE))
+  } else if (any(!plain & !is.na(column))) {
+    # 1,234.5: commas between groups of three digits mark thousands.
+    groups <- grepl("^[-+]?[0-9]{1,3}(,[0-9]{3})+(\\.[0-9]+)?$", column)
+    number[groups] <- as.numeric(gsub(",", "", column[groups], fixed = TRUE))
+  }
+  if (any(is.na(number) != is.na(column))) column else number
+}
+
+# A row of units right below the header: no stamp, and no numbers where the
+# rows below have numbers.
+units_row <- function(data, time) {
+  if (nrow(data) < 2 || !is.character(data[[time]])) {
+    return(NULL)
+  }
+  stamp <- data[[time]][1]
+  readable <- !is.na(stamp) && cpp_read_stamps(stamp, 1L)$trouble %in% c(0L, 5L, 6L)
+  rest <- data[setdiff(names(data), time)]
+  rest <- rest[vapply(rest, is.character, TRUE)]
+  if (readable || length(rest) == 0) {
+    return(NULL)
+  }
+  top <- vapply(rest, function(v) v[1], "")
+  numeric_below <- vapply(rest, function(v) {
+    v <- v[-1]
+    v <- v[!is.na(v)]
+    length(v) > 0 && mean(!is.na(suppressWarnings(as.numeric(sub(",", ".", v))))) >= 0.5
+  }, TRUE)
+  no_number <- is.na(suppressWarnings(as.numeric(sub(",", ".", top)))) & !is.na(top)
+  found <- numeric_below & no_number
+  if (any(found)) top[found] else NULL
 }

@@ -69,20 +69,31 @@ read_stamps <- function(text, zone = "UTC", day_first = NULL,
   reason <- stamp_troubles[raw$trouble + 1]
   whole_days <- !any(raw$kind %in% c(2L, 3L))
   seconds <- raw$seconds
-  if (!whole_days) {
-    # Days among times of day stand for their midnight in the zone.
-    on_wall <- which(raw$kind != 3L & raw$trouble == 0L)
-    if (length(on_wall) && zone != "UTC") {
-      span <- range(seconds[on_wall])
-      table <- zone_table(zone, span[1], span[2])
-      seconds[on_wall] <- cpp_instant_of_local(seconds[on_wall], table)
-    }
+  # Days among times of day stand for their midnight in the zone.
+  on_wall <- raw$kind != 3L & raw$trouble == 0L
+  if (!whole_days && zone != "UTC" && any(on_wall)) {
+    span <- range(seconds[on_wall])
+    table <- zone_table(zone, span[1], span[2])
+    seconds[on_wall] <- cpp_instant_of_local(seconds[on_wall], table)
   }
   list(
     seconds = seconds, type = if (whole_days) "date" else "instant",
-    kind = kind, reason = reason,
+    kind = kind, reason = reason, on_wall = on_wall, written = raw$seconds,
     zoned = !whole_days && all(raw$kind[raw$trouble == 0L] == 3L)
   )
+}
+
+# Whether a column of text holds stamps, by some of its cells. Plain numbers
+# count only under a name that speaks of time.
+looks_like_stamps <- function(text, name) {
+  some <- utils::head(unique(text[!is.na(text) & nzchar(text)]), 50)
+  if (length(some) == 0) {
+    return(FALSE)
+  }
+  named <- grepl("year|date|time|day|month|period|stamp|week|quarter", name, ignore.case = TRUE)
+  readable <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 5L, 6L)
+  number <- grepl("^[-+]?[0-9]*[.,]?[0-9]+$", trimws(some))
+  mean(readable & (named | !number)) >= 0.5
 }
 
 settle_day_order <- function(text, raw, arg, call) {

@@ -19,8 +19,8 @@
 #' measures with their kind and unit, its zone and its cadence.
 #'
 #' @param data A data frame.
-#' @param time The time column, bare or as a string: `Date`, `POSIXct`, numbers
-#'   counting steps, or text in ISO 8601 and the common written forms
+#' @param time The time column, bare or as a string, or [from_parts()] of columns, such as
+#'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text in ISO 8601 and the common written forms
 #'   (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`, `"2031Q3"`). When left
 #'   out, the one column that holds stamps is taken.
 #' @param series Columns that tell series apart; none for a single series.
@@ -38,6 +38,10 @@
 #'   neither way is taken as a level, and that is said once.
 #' @param day_first For text such as `"03/04/2031"`: whether the day comes
 #'   first. Needed only where the data do not decide.
+#' @param epoch For a column of numbers that count from 1970-01-01 UTC: `"seconds"` or
+#'   `"milliseconds"`.
+#' @param events For business days: an [events()] calendar of closures, so that
+#'   they are no gaps. Days with a reading stay open.
 #' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time.
 #'   Rows whose stamp cannot be read are kept in [rejects()].
 #' @section Error types:
@@ -53,20 +57,41 @@
 timeline <- function(data, time = NULL, series = NULL, amounts = NULL,
                      attributes = NULL, units = NULL, zone = NULL,
                      repeats = c("refuse", "first", "last", "mean"),
-                     levels = NULL, day_first = NULL) {
+                     levels = NULL, day_first = NULL, epoch = NULL, events = NULL) {
   repeats <- check_choice(repeats, c("refuse", "first", "last", "mean"))
   if (!is.data.frame(data)) {
     abort_input("{.arg data} must be a data frame, not {.obj_type_friendly {data}}.")
   }
-  data <- as.data.frame(data)
+  data <- plain_frame(data)
+  timed <- time_column(rlang::enquo(time), data, guess = FALSE)
+  data <- timed$data
   roles <- list(
-    time = column_names(rlang::enquo(time), data),
+    time = timed$name, drop = timed$parts,
     series = column_names(rlang::enquo(series), data),
     amounts = column_names(rlang::enquo(amounts), data),
     attributes = column_names(rlang::enquo(attributes), data),
     levels = column_names(rlang::enquo(levels), data)
   )
-  build_timeline(data, roles, units, zone, repeats, day_first)
+  build_timeline(data, roles, units, zone, repeats, day_first, epoch = epoch, events = events)
+}
+
+# Base R's own series carry their time outside of the columns.
+plain_frame <- function(data) {
+  if (is_timeline(data)) as_plain(data) else as.data.frame(data)
+}
+
+# The time column by name, or made of parts: from_parts(year = yr, week = wk).
+time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
+  expr <- rlang::quo_get_expr(quo)
+  if (rlang::is_call(expr) && !rlang::is_call(expr, "c")) {
+    made <- rlang::eval_tidy(quo, data = data)
+    name <- if ("time" %in% names(data)) make.unique(c(names(data), "time"))[ncol(data) + 1] else "time"
+    data[[name]] <- made
+    return(list(data = data, name = name, parts = intersect(all.vars(expr), names(data))))
+  }
+  name <- column_names(quo, data, call)
+  if (length(name) == 0 && guess) name <- guess_time(data, call)
+  list(data = data, name = name, parts = character())
 }
 
 #' @rdname timeline
@@ -86,7 +111,9 @@ is_timeline <- function(x) inherits(x, "kairon_timeline")
 build_timeline <- function(data, roles, units = NULL, zone = NULL,
                            repeats = "refuse", day_first = NULL,
                            rows = seq_len(nrow(data)), where = "row",
-                           source = NULL, call = rlang::caller_env()) {
+                           source = NULL, epoch = NULL, events = NULL,
+                           files = NULL, rejects = NULL,
+                           call = rlang::caller_env()) {
   if (nrow(data) == 0) {
     abort_input(c(
       "There are no rows to make a timeline of.",
@@ -97,20 +124,23 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   time <- roles$time
   if (length(time) == 0) time <- guess_time(data, call)
   check_roles(roles, time, call)
-  stamps <- index_stamps(data[[time]], time, zone, day_first, rows, where, call)
-  rejects <- reject_rows(data, stamps$reason, rows, where)
-  keep <- !nzchar(stamps$reason)
-  data <- data[keep, , drop = FALSE]
-  rows <- rows[keep]
-  data[[time]] <- from_seconds(stamps$seconds[keep], stamps$type, stamps$zone)
+  stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows, where, call)
+  rejects <- rbind(rejects, reject_rows(data, stamps$reason, rows, where, files))
+  if (any(nzchar(stamps$reason))) {
+    keep <- !nzchar(stamps$reason)
+    data <- data[keep, , drop = FALSE]
+    rows <- rows[keep]
+    stamps$seconds <- stamps$seconds[keep]
+  }
+  data[[time]] <- from_seconds(stamps$seconds, stamps$type, stamps$zone)
+  check_series(data, roles$series, rows, where, call)
   measures <- find_measures(data, time, roles, rows, where, call)
-  data[measures] <- lapply(data[measures], as.double)
+  for (m in measures) if (!is.double(data[[m]])) data[[m]] <- as.double(data[[m]])
   kinds <- rep_len("level", length(measures))
   kinds[measures %in% roles$amounts] <- "amount"
   names(kinds) <- measures
   check_attributes(data, roles, call)
   data <- sort_rows(data, roles$series, time)
-  rownames(data) <- NULL
   settled <- settle_repeats(data, roles$series, time, measures, repeats, stamps, call)
   meta <- list(
     time = time, series = as.character(roles$series), kinds = kinds,
@@ -122,9 +152,23 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
   meta$cadence <- find_cadence(out)
+  if (!is.null(events)) meta$cadence <- close_days(meta$cadence, events, open_days(out), call)
   attr(out, "timeline") <- meta
   say_building(out, roles)
   out
+}
+
+open_days <- function(x) floor(to_seconds(x[[timeline_meta(x)$time]]) / 86400)
+
+check_series <- function(data, series, rows, where, call) {
+  for (name in series) {
+    if (!anyNA(data[[name]])) next
+    at <- which(is.na(data[[name]]))
+    abort_input(c(
+      "Series column {.field {name}} must say what each row belongs to.",
+      x = "{length(at)} row{?s} {?says/say} nothing, the first in {where} {rows[at[1]]}."
+    ), call = call)
+  }
 }
 
 new_timeline <- function(data, meta) {
@@ -221,15 +265,15 @@ check_roles <- function(roles, time, call) {
 
 # The one column that holds stamps.
 guess_time <- function(data, call) {
-  holds <- vapply(data, function(column) {
+  holds <- vapply(names(data), function(name) {
+    column <- data[[name]]
     if (inherits(column, c("Date", "POSIXct"))) {
       return(TRUE)
     }
     if (!is.character(column) && !is.factor(column)) {
       return(FALSE)
     }
-    some <- utils::head(unique(as.character(column[!is.na(column)])), 50)
-    length(some) > 0 && mean(cpp_read_stamps(some, 1L)$trouble == 0L) >= 0.5
+    looks_like_stamps(as.character(column), name)
   }, logical(1))
   found <- names(data)[holds]
   if (length(found) == 1) {
@@ -247,7 +291,7 @@ guess_time <- function(data, call) {
 }
 
 find_measures <- function(data, time, roles, rows, where, call) {
-  rest <- setdiff(names(data), c(time, roles$series, roles$attributes))
+  rest <- setdiff(names(data), c(time, roles$series, roles$attributes, roles$drop))
   companion <- grepl("_(origin|coverage)$", rest) &
     sub("_(origin|coverage)$", "", rest) %in% rest
   rest <- rest[!companion]
@@ -317,11 +361,16 @@ known_units <- function(measures, units, call = rlang::caller_env()) {
 
 # Stamps ----
 
-index_stamps <- function(column, name, zone, day_first, rows, where, call) {
+index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call) {
   if (!is.null(zone)) check_zone(zone, call = call)
   if (is.factor(column)) column <- as.character(column)
+  if (!is.null(epoch)) {
+    epoch <- check_choice(epoch, c("seconds", "milliseconds"), call = call)
+    column <- .POSIXct(as.numeric(column) / if (epoch == "seconds") 1 else 1000, tz = "UTC")
+  }
+  if (is.character(column)) column <- counted_text(column)
   if (is.character(column)) {
-    return(index_text(column, name, zone, day_first, rows, where, call))
+    return(index_text(column, keys, name, zone, day_first, rows, where, call))
   }
   type <- time_type_of(column)
   if (is.na(type)) {
@@ -330,18 +379,46 @@ index_stamps <- function(column, name, zone, day_first, rows, where, call) {
       x = "It holds {.obj_type_friendly {column}}."
     ), call = call)
   }
-  given <- attr(column, "tzone")[1]
-  own <- if (type == "instant" && length(given) && nzchar(given)) given
+  own <- attr(column, "tzone")[1]
+  own <- if (type == "instant" && length(own) && nzchar(own)) own
   seconds <- to_seconds(column)
+  check_epoch(seconds, type, name, call)
   reason <- ifelse(is.finite(seconds), "", "empty")
   if (all(nzchar(reason))) abort_no_stamps(name, column, reason, rows, where, call)
+  if (type != "step") {
+    reason[is.finite(seconds) & (seconds < -62135596800 | seconds >= 253402300800)] <-
+      "outside the years 0001 to 9999"
+  }
   list(
     seconds = seconds, type = type, reason = reason, news = NULL,
     zone = if (type == "instant") zone %||% own %||% "UTC" else "UTC"
   )
 }
 
-index_text <- function(column, name, zone, day_first, rows, where, call) {
+# Text that holds whole numbers only, and no years, counts steps.
+counted_text <- function(column) {
+  few <- utils::head(column[!is.na(column)], 20)
+  if (length(few) == 0 || !all(grepl("^[0-9]{1,3}$|^[0-9]{9,}$", few))) {
+    return(column)
+  }
+  number <- suppressWarnings(as.numeric(column))
+  if (any(is.na(number) & !is.na(column))) column else number
+}
+
+# Seconds since 1970 look like a very long count of steps.
+check_epoch <- function(seconds, type, name, call) {
+  typical <- stats::median(abs(seconds), na.rm = TRUE)
+  if (type != "step" || is.na(typical) || typical < 1e8) {
+    return(invisible())
+  }
+  unit <- if (typical > 1e11) "milliseconds" else "seconds"
+  abort_input(c(
+    "The time column {.field {name}} holds large numbers.",
+    i = "If they count {unit} since 1970, say {.code epoch = \"{unit}\"}."
+  ), call = call)
+}
+
+index_text <- function(column, keys, name, zone, day_first, rows, where, call) {
   read <- read_stamps(column, zone %||% "UTC", day_first, name, call)
   if (all(nzchar(read$reason))) {
     abort_no_stamps(name, column, read$reason, rows, where, call)
@@ -354,10 +431,49 @@ index_text <- function(column, name, zone, day_first, rows, where, call) {
       "stamps carry no zone and were taken as UTC"
     }
   }
+  clock <- settle_clock(read, keys, zone %||% "UTC")
   list(
-    seconds = read$seconds, type = read$type, reason = read$reason,
-    zone = if (read$type == "instant") zone %||% "UTC" else "UTC", news = news
+    seconds = clock$seconds, type = read$type, reason = read$reason,
+    zone = if (read$type == "instant") zone %||% "UTC" else "UTC", news = c(news, clock$news)
   )
+}
+
+# Wall-clock stamps that the clock skipped or showed twice. Of a time shown
+# twice, the second reading of a series is taken as the second showing.
+settle_clock <- function(read, keys, zone) {
+  seconds <- read$seconds
+  wall <- which(read$on_wall)
+  if (read$type != "instant" || length(wall) == 0) {
+    return(list(seconds = seconds))
+  }
+  span <- range(seconds[wall])
+  table <- zone_table(zone, span[1], span[2])
+  if (length(table$at) == 0) {
+    return(list(seconds = seconds))
+  }
+  skipped <- sum(cpp_local_of(seconds[wall], table) != read$written[wall])
+  back <- which(diff(table$offset) < 0)
+  twice <- 0
+  for (i in back[table$at[back] >= span[1] - 86400 & table$at[back] <= span[2] + 86400]) {
+    by <- table$offset[i] - table$offset[i + 1]
+    doubled <- wall[seconds[wall] >= table$at[i] - by & seconds[wall] < table$at[i]]
+    if (length(doubled) == 0) next
+    key <- do.call(paste, c(unname(lapply(keys, function(v) as.character(v)[doubled])),
+                            list(read$written[doubled]), sep = "\r"))
+    second <- doubled[duplicated(key)]
+    seconds[second] <- seconds[second] + by
+    twice <- twice + length(doubled)
+  }
+  news <- c(
+    if (skipped) {
+      paste(plural(skipped, "stamp"), "fell into an hour that the clock skipped; taken as its end")
+    },
+    if (twice) {
+      paste(plural(twice, "stamp"), "fell into an hour that the clock showed twice; where it",
+            "stands once, the first showing is meant")
+    }
+  )
+  list(seconds = seconds, news = news)
 }
 
 abort_no_stamps <- function(name, column, reason, rows, where, call) {
@@ -370,24 +486,35 @@ abort_no_stamps <- function(name, column, reason, rows, where, call) {
   ), call = call)
 }
 
-reject_rows <- function(data, reason, rows, where) {
+reject_rows <- function(data, reason, rows, where, files = NULL) {
   bad <- which(nzchar(reason))
   text <- do.call(paste, c(lapply(data[bad, , drop = FALSE], as.character), sep = ", "))
   out <- data.frame(row = rows[bad], reason = reason[bad], text = as.character(text))
   names(out)[1] <- where
+  if (!is.null(files)) out$file <- files[bad]
   out
 }
 
+# Rows in the order of series and time; most files are sorted already.
 sort_rows <- function(data, series, time) {
   keys <- unname(lapply(data[series], function(v) if (is.factor(v)) as.integer(v) else v))
-  in_order <- do.call(order, c(keys, list(to_seconds(data[[time]])), method = "radix"))
-  if (!is.unsorted(in_order)) data else data[in_order, , drop = FALSE]
+  seconds <- to_seconds(data[[time]])
+  if (length(keys) == 0 && !is.unsorted(seconds)) {
+    return(data)
+  }
+  in_order <- do.call(order, c(keys, list(seconds), method = "radix"))
+  out <- if (is.unsorted(in_order)) data[in_order, , drop = FALSE] else data
+  rownames(out) <- NULL
+  out
 }
 
 # Repeats ----
 
 settle_repeats <- function(data, series, time, measures, rule, stamps, call) {
-  again <- duplicated(data[c(series, time)])
+  # Sorted rows repeat a stamp only next to each other.
+  n <- nrow(data)
+  again <- c(FALSE, diff(to_seconds(data[[time]])) == 0)
+  for (name in series) again[-1] <- again[-1] & data[[name]][-1] == data[[name]][-n]
   if (!any(again)) {
     return(list(data = data, news = NULL))
   }

@@ -181,7 +181,10 @@ ReadStamp year_first(Reader& r) {
   int month = r.month_name();
   if (month == 0) month = r.number(1, 2);
   if (month < 0) return trouble(StampTrouble::not_a_stamp);
-  if (r.done()) return day_stamp(year, month, 1, StampKind::month);
+  if (r.done()) {  // 2601.3 is a number rather than a month
+    return mark == '.' ? trouble(StampTrouble::not_a_stamp)
+                       : day_stamp(year, month, 1, StampKind::month);
+  }
   if (!r.take(mark)) return trouble(StampTrouble::not_a_stamp);
   const int day = r.number(1, 2);
   if (day < 0) return trouble(StampTrouble::not_a_stamp);

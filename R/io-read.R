@@ -1,0 +1,180 @@
+#' Read a timeline from delimited text
+#'
+#' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma,
+#' encoding, byte-order mark, gzip, a row of units below the header, footnotes
+#' and rows of totals. Then indexes it as [timeline()] does.
+#'
+#' @inheritParams timeline
+#' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), or an
+#'   http address.
+#' @param time The time column, bare or as a string; or [from_parts()] of columns:
+#'   `from_parts(year = yr, week = wk)`. When left out, the one column that holds
+#'   stamps.
+#' @param missing Texts that mean "no value" beside empty cells and `NA`, such
+#'   as `"---"` or `"-9999"`. A column that is numbers but for some marker is
+#'   refused with the marker named, so that none is swallowed.
+#' @param layout `"long"` (a row for each stamp and series), `"wide"` (one column
+#'   a series: `series` then names the new column), or `"across"`
+#'   (periods across the columns, items down the rows; `time` names the new column).
+#' @param measure For the other layouts: what the numbers measure.
+#' @param decimal `"auto"`, `"."` or `","`.
+#' @param separator The separator; found by default.
+#' @param join A table of attributes (a data frame or a file) to be joined by
+#'   the series columns that it has too. Keys without a match are listed.
+#' @param rename `"clean"` for names in lower case with underscores, or new names:
+#'   `c(flow = "Flow (l/s)")`. By default names stay as they are.
+#' @param timeout Seconds that an address may take.
+#' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
+#'   `repeats`, `levels`, `day_first`, `epoch`, `events`.
+#' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
+#'   read are kept in [rejects()] with their line number (and their file, where there are
+#'   several). Lines are counted from 1, the header included.
+#' @section Error types:
+#' `kairon_error_file` when the file is missing, empty, cut short, or not delimited text;
+#' `kairon_error_input` when its columns do not fit.
+#' @examples
+#' path <- system.file("extdata", "rain.csv", package = "kairon")
+#' read_timeline(path, amounts = rain, units = c(rain = "mm"))
+#' # one column a series, decimal commas
+#' wide <- tempfile(fileext = ".csv")
+#' writeLines(c("day;north;south", "2031-03-01;1,5;2", "2031-03-02;1,7;2,25"), wide)
+#' read_timeline(wide, layout = "wide", series = "site", measure = "flow")
+#' @export
+read_timeline <- function(source, time = NULL, series = NULL, ..., missing = character(),
+                          layout = c("long", "wide", "across"), measure = "value",
+                          decimal = c("auto", ".", ","), separator = NULL, join = NULL,
+                          rename = NULL, timeout = 60) {
+  layout <- check_choice(layout, c("long", "wide", "across"))
+  decimal <- check_choice(decimal, c("auto", ".", ","))
+  if (!is.character(missing)) {
+    abort_input("{.arg missing} must be text, such as {.val ---}.")
+  }
+  given <- rlang::enquos(...)
+  check_arguments(names(given))
+  files <- local_files(source, timeout)
+  roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
+  how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
+              measure = measure, rename = rename)
+  parts <- lapply(seq_len(nrow(files)), function(i) {
+    read_one(files$path[i], files$name[i], roles, given, how)
+  })
+  shape <- bind_parts(parts, files)
+  options <- read_options(given, shape)
+  if (!is.null(join)) {
+    joined <- join_attributes(shape$data, join, shape$series, rlang::current_env())
+    shape$data <- joined$data
+    options$attributes <- c(options$attributes, joined$attributes)
+  }
+  units <- c(options$units, shape$units[setdiff(names(shape$units), names(options$units))])
+  label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
+  rlang::try_fetch(
+    build_timeline(
+      shape$data,
+      list(time = shape$time, series = shape$series, amounts = options$amounts,
+           attributes = options$attributes, levels = options$levels, drop = shape$drop),
+      units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
+      rows = shape$lines, where = "line", source = label, epoch = options$epoch,
+      events = options$events, files = shape$files, rejects = shape$rejects
+    ),
+    kairon_error_input = function(cnd) {
+      abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
+                  call = rlang::caller_env(), .envir = list2env(list(label = label)))
+    }
+  )
+}
+
+timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repeats", "day_first",
+                      "epoch", "events")
+
+check_arguments <- function(given, call = rlang::caller_env()) {
+  for (name in setdiff(given, timeline_options)) {
+    hint <- nearest_word(name, c(timeline_options, names(formals(read_timeline))))
+    abort_input(c(
+      "There is no argument {.arg {name}}.",
+      i = if (!is.null(hint)) "Did you mean {.arg {hint}}?"
+    ), call = call)
+  }
+}
+
+# One file: read, name, find its time column, take the units row out, make it long.
+read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3)) {
+  wide <- how$layout == "wide"
+  quoted <- roles$series
+  wanted <- c(
+    column_words(roles$time), column_words(quoted),
+    if ("attributes" %in% names(given)) column_words(given$attributes)
+  )
+  originals <- function(names) names_before(names, wanted, how$rename)
+  read <- read_delimited(path, name, how$missing, originals, how$separator, call)
+  data <- rename_columns(read$data, how$rename, call)
+  if (nrow(data) == 0) {
+    abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."), call = call,
+                .envir = list2env(list(name = name)))
+  }
+  check_duplicate_names(data, call)
+  if (how$layout == "across") {
+    series <- column_names(quoted, data, call)
+    data <- numbers_in(data, series, how$missing, how$decimal, call)
+    label <- column_names(roles$time, call = call)
+    shape <- lengthen_across(data, label, series, how$measure, call)
+    shape$lines <- read$lines[shape$row]
+    shape$rejects <- read$rejects
+    return(shape)
+  }
+  timed <- time_column(roles$time, data, call)
+  data <- timed$data
+  units <- units_row(data, timed$name)
+  lines <- read$lines
+  if (!is.null(units)) {
+    data <- data[-1, , drop = FALSE]
+    lines <- lines[-1]
+  }
+  series <- column_names(quoted, if (wide) NULL else data, call)
+  attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call)
+  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), how$missing, how$decimal, call)
+  shape <- list(data = data, time = timed$name, series = series, row = seq_len(nrow(data)))
+  if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
+  shape$lines <- lines[shape$row]
+  shape$rejects <- read$rejects
+  shape$units <- units
+  shape$drop <- timed$parts
+  shape
+}
+
+# Words that may be names of columns, before the columns are known.
+column_words <- function(quo) {
+  expr <- rlang::quo_get_expr(quo)
+  if (rlang::is_call(expr) && !rlang::is_call(expr, "c")) {
+    return(character())
+  }
+  names_in(expr, rlang::quo_get_env(quo), NULL)
+}
+
+bind_parts <- function(parts, files) {
+  out <- parts[[1]]
+  if (length(parts) == 1) {
+    return(out)
+  }
+  rows <- vapply(parts, function(p) nrow(p$data), 1L)
+  out$data <- as.data.frame(data.table::rbindlist(lapply(parts, `[[`, "data"), fill = TRUE, use.names = TRUE))
+  out$lines <- unlist(lapply(parts, `[[`, "lines"))
+  out$files <- rep(files$name, rows)
+  out$rejects <- do.call(rbind, Map(function(p, name) {
+    if (!is.null(p$rejects)) cbind(p$rejects, file = rep(name, nrow(p$rejects)))
+  }, parts, files$name))
+  out
+}
+
+read_options <- function(given, shape, call = rlang::caller_env()) {
+  columns <- function(name) {
+    if (name %in% names(given)) column_names(given[[name]], shape$data, call) else character()
+  }
+  value <- function(name) if (name %in% names(given)) rlang::eval_tidy(given[[name]])
+  repeats <- value("repeats") %||% "refuse"
+  list(
+    amounts = columns("amounts"), attributes = columns("attributes"),
+    levels = columns("levels"), units = value("units"), zone = value("zone"),
+    day_first = value("day_first"), epoch = value("epoch"), events = value("events"),
+    repeats = check_choice(repeats, c("refuse", "first", "last", "mean"), "repeats", call)
+  )
+}

@@ -1,0 +1,161 @@
+# From what a user names (a path, a pattern, several, an address) to plain
+# local files.
+
+# Returns a data frame: name (as given) and path (a local text file).
+local_files <- function(source, timeout = 60, call = rlang::caller_env()) {
+  if (!is.character(source) || length(source) == 0 || anyNA(source)) {
+    abort_input(c(
+      "{.arg source} must name a file, several files, a pattern or an address.",
+      x = "It is {.obj_type_friendly {source}}."
+    ), call = call)
+  }
+  names <- unlist(lapply(source, function(s) {
+    pattern <- grepl("[*?]", s) && !is_address(s) && !file.exists(s)
+    if (!pattern) {
+      return(s)
+    }
+    found <- sort(Sys.glob(s))
+    if (length(found) == 0) {
+      abort_file("No file fits the pattern {.file {s}}.", call = call, .envir = environment())
+    }
+    found
+  }))
+  path <- vapply(names, function(name) {
+    if (is_address(name)) {
+      name <- fetch_file(name, timeout, call)
+    } else {
+      check_source(name, call)
+    }
+    plain_file(name, call)
+  }, "", USE.NAMES = FALSE)
+  data.frame(name = names, path = path)
+}
+
+is_address <- function(source) grepl("^https?://", source)
+
+check_source <- function(source, call = rlang::caller_env()) {
+  if (!file.exists(source)) {
+    folder <- dirname(source)
+    near <- if (dir.exists(folder)) nearest_word(basename(source), list.files(folder))
+    abort_file(c(
+      "There is no file {.file {source}}.",
+      i = if (!is.null(near)) "Did you mean {.file {file.path(folder, near)}}?"
+    ), call = call)
+  }
+  if (dir.exists(source)) {
+    abort_file(c(
+      "{.file {source}} is a folder, not a file.",
+      i = "To read all files in it, write {.file {file.path(source, '*.csv')}}."
+    ), call = call)
+  }
+  if (file.size(source) == 0) {
+    abort_file(c(
+      "{.file {source}} is empty.", i = "A header and at least one row are needed."
+    ), call = call)
+  }
+}
+
+fetch_file <- function(address, timeout, call) {
+  path <- tempfile(fileext = paste0(".", tools::file_ext(sub("[?#].*", "", address))))
+  before <- options(timeout = timeout)
+  on.exit(options(before))
+  trouble <- character()
+  code <- tryCatch(
+    withCallingHandlers(
+      utils::download.file(address, path, mode = "wb", quiet = TRUE, method = "libcurl"),
+      warning = function(w) {
+        trouble <<- c(trouble, conditionMessage(w))
+        invokeRestart("muffleWarning")
+      }
+    ),
+    error = function(e) e
+  )
+  if (inherits(code, "error") || code != 0 || !file.exists(path) || file.size(path) == 0) {
+    why <- c(trouble, if (inherits(code, "error")) conditionMessage(code))
+    status <- regmatches(why, regexpr("HTTP status was '[^']+'", why))
+    slow <- any(grepl("[Tt]imeout|timed out", why))
+    says <- if (length(status)) {
+      paste0("The server answered ", sub("HTTP status was ", "", status[1]), ".")
+    } else if (slow) {
+      paste0("It did not answer within ", timeout, " seconds.")
+    } else if (length(why)) {
+      utils::tail(why, 1)
+    } else {
+      "The answer was empty."
+    }
+    unlink(path)
+    abort_file(c(
+      "{.url {address}} cannot be read.", x = "{says}",
+      i = if (slow) "Allow more time with {.code timeout = {2 * timeout}}."
+    ), call = call, .envir = environment())
+  }
+  path
+}
+
+# gzip is undone into a temporary file, two-byte text turned into UTF-8; other
+# text is read where it is.
+plain_file <- function(source, call) {
+  start <- readBin(source, "raw", 4096)
+  if (starts_with_bytes(start, c(0x1f, 0x8b))) {
+    return(plain_file(unzipped(source, call), call))
+  }
+  if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
+    return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
+  }
+  if (any(start == as.raw(0))) {
+    abort_file(c(
+      "{.file {source}} is not text.",
+      x = "It holds bytes that no text has.",
+      i = "Save it as CSV first."
+    ), call = call)
+  }
+  source
+}
+
+starts_with_bytes <- function(bytes, wanted) {
+  length(bytes) >= length(wanted) && all(bytes[seq_along(wanted)] == as.raw(wanted))
+}
+
+narrowed <- function(source, encoding) {
+  path <- tempfile(fileext = ".csv")
+  bytes <- readBin(source, "raw", file.size(source))
+  writeLines(iconv(list(bytes[-(1:2)]), encoding, "UTF-8"), path, useBytes = TRUE)
+  path
+}
+
+unzipped <- function(source, call) {
+  path <- tempfile(fileext = ".csv")
+  from <- gzfile(source, "rb")
+  to <- file(path, "wb")
+  on.exit({
+    close(from)
+    close(to)
+  })
+  trouble <- NULL
+  tryCatch(
+    repeat {
+      chunk <- readBin(from, "raw", 2^22)
+      if (length(chunk) == 0) break
+      writeBin(chunk, to)
+    },
+    error = function(e) trouble <<- conditionMessage(e),
+    warning = function(w) trouble <<- conditionMessage(w)
+  )
+  # The last four bytes of gzip tell the size; a file cut short cannot have them.
+  flush(to)
+  tail <- readBin(source, "raw", file.size(source))
+  told <- sum(as.numeric(utils::tail(tail, 4)) * 256^(0:3))
+  if (is.null(trouble) && told != file.size(path) %% 2^32 && !several_members(tail)) {
+    trouble <- "It ends too early; was it cut short?"
+  }
+  if (!is.null(trouble)) {
+    abort_file(c("{.file {source}} cannot be unpacked.", x = "{trouble}"), call = call,
+               .envir = environment())
+  }
+  path
+}
+
+# Files joined from several zipped ones tell the size of the last only.
+several_members <- function(bytes) {
+  length(grepRaw(as.raw(c(0x1f, 0x8b, 0x08)), bytes, all = TRUE)) > 1
+}
