@@ -45,6 +45,10 @@ cpp_share_on_grid <- function(instants, zone, cadence) {
     .Call(`_kairon_cpp_share_on_grid`, instants, zone, cadence)
 }
 
+cpp_scan_stamps <- function(path, separator, field, threads) {
+    .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads)
+}
+
 cpp_decompose_averages <- function(values, breaks, m, multiply, threads) {
     .Call(`_kairon_cpp_decompose_averages`, values, breaks, m, multiply, threads)
 }
@@ -91,5 +95,9 @@ cpp_sliding_statistics <- function(statistic, values, times, from, to, breaks, t
 
 cpp_fill_gaps <- function(values, times, breaks, rule, longest) {
     .Call(`_kairon_cpp_fill_gaps`, values, times, breaks, rule, longest)
+}
+
+cpp_increasing <- function(x) {
+    .Call(`_kairon_cpp_increasing`, x)
 }
 

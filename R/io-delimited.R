@@ -8,6 +8,10 @@
 read_delimited <- function(path, name, missing, text_columns, separator, call) {
   first <- peek_delimited(path, name, separator, call)
   as_text <- union(text_columns(first$names), first$stamps)
+  read <- read_plain(path, name, missing, first, as_text, call)
+  if (!is.null(read)) {
+    return(list(data = read, lines = NULL, rejects = NULL))
+  }
   read <- fread_quietly(
     file = path, separator = first$separator, missing = missing, as_text = as_text,
     name = name, call = call
@@ -19,6 +23,31 @@ read_delimited <- function(path, name, missing, text_columns, separator, call) {
   list(data = read$data, lines = lines, rejects = NULL)
 }
 
+# The usual large file: a header, no quotes, one column of stamps that can all be
+# read. The core reads the stamps from the file itself, without ever making
+# them text in R, which would take longer than all the rest. NULL otherwise.
+read_plain <- function(path, name, missing, first, as_text, call) {
+  time <- first$stamps
+  if (length(time) != 1 || file.size(path) < 1e6 || !identical(first$header, first$names)) {
+    return(NULL)
+  }
+  scan <- cpp_scan_stamps(path, first$separator, match(time, first$names) - 1L, core_threads())
+  kind <- if (!is.null(scan)) stamp_kinds[log2(attr(scan, "kinds")) + 1]
+  if (is.null(scan) || !kind %in% c("date", "local", "absolute")) {
+    return(NULL)
+  }
+  read <- fread_quietly(
+    file = path, separator = first$separator, missing = missing, drop = time,
+    as_text = setdiff(as_text, time), name = name, call = call
+  )
+  if (read$misfits || nrow(read$data) != length(scan)) {
+    return(NULL)
+  }
+  data <- read$data
+  data[[time]] <- scan
+  data[first$names]
+}
+
 # Header, separator, and the columns that hold stamps, from the first rows.
 peek_delimited <- function(path, name, separator, call) {
   head <- readLines(path, n = 60, warn = FALSE)
@@ -28,6 +57,7 @@ peek_delimited <- function(path, name, separator, call) {
                call = call, .envir = list2env(list(name = name)))
   }
   separator <- separator %||% guess_separator(head)
+  head[1] <- sub("^\ufeff", "", head[1])
   columns <- lengths(strsplit(head[1], separator, fixed = TRUE))
   if (columns > 20000) {
     abort_file(c(
@@ -48,7 +78,10 @@ peek_delimited <- function(path, name, separator, call) {
                .envir = list2env(list(name = name)))
   }
   holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
-  list(separator = separator, names = names(few), stamps = names(few)[holds])
+  list(
+    separator = separator, names = names(few), stamps = names(few)[holds],
+    header = trimws(sub("^\ufeff", "", strsplit(head[1], separator, fixed = TRUE)[[1]]))
+  )
 }
 
 # The separator that parts the lines into the most columns, and evenly.

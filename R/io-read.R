@@ -117,14 +117,14 @@ read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3))
     data <- numbers_in(data, series, how$missing, how$decimal, call)
     label <- column_names(roles$time, call = call)
     shape <- lengthen_across(data, label, series, how$measure, call)
-    shape$lines <- read$lines[shape$row]
+    shape$lines <- (read$lines %||% below_header(nrow(data)))[shape$row]
     shape$rejects <- read$rejects
     return(shape)
   }
   timed <- time_column(roles$time, data, call)
   data <- timed$data
   units <- units_row(data, timed$name)
-  lines <- read$lines
+  lines <- read$lines %||% below_header(nrow(data))
   if (!is.null(units)) {
     data <- data[-1, , drop = FALSE]
     lines <- lines[-1]
@@ -132,14 +132,17 @@ read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3))
   series <- column_names(quoted, if (wide) NULL else data, call)
   attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call)
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), how$missing, how$decimal, call)
-  shape <- list(data = data, time = timed$name, series = series, row = seq_len(nrow(data)))
+  shape <- list(data = data, time = timed$name, series = series)
   if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
-  shape$lines <- lines[shape$row]
+  shape$lines <- if (wide) lines[shape$row] else lines
   shape$rejects <- read$rejects
   shape$units <- units
   shape$drop <- timed$parts
   shape
 }
+
+# Line numbers; a range costs no memory.
+below_header <- function(n) if (n > 0) 2:(n + 1L) else integer()
 
 # Words that may be names of columns, before the columns are known.
 column_words <- function(quo) {

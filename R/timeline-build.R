@@ -125,14 +125,15 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   if (length(time) == 0) time <- guess_time(data, call)
   check_roles(roles, time, call)
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows, where, call)
-  rejects <- rbind(rejects, reject_rows(data, stamps$reason, rows, where, files))
-  if (any(nzchar(stamps$reason))) {
-    keep <- !nzchar(stamps$reason)
+  bad <- which(nzchar(stamps$reason))
+  rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
+  if (length(bad)) {
+    keep <- -bad
     data <- data[keep, , drop = FALSE]
     rows <- rows[keep]
     stamps$seconds <- stamps$seconds[keep]
   }
-  data[[time]] <- from_seconds(stamps$seconds, stamps$type, stamps$zone)
+  data[[time]] <- as_stamps(stamps)
   check_series(data, roles$series, rows, where, call)
   measures <- find_measures(data, time, roles, rows, where, call)
   for (m in measures) if (!is.double(data[[m]])) data[[m]] <- as.double(data[[m]])
@@ -140,8 +141,14 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   kinds[measures %in% roles$amounts] <- "amount"
   names(kinds) <- measures
   check_attributes(data, roles, call)
-  data <- sort_rows(data, roles$series, time)
-  settled <- settle_repeats(data, roles$series, time, measures, repeats, stamps, call)
+  stamps$rising <- length(roles$series) == 0 && cpp_increasing(stamps$seconds) == 2
+  in_order <- if (!stamps$rising) row_order(data[roles$series], stamps$seconds)
+  if (!is.null(in_order)) {
+    data <- data[in_order, , drop = FALSE]
+    stamps$seconds <- stamps$seconds[in_order]
+  }
+  if (!identical(.row_names_info(data), -nrow(data))) rownames(data) <- NULL
+  settled <- settle_repeats(data, roles$series, measures, repeats, stamps, call)
   meta <- list(
     time = time, series = as.character(roles$series), kinds = kinds,
     units = known_units(measures, units, call),
@@ -151,11 +158,17 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   )
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
-  meta$cadence <- find_cadence(out)
+  meta$cadence <- find_cadence(out, settled$seconds)
   if (!is.null(events)) meta$cadence <- close_days(meta$cadence, events, open_days(out), call)
   attr(out, "timeline") <- meta
   say_building(out, roles)
   out
+}
+
+# Stamps that the core made POSIXct already are taken as they are.
+as_stamps <- function(stamps) {
+  made <- inherits(stamps$seconds, "POSIXct") && identical(attr(stamps$seconds, "tzone"), stamps$zone)
+  if (made) stamps$seconds else from_seconds(stamps$seconds, stamps$type, stamps$zone)
 }
 
 open_days <- function(x) floor(to_seconds(x[[timeline_meta(x)$time]]) / 86400)
@@ -172,7 +185,10 @@ check_series <- function(data, series, rows, where, call) {
 }
 
 new_timeline <- function(data, meta) {
-  structure(data, timeline = meta, class = c("kairon_timeline", "data.frame"))
+  # One by one: structure() would spell out the row names of a long table.
+  attr(data, "timeline") <- meta
+  class(data) <- c("kairon_timeline", "data.frame")
+  data
 }
 
 timeline_meta <- function(x) attr(x, "timeline")
@@ -364,6 +380,9 @@ known_units <- function(measures, units, call = rlang::caller_env()) {
 index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call) {
   if (!is.null(zone)) check_zone(zone, call = call)
   if (is.factor(column)) column <- as.character(column)
+  if (!is.null(attr(column, "kinds"))) {
+    return(index_scanned(column, keys, zone))
+  }
   if (!is.null(epoch)) {
     epoch <- check_choice(epoch, c("seconds", "milliseconds"), call = call)
     column <- .POSIXct(as.numeric(column) / if (epoch == "seconds") 1 else 1000, tz = "UTC")
@@ -393,6 +412,38 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
     seconds = seconds, type = type, reason = reason, news = NULL,
     zone = if (type == "instant") zone %||% own %||% "UTC" else "UTC"
   )
+}
+
+# Stamps that the core has read from a file: none of them is unreadable.
+index_scanned <- function(column, keys, zone) {
+  kind <- stamp_kinds[log2(attr(column, "kinds")) + 1]
+  if (kind == "date") {
+    return(list(seconds = as.double(column), type = "date", zone = "UTC"))
+  }
+  news <- NULL
+  if (is.null(zone)) news <- zone_news(kind == "absolute")
+  zone <- zone %||% "UTC"
+  seconds <- column
+  if (kind == "local" && zone != "UTC") {
+    seconds <- as.double(seconds)
+    written <- seconds
+    span <- range(seconds)
+    seconds <- cpp_instant_of_local(written, zone_table(zone, span[1], span[2]))
+    on_wall <- rep(TRUE, length(seconds))
+    read <- list(seconds = seconds, type = "instant", written = written, on_wall = on_wall)
+    clock <- settle_clock(read, keys, zone)
+    seconds <- clock$seconds
+    news <- c(news, clock$news)
+  }
+  list(seconds = seconds, type = "instant", zone = zone, news = news)
+}
+
+zone_news <- function(zoned) {
+  if (zoned) {
+    "stamps carry their offset; days are cut in UTC"
+  } else {
+    "stamps carry no zone and were taken as UTC"
+  }
 }
 
 # Text that holds whole numbers only, and no years, counts steps.
@@ -425,11 +476,7 @@ index_text <- function(column, keys, name, zone, day_first, rows, where, call) {
   }
   news <- NULL
   if (read$type == "instant" && is.null(zone)) {
-    news <- if (read$zoned) {
-      "stamps carry their offset; days are cut in UTC"
-    } else {
-      "stamps carry no zone and were taken as UTC"
-    }
+    news <- zone_news(read$zoned)
   }
   clock <- settle_clock(read, keys, zone %||% "UTC")
   list(
@@ -486,42 +533,42 @@ abort_no_stamps <- function(name, column, reason, rows, where, call) {
   ), call = call)
 }
 
-reject_rows <- function(data, reason, rows, where, files = NULL) {
-  bad <- which(nzchar(reason))
+reject_rows <- function(data, reason, bad, rows, where, files = NULL) {
   text <- do.call(paste, c(lapply(data[bad, , drop = FALSE], as.character), sep = ", "))
-  out <- data.frame(row = rows[bad], reason = reason[bad], text = as.character(text))
+  out <- data.frame(row = rows[bad], reason = as.character(reason[bad]), text = as.character(text))
   names(out)[1] <- where
   if (!is.null(files)) out$file <- files[bad]
   out
 }
 
-# Rows in the order of series and time; most files are sorted already.
-sort_rows <- function(data, series, time) {
-  keys <- unname(lapply(data[series], function(v) if (is.factor(v)) as.integer(v) else v))
-  seconds <- to_seconds(data[[time]])
-  if (length(keys) == 0 && !is.unsorted(seconds)) {
-    return(data)
+# The order of series and time; NULL where the rows stand in it already.
+row_order <- function(keys, seconds) {
+  keys <- unname(lapply(keys, function(v) if (is.factor(v)) as.integer(v) else v))
+  if (length(keys) == 0 && cpp_increasing(seconds) > 0) {
+    return(NULL)
   }
-  in_order <- do.call(order, c(keys, list(seconds), method = "radix"))
-  out <- if (is.unsorted(in_order)) data[in_order, , drop = FALSE] else data
-  rownames(out) <- NULL
-  out
+  in_order <- do.call(order, c(keys, list(as.double(seconds)), method = "radix"))
+  if (is.unsorted(in_order)) in_order
 }
 
 # Repeats ----
 
-settle_repeats <- function(data, series, time, measures, rule, stamps, call) {
+settle_repeats <- function(data, series, measures, rule, stamps, call) {
   # Sorted rows repeat a stamp only next to each other.
   n <- nrow(data)
-  again <- c(FALSE, diff(to_seconds(data[[time]])) == 0)
+  if (stamps$rising) {
+    return(list(data = data, seconds = stamps$seconds))
+  }
+  stamps$seconds <- as.double(stamps$seconds)
+  again <- c(FALSE, diff(stamps$seconds) == 0)
   for (name in series) again[-1] <- again[-1] & data[[name]][-1] == data[[name]][-n]
   if (!any(again)) {
-    return(list(data = data, news = NULL))
+    return(list(data = data, seconds = stamps$seconds))
   }
   n <- sum(again)
   if (rule == "refuse") {
-    seconds <- to_seconds(data[[time]])[again]
-    shown <- word_list(show_stamp(utils::head(seconds, 3), stamps$type, stamps$zone))
+    first <- utils::head(stamps$seconds[again], 3)
+    shown <- word_list(show_stamp(first, stamps$type, stamps$zone))
     abort_input(c(
       "Stamps must differ within a series.",
       x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
@@ -541,7 +588,7 @@ settle_repeats <- function(data, series, time, measures, rule, stamps, call) {
   rownames(out) <- NULL
   rule <- if (rule == "mean") "averaged" else paste("settled by keeping the", rule)
   news <- paste(plural(n, "repeated stamp"), rule)
-  list(data = out, news = news)
+  list(data = out, news = news, seconds = stamps$seconds[keep])
 }
 
 say_building <- function(x, roles) {

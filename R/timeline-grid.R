@@ -21,17 +21,17 @@ rows_of <- function(x) {
 }
 
 span_zone <- function(meta, seconds) {
-  if (meta$type != "instant" || length(seconds) == 0) {
+  if (meta$type != "instant" || meta$zone == "UTC" || length(seconds) == 0) {
     return(utc_zone)
   }
-  span <- range(seconds)
+  span <- cpp_finite_range(seconds)
   zone_table(meta$zone, span[1], span[2])
 }
 
 series_breaks <- function(x, series) {
   n <- nrow(x)
-  if (n == 0) {
-    return(0L)
+  if (n == 0 || length(series) == 0) {
+    return(unique(c(0L, n)))
   }
   changed <- rep(FALSE, n - 1)
   for (name in series) {
@@ -54,11 +54,12 @@ series_labels <- function(keys) {
   do.call(paste, c(unname(lapply(keys, as.character)), sep = " / "))
 }
 
-find_cadence <- function(x) {
-  rows <- rows_of(x)
-  type <- timeline_meta(x)$type
-  found <- detect_cadence(rows$seconds, rows$breaks, rows$zone, type == "step")
-  found
+find_cadence <- function(x, seconds = NULL) {
+  meta <- timeline_meta(x)
+  seconds <- seconds %||% to_seconds(x[[meta$time]])
+  detect_cadence(
+    seconds, series_breaks(x, meta$series), span_zone(meta, seconds), meta$type == "step"
+  )
 }
 
 is_regular <- function(x) is_regular_cadence(timeline_meta(x)$cadence)

@@ -124,7 +124,8 @@ rbind.kairon_timeline <- function(...) {
   companions <- intersect(companion_columns(names(meta$kinds)), columns)
   parts <- lapply(parts, complete_companions, companions = companions)
   data <- do.call(rbind, lapply(parts, as_plain))
-  data <- sort_rows(data, meta$series, meta$time)
+  in_order <- row_order(data[meta$series], to_seconds(data[[meta$time]]))
+  if (!is.null(in_order)) data <- data[in_order, , drop = FALSE]
   rownames(data) <- NULL
   out <- restore_timeline(data, meta)
   if (is_timeline(out) && !all_on_grid(out)) {

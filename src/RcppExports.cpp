@@ -155,6 +155,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_scan_stamps
+Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads);
+RcppExport SEXP _kairon_cpp_scan_stamps(SEXP pathSEXP, SEXP separatorSEXP, SEXP fieldSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    Rcpp::traits::input_parameter< int >::type field(fieldSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_scan_stamps(path, separator, field, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_decompose_averages
 Rcpp::List cpp_decompose_averages(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m, bool multiply, int threads);
 RcppExport SEXP _kairon_cpp_decompose_averages(SEXP valuesSEXP, SEXP breaksSEXP, SEXP mSEXP, SEXP multiplySEXP, SEXP threadsSEXP) {
@@ -328,6 +342,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_increasing
+int cpp_increasing(Rcpp::NumericVector x);
+RcppExport SEXP _kairon_cpp_increasing(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_increasing(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
@@ -341,6 +366,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_instant_of_local", (DL_FUNC) &_kairon_cpp_instant_of_local, 2},
     {"_kairon_cpp_detect_cadence", (DL_FUNC) &_kairon_cpp_detect_cadence, 5},
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
+    {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},
     {"_kairon_cpp_naive_scale", (DL_FUNC) &_kairon_cpp_naive_scale, 3},
@@ -353,6 +379,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_range_statistics", (DL_FUNC) &_kairon_cpp_range_statistics, 5},
     {"_kairon_cpp_sliding_statistics", (DL_FUNC) &_kairon_cpp_sliding_statistics, 7},
     {"_kairon_cpp_fill_gaps", (DL_FUNC) &_kairon_cpp_fill_gaps, 5},
+    {"_kairon_cpp_increasing", (DL_FUNC) &_kairon_cpp_increasing, 1},
     {NULL, NULL, 0}
 };
 

@@ -119,7 +119,8 @@ Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::Integ
   double* to = out.begin();
   core::parallel_for(series, threads, [&](std::size_t s) {
     const core::Detected d = core::detect_cadence(
-        all.part(static_cast<std::size_t>(at[s]), static_cast<std::size_t>(at[s + 1])), z, counter);
+        all.part(static_cast<std::size_t>(at[s]), static_cast<std::size_t>(at[s + 1])), z, counter,
+        series == 1 ? threads : 1);
     const core::Cadence& c = d.cadence;
     const double row[] = {static_cast<double>(c.unit), c.n, c.anchor, c.day_start, static_cast<double>(c.stamp),
                           static_cast<double>(c.stamp_day), static_cast<double>(d.known),

@@ -70,3 +70,15 @@ Rcpp::List cpp_fill_gaps(Rcpp::NumericVector values, Rcpp::NumericVector times, 
                   longest, out.begin(), filled.begin());
   return Rcpp::List::create(_["values"] = out, _["filled"] = filled);
 }
+
+// 2 where every number is larger than the one before, 1 where none is smaller,
+// 0 where some is smaller or missing.
+// [[Rcpp::export]]
+int cpp_increasing(Rcpp::NumericVector x) {
+  int out = 2;
+  for (R_xlen_t i = 1; i < x.size(); ++i) {
+    if (!(x[i] >= x[i - 1])) return 0;
+    if (x[i] == x[i - 1]) out = 1;
+  }
+  return out;
+}

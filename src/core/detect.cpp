@@ -8,6 +8,8 @@
 #include <cmath>
 #include <numeric>
 
+#include "parallel.h"
+
 namespace core {
 
 namespace {
@@ -224,8 +226,27 @@ void elapsed(Doubles instants, const std::vector<double>& local, Detected& out) 
 
 }  // namespace
 
+bool on_grid_throughout(Doubles instants, const Zone& zone, const Cadence& cadence, int threads) {
+  constexpr std::size_t kPiece = 1 << 16;
+  const std::size_t pieces = (instants.size() + kPiece - 1) / kPiece;
+  std::atomic<bool> all{true};
+  parallel_for(pieces, threads, [&](std::size_t p) {
+    const std::size_t to = std::min(instants.size(), (p + 1) * kPiece);
+    if (all && share_on_grid(instants.part(p * kPiece, to), zone, cadence) < 1) all = false;
+  });
+  return all;
+}
+
 double share_on_grid(Doubles instants, const Zone& zone, const Cadence& cadence) {
   if (instants.size() == 0) return 1;
+  if (cadence.unit == Unit::second && cadence.stamp == Stamp::start) {
+    std::size_t held = 0;
+    for (double t : instants) {
+      const double steps = (t - cadence.anchor) / cadence.n;
+      held += std::fabs(steps - std::nearbyint(steps)) * cadence.n < 1e-6;
+    }
+    return static_cast<double>(held) / static_cast<double>(instants.size());
+  }
   constexpr std::size_t kPiece = 4096;  // stays in the cache
   std::vector<double> k(std::min(kPiece, instants.size())), back(k.size());
   std::size_t held = 0;
@@ -238,7 +259,13 @@ double share_on_grid(Doubles instants, const Zone& zone, const Cadence& cadence)
   return static_cast<double>(held) / static_cast<double>(instants.size());
 }
 
-Detected detect_cadence(Doubles instants, const Zone& zone, bool counter) {
+Detected detect_cadence(Doubles instants, const Zone& zone, bool counter, int threads) {
+  // The beginning of a long series usually tells, and the rest only has to fit.
+  constexpr std::size_t kBeginning = 5000;
+  if (instants.size() > 4 * kBeginning) {
+    Detected guess = detect_cadence(instants.part(0, kBeginning), zone, counter);
+    if (guess.regular && on_grid_throughout(instants, zone, guess.cadence, threads)) return guess;
+  }
   Detected out{{Unit::day, 1, 0, 0, Stamp::start, -1, {}}, false, false, kMissing, kMissing};
   if (instants.size() < 2) return out;
   out.known = true;

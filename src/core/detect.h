@@ -13,7 +13,10 @@ struct Detected {
 };
 
 // `instants` are sorted and unique. `whole_days` says that they are dates.
-Detected detect_cadence(Doubles instants, const Zone& zone, bool counter);
+// `threads` serve one long series; many series are better spread over them.
+Detected detect_cadence(Doubles instants, const Zone& zone, bool counter, int threads = 1);
+
+bool on_grid_throughout(Doubles instants, const Zone& zone, const Cadence& cadence, int threads);
 
 // Share of stamps that a cadence would have given itself.
 double share_on_grid(Doubles instants, const Zone& zone, const Cadence& cadence);

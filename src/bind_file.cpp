@@ -1,0 +1,77 @@
+#include "bind_convert.h"
+#include "core/fields.h"
+
+#ifdef _WIN32
+#include <fstream>
+#include <iterator>
+#else
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#endif
+
+namespace {
+
+// The bytes of a file, mapped where the system can.
+class FileBytes {
+ public:
+  explicit FileBytes(const std::string& path) {
+#ifdef _WIN32
+    std::ifstream in(path, std::ios::binary);
+    held_.assign(std::istreambuf_iterator<char>(in), {});
+    begin_ = held_.data();
+    size_ = held_.size();
+#else
+    const int file = open(path.c_str(), O_RDONLY);
+    struct stat info;
+    if (file < 0 || fstat(file, &info) != 0) {
+      if (file >= 0) close(file);
+      throw core::InputError("the file cannot be opened");
+    }
+    size_ = static_cast<std::size_t>(info.st_size);
+    void* at = size_ ? mmap(nullptr, size_, PROT_READ, MAP_PRIVATE, file, 0) : nullptr;
+    close(file);
+    if (at == MAP_FAILED) throw core::InputError("the file cannot be mapped");
+    begin_ = static_cast<const char*>(at);
+#endif
+  }
+  ~FileBytes() {
+#ifndef _WIN32
+    if (begin_) munmap(const_cast<char*>(begin_), size_);
+#endif
+  }
+  FileBytes(const FileBytes&) = delete;
+  FileBytes& operator=(const FileBytes&) = delete;
+  const char* begin() const { return begin_; }
+  const char* end() const { return begin_ + size_; }
+
+ private:
+  const char* begin_ = nullptr;
+  std::size_t size_ = 0;
+#ifdef _WIN32
+  std::vector<char> held_;
+#endif
+};
+
+}  // namespace
+
+// Stamps of one field of a delimited file without quotes, below its first line;
+// NULL where that reader is not enough. The result is POSIXct with the zone UTC, so
+// that nothing has to be copied later; its attribute `kinds` has a bit for each kind read.
+// [[Rcpp::export]]
+Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads) {
+  const FileBytes file(path);
+  const char* at = file.begin();
+  while (at < file.end() && *at != '\n') ++at;
+  if (at >= file.end()) return R_NilValue;
+  const core::TextPieces text = core::cut_text(at + 1, file.end(), threads);
+  if (text.quoted || text.count == 0) return R_NilValue;
+  Rcpp::NumericVector out = Rcpp::no_init(static_cast<R_xlen_t>(text.count));
+  const unsigned kinds = core::scan_stamps(text, separator[0], field, threads, out.begin());
+  if (kinds == 0) return R_NilValue;
+  out.attr("kinds") = static_cast<int>(kinds);
+  out.attr("class") = Rcpp::CharacterVector::create("POSIXct", "POSIXt");
+  out.attr("tzone") = "UTC";
+  return out;
+}

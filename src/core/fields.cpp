@@ -1,0 +1,159 @@
+#include "fields.h"
+
+#include <cstring>
+
+#include "calendar.h"
+#include "parallel.h"
+
+namespace core {
+
+namespace {
+
+// Reads "2031-03-01T14:05:09Z" and its like; days repeat from line to line, so
+// the last one is kept. Everything else goes to the general reader.
+class FastStamps {
+ public:
+  // Bytes of a full ISO stamp at `s` that is followed by the separator, else 0.
+  std::size_t full_stamp(const char* s, const char* end, char separator, ReadStamp& out) {
+    if (end - s < 21) return 0;
+    const std::size_t n = s[19] == separator ? 19 : s[19] == 'Z' && s[20] == separator ? 20 : 0;
+    if (n == 0) return 0;
+    out = read(s, n);
+    return out.trouble == StampTrouble::fine ? n : 0;
+  }
+
+  ReadStamp read(const char* s, std::size_t n) {
+    if (n >= 19 && n <= 20 && s[4] == '-' && s[7] == '-' && s[13] == ':' && s[16] == ':' &&
+        (s[10] == 'T' || s[10] == ' ') && (n == 19 || s[19] == 'Z')) {
+      const int hour = two(s + 11), minute = two(s + 14), second = two(s + 17);
+      if (hour >= 0 && hour < 24 && minute >= 0 && minute < 60 && second >= 0 && second < 60 &&
+          same_day(s)) {
+        return {day_ + hour * 3600 + minute * 60 + second,
+                n == 20 ? StampKind::absolute : StampKind::local, StampTrouble::fine,
+                DayOrder::unknown};
+      }
+    }
+    return read_stamp(s, n, DayOrder::unknown);
+  }
+
+ private:
+  static int two(const char* s) {
+    const int a = s[0] - '0', b = s[1] - '0';
+    return a < 0 || a > 9 || b < 0 || b > 9 ? -1 : a * 10 + b;
+  }
+  bool same_day(const char* s) {
+    if (std::memcmp(s, text_, 10) == 0) return true;
+    const ReadStamp day = read_stamp(s, 10, DayOrder::unknown);
+    if (day.trouble != StampTrouble::fine || day.kind != StampKind::date) return false;
+    std::memcpy(text_, s, 10);
+    day_ = day.seconds;
+    return true;
+  }
+  char text_[10] = {0};
+  double day_ = 0;
+};
+
+const char* line_end(const char* from, const char* end) {
+  const void* at = std::memchr(from, '\n', static_cast<std::size_t>(end - from));
+  return at ? static_cast<const char*>(at) : end;
+}
+
+bool blank(const char* from, const char* to) {
+  for (; from < to; ++from) if (*from != ' ' && *from != '\r' && *from != '\t') return false;
+  return true;
+}
+
+std::size_t count_lines(const char* at, const char* end) {
+  std::size_t lines = 0;
+  while (at < end) {
+    const char* stop = line_end(at, end);
+    // Only short lines can be blank.
+    lines += stop - at > 8 || !blank(at, stop);
+    at = stop + 1;
+  }
+  return lines;
+}
+
+// The field's text in [from, to); false where the line has too few fields.
+bool find_field(const char* at, const char* stop, char separator, int field, const char*& from,
+                const char*& to) {
+  from = at;
+  for (int f = 0; f < field; ++f) {
+    from = static_cast<const char*>(
+        std::memchr(from, separator, static_cast<std::size_t>(stop - from)));
+    if (!from) return false;
+    ++from;
+  }
+  const void* cut = std::memchr(from, separator, static_cast<std::size_t>(stop - from));
+  to = cut ? static_cast<const char*>(cut) : stop;
+  while (to > from && (to[-1] == '\r' || to[-1] == ' ')) --to;
+  while (from < to && *from == ' ') ++from;
+  return true;
+}
+
+unsigned scan_piece(const char* at, const char* end, char separator, int field, double* out) {
+  FastStamps stamps;
+  ReadStamp s{};
+  unsigned kinds = 0;
+  while (at < end) {
+    std::size_t taken = field == 0 ? stamps.full_stamp(at, end, separator, s) : 0;
+    const char* stop = line_end(at + taken, end);
+    if (taken == 0) {
+      const char *from, *to;
+      if (!(stop - at > 8) && blank(at, stop)) { at = stop + 1; continue; }
+      if (!find_field(at, stop, separator, field, from, to)) return 0;
+      s = stamps.read(from, static_cast<std::size_t>(to - from));
+      if (s.trouble != StampTrouble::fine) return 0;
+    }
+    kinds |= 1u << static_cast<unsigned>(s.kind);
+    *out++ = s.seconds;
+    at = stop + 1;
+  }
+  return kinds;
+}
+
+}  // namespace
+
+TextPieces cut_text(const char* begin, const char* end, int threads) {
+  TextPieces text;
+  const std::size_t pieces = static_cast<std::size_t>(std::max(1, threads));
+  text.cut.push_back(begin);
+  for (std::size_t p = 1; p < pieces; ++p) {
+    const char* near = begin + (end - begin) / static_cast<std::ptrdiff_t>(pieces) *
+                                   static_cast<std::ptrdiff_t>(p);
+    const char* from = std::max(near, text.cut.back());
+    text.cut.push_back(from < end ? std::min(end, line_end(from, end) + 1) : end);
+  }
+  text.cut.push_back(end);
+  text.lines.assign(pieces, 0);
+  std::vector<int> quoted(pieces, 0);
+  parallel_for(pieces, threads, [&](std::size_t p) {
+    const char *from = text.cut[p], *to = text.cut[p + 1];
+    if (from >= to) return;
+    quoted[p] = std::memchr(from, '"', static_cast<std::size_t>(to - from)) != nullptr;
+    if (!quoted[p]) text.lines[p] = count_lines(from, to);
+  });
+  for (std::size_t p = 0; p < pieces; ++p) {
+    text.quoted = text.quoted || quoted[p];
+    text.count += text.lines[p];
+  }
+  return text;
+}
+
+unsigned scan_stamps(const TextPieces& text, char separator, int field, int threads, double* out) {
+  const std::size_t pieces = text.lines.size();
+  std::vector<double*> start(pieces, out);
+  for (std::size_t p = 1; p < pieces; ++p) start[p] = start[p - 1] + text.lines[p - 1];
+  std::vector<unsigned> kinds(pieces, 0);
+  parallel_for(pieces, threads, [&](std::size_t p) {
+    if (text.lines[p]) kinds[p] = scan_piece(text.cut[p], text.cut[p + 1], separator, field, start[p]);
+  });
+  unsigned all = 0;
+  for (std::size_t p = 0; p < pieces; ++p) {
+    if (text.lines[p] && kinds[p] == 0) return 0;
+    all |= kinds[p];
+  }
+  return all;
+}
+
+}  // namespace core
