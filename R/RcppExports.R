@@ -45,6 +45,10 @@ cpp_share_on_grid <- function(instants, zone, cadence) {
     .Call(`_kairon_cpp_share_on_grid`, instants, zone, cadence)
 }
 
+cpp_forget_kinds <- function(scanned) {
+    invisible(.Call(`_kairon_cpp_forget_kinds`, scanned))
+}
+
 cpp_scan_stamps <- function(path, separator, field, threads) {
     .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads)
 }

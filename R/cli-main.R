@@ -180,7 +180,7 @@ verb_help <- function(name, verb) {
     paste0("Use: kairon ", name, " ", verb$arguments, " [OPTIONS]"),
     block("Options:", verb$options),
     if (!isFALSE(verb$sources)) c(
-      block("Reading the file:", source_options()), block("Output:", output_options())
+      block("Reading the file:", source_options()), block("Output:", output_options(verb))
     ),
     "",
     "Example:",

@@ -21,15 +21,25 @@ source_options <- function() {
     cli_option("units", "units of measures: flow=l/s,rain=mm", "LIST"),
     cli_option("zone", "time zone, such as Europe/London; UTC by default", "ZONE"),
     cli_option("missing", "texts that mean no value, with commas", "TEXTS"),
-    cli_option("repeats", "repeated stamps: refuse, first, last or mean", "RULE")
+    cli_option("repeats", "repeated stamps: refuse, first, last or mean", "RULE"),
+    cli_option("decimal", "decimal mark: auto, . or ,", "MARK"),
+    cli_option("separator", "separator of the columns; found by default", "MARK"),
+    cli_option("day_first", "of 03/04/2031: yes or no", "ANSWER"),
+    cli_option("epoch", "numbers that count from 1970: seconds or milliseconds", "UNIT"),
+    cli_option("layout", "long, wide (a column a series) or across (periods across)", "SHAPE"),
+    cli_option("measure", "for wide and across: what the numbers measure", "NAME"),
+    cli_option("join", "a file of attributes to join by the series columns", "FILE"),
+    cli_option("rename", "clean: names in lower case with underscores", "RULE")
   )
 }
 
-output_options <- function() {
-  list(
-    cli_option("output", "write the table to a CSV file", "FILE"),
-    cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"),
-    cli_flag("quiet", "no notes on standard error")
+output_options <- function(verb) {
+  c(
+    list(cli_option("output", "the file to write: a table as CSV, or the report", "FILE")),
+    if (!isFALSE(verb$figure)) {
+      list(cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"))
+    },
+    list(cli_flag("quiet", "no notes on standard error"))
   )
 }
 
@@ -44,8 +54,15 @@ cli_verbs <- function() {
     ),
     inspect = list(
       what = "say what is in a file and what to look at",
-      arguments = "FILE", options = list(),
+      arguments = "FILE",
+      options = list(cli_option("during", "only in an interval: 2031-03, \"last 90 days\"", "INTERVAL")),
       example = "kairon inspect demand.csv.gz --series district --amounts demand", run = cli_inspect
+    ),
+    gaps = list(
+      what = "list every gap with its start, end and length",
+      arguments = "FILE", figure = FALSE,
+      options = list(cli_option("during", "only in an interval: 2031-03, \"last 90 days\"", "INTERVAL")),
+      example = "kairon gaps demand.csv.gz --series district --amounts demand", run = cli_gaps
     ),
     resample = list(
       what = "bring readings onto a coarser grid",
@@ -122,6 +139,6 @@ grid_options <- function() {
 verb_options <- function(verb) {
   c(
     verb$options,
-    if (!isFALSE(verb$sources)) c(source_options(), output_options())
+    if (!isFALSE(verb$sources)) c(source_options(), output_options(verb))
   )
 }

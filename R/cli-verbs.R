@@ -28,7 +28,7 @@ named_list <- function(text, option, verb) {
 
 cli_read <- function(files, options, verb) {
   source <- one_file(files, verb)
-  if (!file.exists(source)) {
+  if (!file.exists(source) && !is_address(source) && !grepl("[*?]", source)) {
     # A file that is not there is a mistake in the call, not in the data.
     rlang::try_fetch(check_source(source), kairon_error = function(cnd) {
       abort_usage(error_lines(cnd), verb)
@@ -44,8 +44,21 @@ cli_read <- function(files, options, verb) {
     amounts = !!names_or_null("amounts"), attributes = !!names_or_null("attributes"),
     units = !!(if (!is.null(options$units)) named_list(options$units, "units", verb)),
     zone = !!options$zone, repeats = !!(options$repeats %||% "refuse"),
-    missing = cli_list(options$missing)
+    day_first = !!yes_or_no(options$day_first, verb), epoch = !!options$epoch,
+    missing = cli_list(options$missing), decimal = options$decimal %||% "auto",
+    separator = options$separator, layout = options$layout %||% "long",
+    measure = options$measure %||% "value", join = options$join, rename = options$rename
   ))
+}
+
+yes_or_no <- function(text, verb) {
+  if (is.null(text)) {
+    return(NULL)
+  }
+  if (!tolower(text) %in% c("yes", "no", "true", "false")) {
+    abort_usage("--day-first must be yes or no, not {.val {text}}.", verb)
+  }
+  tolower(text) %in% c("yes", "true")
 }
 
 cli_measures <- function(options) {
@@ -124,8 +137,28 @@ write_figure <- function(object, path) {
   say("i Written: ", path)
 }
 
+cli_interval <- function(x, options) {
+  if (is.null(options$during)) x else during(x, options$during)
+}
+
+cli_gaps <- function(files, options) {
+  x <- cli_interval(cli_read(files, options, "gaps"), options)
+  measures <- cli_measures(options)
+  found <- gaps(x, measures)
+  words <- if (nrow(found)) text_table(gap_columns(found)) else "No gaps."
+  show_result(found, found, options, c(timeline_line(x), "", words))
+}
+
+# Lengths in words beside the numbers of the table.
+gap_columns <- function(found) {
+  shown <- lapply(found, function(v) if (is.numeric(v)) v else format(v))
+  shown$length <- vapply(found$seconds, show_duration, "")
+  shown$seconds <- NULL
+  shown
+}
+
 cli_inspect <- function(files, options) {
-  x <- cli_read(files, options, "inspect")
+  x <- cli_interval(cli_read(files, options, "inspect"), options)
   card <- inspect(x)
   show_result(card, as.data.frame(card), options)
 }

@@ -51,6 +51,8 @@ read_plain <- function(path, name, missing, first, as_text, call) {
 # Header, separator, and the columns that hold stamps, from the first rows.
 peek_delimited <- function(path, name, separator, call) {
   head <- readLines(path, n = 60, warn = FALSE)
+  latin <- !validUTF8(head)
+  head[latin] <- iconv(head[latin], "latin1", "UTF-8")
   head <- head[nzchar(trimws(head))]
   if (length(head) == 0) {
     abort_file(c("{.file {name}} is empty.", i = "A header and at least one row are needed."),
@@ -87,9 +89,11 @@ peek_delimited <- function(path, name, separator, call) {
 # The separator that parts the lines into the most columns, and evenly.
 guess_separator <- function(lines) {
   marks <- c(",", ";", "\t", "|")
-  unquoted <- gsub('"[^"]*"', "", lines)
+  # By bytes: the text need not be UTF-8 yet.
+  unquoted <- gsub('"[^"]*"', "", lines, useBytes = TRUE)
   counts <- vapply(marks, function(m) {
-    n <- lengths(regmatches(unquoted, gregexpr(m, unquoted, fixed = TRUE)))
+    hits <- gregexpr(m, unquoted, fixed = TRUE, useBytes = TRUE)
+    n <- vapply(hits, function(h) sum(h > 0), 1L)
     if (n[1] == 0) 0 else n[1] * mean(n == n[1]) + (m == ";") * 0.1
   }, 1)
   if (all(counts == 0)) "," else marks[which.max(counts)]

@@ -6,7 +6,9 @@
 #' @param x A timeline.
 #' @returns A `kairon_inspection`. It prints the findings and the table;
 #'   [as.data.frame()] gives the table: the series columns, `measure`, `kind`,
-#'   `unit`, `rows`, `first`, `last` (stamps of the first and last value),
+#'   `unit`, `cadence` (of the series, in words), `on_grid` (share of its stamps
+#'   that lie on it), `rows`, `first`, `last` (stamps of the first and last value),
+#'   `last_age` (seconds from `last` to the last stamp of any series),
 #'   `missing` (missing or absent readings; for irregular stamps, missing values),
 #'   `missing_share`, `gaps`, `longest_gap` (missing readings in the longest
 #'   gap), `zeros`, `negatives`, `infinite`, `min`, `q25`, `median`, `mean`,
@@ -37,6 +39,7 @@ inspection_table <- function(x) {
   pauses <- gaps(x)
   full <- if (regular) complete_grid(x) else x
   rows <- rows_of(full)
+  own <- series_cadences(x)
   out <- lapply(names(meta$kinds), function(measure) {
     card <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
       at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
@@ -56,14 +59,58 @@ inspection_table <- function(x) {
     }, 1)
     head <- data.frame(
       measure = measure, kind = meta$kinds[[measure]],
-      unit = meta$units[[measure]]
+      unit = meta$units[[measure]], own
     )
-    card <- cbind(head, card[1:5], gaps = count, longest_gap = longest, card[-(1:5)])
+    card$last_age <- max(rows$seconds) - to_seconds(card$last)
+    card <- card[c(1:3, ncol(card), 4:(ncol(card) - 1))]
+    card <- cbind(head, card[1:6], gaps = count, longest_gap = longest, card[-(1:6)])
     if (ncol(rows$keys)) cbind(rows$keys, card) else card
   })
   out <- do.call(rbind, out)
   rownames(out) <- NULL
   out
+}
+
+# The cadence that each series shows by itself.
+series_cadences <- function(x) {
+  rows <- rows_of(x)
+  counter <- timeline_meta(x)$type == "step"
+  each <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
+    piece <- rows$seconds[(rows$breaks[s] + 1):rows$breaks[s + 1]]
+    found <- detect_cadence(piece, c(0L, length(piece)), rows$zone, counter)
+    share <- if (is_regular_cadence(found)) 1 else if (is.na(found$typical)) NA else found$on_grid
+    data.frame(cadence = format(found), on_grid = share)
+  })
+  do.call(rbind, each)
+}
+
+# A last value far below the ones before: the period may still be running.
+unfinished_findings <- function(x, table) {
+  meta <- timeline_meta(x)
+  if (!is_regular(x) || meta$type == "step") {
+    return(character())
+  }
+  rows <- rows_of(x)
+  season <- usual_season(meta$cadence)
+  cycle <- if (is.null(season)) 6 else max(6, round(season_steps(season, meta$cadence)))
+  out <- character()
+  for (measure in names(meta$kinds)[meta$kinds == "amount"]) {
+    for (s in seq_len(length(rows$breaks) - 1)) {
+      v <- x[[measure]][(rows$breaks[s] + 1):rows$breaks[s + 1]]
+      v <- v[!is.na(v)]
+      n <- length(v)
+      if (n < cycle + 2) next
+      before <- v[(n - cycle):(n - 1)]
+      # Series that are often zero have no "far below".
+      if (min(before) <= 0 || v[n] >= 0.6 * min(before)) next
+      label <- series_labels(rows$keys)[s]
+      out <- c(out, paste0(
+        if (nzchar(label)) paste0(label, " (", measure, ")") else measure, ": the last value is ",
+        show_percent(v[n] / stats::median(before)), " of the usual one; is its period unfinished?"
+      ))
+    }
+  }
+  utils::head(out, 3)
 }
 
 values_card <- function(v, seconds, meta) {
@@ -132,8 +179,9 @@ inspection_findings <- function(x, table) {
   far <- far[pmax(far$max - far$q75, far$q25 - far$min) > 10 * (far$q75 - far$q25) &
                far$q75 > far$q25, ]
   add(far, "values very far from the rest (over ten quartile ranges).")
+  out <- c(out, unfinished_findings(x, table))
   if (nrow(meta$rejects)) {
-    out <- c(out, paste0(plural(nrow(meta$rejects), "row"), " could not be read."))
+    out <- c(out, paste0(plural(nrow(meta$rejects), "row"), " could not be read: rejects(x)."))
   }
   if (length(meta$news)) out <- c(out, paste0(capitalise(meta$news), "."))
   out

@@ -92,7 +92,15 @@ plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
   last <- max(period_of_stamp(meta$cadence, rows$seconds, rows$zone))
   steps <- horizon_steps(horizon, last, meta, rows$zone, call)
   future <- stamp_of(meta$cadence, last + seq_len(steps), future_zone(meta, rows, steps))
+  if (meta$cadence$unit == "weekday") say_weekdays(steps, future, max(rows$seconds))
   list(steps = steps, last = last, stamps = from_seconds(future, meta$type, meta$zone))
+}
+
+# Steps and days differ where weekends have no stamps.
+say_weekdays <- function(steps, future, last) {
+  days <- round((future[length(future)] - last) / 86400)
+  end <- show_stamp(future[length(future)], "date")
+  tell(c(i = "{steps} business day{?s} reach to {end}, {days} days ahead; weekends have no stamps."))
 }
 
 future_zone <- function(meta, rows, steps) {

@@ -51,7 +51,7 @@ ceiling_to <- function(stamps, every, zone = NULL) {
 }
 
 move_to <- function(stamps, every, zone, up, call = rlang::caller_env()) {
-  at <- stamps_in(stamps, every, zone, call)
+  at <- stamps_in(stamps, every, zone, call, as_is = TRUE)
   instant <- at$type == "instant"
   out <- cpp_floor_instants(
     at$seconds, at$table, unclass(at$cadence), up, core_threads(), if (instant) at$zone else ""
@@ -131,7 +131,7 @@ steps_between <- function(from, to, every, zone = NULL) {
 }
 
 # Stamps with what is needed to move them.
-stamps_in <- function(stamps, every, zone, call = rlang::caller_env()) {
+stamps_in <- function(stamps, every, zone, call = rlang::caller_env(), as_is = FALSE) {
   type <- time_type_of(stamps)
   if (is.na(type) || type == "step") {
     abort_input("Stamps must be {.cls Date} or {.cls POSIXct}, not {.obj_type_friendly {stamps}}.",
@@ -142,7 +142,7 @@ stamps_in <- function(stamps, every, zone, call = rlang::caller_env()) {
   check_zone(zone, call = call)
   cadence <- cadence(every)
   # A POSIXct goes to the core as it is: ten million stamps are worth no copy.
-  seconds <- if (type == "instant" && is.double(stamps)) stamps else to_seconds(stamps)
+  seconds <- if (as_is && type == "instant" && is.double(stamps)) stamps else to_seconds(stamps)
   if (type == "date" && cadence$unit %in% c("second", "clock")) type <- "instant"
   if (type == "date" && cadence$day_start != 0) type <- "instant"
   if (time_type_of(stamps) == "date" && type == "instant" && zone != "UTC") {

@@ -98,7 +98,10 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
 #' @param x An object to be made a timeline.
 #' @param ... Passed on to `timeline()`.
 #' @export
-as_timeline <- function(x, ...) {
+as_timeline <- function(x, ...) UseMethod("as_timeline")
+
+#' @export
+as_timeline.default <- function(x, ...) {
   if (is_timeline(x)) x else timeline(x, ...)
 }
 
@@ -296,13 +299,20 @@ guess_time <- function(data, call) {
     return(found)
   }
   columns <- word_list(if (length(found)) found else names(data), 12)
+  counts <- names(data)[vapply(data, function(v) {
+    is.numeric(v) && length(v) > 1 && !anyNA(v) && !is.unsorted(v, strictly = TRUE)
+  }, TRUE)]
   abort_input(c(
     if (length(found)) {
       "Several columns hold stamps: {columns}."
     } else {
       "No column holds stamps that can be read; there are {columns}."
     },
-    i = "Name the time column with {.code time = }."
+    i = "Name the time column with {.code time = }.",
+    i = if (length(found) == 0 && length(counts)) {
+      "{.field {counts[1]}} rises from row to row: if it counts steps, name it; if \\
+       it counts seconds since 1970, add {.code epoch = \"seconds\"}."
+    }
   ), call = call)
 }
 
@@ -420,6 +430,7 @@ index_scanned <- function(column, keys, zone) {
   if (kind == "date") {
     return(list(seconds = as.double(column), type = "date", zone = "UTC"))
   }
+  cpp_forget_kinds(column)
   news <- NULL
   if (is.null(zone)) news <- zone_news(kind == "absolute")
   zone <- zone %||% "UTC"

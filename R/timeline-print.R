@@ -24,11 +24,22 @@ timeline_line <- function(x) {
   meta <- timeline_meta(x)
   n <- series_count(x)
   cadence <- if (is.null(meta$cadence)) "no cadence" else format(meta$cadence)
+  if (identical(meta$cadence$unit, "weekday") && is_regular(x)) {
+    cadence <- paste0(cadence, closure_words(x))
+  }
   zone <- if (meta$type == "instant") paste0(" (", meta$zone, ")") else ""
   paste0(
     if (n == 1) "1 series" else plural(n, "series", "series"), ", ", cadence, ", ",
     span_words(x), zone
   )
+}
+
+# Business days on which no series has a row: holidays that nobody listed.
+closure_words <- function(x) {
+  rows <- rows_of(x)
+  k <- unique(period_of_stamp(timeline_meta(x)$cadence, rows$seconds, rows$zone))
+  n <- max(k) - min(k) + 1 - length(k)
+  if (n > 0) paste0(" (", plural(n, "unlisted closure"), ")") else ""
 }
 
 span_words <- function(x) {
@@ -74,8 +85,12 @@ row_lines <- function(x, rows) {
   n <- nrow(x)
   shown <- if (n <= rows) seq_len(n) else c(seq_len(rows / 2), n - rev(seq_len(rows / 2)) + 1)
   measures <- names(meta$kinds)
+  # Numbers beside the measures are labels: a year is no 2,031.
+  plain <- function(v) if (is.numeric(v)) format(v, trim = TRUE, digits = 6) else as.character(v)
   part <- as_plain(x)[shown, setdiff(names(x), companion_columns(measures)), drop = FALSE]
-  table <- lapply(part, function(v) if (is.factor(v)) as.character(v) else v)
+  table <- as.list(part)
+  rest <- setdiff(names(part), c(measures, meta$time))
+  table[rest] <- lapply(part[rest], plain)
   table[[meta$time]] <- show_stamp(to_seconds(table[[meta$time]]), meta$type, meta$zone)
   marked <- FALSE
   for (m in measures) {

@@ -134,6 +134,19 @@ rbind.kairon_timeline <- function(...) {
   out
 }
 
+#' @export
+merge.kairon_timeline <- function(x, y, ...) {
+  meta <- timeline_meta(x)
+  out <- merge(as_plain(x), as.data.frame(y), ...)
+  if (!all(c(meta$time, meta$series) %in% names(out)) || anyNA(out[[meta$time]])) {
+    return(out)
+  }
+  in_order <- row_order(out[meta$series], to_seconds(out[[meta$time]]))
+  if (!is.null(in_order)) out <- out[in_order, , drop = FALSE]
+  rownames(out) <- NULL
+  restore_timeline(out, meta)
+}
+
 complete_companions <- function(part, companions) {
   for (name in setdiff(companions, names(part))) {
     part[[name]] <- if (grepl("_coverage$", name)) {

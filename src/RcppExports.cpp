@@ -155,6 +155,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_forget_kinds
+void cpp_forget_kinds(Rcpp::NumericVector scanned);
+RcppExport SEXP _kairon_cpp_forget_kinds(SEXP scannedSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scanned(scannedSEXP);
+    cpp_forget_kinds(scanned);
+    return R_NilValue;
+END_RCPP
+}
 // cpp_scan_stamps
 Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads);
 RcppExport SEXP _kairon_cpp_scan_stamps(SEXP pathSEXP, SEXP separatorSEXP, SEXP fieldSEXP, SEXP threadsSEXP) {
@@ -366,6 +376,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_instant_of_local", (DL_FUNC) &_kairon_cpp_instant_of_local, 2},
     {"_kairon_cpp_detect_cadence", (DL_FUNC) &_kairon_cpp_detect_cadence, 5},
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
+    {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
     {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},

@@ -56,6 +56,11 @@ class FileBytes {
 
 }  // namespace
 
+// Takes the attribute `kinds` off again, in place: the vector is fresh from the
+// scan, and taking it off in R would copy it.
+// [[Rcpp::export]]
+void cpp_forget_kinds(Rcpp::NumericVector scanned) { scanned.attr("kinds") = R_NilValue; }
+
 // Stamps of one field of a delimited file without quotes, below its first line;
 // NULL where that reader is not enough. The result is POSIXct with the zone UTC, so
 // that nothing has to be copied later; its attribute `kinds` has a bit for each kind read.

@@ -33,7 +33,7 @@ class ZoneBuckets {
     for (std::size_t b = 0; b <= kBuckets; ++b) {
       const double start = low_ + static_cast<double>(b) / per_bucket_;
       while (i < at_.size() && at_[i] < start - 1) ++i;
-      first_[b] = i;
+      first_[b] = static_cast<std::uint32_t>(i);
     }
   }
 
@@ -47,9 +47,10 @@ class ZoneBuckets {
   }
 
  private:
-  static constexpr std::size_t kBuckets = 1024;
+  // So many that hardly any holds a change, so few that they stay in the cache.
+  static constexpr std::size_t kBuckets = 8192;
   const std::vector<double>& at_;
-  std::vector<std::size_t> first_;
+  std::vector<std::uint32_t> first_;
   double low_ = 0, per_bucket_ = 0;
 };
 
@@ -201,6 +202,62 @@ double stamp_at(double k, const Zone& zone, const Cadence& c) {
   return c.stamp == Stamp::end ? next : start + (next - start) / 2;
 }
 
+// Neri and Schneider (2022), "Euclidean affine functions and their application to
+// calendar algorithms": multiplications in place of divisions, right for the
+// years -32800 to 32767. Years begin with March here.
+struct CivilParts {
+  std::int32_t year;
+  std::uint32_t of_year, n3;
+};
+
+inline CivilParts civil_parts(std::int64_t days) {
+  constexpr std::uint32_t kEras = 82;
+  const std::uint32_t n1 = 4 * static_cast<std::uint32_t>(days + 719468 + 146097 * kEras) + 3;
+  const std::uint32_t century = n1 / 146097;
+  const std::uint32_t n2 = (n1 % 146097 / 4) * 4 + 3;
+  const std::uint64_t p2 = std::uint64_t{2939745} * n2;
+  const std::uint32_t of_year = static_cast<std::uint32_t>(p2) / 2939745 / 4;
+  return {static_cast<std::int32_t>(100 * century + static_cast<std::uint32_t>(p2 >> 32)) -
+              static_cast<std::int32_t>(400 * kEras),
+          of_year, 2141 * of_year + 197913};
+}
+
+inline int day_of(const CivilParts& p) { return static_cast<int>((p.n3 & 0xFFFF) / 2141) + 1; }
+
+// Local days and months, the usual floor, in one look-up and one division. The
+// start of the last period is kept as long as it surely holds.
+template <bool month>
+void floor_days(Doubles in, const Zone& zone, const ZoneBuckets& buckets, double day_start,
+                double* out) {
+  constexpr double kShortest = month ? 28 * kDay : kDay;
+  double start = 1, next = 0;
+  for (std::size_t i = 0; i < in.size(); ++i) {
+    const double t = in[i];
+    if (t >= start && t < next) {
+      out[i] = start;
+      continue;
+    }
+    if (!std::isfinite(t)) {
+      out[i] = kMissing;
+      continue;
+    }
+    const std::size_t stretch = buckets.before(t);
+    const double offset = zone.offset[stretch];
+    double day = floor_div(t + offset - day_start, kDay);
+    if (month) day -= day_of(civil_parts(static_cast<std::int64_t>(day))) - 1;
+    start = day * kDay + day_start - offset;
+    // A day of slack: near a clock change the local time decides.
+    if (stretch == 0 || start >= zone.at[stretch - 1] + kDay) {
+      next = start + kShortest;
+      if (stretch < zone.at.size()) next = std::min(next, zone.at[stretch]);
+    } else {
+      start = zone.instant_of(day * kDay + day_start);
+      next = start;
+    }
+    out[i] = start;
+  }
+}
+
 template <typename F>
 void each(Doubles in, double* out, F&& f) {
   for (std::size_t i = 0; i < in.size(); ++i) {
@@ -220,22 +277,11 @@ std::int64_t days_from_civil(std::int64_t year, int month, int day) {
 }
 
 void civil_from_days(std::int64_t days, std::int64_t& year, int& month, int& day) {
-  // Neri and Schneider (2022), "Euclidean affine functions and their application
-  // to calendar algorithms": multiplications in place of divisions, right for
-  // the years -32800 to 32767.
-  constexpr std::uint32_t kEras = 82;
-  const std::uint32_t n = static_cast<std::uint32_t>(days + 719468 + 146097 * kEras);
-  const std::uint32_t n1 = 4 * n + 3;
-  const std::uint32_t century = n1 / 146097;
-  const std::uint32_t n2 = (n1 % 146097 / 4) * 4 + 3;
-  const std::uint64_t p2 = std::uint64_t{2939745} * n2;
-  const std::uint32_t of_century = static_cast<std::uint32_t>(p2 >> 32);
-  const std::uint32_t of_year = static_cast<std::uint32_t>(p2) / 2939745 / 4;
-  const std::uint32_t n3 = 2141 * of_year + 197913;
-  const bool after_february = of_year < 306;
-  year = static_cast<std::int64_t>(100 * century + of_century) - 400 * kEras + !after_february;
-  month = static_cast<int>(n3 >> 16) - (after_february ? 0 : 12);
-  day = static_cast<int>((n3 & 0xFFFF) / 2141) + 1;
+  const CivilParts p = civil_parts(days);
+  const bool after_february = p.of_year < 306;
+  year = static_cast<std::int64_t>(p.year) + !after_february;
+  month = static_cast<int>(p.n3 >> 16) - (after_february ? 0 : 12);
+  day = day_of(p);
 }
 
 int days_in_month(std::int64_t year, int month) {
@@ -276,11 +322,19 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
   constexpr long kPatience = 64;  // misses in a row before the order is given up
   const ZoneBuckets buckets(zone);
   const std::size_t pieces = (instants.size() + kPiece - 1) / kPiece;
+  const bool single = !up && c.n == 1 && (c.unit == Unit::day || (c.unit == Unit::month && c.anchor == 0));
   parallel_for(pieces, threads, [&](std::size_t p) {
+    const std::size_t end = std::min(instants.size(), (p + 1) * kPiece);
+    if (single) {
+      const Doubles piece = instants.part(p * kPiece, end);
+      double* to = out + p * kPiece;
+      if (c.unit == Unit::month) floor_days<true>(piece, zone, buckets, c.day_start, to);
+      else floor_days<false>(piece, zone, buckets, c.day_start, to);
+      return;
+    }
     ZoneCursor cursor(zone, &buckets);
     double start = 1, next = 0;
     long hits = 0;
-    const std::size_t end = std::min(instants.size(), (p + 1) * kPiece);
     for (std::size_t i = p * kPiece; i < end; ++i) {
       const double t = instants[i];
       if (t >= start && t < next) {

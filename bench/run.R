@@ -1,0 +1,61 @@
+# Measures the time axis. Ratios are taken within one run, each pair in turn.
+# Rscript bench/run.R [smaller]   ("smaller" takes a tenth of the sizes)
+suppressPackageStartupMessages({
+  library(kairon)
+  library(data.table)
+})
+options(kairon.quiet = TRUE)
+setDTthreads(2)
+share <- if ("smaller" %in% commandArgs(TRUE)) 0.1 else 1
+seconds <- function(f) {
+  gc(FALSE)
+  system.time(f())[["elapsed"]]
+}
+paired <- function(name, ours, other, aim, times = 9) {
+  a <- b <- numeric(times)
+  for (i in seq_len(times)) {
+    b[i] <- seconds(other)
+    a[i] <- seconds(ours)
+  }
+  cat(sprintf("%-58s %6.3f s, other %6.3f s, ratio %5.2f (aim: %s)\n",
+              name, median(a), median(b), median(a / b), aim))
+}
+
+n <- 2e6 * share
+path <- tempfile(fileext = ".csv")
+time <- as.POSIXct("2025-01-01", tz = "UTC") + 60 * seq_len(n)
+set.seed(1)
+fwrite(data.table(
+  time = format(time, "%Y-%m-%dT%H:%M:%SZ"), flow = round(rnorm(n, 50, 10), 2),
+  level = round(runif(n), 3)
+), path)
+paired(
+  "read 2 million rows of CSV into a timeline, against fread",
+  function() read_timeline(path, time, levels = c(flow, level)),
+  function() fread(path, nThread = 2), "1.3 at most"
+)
+
+n <- 1e7 * share
+x <- as.POSIXct("2031-01-01", tz = "UTC") + sort(runif(n, 0, 3e8))
+shuffled <- sample(x)
+copy <- function() x + 0
+for (step in c("1 day", "1 month")) {
+  paired(paste("floor 10 million sorted stamps to a local", step, "against a copy"),
+         function() floor_to(x, step, "Europe/London"), copy, "under 8")
+  paired(paste("the same in no order,", step),
+         function() floor_to(shuffled, step, "Europe/London"), copy, "under 8")
+}
+
+series <- 1e4 * share
+breaks <- as.integer(1000 * (0:series))
+zone <- kairon:::zone_table("Europe/London", 1.9e9, 2.0e9)
+detect <- function(name, stamps) {
+  all <- rep(stamps, series)
+  took <- median(replicate(5, seconds(function() kairon:::detect_cadence(all, breaks, zone))))
+  cat(sprintf("%-58s %6.3f s (aim: under 1 s)\n", name, took))
+}
+start <- as.numeric(as.POSIXct("2031-01-01", tz = "UTC"))
+detect("cadence of 10,000 series of 1,000 stamps: 15 minutes", start + 900 * 0:999)
+detect("the same: local days", as.numeric(seq(as.POSIXct("2031-01-01", tz = "Europe/London"), by = "day", length.out = 1000)))
+detect("the same: irregular", start + cumsum(round(runif(1000, 600, 1800))))
+detect("the same: month ends", as.numeric(seq(as.Date("1931-02-01"), by = "month", length.out = 1000) - 1) * 86400)

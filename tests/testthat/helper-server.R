@@ -1,0 +1,23 @@
+# A web server for one test: a process of its own that answers each request on
+# a free port of this machine in the way it is told to.
+serve <- function(answer, body = "") {
+  port <- 20000 + sample(20000, 1)
+  script <- tempfile(fileext = ".R")
+  writeLines(c(
+    sprintf("server <- serverSocket(%d)", port),
+    "for (i in 1:2) {",
+    "  con <- socketAccept(server, open = 'r+b', timeout = 20)",
+    "  readLines(con, 1)",
+    sprintf("  how <- %s", deparse(answer)),
+    sprintf("  body <- %s", paste(deparse(body), collapse = "")),
+    "  if (how == 'stall') Sys.sleep(8)",
+    "  if (how == 'ok') cat('HTTP/1.0 200 OK\\r\\nContent-Length: ', nchar(body), '\\r\\n\\r\\n', body, file = con, sep = '')",
+    "  if (how == 'missing') cat('HTTP/1.0 404 Not Found\\r\\nContent-Length: 0\\r\\n\\r\\n', file = con)",
+    "  close(con)",
+    "}"
+  ), script)
+  system2(file.path(R.home("bin"), "Rscript"), c("--vanilla", script), wait = FALSE,
+          stdout = FALSE, stderr = FALSE)
+  Sys.sleep(1)
+  sprintf("http://127.0.0.1:%d/readings.csv", port)
+}
