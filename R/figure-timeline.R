@@ -67,19 +67,17 @@ timeline_points <- function(x, panels, shown) {
   out
 }
 
+# Gaps are shaded from the value before to the value after.
 timeline_holes <- function(x, panels, shown) {
   meta <- timeline_meta(x)
-  raw <- unique(panels$panel)
-  found <- gaps(x)
-  labels <- if (length(meta$series)) series_labels(found[meta$series]) else rep("", nrow(found))
-  given <- panels$measure[!panels$derived]
-  found <- found[found$measure %in% given & labels %in% shown, , drop = FALSE]
+  g <- gap_rows(x, panels$measure[!panels$derived])
+  label <- series_labels(g$rows$keys)[g$found$owner]
+  keep <- label %in% shown
+  stamp <- function(at) from_seconds(g$rows$seconds[at[keep]], meta$type, meta$zone)
   data.frame(
-    from = found$start, to = found$end,
-    series = factor(if (length(meta$series)) series_labels(found[meta$series]) else rep("", nrow(found)),
-                    levels = shown),
-    panel = factor(vapply(found$measure, measure_label, "", x = x),
-                   levels = vapply(raw, measure_label, "", x = x))
+    from = stamp(g$found$from), to = stamp(g$found$to), series = factor(label[keep], levels = shown),
+    panel = factor(vapply(g$found$measure[keep], measure_label, "", x = x),
+                   levels = vapply(unique(panels$panel), measure_label, "", x = x))
   )
 }
 

@@ -16,7 +16,8 @@ lengthen_wide <- function(data, time, series, measure, call) {
   out <- data[rep(seq_len(nrow(data)), length(columns)), kept, drop = FALSE]
   out[[label]] <- rep(columns, each = nrow(data))
   out[[measure]] <- unlist(data[columns], use.names = FALSE)
-  list(data = out, time = time, series = c(label, series[-1]), row = rep(seq_len(nrow(data)), length(columns)))
+  list(data = out, time = time, series = c(label, series[-1]),
+       row = rep(seq_len(nrow(data)), length(columns)))
 }
 
 # Periods across the columns, items down the rows.
@@ -80,7 +81,7 @@ join_attributes <- function(data, table, series, call) {
   list(data = data, attributes = added)
 }
 
-# "Flow (l/s)" -> "flow_l_s"
+# Flow (l/s) becomes flow_l_s.
 clean_names <- function(names) {
   plain <- iconv(names, "UTF-8", "ASCII//TRANSLIT")
   plain[is.na(plain)] <- names[is.na(plain)]

@@ -67,7 +67,7 @@ read_timeline <- function(source, time = NULL, series = NULL, ..., missing = cha
   }
   units <- c(options$units, shape$units[setdiff(names(shape$units), names(options$units))])
   label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
-  rlang::try_fetch(
+  out <- rlang::try_fetch(
     build_timeline(
       shape$data,
       list(time = shape$time, series = shape$series, amounts = options$amounts,
@@ -81,6 +81,19 @@ read_timeline <- function(source, time = NULL, series = NULL, ..., missing = cha
                   call = rlang::caller_env(), .envir = list2env(list(label = label)))
     }
   )
+  say_markers(out)
+  out
+}
+
+# A number that stands again and again far below the rest is told at once.
+say_markers <- function(x) {
+  for (measure in names(timeline_meta(x)$kinds)) {
+    low <- cpp_finite_range(x[[measure]])[1]
+    if (!isTRUE(low %in% c(-9999, -999, -99, -99.99, -32768))) next
+    n <- sum(x[[measure]] == low, na.rm = TRUE)
+    tell(c(i = "{.field {measure}} is {low} in {n} row{?s}; if it marks missing values, \\
+                read with {.code missing = \"{low}\"}."))
+  }
 }
 
 timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repeats", "day_first",

@@ -25,7 +25,8 @@ as_timeline.ts <- function(x, ..., name = "value") {
   tsp <- attr(x, "tsp")
   values <- unclass(x)
   attr(values, "tsp") <- NULL
-  data <- if (is.matrix(values)) as.data.frame(values) else rlang::set_names(data.frame(as.vector(values)), name)
+  data <- if (is.matrix(values)) as.data.frame(values) else rlang::set_names(data.frame(as.vector(values)),
+      name)
   n <- nrow(data)
   first <- round(tsp[1] * tsp[3])
   if (tsp[3] %in% c(1, 4, 12)) {

@@ -6,25 +6,32 @@
 #'
 #' @param x A timeline.
 #' @param measures Measures to look at; all by default.
-#' @returns A data frame with the series columns, `measure`, `start` and `end`
-#'   (stamps of the last value before and the first value after the gap; at an
-#'   end of the series, the outermost stamp), `steps` (missing readings) and
-#'   `seconds` (time from `start` to `end`), in order.
+#' @returns A data frame with the series columns, `measure`, `start`, `end`, `steps`
+#'   (missing readings) and `seconds` (length), in order. In a regular timeline
+#'   `start` and `end` are the first and the last missing stamp, and the length
+#'   is that of the missing steps; in an irregular one they are the readings before and
+#'   after the pause, and the length is the time between them.
 #' @examples
 #' gaps(demo_timeline("river"), measures = flow)
 #' @export
 gaps <- function(x, measures = NULL) {
   check_timeline(x)
   measures <- pick_measures(x, rlang::enquo(measures))
+  gap_table(gap_rows(x, measures))
+}
+
+# The gaps as row numbers of their neighbours, with the table they refer to.
+gap_rows <- function(x, measures) {
   regular <- is_regular(x)
   if (regular) x <- complete_grid(x)
   rows <- rows_of(x)
   found <- lapply(measures, function(m) find_gaps(x, rows, m, regular))
-  out <- do.call(rbind, found)
-  out[order(out$owner, out$from), ] |> gap_table(x, rows)
+  found <- do.call(rbind, found)
+  list(x = x, rows = rows, regular = regular, found = found[order(found$owner, found$from), ])
 }
 
-# Rows: owner (series), from and to (row numbers of the neighbours), steps.
+# Columns: owner (series), from and to (rows of the values around the gap, or
+# the outermost rows of the series), first and last (missing rows), steps.
 find_gaps <- function(x, rows, measure, regular) {
   present <- which(!is.na(x[[measure]]))
   owner <- series_index(rows$breaks)
@@ -48,7 +55,7 @@ find_gaps <- function(x, rows, measure, regular) {
     }
     data.frame(
       owner = rep(s, length(from)), from = pmax(from, begin), to = pmin(to, end),
-      steps = steps
+      first = from + 1, last = to - 1, steps = as.numeric(steps)
     )
   })
   out <- do.call(rbind, out)
@@ -56,17 +63,26 @@ find_gaps <- function(x, rows, measure, regular) {
   out
 }
 
-gap_table <- function(found, x, rows) {
-  meta <- timeline_meta(x)
-  keys <- rows$keys[found$owner, , drop = FALSE]
-  seconds <- rows$seconds
+gap_table <- function(g) {
+  meta <- timeline_meta(g$x)
+  seconds <- g$rows$seconds
+  found <- g$found
+  if (g$regular) {
+    start <- seconds[found$first]
+    end <- seconds[found$last]
+    k <- function(at) period_of_stamp(meta$cadence, at, g$rows$zone)
+    begins <- function(k) period_start(meta$cadence, k, g$rows$zone)
+    length <- begins(k(end) + 1) - begins(k(start))
+  } else {
+    start <- seconds[found$from]
+    end <- seconds[found$to]
+    length <- end - start
+  }
   out <- data.frame(
-    measure = found$measure,
-    start = from_seconds(seconds[found$from], meta$type, meta$zone),
-    end = from_seconds(seconds[found$to], meta$type, meta$zone),
-    steps = as.numeric(found$steps),
-    seconds = seconds[found$to] - seconds[found$from]
+    measure = found$measure, start = from_seconds(start, meta$type, meta$zone),
+    end = from_seconds(end, meta$type, meta$zone), steps = found$steps, seconds = length
   )
+  keys <- g$rows$keys[found$owner, , drop = FALSE]
   out <- if (ncol(keys)) cbind(keys, out) else out
   rownames(out) <- NULL
   out

@@ -84,6 +84,29 @@ series_cadences <- function(x) {
   do.call(rbind, each)
 }
 
+# Numbers that stand for "no value" in many loggers, when they are far from the rest.
+marker_findings <- function(x) {
+  usual <- c(-9999, -999, -99.99, -99, 9999, 99999, 999.9, -32768, 32767)
+  out <- lapply(names(timeline_meta(x)$kinds), function(measure) {
+    v <- x[[measure]]
+    v <- v[is.finite(v)]
+    found <- usual[usual %in% v]
+    rest <- v[!v %in% usual]
+    if (length(found) == 0 || length(rest) < 2) {
+      return(NULL)
+    }
+    reach <- diff(range(rest))
+    found <- found[found < min(rest) - 3 * reach | found > max(rest) + 3 * reach]
+    vapply(found, function(mark) {
+      paste0(
+        measure, ": ", mark, " stands ", plural(sum(v == mark), "time"),
+        "; if it marks missing values, read with missing = \"", mark, "\"."
+      )
+    }, "")
+  })
+  as.character(unlist(out))
+}
+
 # A last value far below the ones before: the period may still be running.
 unfinished_findings <- function(x, table) {
   meta <- timeline_meta(x)
@@ -158,6 +181,7 @@ inspection_findings <- function(x, table) {
   some <- table[table$missing < table$rows, ]
   out <- c(out, ended_findings(some, meta))
   add(some[some$infinite > 0, ], "infinite values.")
+  out <- c(out, marker_findings(x))
   gappy <- some[some$longest_gap > 0, ]
   if (nrow(gappy)) {
     worst <- gappy[which.max(gappy$longest_gap), ]

@@ -324,6 +324,12 @@ format_irregular <- function(x) {
       show_percent(x$on_grid), " of the stamps)"
     ))
   }
+  if (!is.null(x$jitter) && is.finite(x$jitter)) {
+    return(paste0(
+      "roughly every ", step_words(x), anchor_words(x), " (stamps up to ",
+      show_duration(signif(x$jitter, 2)), " off)"
+    ))
+  }
   paste("irregular, typically every", show_duration(step_seconds(x)))
 }
 
@@ -388,7 +394,7 @@ cadence_stamps <- c("start", "middle", "end")
 detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
   found <- cpp_detect_cadence(instants, breaks, zone, counter, core_threads())
   colnames(found) <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "known", "regular",
-                       "on_grid", "typical")
+                       "on_grid", "typical", "jitter")
   found <- found[found[, "known"] == 1, , drop = FALSE]
   if (nrow(found) == 0) {
     return(irregular_cadence(new_cadence("day", 1), NA, 1))
@@ -410,7 +416,9 @@ detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
     }
   }
   common <- candidates[[which.max(tabulate(match(shape, unique(shape))))]]
-  irregular_cadence(common, typical, cpp_share_on_grid(instants, zone, unclass(common)))
+  out <- irregular_cadence(common, typical, cpp_share_on_grid(instants, zone, unclass(common)))
+  out$jitter <- max(found[, "jitter"])
+  out
 }
 
 cadence_from_row <- function(row) {

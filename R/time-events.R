@@ -171,7 +171,8 @@ base_days <- function(text, rule, years, call) {
   if (length(fixed) && !anyNA(fixed)) {
     return(fixed_day(years, match(fixed[3], tolower(month.name)), as.numeric(fixed[2])))
   }
-  words <- c(weekday_names, tolower(month.name), names(ordinals), "easter", "of", "on", "after", "before", "or")
+  words <- c(weekday_names, tolower(month.name), names(ordinals), "easter", "of", "on", "after", "before",
+             "or")
   odd <- setdiff(strsplit(text, " ")[[1]], c(words, as.character(0:400)))
   hint <- if (length(odd)) nearest_word(odd[1], words)
   abort_input(c(

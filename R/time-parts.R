@@ -61,7 +61,8 @@ whole_part <- function(x, low, high, name, size, call) {
   if (!length(x) %in% c(1, size)) {
     abort_input("{.arg {name}} must have {size} value{?s}, or one; it has {length(x)}.", call = call)
   }
-  bad <- which(is.na(number) != is.na(x) | (!is.na(number) & (number < low | number > high | number != round(number))))
+  outside <- !is.na(number) & (number < low | number > high | number != round(number))
+  bad <- which(is.na(number) != is.na(x) | outside)
   if (length(bad)) {
     seen <- as.character(x)[bad[1]]
     abort_input(c(

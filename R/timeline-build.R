@@ -20,7 +20,8 @@
 #'
 #' @param data A data frame.
 #' @param time The time column, bare or as a string, or [from_parts()] of columns, such as
-#'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text in ISO 8601 and the common written forms
+#'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text in ISO
+#'   8601 and the common written forms
 #'   (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`, `"2031Q3"`). When left
 #'   out, the one column that holds stamps is taken.
 #' @param series Columns that tell series apart; none for a single series.

@@ -107,7 +107,7 @@ Rcpp::NumericVector cpp_instant_of_local(Rcpp::NumericVector locals, Rcpp::List 
 
 // One row a series; `breaks` holds the first row (from 0) of each series and
 // the number of rows. Columns: unit, n, anchor, day_start, stamp, stamp_day,
-// known, regular, on_grid, typical; words are given by their position.
+// known, regular, on_grid, typical, jitter; words are given by their position.
 // [[Rcpp::export]]
 Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone,
                                        bool counter, int threads) {
@@ -115,7 +115,7 @@ Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::Integ
   const core::Doubles all = bind::doubles(instants);
   const core::Ints at = bind::ints(breaks);
   const std::size_t series = at.size() - 1;
-  Rcpp::NumericMatrix out(static_cast<int>(series), 10);
+  Rcpp::NumericMatrix out(static_cast<int>(series), 11);
   double* to = out.begin();
   core::parallel_for(series, threads, [&](std::size_t s) {
     const core::Detected d = core::detect_cadence(
@@ -124,8 +124,8 @@ Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::Integ
     const core::Cadence& c = d.cadence;
     const double row[] = {static_cast<double>(c.unit), c.n, c.anchor, c.day_start, static_cast<double>(c.stamp),
                           static_cast<double>(c.stamp_day), static_cast<double>(d.known),
-                          static_cast<double>(d.regular), d.on_grid, d.typical};
-    for (std::size_t i = 0; i < 10; ++i) to[i * series + s] = row[i];
+                          static_cast<double>(d.regular), d.on_grid, d.typical, d.jitter};
+    for (std::size_t i = 0; i < 11; ++i) to[i * series + s] = row[i];
   });
   return out;
 }

@@ -212,15 +212,15 @@ void elapsed(Doubles instants, const std::vector<double>& local, Detected& out) 
   }
   c = {Unit::second, nearest_usual_step(out.typical), 0, 0, Stamp::start, -1, {}};
   const double phase = circular_phase(instants, c.n);
-  std::size_t near = 0;
+  double farthest = 0;
   for (double t : instants) {
-    const double off = modulo(t - phase + c.n / 2, c.n) - c.n / 2;
-    near += std::fabs(off) <= kJitter * c.n;
+    farthest = std::max(farthest, std::fabs(modulo(t - phase + c.n / 2, c.n) - c.n / 2));
   }
   // Jitter keeps the phase; a truly irregular series has none worth keeping.
-  if (static_cast<double>(near) >= 0.95 * static_cast<double>(instants.size())) {
+  if (farthest <= kJitter * c.n) {
     const double grain = c.n >= 60 ? 60 : c.n >= 1 ? 1 : c.n / 10;
     c.anchor = modulo(std::round(phase / grain) * grain, c.n);
+    out.jitter = farthest;
   }
 }
 
@@ -266,7 +266,7 @@ Detected detect_cadence(Doubles instants, const Zone& zone, bool counter, int th
     Detected guess = detect_cadence(instants.part(0, kBeginning), zone, counter);
     if (guess.regular && on_grid_throughout(instants, zone, guess.cadence, threads)) return guess;
   }
-  Detected out{{Unit::day, 1, 0, 0, Stamp::start, -1, {}}, false, false, kMissing, kMissing};
+  Detected out{{Unit::day, 1, 0, 0, Stamp::start, -1, {}}, false, false, kMissing, kMissing, kMissing};
   if (instants.size() < 2) return out;
   out.known = true;
   std::vector<double> local(instants.size());

@@ -10,6 +10,7 @@ struct Detected {
   bool regular;     // every stamp is on the grid of the cadence
   double on_grid;   // share of the stamps that are
   double typical;   // median distance of neighbouring stamps, seconds
+  double jitter;    // where stamps lie around a grid: how far off at the most, seconds; else NaN
 };
 
 // `instants` are sorted and unique. `whole_days` says that they are dates.

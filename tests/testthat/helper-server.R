@@ -11,7 +11,8 @@ serve <- function(answer, body = "") {
     sprintf("  how <- %s", deparse(answer)),
     sprintf("  body <- %s", paste(deparse(body), collapse = "")),
     "  if (how == 'stall') Sys.sleep(8)",
-    "  if (how == 'ok') cat('HTTP/1.0 200 OK\\r\\nContent-Length: ', nchar(body), '\\r\\n\\r\\n', body, file = con, sep = '')",
+    "  ok <- paste0('HTTP/1.0 200 OK\\r\\nContent-Length: ', nchar(body), '\\r\\n\\r\\n', body)",
+    "  if (how == 'ok') cat(ok, file = con)",
     "  if (how == 'missing') cat('HTTP/1.0 404 Not Found\\r\\nContent-Length: 0\\r\\n\\r\\n', file = con)",
     "  close(con)",
     "}"

@@ -47,8 +47,10 @@ test_that("wide tables and tables with periods across become long", {
                   measure = "cost", amounts = "cost")
   expect_equal(across$cost, c(3, 4, 1, 2))
   expect_equal(format(cadence_of(across)), "every quarter")
-  expect_match(error_text(reads(c("day,north", "2031-03-01,x", "2031-03-02,y"), layout = "wide")), "numbers of a series")
-  expect_match(error_text(reads(c("item,a,b", "pumps,1,2"), layout = "across", series = item)), "headed by a stamp")
+  expect_match(error_text(reads(c("day,north", "2031-03-01,x", "2031-03-02,y"), layout = "wide")),
+               "numbers of a series")
+  expect_match(error_text(reads(c("item,a,b", "pumps,1,2"), layout = "across", series = item)),
+               "headed by a stamp")
 })
 
 test_that("many files by a pattern are one timeline, and rejects say which file", {
@@ -68,7 +70,8 @@ test_that("many files by a pattern are one timeline, and rejects say which file"
 test_that("attributes are joined by key, and what has no match is listed", {
   lines <- c("day,site,flow", "2031-03-01,a,1", "2031-03-01,b,2")
   table <- data.frame(site = c("a", "c"), height = c(10, 30))
-  expect_warning(x <- read_timeline(file_of(lines), day, site, levels = flow, join = table), "1 series has no attributes: \"b\"")
+  expect_warning(x <- read_timeline(file_of(lines), day, site, levels = flow, join = table),
+                 "1 series has no attributes: \"b\"")
   expect_equal(x$height, c(10, NA))
   expect_message(suppressWarnings(read_timeline(file_of(lines), day, site, levels = flow, join = table)),
                  "Attributes without a series: \"c\"")
@@ -104,8 +107,10 @@ test_that("each kind of bad stamp has its own reason", {
                            "a leap second, which the clock of this computer cannot hold", "empty",
                            "outside the years 0001 to 9999"))
   expect_equal(reads(lines)$day[2], as.POSIXct("2031-01-08", tz = "UTC"))
-  expect_match(error_text(reads(c("d,v", "03/04/2031,1", "25/04/2031,2", "04/25/2031,3"))), "mixes two orders")
-  expect_match(error_text(reads(c("d,v", "03/04/2031,1"), zone = "Nowhere/Land")), "cannot be made|time zone|day_first")
+  expect_match(error_text(reads(c("d,v", "03/04/2031,1", "25/04/2031,2", "04/25/2031,3"))),
+               "mixes two orders")
+  expect_match(error_text(reads(c("d,v", "03/04/2031,1"), zone = "Nowhere/Land")),
+               "cannot be made|time zone|day_first")
 })
 
 test_that("clock changes are resolved by rule and reported", {
@@ -116,7 +121,8 @@ test_that("clock changes are resolved by rule and reported", {
   expect_equal(diff(as.numeric(x$t)), rep(1800, 5))
   expect_equal(x$v, as.double(1:6))
   skipped <- file_of(london("2032-03-28 00:30,1", "2032-03-28 01:30,2"))
-  expect_message(y <- read_timeline(skipped, zone = "Europe/London", levels = v), "1 stamp fell into an hour that the clock skipped")
+  expect_message(y <- read_timeline(skipped, zone = "Europe/London", levels = v),
+                 "1 stamp fell into an hour that the clock skipped")
   expect_equal(format(y$t[2], "%H:%M"), "02:00")
 })
 

@@ -33,8 +33,12 @@ test_that("infinite and negative amounts, far values and silence are told", {
 test_that("gaps are listed one by one, in regular and irregular timelines", {
   g <- gaps(daily(c(1, NA, NA, 4, 5, NA))[-5, ])
   expect_equal(g$steps, c(2, 2))
-  expect_equal(g$start, as.Date(c("2031-01-01", "2031-01-04")))
-  expect_equal(g$end[1], as.Date("2031-01-04"))
+  expect_equal(g$start, as.Date(c("2031-01-02", "2031-01-05")))
+  expect_equal(g$end, as.Date(c("2031-01-03", "2031-01-06")))
+  expect_equal(g$seconds, c(2, 2) * 86400)
+  lost <- gaps(demo_timeline("demand"))
+  longest <- lost[which.max(lost$steps), ]
+  expect_equal(format(c(longest$start, longest$end)), c("2031-10-06", "2031-10-15"))
   planted <- truth()$river$gaps
   river <- gaps(demo_timeline("river"), measures = level)
   expect_equal(nrow(river), 2)
@@ -83,4 +87,26 @@ test_that("decomposition refuses what it cannot do", {
   expect_match(error_text(decomposition(daily(rep(NA_real_, 30)), "week")), "is missing")
   expect_match(error_text(decomposition(daily(1:30), c("week", "month"))), "one season at a time")
   expect_error(strength(1), class = "kairon_error_input")
+})
+
+test_that("numbers that mark missing values are suspected, on reading and inspecting", {
+  path <- file_of(c("day,flow", paste0(days_from("2031-01-01", 40), ",", c(rep(-9999, 3), rnorm(37, 10)))))
+  expect_message(x <- read_timeline(path, levels = flow), "-9999 in 3 rows")
+  expect_match(paste(format(inspect(x)), collapse = " "), "-9999 stands 3 times")
+  expect_equal(origins(quiet(read_timeline(path, missing = "-9999")))$missing, 3)
+})
+
+test_that("a last value far below the others is suspected to be unfinished", {
+  x <- monthly(c(rep(c(100, 120, 110), 12), 20), amounts = "volume")
+  expect_match(paste(format(inspect(x)), collapse = " "), "the last value is 1[0-9] % of the usual one")
+  expect_no_match(paste(format(inspect(monthly(rep(100, 30), amounts = "volume"))), collapse = " "),
+                  "unfinished")
+})
+
+test_that("the card tells each series' own cadence and the age of its last value", {
+  x <- rbind(data.frame(s = "a", day = days_from("2031-01-01", 60), v = 1),
+             data.frame(s = "b", day = seq(as.Date("2031-01-01"), by = 7, length.out = 5), v = 2))
+  card <- as.data.frame(inspect(quiet(timeline(x, day, s))))
+  expect_equal(card$cadence, c("every day", "every week from Wednesday"))
+  expect_equal(card$last_age, c(0, 31 * 86400))
 })

@@ -65,12 +65,15 @@ test_that("what cannot be moved is refused", {
   expect_error(floor_to("2031-01-01", "1 day"), class = "kairon_error_input")
   expect_error(add_steps(Sys.Date(), 1.5, "1 day"), class = "kairon_error_input")
   expect_error(stamp_sequence(as.Date("2031-01-01"), every = "1 day"), class = "kairon_error_input")
-  expect_match(error_text(floor_to(Sys.time(), "1 day", zone = "Europe/Pariss")), "Did you mean \"Europe/Paris\"")
+  expect_match(error_text(floor_to(Sys.time(), "1 day", zone = "Europe/Pariss")),
+               "Did you mean \"Europe/Paris\"")
 })
 
 test_that("stamps are built from parts, and wrong parts named", {
-  expect_equal(from_parts(2031, month = c("Mar", "april", "5")), as.Date(c("2031-03-01", "2031-04-01", "2031-05-01")))
-  expect_equal(from_parts(2031, quarter = 1:4), as.Date(c("2031-01-01", "2031-04-01", "2031-07-01", "2031-10-01")))
+  expect_equal(from_parts(2031, month = c("Mar", "april", "5")),
+               as.Date(c("2031-03-01", "2031-04-01", "2031-05-01")))
+  expect_equal(from_parts(2031, quarter = 1:4),
+               as.Date(c("2031-01-01", "2031-04-01", "2031-07-01", "2031-10-01")))
   weeks <- expand.grid(week = c(1, 26, 52), year = 1990:2040)
   monday <- from_parts(year = weeks$year, week = weeks$week)
   expect_equal(as.numeric(format(monday, "%V")), weeks$week)

@@ -74,3 +74,25 @@ test_that("weekdays, clock changes and irregular stamps are told for what they a
   odd <- as.POSIXct("2031-01-01", tz = "UTC") + cumsum(round(rnorm(500, 1200, 150)))
   expect_match(format(found(odd)), "irregular, typically every 20 minutes")
 })
+
+test_that("jitter around a grid is told apart from an irregular series", {
+  set.seed(13)
+  jittered <- as.POSIXct("2031-01-01", tz = "UTC") + 900 * 0:400 + round(runif(401, -20, 20))
+  expect_match(format(found(jittered)), "^roughly every 15 minutes \\(stamps up to (19|20) seconds off\\)")
+  mostly <- as.POSIXct("2031-01-01", tz = "UTC") + 900 * 0:400
+  mostly[100] <- mostly[100] + 7
+  expect_match(format(found(mostly)), "irregular, mostly every 15 minutes \\(over 99|irregular, mostly")
+  twice <- rep(as.POSIXct("2031-01-01", tz = "UTC") + 900 * 0:50, each = 2)
+  expect_match(error_text(timeline(data.frame(twice, v = 1), twice)), "51 rows repeat a stamp")
+})
+
+test_that("series with one cadence in common have it, others do not", {
+  s <- function(x) as.numeric(as.Date(x)) * 86400
+  monthly <- s(seq(as.Date("2030-01-01"), by = "month", length.out = 12))
+  daily <- s(days_from("2030-01-01", 100))
+  both <- kairon:::detect_cadence(c(monthly, daily), c(0L, 12L, 112L), kairon:::utc_zone)
+  expect_equal(format(both), "every day")
+  quarterly <- monthly[c(1, 4, 7, 10)]
+  both <- kairon:::detect_cadence(c(quarterly, monthly), c(0L, 4L, 16L), kairon:::utc_zone)
+  expect_equal(format(both), "every month")
+})

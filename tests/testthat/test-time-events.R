@@ -53,9 +53,11 @@ test_that("repeating events give the days of the examples in RFC 5545, section 3
                c("1997-05-12", "1998-05-11", "1999-05-17"))
   expect_equal(days_of("DTSTART;VALUE=DATE:19970101", "RRULE:FREQ=YEARLY;INTERVAL=3;COUNT=4;BYYEARDAY=1,100"),
                c("1997-01-01", "1997-04-10", "2000-01-01", "2000-04-09"))
-  expect_equal(days_of("DTSTART;VALUE=DATE:19970929", "RRULE:FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-2;COUNT=3"),
+  expect_equal(days_of("DTSTART;VALUE=DATE:19970929",
+                       "RRULE:FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-2;COUNT=3"),
                c("1997-09-29", "1997-10-30", "1997-11-27"))
-  expect_equal(days_of("DTSTART;VALUE=DATE:19961105", "RRULE:FREQ=YEARLY;INTERVAL=4;BYMONTH=11;BYDAY=TU;BYMONTHDAY=2,3,4,5,6,7,8;COUNT=3"),
+  expect_equal(days_of("DTSTART;VALUE=DATE:19961105",
+                       "RRULE:FREQ=YEARLY;INTERVAL=4;BYMONTH=11;BYDAY=TU;BYMONTHDAY=2,3,4,5,6,7,8;COUNT=3"),
                c("1996-11-05", "2000-11-07", "2004-11-02"))
 })
 
@@ -103,7 +105,8 @@ test_that("a broken calendar is refused with the line", {
 })
 
 test_that("tables of events are read, and bad ones refused", {
-  e <- events(data.frame(start = c("2031-05-01", "2031-03-01"), end = c("2031-05-04", "2031-03-01"), name = c("b", "a")))
+  e <- events(data.frame(start = c("2031-05-01", "2031-03-01"), end = c("2031-05-04", "2031-03-01"),
+                         name = c("b", "a")))
   expect_equal(e$name, c("a", "b"))
   expect_equal(length(kairon:::event_days(e)), 5)
   path <- file_of(c("date,name", "2031-08-25,Harvest"))
