@@ -93,7 +93,7 @@ plan_cutoffs <- function(x, horizon, cutoffs, spacing, call = rlang::caller_env(
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   first <- min(k)
   last <- max(k)
-  steps <- back_steps_of(horizon, last, meta, rows$zone, call)
+  steps <- back_steps(horizon, last, meta, rows$zone, call, "horizon")
   room <- last - steps - first + 1
   if (room < 2) {
     abort_input(c(
@@ -111,24 +111,11 @@ plan_cutoffs <- function(x, horizon, cutoffs, spacing, call = rlang::caller_env(
       ), call = call)
     }
   } else {
-    apart <- if (is.null(spacing)) steps else spacing_steps(spacing, last, meta, rows$zone, call)
+    apart <- if (is.null(spacing)) steps else back_steps(spacing, last, meta, rows$zone, call, "spacing")
     chosen <- counted_cutoffs(cutoffs, last - steps, first, apart, meta, call)
   }
   stamps <- from_seconds(stamp_of(meta$cadence, chosen, rows$zone), meta$type, meta$zone)
   list(cutoffs = chosen, stamps = stamps, steps = steps)
-}
-
-back_steps_of <- function(horizon, last, meta, zone, call) {
-  rlang::try_fetch(
-    back_steps(horizon, last, meta, zone, call),
-    kairon_error = function(cnd) {
-      abort_input("{.arg horizon} cannot be used.", parent = cnd, call = call)
-    }
-  )
-}
-
-spacing_steps <- function(spacing, last, meta, zone, call) {
-  back_steps(spacing, last, meta, zone, call)
 }
 
 counted_cutoffs <- function(count, latest, first, apart, meta, call) {
@@ -268,15 +255,16 @@ forecast_each <- function(x, measure, methods, plan, i, levels) {
   )
 }
 
+# `observed` is a complete grid, so that rows are found by counting steps.
 add_observed <- function(table, observed, meta, stamp, cutoff) {
-  key <- function(t) {
-    do.call(paste, c(unname(lapply(t[meta$series], as.character)),
-                     list(to_seconds(t[[meta$time]])), sep = "\r"))
-  }
-  at <- match(key(table), key(observed))
   rows <- rows_of(observed)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   labels <- series_labels(rows$keys)
+  owner <- rep(1L, nrow(table))
+  if (length(meta$series)) owner <- match(series_labels(table[meta$series]), labels)
+  start <- rows$breaks[owner]
+  at <- start + cutoff + table$ahead - k[start + 1] + 1
+  at[at <= start | at > rows$breaks[owner + 1]] <- NA
   table$observed <- NA_real_
   table$observed_origin <- NA_character_
   table$scale <- NA_real_
@@ -291,8 +279,7 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
     past <- value
     past[k > cutoff] <- NA_real_
     scale <- cpp_naive_scale(past, rows$breaks, as.integer(m))
-    owner <- match(series_labels(table[here, meta$series, drop = FALSE]), labels)
-    table$scale[here] <- scale[if (length(meta$series)) owner else 1L]
+    table$scale[here] <- scale[owner[here]]
   }
   table$cutoff <- rep(stamp, nrow(table))
   intervals <- grep("^(lower|upper)_", names(table), value = TRUE)

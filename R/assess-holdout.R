@@ -30,19 +30,19 @@ holdout <- function(x, last) {
 }
 
 # Steps in a duration that ends with the last period.
-back_steps <- function(last, end, meta, zone, call = rlang::caller_env()) {
+back_steps <- function(last, end, meta, zone, call = rlang::caller_env(), arg = "last") {
   if (is.numeric(last)) {
-    check_count(last, arg = "last", call = call)
+    check_count(last, arg = arg, call = call)
     return(last)
   }
-  step <- parse_step(last, "last", call)
+  step <- parse_step(last, arg, call)
   if (step$word == "step") {
     return(step$n)
   }
   from <- shift_instants(period_start(meta$cadence, end + 1, zone), step, -1, zone)
   steps <- end - period_of(meta$cadence, from - 1e-3, zone)
   if (steps < 1) {
-    abort_input("{.arg last} must hold at least one step.", call = call)
+    abort_input("{.arg {arg}} must hold at least one step.", call = call)
   }
   steps
 }

@@ -89,7 +89,7 @@ score_forecast <- function(f, observed, call) {
       i = "Give only what came after it."
     ), call = call)
   }
-  out <- add_observed(f$table, both, meta, stamp, cutoff)
+  out <- add_observed(f$table, complete_grid(both), meta, stamp, cutoff)
   if (all(is.na(out$observed))) {
     abort_state("No forecast falls on a value that was measured.", call = call)
   }

@@ -67,7 +67,7 @@ habit_sentence <- function(own, best, b) {
     return("No other method came closer than this naive habit.")
   }
   other <- own[own$method == habit, ]
-  gain <- 1 - best$mae / other$mae
+  gain <- if (other$mae > 0) 1 - best$mae / other$mae else 0
   if (abs(gain) < 0.01) {
     return(paste0("That is no closer than the ", habit, " habit."))
   }
@@ -76,7 +76,7 @@ habit_sentence <- function(own, best, b) {
 }
 
 bias_sentence <- function(best, unit) {
-  if (abs(best$bias) < best$mae / 3) {
+  if (best$mae == 0 || abs(best$bias) < best$mae / 3) {
     return("They lean neither high nor low.")
   }
   paste0(
@@ -118,7 +118,7 @@ where_sentence <- function(rows, series, best, unit) {
     half <- rows$ahead > max(rows$ahead) / 2
     near <- mean(error[!half])
     far <- mean(error[half])
-    if (any(half) && any(!half) && far > 1.25 * near) {
+    if (any(half) && any(!half) && isTRUE(far > 1.25 * near)) {
       out <- paste0(
         "The error grows with the distance: ", trimws(paste(show_number(near), unit)),
         " in the first half of the steps, ", trimws(paste(show_number(far), unit)), " in the second."

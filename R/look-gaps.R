@@ -15,7 +15,7 @@
 #' gaps(demo_timeline("river"), measures = flow)
 #' @export
 gaps <- function(x, measures = NULL) {
-  check_timeline(x)
+  check_rows(x)
   measures <- pick_measures(x, rlang::enquo(measures))
   gap_table(gap_rows(x, measures))
 }
@@ -34,11 +34,11 @@ gap_rows <- function(x, measures) {
 # the outermost rows of the series), first and last (missing rows), steps.
 find_gaps <- function(x, rows, measure, regular) {
   present <- which(!is.na(x[[measure]]))
-  owner <- series_index(rows$breaks)
+  upto <- findInterval(rows$breaks, present)
   out <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
     begin <- rows$breaks[s] + 1
     end <- rows$breaks[s + 1]
-    here <- present[owner[present] == s]
+    here <- present[seq_len(upto[s + 1] - upto[s]) + upto[s]]
     if (regular) {
       edges <- c(begin - 1, here, end + 1)
       wide <- which(diff(edges) > 1)
@@ -53,12 +53,14 @@ find_gaps <- function(x, rows, measure, regular) {
       to <- here[wide + 1]
       steps <- pmax(1, round(pause[wide] / typical) - 1)
     }
-    data.frame(
+    list(
       owner = rep(s, length(from)), from = pmax(from, begin), to = pmin(to, end),
       first = from + 1, last = to - 1, steps = as.numeric(steps)
     )
   })
-  out <- do.call(rbind, out)
+  # As lists: thousands of small data frames would take longer than the search.
+  columns <- names(out[[1]])
+  out <- as.data.frame(lapply(rlang::set_names(columns), function(n) unlist(lapply(out, `[[`, n))))
   out$measure <- rep(measure, nrow(out))
   out
 }

@@ -11,14 +11,14 @@
 #'   `last_age` (seconds from `last` to the last stamp of any series),
 #'   `missing` (missing or absent readings; for irregular stamps, missing values),
 #'   `missing_share`, `gaps`, `longest_gap` (missing readings in the longest
-#'   gap), `zeros`, `negatives`, `infinite`, `min`, `q25`, `median`, `mean`,
+#'   gap), `missing_steps` (missing readings in all gaps), `zeros`, `negatives`, `infinite`, `min`, `q25`, `median`, `mean`,
 #'   `q75`, `max`, `sd`, `last_value`, and `unchanged` (the longest run of equal
 #'   values other than zero).
 #' @examples
 #' inspect(demo_timeline("demand"))
 #' @export
 inspect <- function(x) {
-  check_timeline(x)
+  check_rows(x)
   if (length(timeline_meta(x)$kinds) == 0) {
     abort_state("This timeline has no measures (numeric columns) to inspect.")
   }
@@ -45,7 +45,7 @@ inspection_table <- function(x) {
       at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
       values_card(full[[measure]][at], rows$seconds[at], meta)
     })
-    card <- do.call(rbind, card)
+    card <- as.data.frame(data.table::rbindlist(card))
     found <- pauses[pauses$measure == measure, , drop = FALSE]
     labels <- series_labels(rows$keys)
     of <- if (ncol(rows$keys)) {
@@ -54,16 +54,17 @@ inspection_table <- function(x) {
       rep(1L, nrow(found))
     }
     count <- tabulate(of, nrow(card))
-    longest <- vapply(seq_len(nrow(card)), function(s) {
-      max(0, found$steps[of == s])
-    }, 1)
+    each <- split(found$steps, factor(of, seq_len(nrow(card))))
+    longest <- vapply(each, function(v) max(0, v), 1, USE.NAMES = FALSE)
+    absent <- vapply(each, sum, 1, USE.NAMES = FALSE)
     head <- data.frame(
       measure = measure, kind = meta$kinds[[measure]],
       unit = meta$units[[measure]], own
     )
     card$last_age <- max(rows$seconds) - to_seconds(card$last)
     card <- card[c(1:3, ncol(card), 4:(ncol(card) - 1))]
-    card <- cbind(head, card[1:6], gaps = count, longest_gap = longest, card[-(1:6)])
+    card <- cbind(head, card[1:6], gaps = count, longest_gap = longest,
+                  missing_steps = absent, card[-(1:6)])
     if (ncol(rows$keys)) cbind(rows$keys, card) else card
   })
   out <- do.call(rbind, out)
@@ -74,14 +75,13 @@ inspection_table <- function(x) {
 # The cadence that each series shows by itself.
 series_cadences <- function(x) {
   rows <- rows_of(x)
-  counter <- timeline_meta(x)$type == "step"
-  each <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
-    piece <- rows$seconds[(rows$breaks[s] + 1):rows$breaks[s + 1]]
-    found <- detect_cadence(piece, c(0L, length(piece)), rows$zone, counter)
-    share <- if (is_regular_cadence(found)) 1 else if (is.na(found$typical)) NA else found$on_grid
-    data.frame(cadence = format(found), on_grid = share)
-  })
-  do.call(rbind, each)
+  found <- detect_each(rows$seconds, rows$breaks, rows$zone, timeline_meta(x)$type == "step")
+  shape <- do.call(paste, as.data.frame(found))
+  words <- vapply(which(!duplicated(shape)), function(i) format(cadence_found(found[i, ])), "")
+  data.frame(
+    cadence = words[match(shape, unique(shape))],
+    on_grid = ifelse(found[, "known"] == 1, found[, "on_grid"], NA_real_)
+  )
 }
 
 # Numbers that stand for "no value" in many loggers, when they are far from the rest.
@@ -142,8 +142,9 @@ values_card <- function(v, seconds, meta) {
   finite <- present[is.finite(present)]
   some <- length(finite) > 0
   q <- if (some) stats::quantile(finite, c(0, 0.25, 0.5, 0.75, 1), names = FALSE) else rep(NA, 5)
-  edge <- if (length(there)) seconds[range(there)] else c(NA, NA)
-  data.frame(
+  edge <- if (length(there)) seconds[range(there)] else c(NA_real_, NA_real_)
+  # A list, since thousands of small data frames are slow to make.
+  list(
     rows = length(v),
     first = from_seconds(edge[1], meta$type, meta$zone),
     last = from_seconds(edge[2], meta$type, meta$zone),
@@ -186,7 +187,7 @@ inspection_findings <- function(x, table) {
   if (nrow(gappy)) {
     worst <- gappy[which.max(gappy$longest_gap), ]
     out <- c(out, paste0(
-      plural(sum(gappy$gaps), "gap"), " with ", plural(sum_gaps(x), "missing reading"),
+      plural(sum(gappy$gaps), "gap"), " with ", plural(sum(gappy$missing_steps), "missing reading"),
       "; the longest, ", plural(worst$longest_gap, "reading"), ", in ", name(worst), "."
     ))
   }
@@ -210,8 +211,6 @@ inspection_findings <- function(x, table) {
   if (length(meta$news)) out <- c(out, paste0(capitalise(meta$news), "."))
   out
 }
-
-sum_gaps <- function(x) sum(gaps(x)$steps)
 
 card_labels <- function(rows, series) {
   if (length(series) == 0) {
@@ -238,6 +237,9 @@ ended_findings <- function(table, meta) {
   c(line(ended, "stopped on", "last"), line(late, "began only on", "first"))
 }
 
+# Of many series, those with the most missing are shown.
+most_cards <- 40
+
 #' @export
 format.kairon_inspection <- function(x, ...) {
   n <- length(x$findings)
@@ -247,12 +249,17 @@ format.kairon_inspection <- function(x, ...) {
     unlist(lapply(x$findings, function(f) {
       strwrap(f, initial = "  - ", prefix = "    ", width = 0.95 * getOption("width"))
     })),
-    "", text_table(inspection_columns(x))
+    "", text_table(inspection_columns(x)),
+    if (nrow(x$table) > most_cards) {
+      more <- plural(nrow(x$table) - most_cards, "more line")
+      paste0("  ... and ", more, " with less missing: as.data.frame()")
+    }
   )
 }
 
 inspection_columns <- function(x) {
   t <- x$table
+  if (nrow(t) > most_cards) t <- t[utils::head(order(-t$missing_share), most_cards), ]
   short <- list(
     measure = t$measure, values = t$rows - t$missing,
     missing = vapply(t$missing_share, show_percent, ""),

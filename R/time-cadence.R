@@ -392,9 +392,7 @@ cadence_stamps <- c("start", "middle", "end")
 
 # Stamps of all series in one vector, sorted and unique within each series.
 detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
-  found <- cpp_detect_cadence(instants, breaks, zone, counter, core_threads())
-  colnames(found) <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "known", "regular",
-                       "on_grid", "typical", "jitter")
+  found <- detect_each(instants, breaks, zone, counter)
   found <- found[found[, "known"] == 1, , drop = FALSE]
   if (nrow(found) == 0) {
     return(irregular_cadence(new_cadence("day", 1), NA, 1))
@@ -418,6 +416,28 @@ detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
   common <- candidates[[which.max(tabulate(match(shape, unique(shape))))]]
   out <- irregular_cadence(common, typical, cpp_share_on_grid(instants, zone, unclass(common)))
   out$jitter <- max(found[, "jitter"])
+  out
+}
+
+# One row a series.
+detect_each <- function(instants, breaks, zone, counter) {
+  found <- cpp_detect_cadence(instants, breaks, zone, counter, core_threads())
+  colnames(found) <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "known", "regular",
+                       "on_grid", "typical", "jitter")
+  found
+}
+
+# What one series was found to be.
+cadence_found <- function(row) {
+  if (row[["known"]] == 0) {
+    return(irregular_cadence(new_cadence("day", 1), NA, 1))
+  }
+  out <- cadence_from_row(row)
+  if (row[["regular"]] == 1) {
+    return(out)
+  }
+  out <- irregular_cadence(out, row[["typical"]], row[["on_grid"]])
+  out$jitter <- row[["jitter"]]
   out
 }
 

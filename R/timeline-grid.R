@@ -64,8 +64,14 @@ find_cadence <- function(x, seconds = NULL) {
 
 is_regular <- function(x) is_regular_cadence(timeline_meta(x)$cadence)
 
-check_regular <- function(x, what, call = rlang::caller_env()) {
+check_rows <- function(x, call = rlang::caller_env()) {
   check_timeline(x, call)
+  if (nrow(x) == 0) abort_input("The timeline has no rows.", call = call)
+  invisible(x)
+}
+
+check_regular <- function(x, what, call = rlang::caller_env()) {
+  check_rows(x, call)
   cadence <- timeline_meta(x)$cadence
   if (!is_regular_cadence(cadence)) {
     if (is.na(cadence$typical)) {

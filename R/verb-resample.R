@@ -51,7 +51,7 @@ resample.kairon_routine <- function(x, every, ...) {
 resample.kairon_timeline <- function(x, every, ..., stamp = "start", at_least = 0,
                                      unfinished = c("flag", "drop", "keep"),
                                      extent = c("each", "common")) {
-  check_timeline(x)
+  check_rows(x)
   target <- cadence(every, stamp = stamp)
   unfinished <- check_choice(unfinished, c("flag", "drop", "keep"))
   extent <- check_choice(extent, c("each", "common"))

@@ -36,7 +36,7 @@ roll.kairon_routine <- function(x, window, ..., at_least = NULL) {
 #' @rdname roll
 #' @export
 roll.kairon_timeline <- function(x, window, ..., at_least = NULL) {
-  check_timeline(x)
+  check_rows(x)
   check_window(window)
   wanted <- read_statistics(x, list(...))
   if (is_regular(x)) x <- complete_grid(x)
