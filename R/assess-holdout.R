@@ -44,6 +44,9 @@ back_steps <- function(last, end, meta, zone, call = rlang::caller_env(), arg = 
   if (steps < 1) {
     abort_input("{.arg {arg}} must hold at least one step.", call = call)
   }
+  if (meta$cadence$unit == "weekday" && step$word != "business day") {
+    tell(c(i = "{.val {last}} hold{?s/} {steps} business day{?s}, since weekends have no stamps."))
+  }
   steps
 }
 

@@ -21,7 +21,8 @@ run_command_line <- function(args = character(), quit = TRUE) {
     },
     kairon_usage = function(cnd) complain(cnd, 2L),
     kairon_error = function(cnd) complain(cnd, exit_code(cnd)),
-    error = function(cnd) complain(cnd, 1L)
+    # Whoever reads the pipe has had enough, as `head` does.
+    error = function(cnd) if (grepl("SIGPIPE", conditionMessage(cnd))) 0L else complain(cnd, 1L)
   )
   if (quit) {
     quit(save = "no", status = code)

@@ -11,9 +11,10 @@
 #'   `last_age` (seconds from `last` to the last stamp of any series),
 #'   `missing` (missing or absent readings; for irregular stamps, missing values),
 #'   `missing_share`, `gaps`, `longest_gap` (missing readings in the longest
-#'   gap), `missing_steps` (missing readings in all gaps), `zeros`, `negatives`, `infinite`, `min`, `q25`, `median`, `mean`,
-#'   `q75`, `max`, `sd`, `last_value`, and `unchanged` (the longest run of equal
-#'   values other than zero).
+#'   gap), `missing_steps` (missing readings in all gaps), `repeats` (repeated
+#'   stamps that were settled when the timeline was made), `zeros`, `negatives`,
+#'   `infinite`, `min`, `q25`, `median`, `mean`, `q75`, `max`, `sd`, `last_value`, and
+#'   `unchanged` (the longest run of equal values other than zero).
 #' @examples
 #' inspect(demo_timeline("demand"))
 #' @export
@@ -64,7 +65,7 @@ inspection_table <- function(x) {
     card$last_age <- max(rows$seconds) - to_seconds(card$last)
     card <- card[c(1:3, ncol(card), 4:(ncol(card) - 1))]
     card <- cbind(head, card[1:6], gaps = count, longest_gap = longest,
-                  missing_steps = absent, card[-(1:6)])
+                  missing_steps = absent, repeats = settled_repeats(meta, labels), card[-(1:6)])
     if (ncol(rows$keys)) cbind(rows$keys, card) else card
   })
   out <- do.call(rbind, out)
@@ -105,6 +106,11 @@ marker_findings <- function(x) {
     }, "")
   })
   as.character(unlist(out))
+}
+
+settled_repeats <- function(meta, labels) {
+  n <- meta$repeats[match(labels, names(meta$repeats))]
+  if (is.null(meta$repeats)) rep(0, length(labels)) else unname(ifelse(is.na(n), 0, n))
 }
 
 # A last value far below the ones before: the period may still be running.

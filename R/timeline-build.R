@@ -158,7 +158,7 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
     units = known_units(measures, units, call),
     attributes = as.character(roles$attributes), zone = stamps$zone,
     type = stamps$type, cadence = NULL, rejects = rejects,
-    news = c(stamps$news, settled$news)
+    news = c(stamps$news, settled$news), repeats = settled$repeats
   )
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
@@ -588,6 +588,8 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
            {.code \"last\"}, or their {.code \"mean\"}."
     ), call = call)
   }
+  label <- if (length(series)) series_labels(data[series])[again] else rep("", sum(again))
+  repeats <- table(label)
   group <- cumsum(!again)
   keep <- if (rule == "last") !duplicated(group, fromLast = TRUE) else !again
   out <- data[keep, , drop = FALSE]
@@ -600,7 +602,7 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
   rownames(out) <- NULL
   rule <- if (rule == "mean") "averaged" else paste("settled by keeping the", rule)
   news <- paste(plural(n, "repeated stamp"), rule)
-  list(data = out, news = news, seconds = stamps$seconds[keep])
+  list(data = out, news = news, seconds = stamps$seconds[keep], repeats = c(repeats))
 }
 
 say_building <- function(x, roles) {

@@ -34,6 +34,11 @@ timeline_line <- function(x) {
   )
 }
 
+missing_share <- function(counts) {
+  total <- sum(counts[c(origin_levels, "missing")])
+  if (counts[["missing"]] == 0) "" else paste0(" (", show_percent(counts[["missing"]] / total), ")")
+}
+
 # Business days on which no series has a row: holidays that nobody listed.
 closure_words <- function(x) {
   rows <- rows_of(x)
@@ -63,8 +68,8 @@ measure_line <- function(measure, x) {
   kind <- if (meta$kinds[[measure]] == "amount") "an amount" else "a level"
   paste0(
     measure, ": ", kind, if (nzchar(unit)) paste(" in", unit), "; ",
-    origin_words(counts),
-    if (thin) paste0(", ", show_number(thin, 9), " of them from fewer readings than expected"), "."
+    origin_words(counts), missing_share(counts),
+    if (thin) paste0("; ", plural(thin, "value"), " on fewer readings than expected"), "."
   )
 }
 

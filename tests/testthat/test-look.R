@@ -110,3 +110,10 @@ test_that("the card tells each series' own cadence and the age of its last value
   expect_equal(card$cadence, c("every day", "every week from Wednesday"))
   expect_equal(card$last_age, c(0, 31 * 86400))
 })
+
+test_that("repeats that were settled are counted in the card", {
+  expect_equal(as.data.frame(inspect(demo_timeline("river")))$repeats[1], length(truth()$river$repeats))
+  data <- data.frame(s = c("a", "a", "b", "b"), day = as.Date("2031-01-01") + c(0, 0, 0, 1), v = 1:4)
+  card <- as.data.frame(inspect(quiet(timeline(data, day, s, repeats = "last"))))
+  expect_equal(card$repeats, c(1, 0))
+})

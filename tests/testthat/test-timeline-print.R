@@ -1,7 +1,7 @@
 test_that("a timeline prints in sentences", {
   out <- capture.output(print(demo_timeline("demand")))
   expect_equal(out[1], "8 series, every day, 2029-01-01 to 2032-06-30")
-  expect_true(any(grepl("demand: an amount in m3; 9,181 observed, 31 missing.", out, fixed = TRUE)))
+  expect_true(any(grepl("demand: an amount in m3; 9,181 observed, 31 missing (0.3 %).", out, fixed = TRUE)))
   expect_true(any(grepl("9,206 rows between", out)))
 })
 
