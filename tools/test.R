@@ -30,12 +30,19 @@ failed <- failed + sum(results$failed) + sum(results$error)
 
 check("layers: no arrow runs the wrong way", run(rscript, "tools/layers.R", "build/layers.log"))
 
-check("core: compiles without R's headers", {
-  sources <- list.files("src/core", "\\.cpp$", full.names = TRUE)
-  all(vapply(sources, function(s) {
-    run("g++", c("-std=c++17", "-Wall", "-Wextra", "-Werror", "-fsyntax-only", s), "build/core.log")
-  }, TRUE))
-})
+# The core by itself: compiled without R's headers, strictly, and tested.
+sources <- c("tests/core/test_core.cpp", list.files("src/core", "\\.cpp$", full.names = TRUE))
+flags <- c("-std=c++17", "-O1", "-Wall", "-Wextra", "-Werror", "-pthread", "-Isrc/core")
+built <- run("g++", c(flags, sources, "-o", "build/test_core"), "build/core.log")
+check("core: compiles without R's headers and without a warning", built)
+if (built) {
+  lines <- suppressWarnings(system2("build/test_core", stdout = TRUE))
+  bad <- grep("^not ok", lines, value = TRUE)
+  cat(bad, sep = "\n")
+  passed <- passed + sum(grepl("^ok", lines))
+  failed <- failed + length(bad)
+  check("core: its own tests ran", sum(grepl("^(not )?ok", lines)) >= 15)
+}
 
 check("lints: none", {
   lints <- c(lintr::lint_dir("R"), lintr::lint_dir("tests", exclusions = list()))

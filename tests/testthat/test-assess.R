@@ -142,3 +142,32 @@ test_that("the verdict says in words what the scores say", {
   up <- verdict(quiet(backtest(daily(2 * (1:60)), by_naive(), horizon = 5)))
   expect_match(paste(up, collapse = " "), "They lean low, by 6 on average")
 })
+
+test_that("end-stamped and hourly readings are cut at the end of the cutoff's day", {
+  at <- as.POSIXct("2032-03-20 00:00", tz = "Europe/London") + 3600 * 0:(24 * 14 - 1)
+  x <- quiet(timeline(data.frame(at, v = as.double(seq_along(at))), at))
+  daily <- routine() |> resample("1 day")
+  b <- quiet(backtest(x, by_naive(), horizon = 2, cutoffs = "2032-03-28", routine = daily))
+  # The day has 23 hours; the forecast must rest on all of them and on no more.
+  on_day <- local_day(x$at, "Europe/London") == as.Date("2032-03-28")
+  expect_equal(sum(on_day), 23)
+  expect_equal(unique(b$table$value), mean(x$v[on_day]))
+  ends <- seq(as.Date("2025-02-01"), by = "month", length.out = 36) - 1
+  m <- quiet(timeline(data.frame(ends, v = 1:36 + 0), ends))
+  b <- quiet(backtest(m, by_naive(), horizon = 3, cutoffs = "2027-09-30"))
+  expect_equal(b$table$value, rep(33, 3))
+  expect_equal(b$table$ends, as.Date(c("2027-10-31", "2027-11-30", "2027-12-31")))
+})
+
+test_that("scores can be split by series, cutoff and step, and add up", {
+  b <- quiet(backtest(demo_timeline("demand"), list(by_naive(), by_mean()), "7 days", cutoffs = 3))
+  whole <- scores(b)
+  for (by in c("ahead", "cutoff", "district")) {
+    part <- scores(b, by = c("method", by))
+    expect_equal(sum(part$n), sum(whole$n))
+    mine <- part[part$method == "naive", ]
+    expect_equal(sum(mine$mae * mine$n) / sum(mine$n), whole$mae[whole$method == "naive"], info = by)
+  }
+  two <- quiet(backtest(demo_timeline("accounts"), by_naive(), horizon = 4, cutoffs = 3))
+  expect_equal(sort(scores(two)$measure), c("cost", "revenue"))
+})

@@ -96,3 +96,54 @@ test_that("rows that cannot be read are told on standard error", {
   expect_match(paste(r$err, collapse = " "), "1 row could not be read")
   expect_equal(kairon("inspect", path, "--quiet")$err, character())
 })
+
+test_that("gaps and intervals are at hand in the shell", {
+  r <- kairon("gaps", demand, "--during", "2031")
+  table <- csv_of(r$out)
+  expect_equal(nrow(table), nrow(gaps(during(demo_timeline("demand"), "2031"))))
+  expect_equal(table$steps[table$district == "Birchmoor"], 10)
+  r <- kairon("inspect", demand, "--during", "2031-02")
+  expect_equal(unique(csv_of(r$out)$rows), 28)
+  expect_equal(kairon("gaps", demand, "--during", "2040")$code, 1)
+})
+
+test_that("options of reading do what the arguments of R do", {
+  river <- c(demo_file("river.csv.gz"), "--zone", "Europe/London", "--missing=---", "--repeats", "first")
+  r <- kairon("resample", river, "--every", "1 day", "--statistics", "mean,max", "--at-least", "0.5")
+  expect_equal(r$code, 0)
+  ours <- quiet(resample(demo_timeline("river"), "1 day", c("mean", "max"), at_least = 0.5))
+  expect_equal(csv_of(r$out)$flow_max, ours$flow_max)
+  wide <- file_of(c("Day;North;South", "03/04/2031;1,5;2", "04/04/2031;1,7;2,25"))
+  r <- kairon("inspect", wide, "--layout", "wide", "--series", "site", "--measure", "flow",
+              "--day-first", "yes", "--units", "flow=l/s")
+  table <- csv_of(r$out)
+  expect_equal(table$site, c("North", "South"))
+  expect_equal(table$max, c(1.7, 2.25))
+  expect_equal(table$first, rep("2031-04-03", 2))
+  expect_equal(kairon("inspect", wide, "--layout", "wide", "--day-first", "maybe")$code, 2)
+  counted <- file_of(c("t,v", "1900000000,1", "1900003600,2"))
+  r <- kairon("inspect", counted, "--time", "t", "--epoch", "seconds")
+  # 1900000000 seconds after 1970 are 17:46:40 on a clock in UTC.
+  expect_match(csv_of(r$out)$cadence, "^every hour plus 2,?800 seconds|^every hour plus 46")
+})
+
+test_that("a routine is built from options, and its result scored", {
+  river <- c(demo_file("river.csv.gz"), "--zone", "Europe/London", "--missing=---", "--repeats", "first",
+             "--measures", "flow", "--every", "1 day", "--impute", "linear", "--longest", "3 days")
+  r <- kairon("backtest", river, "--horizon", "5 days", "--cutoffs", "2", "--methods", "naive", "--rows")
+  cleaning <- routine() |> resample("1 day") |> impute("linear", longest = "3 days")
+  b <- quiet(backtest(demo_timeline("river"), by_naive(), "5 days", cutoffs = 2, routine = cleaning,
+                      measures = flow))
+  table <- csv_of(r$out)
+  expect_equal(table$value, b$table$value)
+  expect_equal(table$observed, b$table$observed)
+  r <- kairon("forecast", river, "--horizon", "3", "--method", "drift", "--intervals", "80,95")
+  expect_equal(sum(csv_of(r$out)$origin == "forecast"), 3)
+  expect_true(all(c("lower_95", "upper_80") %in% names(csv_of(r$out))))
+  expect_equal(kairon("forecast", river, "--horizon", "3", "--intervals", "many")$code, 2)
+})
+
+test_that("the version and the demo's folder are told", {
+  expect_match(kairon("--version")$out, "^kairon [0-9.]+")
+  expect_equal(kairon("demo", "a", "b")$code, 2)
+})

@@ -58,3 +58,31 @@ test_that("as a data frame the origins are a factor beside the measure", {
   expect_equal(levels(d$flow_origin), kairon:::origin_levels)
   expect_false("flow_origin" %in% names(as.data.frame(daily(1:3))))
 })
+
+test_that("merging attributes keeps a timeline, merging its key away does not", {
+  demand <- demo_timeline("demand")
+  places <- read.csv(demo_file("districts.csv"))
+  both <- merge(demand, places)
+  expect_true(is_timeline(both))
+  expect_equal(both$demand, demand$demand)
+  expect_equal(cadence_of(both), cadence_of(demand))
+  doubled <- merge(demand, rbind(places, places))
+  expect_false(is_timeline(doubled))
+})
+
+test_that("a data.table of a timeline keeps the origins as a column", {
+  table <- data.table::as.data.table(filled())
+  expect_equal(as.character(table$flow_origin)[2], "imputed")
+  expect_false(is_timeline(table))
+  back <- quiet(timeline(table, day))
+  expect_equal(origins(back)$imputed, 2)
+})
+
+test_that("adding a second series by rows finds the cadence anew", {
+  a <- quiet(timeline(data.frame(s = "a", day = days_from("2031-01-01", 10), v = 1:10), day, s))
+  b <- quiet(timeline(data.frame(s = "b", day = as.Date("2031-01-01") + 7 * 0:5, v = 1:6), day, s))
+  both <- rbind(b, a)
+  expect_equal(format(cadence_of(both)), "every day")
+  expect_equal(both$s, rep(c("a", "b"), c(10, 6)))
+  expect_identical(rbind(a, b), both)
+})

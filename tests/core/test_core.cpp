@@ -1,0 +1,188 @@
+// Tests of the numerical core by itself: no R, no interface. Built and run by
+// tools/test.R, which counts the lines "ok" and "not ok".
+#include <cmath>
+#include <cstdio>
+#include <cstring>
+#include <random>
+#include <string>
+#include <vector>
+
+#include "averages.h"
+#include "baselines.h"
+#include "detect.h"
+#include "errors.h"
+#include "fields.h"
+#include "fill.h"
+#include "scores.h"
+#include "statistics.h"
+#include "windows.h"
+
+using core::Cadence;
+using core::Stamp;
+using core::Unit;
+using core::Zone;
+
+namespace {
+
+int failures = 0;
+
+void check(const char* what, bool ok) {
+  std::printf("%s %s\n", ok ? "ok" : "not ok", what);
+  failures += !ok;
+}
+
+bool near(double a, double b, double tolerance = 1e-9) {
+  return (std::isnan(a) && std::isnan(b)) || std::fabs(a - b) <= tolerance * (1 + std::fabs(b));
+}
+
+template <typename T>
+core::Span<const T> span(const std::vector<T>& x) { return {x.data(), x.size()}; }
+
+Cadence cadence(Unit unit, double n, double anchor = 0, Stamp stamp = Stamp::start) {
+  return {unit, n, anchor, 0, stamp, -1, {}};
+}
+
+const Zone kUtc{{}, {0.0}};
+// Two clock changes: an hour forward at 1,000,000 and back at 5,000,000.
+const Zone kSummer{{1e6, 5e6}, {0, 3600, 0}};
+
+void calendar() {
+  bool days = true;
+  std::int64_t year, expected = -719162;  // 0001-01-01
+  int month, day;
+  for (int y = 1; y <= 9999 && days; ++y) {
+    for (int m = 1; m <= 12; ++m) {
+      days = days && core::days_from_civil(y, m, 1) == expected;
+      core::civil_from_days(expected, year, month, day);
+      days = days && year == y && month == m && day == 1;
+      expected += core::days_in_month(y, m);
+    }
+  }
+  check("every first of a month from 0001 to 9999 is the day after the last", days);
+  check("a skipped local time is the first instant after the skip", kSummer.instant_of(1e6 + 1800) == 1e6);
+  check("a doubled local time is the first of the two", kSummer.instant_of(5e6 + 1800) == 5e6 - 1800);
+
+  std::mt19937_64 random(1);
+  std::uniform_real_distribution<double> anywhere(-2e6, 9e6);
+  std::vector<double> t(20000), floor(t.size()), k(t.size()), start(t.size());
+  for (double& v : t) v = std::floor(anywhere(random));
+  bool same = true;
+  for (const Cadence& c : {cadence(Unit::day, 1), cadence(Unit::month, 1), cadence(Unit::day, 7, 4),
+                           cadence(Unit::second, 900), cadence(Unit::clock, 21600)}) {
+    core::floor_instants(span(t), kSummer, c, false, 2, floor.data());
+    core::period_of(span(t), kSummer, c, k.data());
+    core::period_start(span(k), kSummer, c, start.data());
+    same = same && floor == start;
+  }
+  check("the fast floor agrees with number and start, for instants in no order", same);
+
+  Cadence business = cadence(Unit::weekday, 1);
+  business.closures = {4, 8};  // Monday 5 January 1970 and the Friday after
+  std::vector<double> days_in = {1 * 86400.0, 4 * 86400.0, 5 * 86400.0, 8 * 86400.0, 11 * 86400.0};
+  std::vector<double> index(5);
+  core::period_of(span(days_in), kUtc, business, index.data());
+  check("closures and weekends belong to the business day before",
+        index[1] == index[0] && index[2] == index[0] + 1 && index[4] == index[0] + 4);
+}
+
+void detection() {
+  std::vector<double> t;
+  for (int i = 0; i < 300; ++i) if (i % 7) t.push_back(1e6 + 600.0 * i);
+  core::Detected d = core::detect_cadence(span(t), kUtc, false);
+  check("ten minutes are found through gaps", d.regular && d.cadence.n == 600);
+  t.clear();
+  for (int i = 0; i < 40; ++i) t.push_back(core::days_from_civil(2000 + i / 4, i % 4 * 3 + 1, 1) * 86400.0 - 86400.0);
+  d = core::detect_cadence(span(t), kUtc, false);
+  check("quarter ends are quarters", d.regular && d.cadence.unit == Unit::month && d.cadence.n == 3 &&
+                                         d.cadence.stamp == Stamp::end);
+  t.resize(1);
+  check("one stamp has no cadence", !core::detect_cadence(span(t), kUtc, false).known);
+}
+
+void statistics() {
+  const std::vector<double> v = {2, core::kMissing, 4, 4, 5, 7, 9}, t = {0, 1, 2, 3, 4, 5, 6};
+  std::vector<double> room;
+  auto of = [&](const char* name) {
+    return core::statistic_of(core::statistic_named(name), span(v), span(t), room);
+  };
+  check("mean, sum, count, range leave missing values out",
+        near(of("mean"), 31.0 / 6) && of("sum") == 31 && of("count") == 6 && of("range") == 7);
+  check("median and quantiles interpolate", near(of("median"), 4.5) && near(of("q25"), 4) && near(of("q90"), 8));
+  bool refused = false;
+  try { core::statistic_named("q101"); } catch (const core::InputError&) { refused = true; }
+  check("an unknown statistic is refused", refused);
+
+  std::mt19937_64 random(2);
+  std::normal_distribution<double> noise(1e8, 1);
+  std::vector<double> x(200000), out(x.size());
+  for (double& a : x) a = noise(random);
+  std::vector<int> from(x.size()), to(x.size()), breaks = {0, static_cast<int>(x.size())};
+  for (int i = 0; i < static_cast<int>(x.size()); ++i) { from[i] = std::max(0, i - 49); to[i] = i + 1; }
+  core::sliding_statistics(core::statistic_named("sd"), span(x), span(x), span(from), span(to), span(breaks), 1, out.data());
+  bool close = true;
+  for (std::size_t i = 1000; i < x.size(); i += 997) {
+    double mean = 0, squares = 0;
+    for (std::size_t j = i - 49; j <= i; ++j) mean += (x[j] - 1e8) / 50;
+    for (std::size_t j = i - 49; j <= i; ++j) squares += std::pow(x[j] - 1e8 - mean, 2);
+    close = close && near(out[i], std::sqrt(squares / 49), 1e-6);
+  }
+  check("a rolling sd keeps its digits beside a large offset", close);
+}
+
+void series() {
+  const std::vector<double> season = {3, -1, -4, 2};
+  std::vector<double> y(41), trend(41), effect(41), rest(41), means(4);
+  for (int i = 0; i < 41; ++i) y[i] = 10 + 0.5 * i + season[i % 4];
+  core::decompose_averages(span(y), 4, false, trend.data(), effect.data(), rest.data(), means.data());
+  bool exact = true;
+  for (int i = 2; i < 39; ++i) exact = exact && near(trend[i], 10 + 0.5 * i) && near(rest[i], 0);
+  check("a linear trend and an even season are split exactly", exact && std::isnan(trend[1]));
+
+  const std::vector<double> v = {1, core::kMissing, core::kMissing, 4, core::kMissing}, t = {0, 1, 3, 4, 5};
+  std::vector<double> filled(5);
+  std::vector<int> made(5), breaks = {0, 5};
+  core::fill_gaps(span(v), span(t), span(breaks), core::Fill::linear, 1e9, filled.data(), made.data());
+  check("lines are drawn in time, not in rows", near(filled[1], 1.75) && near(filled[2], 3.25) && made[4] == 0);
+
+  std::vector<double> point(3), se(3);
+  const std::vector<double> walk = {1, 3, 2, 5};
+  const core::BaselineState s = core::baseline_forecast(span(walk), core::Baseline::naive, 1, 3, point.data(), se.data());
+  check("the naive error grows with the root of the distance",
+        point[2] == 5 && near(s.sigma, std::sqrt(14.0 / 3)) && near(se[2], s.sigma * std::sqrt(3.0)));
+  const std::vector<double> none(4, core::kMissing);
+  core::baseline_forecast(span(none), core::Baseline::drift, 1, 3, point.data(), se.data());
+  check("a series without values has no forecast", std::isnan(point[0]));
+
+  const std::vector<int> group = {0, 1, 0};
+  const std::vector<double> seen = {1, 2, core::kMissing}, said = {2, 5, 9}, scale = {2, 0, 1};
+  std::vector<double> sums(2 * core::score_columns);
+  core::score_sums(span(group), 2, span(seen), span(said), span(scale), sums.data());
+  check("scores count what was observed, and no error without a scale",
+        sums[0] == 1 && sums[1] == 1 && sums[2] == 1 && sums[3] == 3 && sums[14] == 1 && sums[15] == 0);
+}
+
+void fields() {
+  const std::string text = "2031-03-01T00:00:00Z,1\n\n2031-03-01T00:01:00Z,2\r\n2031-03-02 00:00,3";
+  const core::TextPieces pieces = core::cut_text(text.data(), text.data() + text.size(), 2);
+  std::vector<double> t(pieces.count);
+  const unsigned kinds = core::scan_stamps(pieces, ',', 0, 2, t.data());
+  check("stamps are read from text, blank lines passed over",
+        t.size() == 3 && t[1] == t[0] + 60 && t[2] == t[0] + 86400 && kinds == (1u << 2 | 1u << 3));
+  const std::string quoted = "\"a\",1\n";
+  check("quotes are left to a reader that knows them",
+        core::cut_text(quoted.data(), quoted.data() + quoted.size(), 1).quoted);
+  const std::string bad = "total,1\n";
+  const core::TextPieces one = core::cut_text(bad.data(), bad.data() + bad.size(), 1);
+  check("a stamp that cannot be read ends the scan", core::scan_stamps(one, ',', 0, 1, t.data()) == 0);
+}
+
+}  // namespace
+
+int main() {
+  calendar();
+  detection();
+  statistics();
+  series();
+  fields();
+  return failures > 0;
+}
