@@ -12,14 +12,6 @@ check_string <- function(x, arg = rlang::caller_arg(x),
   invisible(x)
 }
 
-check_flag <- function(x, arg = rlang::caller_arg(x),
-                       call = rlang::caller_env()) {
-  if (!is.logical(x) || length(x) != 1 || is.na(x)) {
-    abort_input("{.arg {arg}} must be TRUE or FALSE.", call = call)
-  }
-  invisible(x)
-}
-
 check_count <- function(x, least = 1, arg = rlang::caller_arg(x),
                         call = rlang::caller_env()) {
   good <- is.numeric(x) && length(x) == 1 && is.finite(x) && x == round(x)
@@ -48,17 +40,6 @@ check_choice <- function(x, choices, arg = rlang::caller_arg(x),
     x = "It is {.val {x}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
   ), call = call)
-}
-
-check_numeric_vector <- function(x, arg = rlang::caller_arg(x),
-                                 call = rlang::caller_env()) {
-  if (!is.numeric(x)) {
-    abort_input(
-      "{.arg {arg}} must be a numeric vector, not {.obj_type_friendly {x}}.",
-      call = call
-    )
-  }
-  invisible(x)
 }
 
 # The nearest of some words to what was typed, or NULL where none is near.

@@ -380,11 +380,6 @@ step_seconds <- function(cadence) {
   cadence$n * each[[cadence$unit]]
 }
 
-same_cadence <- function(a, b) {
-  parts <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "closures")
-  identical(unclass(a)[parts], unclass(b)[parts])
-}
-
 # Finding it ----
 
 cadence_units <- c("step", "second", "clock", "day", "weekday", "month")

@@ -1,7 +1,5 @@
 # Between R's time classes, written stamps and the core's seconds.
 
-time_types <- c("date", "instant", "step")
-
 time_type_of <- function(x) {
   if (inherits(x, "Date")) {
     "date"

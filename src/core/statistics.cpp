@@ -169,14 +169,6 @@ StatisticSpec statistic_named(const std::string& name) {
   throw InputError("unknown statistic: " + name);
 }
 
-double sorted_quantile(const std::vector<double>& sorted, double p) {
-  if (sorted.empty()) return kMissing;
-  const double at = p * static_cast<double>(sorted.size() - 1);
-  const std::size_t low = static_cast<std::size_t>(std::floor(at));
-  if (low + 1 >= sorted.size()) return sorted.back();
-  return sorted[low] + (at - static_cast<double>(low)) * (sorted[low + 1] - sorted[low]);
-}
-
 double statistic_of(const StatisticSpec& spec, Doubles values, Doubles times,
                     std::vector<double>& scratch) {
   std::size_t n = 0;

@@ -17,17 +17,14 @@ struct StatisticSpec {
   double probability;  // for quantile
 };
 
-// "q90" is the 0.9 quantile. Throws InputError for an unknown name.
+// "q90" is the 0.9 quantile, by linear interpolation between order statistics
+// (Hyndman and Fan, 1996, definition 7). Throws InputError for an unknown name.
 StatisticSpec statistic_named(const std::string& name);
 
 // `times` in seconds, as long as `values`; the slope is per day.
 // `scratch` is working room that is reused from call to call.
 double statistic_of(const StatisticSpec& spec, Doubles values, Doubles times,
                     std::vector<double>& scratch);
-
-// The quantile of sorted values by linear interpolation between order
-// statistics (Hyndman and Fan, 1996, definition 7).
-double sorted_quantile(const std::vector<double>& sorted, double probability);
 
 // One statistic for each range of rows [from[i], to[i]).
 void range_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from, Ints to,
