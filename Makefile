@@ -30,7 +30,8 @@ screenshots:
 	@tools/screenshots
 
 bench: install
-	Rscript bench/run.R
+	Rscript bench/time-axis.R
+	Rscript bench/grid.R
 
 check:
 	mkdir -p build

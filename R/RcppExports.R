@@ -53,6 +53,74 @@ cpp_scan_stamps <- function(path, separator, field, threads) {
     .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads)
 }
 
+cpp_bin_rows <- function(times, row_breaks, edges, bin_breaks, closed_right, threads) {
+    .Call(`_kairon_cpp_bin_rows`, times, row_breaks, edges, bin_breaks, closed_right, threads)
+}
+
+cpp_range_statistics <- function(statistics, values, times, from, to, threads) {
+    .Call(`_kairon_cpp_range_statistics`, statistics, values, times, from, to, threads)
+}
+
+cpp_weighted_statistics <- function(statistic, values, weights, times, from, to, threads) {
+    .Call(`_kairon_cpp_weighted_statistics`, statistic, values, weights, times, from, to, threads)
+}
+
+cpp_range_totals <- function(values, from, to, bin_breaks, threads) {
+    .Call(`_kairon_cpp_range_totals`, values, from, to, bin_breaks, threads)
+}
+
+cpp_held_means <- function(values, times, row_breaks, edges, bin_breaks, limit, last_hold, threads) {
+    .Call(`_kairon_cpp_held_means`, values, times, row_breaks, edges, bin_breaks, limit, last_hold, threads)
+}
+
+cpp_overlap_means <- function(values, begin, end, row_breaks, edges, bin_breaks, threads) {
+    .Call(`_kairon_cpp_overlap_means`, values, begin, end, row_breaks, edges, bin_breaks, threads)
+}
+
+cpp_overlap_totals <- function(values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads) {
+    .Call(`_kairon_cpp_overlap_totals`, values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads)
+}
+
+cpp_linear_means <- function(values, times, row_breaks, edges, bin_breaks, limit, threads) {
+    .Call(`_kairon_cpp_linear_means`, values, times, row_breaks, edges, bin_breaks, limit, threads)
+}
+
+cpp_interpolate <- function(values, times, row_breaks, at, at_breaks, rule, within, threads) {
+    .Call(`_kairon_cpp_interpolate`, values, times, row_breaks, at, at_breaks, rule, within, threads)
+}
+
+cpp_fill_gaps <- function(values, times, breaks, rule, longest, threads) {
+    .Call(`_kairon_cpp_fill_gaps`, values, times, breaks, rule, longest, threads)
+}
+
+cpp_fill_learnt <- function(values, times, breaks, rule, season, longest, past, threads) {
+    .Call(`_kairon_cpp_fill_learnt`, values, times, breaks, rule, season, longest, past, threads)
+}
+
+cpp_structural_signal <- function(values, season, shares, past) {
+    .Call(`_kairon_cpp_structural_signal`, values, season, shares, past)
+}
+
+cpp_fill_account <- function(before, filled, breaks) {
+    .Call(`_kairon_cpp_fill_account`, before, filled, breaks)
+}
+
+cpp_fill_constant <- function(values, times, breaks, constant, longest) {
+    .Call(`_kairon_cpp_fill_constant`, values, times, breaks, constant, longest)
+}
+
+cpp_typical_steps <- function(times, breaks, threads) {
+    .Call(`_kairon_cpp_typical_steps`, times, breaks, threads)
+}
+
+cpp_series_breaks <- function(columns, rows) {
+    .Call(`_kairon_cpp_series_breaks`, columns, rows)
+}
+
+cpp_cell_order <- function(cell, cells) {
+    .Call(`_kairon_cpp_cell_order`, cell, cells)
+}
+
 cpp_decompose_averages <- function(values, breaks, m, multiply, threads) {
     .Call(`_kairon_cpp_decompose_averages`, values, breaks, m, multiply, threads)
 }
@@ -81,27 +149,35 @@ cpp_window_rows <- function(times, low, high, breaks, closed_low) {
     .Call(`_kairon_cpp_window_rows`, times, low, high, breaks, closed_low)
 }
 
-cpp_bin_rows <- function(periods, row_breaks, first, bin_breaks) {
-    .Call(`_kairon_cpp_bin_rows`, periods, row_breaks, first, bin_breaks)
-}
-
 cpp_statistic_exists <- function(name) {
     .Call(`_kairon_cpp_statistic_exists`, name)
-}
-
-cpp_range_statistics <- function(statistic, values, times, from, to) {
-    .Call(`_kairon_cpp_range_statistics`, statistic, values, times, from, to)
 }
 
 cpp_sliding_statistics <- function(statistic, values, times, from, to, breaks, threads) {
     .Call(`_kairon_cpp_sliding_statistics`, statistic, values, times, from, to, breaks, threads)
 }
 
-cpp_fill_gaps <- function(values, times, breaks, rule, longest) {
-    .Call(`_kairon_cpp_fill_gaps`, values, times, breaks, rule, longest)
-}
-
 cpp_increasing <- function(x) {
     .Call(`_kairon_cpp_increasing`, x)
+}
+
+cpp_value_check <- function(x) {
+    .Call(`_kairon_cpp_value_check`, x)
+}
+
+cpp_blank_codes <- function(codes, values) {
+    .Call(`_kairon_cpp_blank_codes`, codes, values)
+}
+
+cpp_origin_codes <- function(values, column) {
+    .Call(`_kairon_cpp_origin_codes`, values, column)
+}
+
+cpp_pick <- function(which, choices) {
+    .Call(`_kairon_cpp_pick`, which, choices)
+}
+
+cpp_filled_codes <- function(values, column, filled, code) {
+    .Call(`_kairon_cpp_filled_codes`, values, column, filled, code)
 }
 

@@ -148,7 +148,7 @@ run_cutoff <- function(x, observed, methods, plan, i, window, routine, measures,
   result <- tryCatch(
     {
       if (nrow(past) == 0) abort_state("There is no reading before this cutoff.")
-      prepared <- replay(routine, past)
+      prepared <- replay(cut_steps(routine, end, x), past)
       check_regular(prepared, "A forecast")
       prepared <- pad_to(prepared, cutoff)
       kept <- drop_ended(prepared, list(steps = plan$steps), measures)

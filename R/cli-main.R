@@ -73,7 +73,7 @@ run_verb <- function(args) {
     cat("kairon", as.character(utils::packageVersion("kairon")), "\n")
     return(invisible())
   }
-  name <- args[1]
+  name <- gsub("_", "-", args[1])
   if (!name %in% names(verbs)) {
     hint <- nearest_word(name, names(verbs))
     abort_usage(c(

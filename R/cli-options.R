@@ -65,20 +65,79 @@ cli_verbs <- function() {
       example = "kairon gaps demand.csv.gz --series district --amounts demand", run = cli_gaps
     ),
     resample = list(
-      what = "bring readings onto a coarser grid",
+      what = "bring readings onto another grid",
       arguments = "FILE",
       options = list(
         cli_option("every", "the new cadence: \"1 day\", PT1H, monthly", "STEP"),
         cli_option("statistics", "statistics instead of the usual one: mean,sd,q90", "NAMES"),
+        cli_option("at", "bins (summaries) or instants (the level at the stamps)", "MODE"),
+        cli_option("between", "between readings: previous, next, nearest, linear, cubic, spline", "RULE"),
+        cli_option("within", "how far apart readings may be to be joined: \"2 hours\"", "SPAN"),
         cli_option("stamp", "stamp of a bin: start, middle or end", "PLACE", "start"),
-        cli_option("at_least", "share of expected readings that a bin needs, 0 to 1", "SHARE", 0, "double"),
-        cli_option("unfinished", "unfinished end bins: flag, drop or keep", "RULE", "flag")
+        cli_option("closed", "the edge that belongs to a bin: left or right", "SIDE", "left"),
+        cli_option("at_least", "share (0 to 1) or number of readings that a bin needs", "SHARE", 0, "double"),
+        cli_option("unfinished", "unfinished end bins: flag, drop or keep", "RULE", "flag"),
+        cli_option("extent", "first and last bin: each series its own, or common", "RULE", "each"),
+        cli_option("empty", "amounts of bins without a row: missing or zero", "RULE", "missing")
       ),
       example = paste(
         "kairon resample river.csv.gz --every \"1 day\" --zone Europe/London",
         "--missing=--- --repeats first"
       ),
       run = cli_resample
+    ),
+    align = list(
+      what = "bring several files onto one grid",
+      arguments = "FILE FILE ...",
+      options = list(
+        cli_option("every", "a cadence, coarsest, finest, or first (its stamps)", "STEP", "coarsest"),
+        cli_option("match", "with first: previous, next, nearest, linear or exact", "RULE", "previous"),
+        cli_option("within", "how far a reading may be from a stamp: \"10 minutes\"", "SPAN"),
+        cli_option("between", "levels on finer grids: previous, linear ... or flow=linear,price=previous",
+                   "RULE"),
+        cli_option("extent", "inner (what all have) or outer", "RULE", "inner"),
+        cli_option("shift", "moves timelines first: \"2 hours\" or rain=\"2 hours\"", "SPAN"),
+        cli_option("delay", "use values only from when they were known: \"0 days\"", "SPAN"),
+        cli_flag("known_from", "keep when each value was known")
+      ),
+      example = paste(
+        "kairon align demand.csv.gz rain.csv --series district --amounts demand,rain", "--every weekly"
+      ),
+      run = cli_align
+    ),
+    impute = list(
+      what = "fill gaps, and say where",
+      arguments = "FILE",
+      options = list(
+        cli_option("every", "first resample to this cadence", "STEP"),
+        cli_option("with", paste(fill_rules, collapse = ", "), "RULE", "linear"),
+        cli_option("longest", "the longest gap to fill, such as \"3 days\"", "SPAN"),
+        cli_option("season", "for seasonal and model: week, year or steps", "SEASON"),
+        cli_option("direction", "both, or past to use no later value", "RULE", "both")
+      ),
+      example = paste(
+        "kairon impute demand.csv.gz --series district --amounts demand --with seasonal",
+        "--longest \"2 weeks\""
+      ),
+      run = cli_impute
+    ),
+    `pool-series` = list(
+      what = "pool series into groups",
+      arguments = "FILE",
+      options = list(
+        cli_option("by", "series columns or attributes, with commas; all into one without", "COLUMNS"),
+        cli_option("bands", "bands of an attribute: elevation=4 or elevation=0/100/400", "LIST"),
+        cli_option("statistics", "statistics instead of the usual one: mean,sd,q90", "NAMES"),
+        cli_option("weights", "a column of weights", "COLUMN"),
+        cli_option("each", "a part of the calendar: \"month of year\", \"season of year\" ...", "PART"),
+        cli_option("at_least", "share (0 to 1) or number of series that a value needs", "SHARE", 0, "double"),
+        cli_flag("total", "add a group of all series")
+      ),
+      example = paste(
+        "kairon pool-series soil.csv.gz --series cell --attributes elevation,latitude",
+        "--bands elevation=3"
+      ),
+      run = cli_pool_series
     ),
     decomposition = list(
       what = "split series into trend, season and remainder",
@@ -131,7 +190,7 @@ cli_verbs <- function() {
 grid_options <- function() {
   list(
     cli_option("every", "first resample to this cadence", "STEP"),
-    cli_option("impute", "then fill gaps: linear, previous, next or nearest", "RULE"),
+    cli_option("impute", "then fill gaps: linear, seasonal, model ...", "RULE"),
     cli_option("longest", "the longest gap to fill, such as \"3 days\"", "SPAN")
   )
 }

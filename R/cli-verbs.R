@@ -163,16 +163,102 @@ cli_inspect <- function(files, options) {
   show_result(card, as.data.frame(card), options)
 }
 
+# Options that were given, named as the arguments they stand for.
+given_options <- function(options, names) {
+  options[intersect(names, names(options))]
+}
+
 cli_resample <- function(files, options) {
   every <- needed_option(options, "every", "resample")
   x <- cli_read(files, options, "resample")
   statistics <- cli_list(options$statistics)
-  args <- list(
-    stamp = options$stamp, at_least = options$at_least, unfinished = options$unfinished
-  )
+  args <- given_options(options, c(
+    "at", "between", "within", "stamp", "closed", "at_least", "unfinished", "extent", "empty"
+  ))
   if (length(statistics)) args <- c(list(statistics), args)
   out <- rlang::inject(resample(x, every, !!!args))
   show_result(out, out, options, printed(out))
+}
+
+number_or_text <- function(text) {
+  number <- suppressWarnings(as.numeric(text))
+  if (length(number) == 1 && !is.na(number)) number else text
+}
+
+cli_impute <- function(files, options) {
+  x <- cli_read(files, options, "impute")
+  if (!is.null(options$every)) x <- resample(x, options$every)
+  out <- impute(
+    x, number_or_text(options$with), longest = span_option(options$longest), measures = cli_measures(options),
+    season = number_or_text(options$season), direction = options$direction
+  )
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
+cli_pool_series <- function(files, options) {
+  x <- cli_read(files, options, "pool-series")
+  statistics <- cli_list(options$statistics)
+  by <- c(lapply(cli_list(options$by), as.symbol), cli_bands(options$bands))
+  args <- given_options(options, c("each", "at_least", "total"))
+  if (length(statistics)) args <- c(list(statistics), args)
+  by <- if (length(by)) as.call(c(list(as.symbol("c")), by))
+  weights <- if (!is.null(options$weights)) as.symbol(options$weights)
+  out <- rlang::inject(pool_series(x, !!by, !!!args, weights = !!weights))
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
+# "elevation=4" or "elevation=0/100/400" as calls of bands().
+cli_bands <- function(text) {
+  if (is.null(text)) {
+    return(list())
+  }
+  given <- named_list(text, "bands", "pool-series")
+  unname(Map(function(column, cuts) {
+    cuts <- suppressWarnings(as.numeric(strsplit(cuts, "/", fixed = TRUE)[[1]]))
+    if (anyNA(cuts)) abort_usage("--bands must be written like elevation=4 or elevation=0/100/400.",
+                                 "pool-series")
+    rlang::expr(bands(!!as.symbol(column), !!cuts))
+  }, names(given), given))
+}
+
+# Several files with one set of options: columns are named for those that have them.
+cli_align <- function(files, options) {
+  if (length(files) < 2) abort_usage("{.val align} needs two files or more, {length(files)} {?is/are} given.",
+                                     "align")
+  parts <- lapply(files, function(f) cli_read(f, options_for(f, options), "align"))
+  names(parts) <- make.unique(gsub("\\.(csv|tsv|txt)(\\.gz)?$", "", basename(files)), sep = "_")
+  args <- given_options(options, c("every", "match", "within", "extent", "known_from"))
+  for (name in c("between", "shift", "delay")) {
+    text <- options[[name]]
+    if (!is.null(text)) args[[name]] <- if (grepl("=", text)) named_list(text, name, "align") else text
+  }
+  if (!is.null(options$zone)) args$zone <- options$zone
+  out <- rlang::inject(align(!!!parts, !!!args))
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
+first_lines <- function(file, n = 2) {
+  source <- gzfile(file)
+  on.exit(close(source))
+  readLines(source, n, warn = FALSE)
+}
+
+options_for <- function(file, options) {
+  if (!file.exists(file)) {
+    return(options)
+  }
+  columns <- names(data.table::fread(text = c(first_lines(file), ""), nrows = 0))
+  for (name in c("time", "series", "amounts", "attributes")) {
+    if (is.null(options[[name]])) next
+    there <- intersect(cli_list(options[[name]]), columns)
+    options[[name]] <- if (length(there)) paste(there, collapse = ",")
+  }
+  if (!is.null(options$units)) {
+    pairs <- cli_list(options$units)
+    pairs <- pairs[sub("=.*", "", pairs) %in% columns]
+    options$units <- if (length(pairs)) paste(pairs, collapse = ",")
+  }
+  options
 }
 
 prepared <- function(x, options) replay(cli_routine(options), x)

@@ -6,25 +6,36 @@ core_threads <- function() {
 }
 
 statistic_words <- c(
-  "mean", "sum", "sd", "var", "min", "max", "median", "mad", "first", "last",
+  "mean", "time_mean", "sum", "sd", "var", "min", "max", "median", "mad", "first", "last",
   "count", "range", "slope"
 )
 
+# A mean weighted by time needs intervals, so that only some verbs have it.
 is_statistic <- function(name) {
-  vapply(name, cpp_statistic_exists, logical(1), USE.NAMES = FALSE)
+  name == "time_mean" | vapply(name, cpp_statistic_exists, logical(1), USE.NAMES = FALSE)
 }
 
-# One value for each range of rows; `statistic` is a name of the grammar or a
-# function of the values that are not missing.
-range_statistic <- function(values, times, from, to, statistic,
-                            where = function(i) paste("range", i),
-                            call = rlang::caller_env()) {
-  if (is.character(statistic)) {
-    return(call_core(cpp_range_statistics(
-      statistic, values, times, from, to
-    ), call))
+# A list with one vector for each statistic, of each range of rows: names of the
+# grammar are found together in one pass, functions of the values that are not
+# missing one by one.
+range_statistics <- function(values, times, from, to, statistics,
+                             where = function(i) paste("range", i),
+                             call = rlang::caller_env()) {
+  out <- vector("list", length(statistics))
+  built_in <- vapply(statistics, is.character, TRUE)
+  if (any(built_in)) {
+    out[built_in] <- call_core(cpp_range_statistics(
+      unlist(statistics[built_in]), values, times, from, to, core_threads()
+    ), call)
   }
-  own_statistic(values, from, to, statistic, where, call)
+  for (j in which(!built_in)) {
+    out[[j]] <- own_statistic(values, from, to, statistics[[j]], where, call)
+  }
+  out
+}
+
+range_statistic <- function(values, times, from, to, statistic) {
+  range_statistics(values, times, from, to, list(statistic))[[1]]
 }
 
 sliding_statistic <- function(values, times, from, to, breaks, statistic,
@@ -61,14 +72,6 @@ own_statistic <- function(values, from, to, statistic, where, call) {
     }
     as.numeric(result)
   }, numeric(1))
-}
-
-fill_rules <- c("previous", "next", "nearest", "linear")
-
-fill_values <- function(values, times, breaks, rule, longest) {
-  call_core(cpp_fill_gaps(
-    values, times, breaks, match(rule, fill_rules) - 1L, longest
-  ))
 }
 
 split_averages <- function(values, breaks, m, multiply) {

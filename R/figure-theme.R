@@ -84,11 +84,6 @@ chosen_series <- function(x, series = NULL, most = most_panels, call = rlang::ca
   as.character(series)
 }
 
-row_labels <- function(x) {
-  rows <- rows_of(x)
-  series_labels(rows$keys)[series_index(rows$breaks)]
-}
-
 left_out <- function(x, shown) {
   n <- series_count(x) - length(shown)
   if (n > 0) paste("Not shown:", n, "more series")

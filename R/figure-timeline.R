@@ -1,7 +1,8 @@
 #' Figures
 #'
 #' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not
-#' measured are drawn hollow on a dashed line, stretches without values on a
+#' measured are drawn hollow on a dashed line, those that rest on clearly fewer readings
+#' than expected (unfinished bins at the ends) as triangles, stretches without values on a
 #' sand-coloured ground.
 #'
 #' @param object,x What to draw: a timeline, [inspect()], [decomposition()],
@@ -59,7 +60,7 @@ timeline_points <- function(x, panels, shown) {
       series = factor(labels[keep], levels = shown), measure = m,
       panel = measure_label(x, panels$panel[i]), over = panels$over[i],
       derived = panels$derived[i],
-      invented = (!is_measured(x, m) & !is.na(x[[m]]))[keep]
+      invented = (!is_measured(x, m) & !is.na(x[[m]]))[keep], thin = is_thin(x, m)[keep]
     )
   })
   out <- do.call(rbind, out)
@@ -143,6 +144,12 @@ value_layers <- function(data, over) {
         colour = figure_colours[["computed"]], na.rm = TRUE
       )
     },
+    if (any(data$thin)) {
+      ggplot2::geom_point(
+        data = data[data$thin, ], shape = 24, fill = figure_colours[["missing"]], size = 2,
+        colour = figure_colours[["observed"]], na.rm = TRUE
+      )
+    },
     if (over) {
       ggplot2::geom_line(
         data = data[data$over, ], ggplot2::aes(colour = .data$measure),
@@ -160,7 +167,8 @@ figure_title <- function(data) {
 figure_key <- function(data, holes, over) {
   parts <- c(
     if (nrow(holes)) "sand: no values",
-    if (any(data$invented)) "hollow on a dashed line: not measured"
+    if (any(data$invented)) "hollow on a dashed line: not measured",
+    if (any(data$thin)) "triangle: on fewer readings than expected"
   )
   if (length(parts)) capitalise(paste(parts, collapse = "; "))
 }

@@ -33,12 +33,7 @@ series_breaks <- function(x, series) {
   if (n == 0 || length(series) == 0) {
     return(unique(c(0L, n)))
   }
-  changed <- rep(FALSE, n - 1)
-  for (name in series) {
-    column <- x[[name]]
-    changed <- changed | column[-1] != column[-n]
-  }
-  as.integer(c(0, which(changed), n))
+  cpp_series_breaks(unname(lapply(series, function(s) x[[s]])), n)
 }
 
 series_count <- function(x) length(series_breaks(x, timeline_meta(x)$series)) - 1
@@ -52,6 +47,12 @@ series_labels <- function(keys) {
     return(rep("", max(1, nrow(keys))))
   }
   do.call(paste, c(unname(lapply(keys, as.character)), sep = " / "))
+}
+
+# The same for each row.
+row_labels <- function(x) {
+  rows <- rows_of(x)
+  series_labels(rows$keys)[series_index(rows$breaks)]
 }
 
 find_cadence <- function(x, seconds = NULL) {
@@ -106,18 +107,19 @@ cadence_of <- function(x) {
 
 # A regular timeline with every step present: absent stamps become rows of
 # missing values. With `common`, all series run to the last stamp of any.
-complete_grid <- function(x, common_end = FALSE) {
+complete_grid <- function(x, common_end = FALSE, rows = rows_of(x)) {
   meta <- timeline_meta(x)
-  rows <- rows_of(x)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   series <- length(rows$breaks) - 1
-  first <- k[rows$breaks[-(series + 1)] + 1]
-  last <- k[rows$breaks[-1]]
+  ends <- c(rows$breaks[-(series + 1)] + 1L, rows$breaks[-1])
+  ends <- period_of_stamp(meta$cadence, rows$seconds[ends], rows$zone)
+  first <- ends[seq_len(series)]
+  last <- ends[series + seq_len(series)]
   if (common_end) last <- rep(max(last), series)
   size <- last - first + 1
   if (sum(size) == nrow(x)) {
     return(x)
   }
+  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   breaks <- c(0, cumsum(size))
   owner <- rep(seq_len(series), size)
   at <- breaks[series_index(rows$breaks)] +

@@ -22,7 +22,8 @@ measure_label <- function(x, measure) {
 # The statistic grammar ----
 # Returns a list: measure -> named list of statistics (a name or a function).
 
-read_statistics <- function(x, dots, call = rlang::caller_env()) {
+# `level`: the usual statistic of a level.
+read_statistics <- function(x, dots, level = "mean", call = rlang::caller_env()) {
   measures <- names(timeline_meta(x)$kinds)
   given <- names(dots) %||% rep("", length(dots))
   loose <- dots[given == ""]
@@ -33,7 +34,7 @@ read_statistics <- function(x, dots, call = rlang::caller_env()) {
     ), call = call)
   }
   if (length(dots) == 0) {
-    return(lapply(rlang::set_names(measures), function(m) by_kind(x, m)))
+    return(lapply(rlang::set_names(measures), function(m) by_kind(x, m, level)))
   }
   if (length(loose) == 1 && length(dots) == 1) {
     wanted <- statistic_list(loose[[1]], "...", call)
@@ -46,8 +47,8 @@ read_statistics <- function(x, dots, call = rlang::caller_env()) {
   Map(statistic_list, dots, given, MoreArgs = list(call = call))
 }
 
-by_kind <- function(x, measure) {
-  name <- if (kind_of(x, measure) == "amount") "sum" else "mean"
+by_kind <- function(x, measure, level) {
+  name <- if (kind_of(x, measure) == "amount") "sum" else level
   rlang::set_names(list(name), name)
 }
 
@@ -67,7 +68,7 @@ statistic_list <- function(given, measure, call) {
       hint <- if (is.character(one)) nearest_word(one[1], statistic_words)
       shown <- if (is.character(one)) one else class(one)[1]
       abort_input(c(
-        "There is no statistic {.val {shown}} (for {.field {measure}}).",
+        "There is no statistic {.val {shown}}{if (measure != '...') paste0(' (for ', measure, ')')}.",
         i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
         i = "There are {.val {statistic_words}} and quantiles such as {.val q90}."
       ), call = call)
@@ -75,7 +76,7 @@ statistic_list <- function(given, measure, call) {
     if (!nzchar(labels[i])) labels[i] <- one
   }
   if (length(wanted) == 0) {
-    abort_input("No statistic is given for {.field {measure}}.", call = call)
+    abort_input("No statistic is given{if (measure != '...') paste(' for', measure)}.", call = call)
   }
   rlang::set_names(wanted, labels)
 }

@@ -64,11 +64,11 @@ measure_line <- function(measure, x) {
   meta <- timeline_meta(x)
   unit <- meta$units[[measure]]
   counts <- unlist(origins(x)[names(meta$kinds) == measure, -1])
-  thin <- sum(coverage_of(x, measure) < 1 & !is.na(x[[measure]]))
+  thin <- sum(is_thin(x, measure))
   kind <- if (meta$kinds[[measure]] == "amount") "an amount" else "a level"
   paste0(
     measure, ": ", kind, if (nzchar(unit)) paste(" in", unit), "; ",
-    origin_words(counts), missing_share(counts),
+    origin_words(counts),
     if (thin) paste0("; ", plural(thin, "value"), " on fewer readings than expected"), "."
   )
 }
@@ -92,20 +92,25 @@ row_lines <- function(x, rows) {
   measures <- names(meta$kinds)
   # Numbers beside the measures are labels: a year is no 2,031.
   plain <- function(v) if (is.numeric(v)) format(v, trim = TRUE, digits = 6) else as.character(v)
-  part <- as_plain(x)[shown, setdiff(names(x), companion_columns(measures)), drop = FALSE]
+  hidden <- setdiff(companion_columns(measures), c(count_column(measures), known_column(measures)))
+  part <- as_plain(x)[shown, setdiff(names(x), hidden), drop = FALSE]
   table <- as.list(part)
   rest <- setdiff(names(part), c(measures, meta$time))
   table[rest] <- lapply(part[rest], plain)
   table[[meta$time]] <- show_stamp(to_seconds(table[[meta$time]]), meta$type, meta$zone)
-  marked <- FALSE
+  legend <- character()
   for (m in measures) {
     invented <- (!is_measured(x, m) & !is.na(x[[m]]))[shown]
-    if (!any(invented)) next
-    table[[m]] <- paste0(show_column(table[[m]]), ifelse(invented, "~", " "))
-    marked <- TRUE
+    thin <- is_thin(x, m)[shown]
+    if (!any(invented | thin)) next
+    table[[m]] <- paste0(show_column(table[[m]]), ifelse(invented, "~", ifelse(thin, "*", " ")))
+    legend <- union(legend, c(
+      if (any(invented)) "~ not measured",
+      if (any(thin)) "* on fewer readings than expected"
+    ))
   }
   lines <- text_table(table, right = measures)
-  if (marked) lines <- c(lines, "  ~ not measured")
+  if (length(legend)) lines <- c(lines, paste0("  ", paste(sort(legend), collapse = "; ")))
   if (n > rows) {
     cut <- 1 + floor(rows / 2)
     between <- paste0("  ... ", plural(n - length(shown), "row"), " between ...")

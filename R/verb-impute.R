@@ -4,61 +4,198 @@
 #' origin *imputed* and is never scored as if it had been measured.
 #'
 #' @param x A timeline, or a routine to record the step in.
-#' @param with The rule: `"linear"` (a straight line between the neighbours),
-#'   `"previous"` (the last value is carried on), `"next"` or `"nearest"`.
+#' @param with The rule, one for all measures or by measure (`c(flow = "linear", rain = "mean")`):
+#'   * `"linear"`, monotone `"cubic"`, `"spline"`: a curve between the neighbours,
+#'   * `"previous"`, `"next"`, `"nearest"`: a neighbour's value,
+#'   * `"seasonal"`: the season's own profile on top of the local level,
+#'   * `"model"`: the smoothed state of a local trend with a season, which handles
+#'     any pattern of gaps,
+#'   * `"mean"`, `"median"` of the series (flattens what varies, and warns),
+#'   * a number, such as 0.
 #' @param longest The longest gap that is filled, as a duration (`"3 days"`) or
 #'   a number of steps; a longer one is left alone. Default: any length.
+#' @param season For `"seasonal"` and `"model"`: a name such as `"week"`, or steps; by
+#'   default the usual cycle of the cadence.
+#' @param direction `"both"`, or `"past"` to fill each gap from the values before it
+#'   alone.
 #' @param measures Measures to fill; all by default.
 #' @param ... Not used.
 #' @returns The timeline with every step of its grid present and gaps filled.
 #'   Gaps at an end that the rule cannot reach are left. A line says how many
-#'   values were put in and how many gaps were left.
-#' @section Source:
+#'   values were put in and how many gaps were left; [ledger()] has, for each series
+#'   and measure, the `gaps`, those `filled` and `left`, the number of `values` put in, and the
+#'   longest gap filled and left, in steps.
+#' @section Method:
 #' A value at time t between readings (t0, v0) and (t1, v1) is
-#' v0 + (v1 - v0) (t - t0) / (t1 - t0) under `"linear"`.
+#' v0 + (v1 - v0) (t - t0) / (t1 - t0) under `"linear"`. `"cubic"` is the monotone
+#' cubic of Fritsch and Butland, `"spline"` the natural cubic spline through all values.
+#' `"seasonal"` takes a mean over whole seasons off the series, averages what is left
+#' phase by phase, lets the values less this profile run in a straight line from
+#' their mean over the season before the gap to that after it, and puts the profile back.
+#' `"model"` fits a level and slope that move by random steps and a season of up to six
+#' harmonics by maximum likelihood, and takes the state's mean given all values (Kalman
+#' filter and fixed-interval smoother), or with `direction = "past"` given those before. What
+#' is learnt looking back only is learnt anew when the past has doubled.
+#' @references
+#' Fritsch, F. N. and Butland, J. (1984). A method for constructing local monotone piecewise
+#' cubic interpolants. SIAM Journal on Scientific and Statistical Computing 5, 300-304.
+#'
+#' Harvey, A. C. (1989). Forecasting, structural time series models and the Kalman filter.
+#' Cambridge University Press.
+#'
+#' Koopman, S. J. (1993). Disturbance smoother for state space models. Biometrika 80, 117-126.
 #' @examples
 #' hourly <- resample(demo_timeline("river"), "1 hour")
 #' filled <- impute(hourly, "linear", longest = "6 hours")
 #' origins(filled)
+#' ledger(impute(demo_timeline("demand"), "seasonal", longest = "2 weeks"))
 #' @export
 impute <- function(x, with = "linear", longest = NULL, ...) UseMethod("impute")
 
 #' @rdname impute
 #' @export
 impute.kairon_routine <- function(x, with = "linear", longest = NULL, ...) {
-  check_choice(with, fill_rules)
+  for (rule in as.list(with)) check_fill_rule(rule)
   record_step(x, "impute", list(with = with, longest = longest, ...), regrids = FALSE)
 }
 
 #' @rdname impute
 #' @export
-impute.kairon_timeline <- function(x, with = "linear", longest = NULL,
-                                   measures = NULL, ...) {
-  with <- check_choice(with, fill_rules)
+impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL,
+                                   season = NULL, direction = "both", ...) {
   measures <- pick_measures(x, rlang::enquo(measures))
+  rules <- read_fill_rules(with, measures)
+  direction <- check_choice(direction, c("both", "past"))
+  check_direction(rules, direction)
   check_regular(x, "Filling gaps")
-  x <- complete_grid(x)
+  say_flat(rules)
+  say_text(x)
   rows <- rows_of(x)
-  limit <- longest_seconds(longest, timeline_meta(x)$cadence)
-  filled <- left <- 0
-  for (measure in measures) {
-    codes <- origin_codes(x, measure)
-    result <- fill_values(x[[measure]], rows$seconds, rows$breaks, with, limit)
-    x[[measure]] <- result$values
-    codes[result$filled] <- match("imputed", origin_levels)
-    x <- set_origins(x, measure, codes)
-    filled <- filled + sum(result$filled)
-    left <- left + sum(is.na(result$values))
+  full <- complete_grid(x, rows = rows)
+  if (nrow(full) != nrow(x)) rows <- rows_of(full)
+  x <- full
+  meta <- timeline_meta(x)
+  limit <- longest_seconds(longest, meta$cadence)
+  steps <- fill_season(season, rules, meta$cadence)
+  table <- list()
+  for (measure in names(rules)) {
+    before <- x[[measure]]
+    result <- fill_values(
+      before, rows$seconds, rows$breaks, rules[[measure]], limit, steps, direction == "past"
+    )
+    x <- put_imputed(x, measure, result)
+    table[[measure]] <- fill_account(before, result, rows, measure)
   }
-  tell(c(i = paste0(
-    "{filled} value{?s} imputed (", with, ")",
-    if (left > 0) "; {left} missing value{?s} left", "."
-  )))
-  x
+  table <- do.call(rbind, unname(table))
+  words <- fill_words(table, rules)
+  tell(c(i = words))
+  add_entry(x, "impute", words, table)
 }
 
 #' @export
 impute.default <- function(x, with = "linear", longest = NULL, ...) check_timeline(x)
+
+check_fill_rule <- function(rule, call = rlang::caller_env()) {
+  if (is.numeric(rule)) {
+    if (length(rule) != 1 || !is.finite(rule)) {
+      abort_input("{.arg with} must be a rule or one finite number.", call = call)
+    }
+    return(as.double(rule))
+  }
+  check_choice(rule, fill_rules, arg = "with", call = call)
+}
+
+# One rule for each measure.
+read_fill_rules <- function(with, measures, call = rlang::caller_env()) {
+  if (!is.null(names(with))) {
+    check_columns(names(with), measures, call)
+    return(lapply(as.list(with), check_fill_rule, call = call))
+  }
+  rule <- check_fill_rule(if (is.list(with) && length(with) == 1) with[[1]] else with, call)
+  lapply(rlang::set_names(measures), function(m) rule)
+}
+
+check_direction <- function(rules, direction, call = rlang::caller_env()) {
+  ahead <- Filter(function(r) is.character(r) && !r %in% backward_rules, rules)
+  if (direction == "past" && length(ahead)) {
+    rule <- ahead[[1]]
+    abort_input(c(
+      "{.val {rule}} looks at the values after a gap.",
+      i = "With {.code direction = \"past\"} take {.or {.val {backward_rules}}}, or a number."
+    ), call = call)
+  }
+}
+
+say_flat <- function(rules) {
+  flat <- intersect(unlist(rules), c("mean", "median"))
+  if (length(flat)) {
+    tell_once(paste("flat", flat[1]), c(
+      "!" = "The {flat[1]} of a series in its gaps flattens it: its spread, its season and its \\
+             correlations come out too small. {.val seasonal} and {.val model} keep them."
+    ))
+  }
+}
+
+say_text <- function(x) {
+  meta <- timeline_meta(x)
+  rest <- setdiff(names(x), c(
+    meta$time, meta$series, meta$attributes, names(meta$kinds), companion_columns(names(meta$kinds))
+  ))
+  text <- rest[vapply(rest, function(n) is.character(x[[n]]) || is.factor(x[[n]]), TRUE)]
+  if (length(text)) {
+    tell(c(i = "The text column{?s} {.field {text}} {?is/are} left as {?it is/they are}."))
+  }
+}
+
+fill_season <- function(season, rules, cadence, call = rlang::caller_env()) {
+  if (!any(c("seasonal", "model") %in% unlist(rules))) {
+    return(0)
+  }
+  season <- season %||% usual_season(cadence)
+  if (is.null(season)) {
+    if ("seasonal" %in% unlist(rules)) {
+      abort_input(c(
+        "A timeline {format(cadence)} has no usual season.",
+        i = "Name one by its steps, such as {.code season = 12}."
+      ), call = call)
+    }
+    return(0)
+  }
+  resolve_seasons(season, cadence, arg = "season", call = call)[[1]]
+}
+
+put_imputed <- function(x, measure, result) {
+  if (!any(result$filled)) {
+    return(x)
+  }
+  x <- put_column(x, measure, result$values)
+  mark_filled(x, measure, result$filled, "imputed")
+}
+
+# One row a series: what was filled and what was left.
+fill_account <- function(before, result, rows, measure) {
+  counts <- cpp_fill_account(before, result$filled, rows$breaks)
+  out <- data.frame(
+    measure = rep(measure, nrow(counts)), gaps = counts[, 1], filled = counts[, 2],
+    left = counts[, 1] - counts[, 2], values = counts[, 3], longest_filled = counts[, 4],
+    longest_left = counts[, 5]
+  )
+  if (ncol(rows$keys)) out <- cbind(rows$keys, out)
+  rownames(out) <- NULL
+  out
+}
+
+fill_words <- function(table, rules) {
+  rule <- unique(vapply(rules, format, ""))
+  left <- sum(table$left)
+  paste0(
+    plural(sum(table$values), "value"), " imputed (", word_list(rule), ") in ",
+    plural(sum(table$filled), "gap"),
+    if (left > 0) paste0("; ", plural(left, "gap"), " left, the longest of ",
+                         plural(max(table$longest_left), "step")),
+    "."
+  )
+}
 
 longest_seconds <- function(longest, cadence, call = rlang::caller_env()) {
   if (is.null(longest)) {

@@ -39,6 +39,7 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL) {
   check_rows(x)
   check_window(window)
   wanted <- read_statistics(x, list(...))
+  check_window_statistics(wanted)
   if (is_regular(x)) x <- complete_grid(x)
   rows <- rows_of(x)
   steps <- window_steps(window, x)
@@ -58,6 +59,15 @@ check_window <- function(window, call = rlang::caller_env()) {
       "{.arg window} must be a window.",
       x = "It is {.obj_type_friendly {window}}.",
       i = "Write {.code trailing(\"7 days\")}, {.code centred(5)} or {.code since_start()}."
+    ), call = call)
+  }
+}
+
+check_window_statistics <- function(wanted, call = rlang::caller_env()) {
+  if ("time_mean" %in% unlist(Filter(is.character, unlist(wanted)))) {
+    abort_input(c(
+      "{.val time_mean} is a statistic of bins.",
+      i = "Bring the readings onto a grid by it first, with {.fn resample}, and take {.val mean}."
     ), call = call)
   }
 }

@@ -29,5 +29,8 @@ replay <- function(routine, x) {
 }
 
 verb_named <- function(name) {
-  switch(name, resample = resample, impute = impute, roll = roll)
+  switch(name,
+    resample = resample, impute = impute, roll = roll, align = align, pool_series = pool_series,
+    as_rate = as_rate, as_amount = as_amount
+  )
 }

@@ -179,6 +179,271 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_bin_rows
+Rcpp::List cpp_bin_rows(NumericVector times, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, bool closed_right, int threads);
+RcppExport SEXP _kairon_cpp_bin_rows(SEXP timesSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP closed_rightSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type row_breaks(row_breaksSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type edges(edgesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type bin_breaks(bin_breaksSEXP);
+    Rcpp::traits::input_parameter< bool >::type closed_right(closed_rightSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_bin_rows(times, row_breaks, edges, bin_breaks, closed_right, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_range_statistics
+Rcpp::List cpp_range_statistics(Rcpp::CharacterVector statistics, NumericVector values, NumericVector times, IntegerVector from, IntegerVector to, int threads);
+RcppExport SEXP _kairon_cpp_range_statistics(SEXP statisticsSEXP, SEXP valuesSEXP, SEXP timesSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type statistics(statisticsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type to(toSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_range_statistics(statistics, values, times, from, to, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_weighted_statistics
+NumericVector cpp_weighted_statistics(std::string statistic, NumericVector values, NumericVector weights, NumericVector times, IntegerVector from, IntegerVector to, int threads);
+RcppExport SEXP _kairon_cpp_weighted_statistics(SEXP statisticSEXP, SEXP valuesSEXP, SEXP weightsSEXP, SEXP timesSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type statistic(statisticSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type to(toSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_weighted_statistics(statistic, values, weights, times, from, to, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_range_totals
+NumericVector cpp_range_totals(NumericVector values, IntegerVector from, IntegerVector to, IntegerVector bin_breaks, int threads);
+RcppExport SEXP _kairon_cpp_range_totals(SEXP valuesSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP bin_breaksSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type to(toSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type bin_breaks(bin_breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_range_totals(values, from, to, bin_breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_held_means
+Rcpp::List cpp_held_means(NumericVector values, NumericVector times, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, double limit, NumericVector last_hold, int threads);
+RcppExport SEXP _kairon_cpp_held_means(SEXP valuesSEXP, SEXP timesSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP limitSEXP, SEXP last_holdSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type row_breaks(row_breaksSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type edges(edgesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type bin_breaks(bin_breaksSEXP);
+    Rcpp::traits::input_parameter< double >::type limit(limitSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type last_hold(last_holdSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_held_means(values, times, row_breaks, edges, bin_breaks, limit, last_hold, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_overlap_means
+Rcpp::List cpp_overlap_means(NumericVector values, NumericVector begin, NumericVector end, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, int threads);
+RcppExport SEXP _kairon_cpp_overlap_means(SEXP valuesSEXP, SEXP beginSEXP, SEXP endSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type begin(beginSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type end(endSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type row_breaks(row_breaksSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type edges(edgesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type bin_breaks(bin_breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_overlap_means(values, begin, end, row_breaks, edges, bin_breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_overlap_totals
+Rcpp::List cpp_overlap_totals(NumericVector values, NumericVector begin, NumericVector end, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, bool closed_right, int threads);
+RcppExport SEXP _kairon_cpp_overlap_totals(SEXP valuesSEXP, SEXP beginSEXP, SEXP endSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP closed_rightSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type begin(beginSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type end(endSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type row_breaks(row_breaksSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type edges(edgesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type bin_breaks(bin_breaksSEXP);
+    Rcpp::traits::input_parameter< bool >::type closed_right(closed_rightSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_overlap_totals(values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_linear_means
+Rcpp::List cpp_linear_means(NumericVector values, NumericVector times, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, double limit, int threads);
+RcppExport SEXP _kairon_cpp_linear_means(SEXP valuesSEXP, SEXP timesSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP limitSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type row_breaks(row_breaksSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type edges(edgesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type bin_breaks(bin_breaksSEXP);
+    Rcpp::traits::input_parameter< double >::type limit(limitSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_linear_means(values, times, row_breaks, edges, bin_breaks, limit, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_interpolate
+Rcpp::List cpp_interpolate(NumericVector values, NumericVector times, IntegerVector row_breaks, NumericVector at, IntegerVector at_breaks, int rule, double within, int threads);
+RcppExport SEXP _kairon_cpp_interpolate(SEXP valuesSEXP, SEXP timesSEXP, SEXP row_breaksSEXP, SEXP atSEXP, SEXP at_breaksSEXP, SEXP ruleSEXP, SEXP withinSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type row_breaks(row_breaksSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type at(atSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type at_breaks(at_breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type rule(ruleSEXP);
+    Rcpp::traits::input_parameter< double >::type within(withinSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_interpolate(values, times, row_breaks, at, at_breaks, rule, within, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_fill_gaps
+Rcpp::List cpp_fill_gaps(NumericVector values, NumericVector times, IntegerVector breaks, int rule, double longest, int threads);
+RcppExport SEXP _kairon_cpp_fill_gaps(SEXP valuesSEXP, SEXP timesSEXP, SEXP breaksSEXP, SEXP ruleSEXP, SEXP longestSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type rule(ruleSEXP);
+    Rcpp::traits::input_parameter< double >::type longest(longestSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_fill_gaps(values, times, breaks, rule, longest, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_fill_learnt
+Rcpp::List cpp_fill_learnt(NumericVector values, NumericVector times, IntegerVector breaks, int rule, int season, double longest, bool past, int threads);
+RcppExport SEXP _kairon_cpp_fill_learnt(SEXP valuesSEXP, SEXP timesSEXP, SEXP breaksSEXP, SEXP ruleSEXP, SEXP seasonSEXP, SEXP longestSEXP, SEXP pastSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type rule(ruleSEXP);
+    Rcpp::traits::input_parameter< int >::type season(seasonSEXP);
+    Rcpp::traits::input_parameter< double >::type longest(longestSEXP);
+    Rcpp::traits::input_parameter< bool >::type past(pastSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_fill_learnt(values, times, breaks, rule, season, longest, past, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_structural_signal
+NumericVector cpp_structural_signal(NumericVector values, int season, NumericVector shares, bool past);
+RcppExport SEXP _kairon_cpp_structural_signal(SEXP valuesSEXP, SEXP seasonSEXP, SEXP sharesSEXP, SEXP pastSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< int >::type season(seasonSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type shares(sharesSEXP);
+    Rcpp::traits::input_parameter< bool >::type past(pastSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_structural_signal(values, season, shares, past));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_fill_account
+Rcpp::NumericMatrix cpp_fill_account(NumericVector before, Rcpp::LogicalVector filled, IntegerVector breaks);
+RcppExport SEXP _kairon_cpp_fill_account(SEXP beforeSEXP, SEXP filledSEXP, SEXP breaksSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type before(beforeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type filled(filledSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_fill_account(before, filled, breaks));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_fill_constant
+Rcpp::List cpp_fill_constant(NumericVector values, NumericVector times, IntegerVector breaks, double constant, double longest);
+RcppExport SEXP _kairon_cpp_fill_constant(SEXP valuesSEXP, SEXP timesSEXP, SEXP breaksSEXP, SEXP constantSEXP, SEXP longestSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< double >::type constant(constantSEXP);
+    Rcpp::traits::input_parameter< double >::type longest(longestSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_fill_constant(values, times, breaks, constant, longest));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_typical_steps
+NumericVector cpp_typical_steps(NumericVector times, IntegerVector breaks, int threads);
+RcppExport SEXP _kairon_cpp_typical_steps(SEXP timesSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_typical_steps(times, breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_series_breaks
+IntegerVector cpp_series_breaks(Rcpp::List columns, int rows);
+RcppExport SEXP _kairon_cpp_series_breaks(SEXP columnsSEXP, SEXP rowsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< int >::type rows(rowsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_series_breaks(columns, rows));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_cell_order
+Rcpp::List cpp_cell_order(IntegerVector cell, int cells);
+RcppExport SEXP _kairon_cpp_cell_order(SEXP cellSEXP, SEXP cellsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type cell(cellSEXP);
+    Rcpp::traits::input_parameter< int >::type cells(cellsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_cell_order(cell, cells));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_decompose_averages
 Rcpp::List cpp_decompose_averages(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m, bool multiply, int threads);
 RcppExport SEXP _kairon_cpp_decompose_averages(SEXP valuesSEXP, SEXP breaksSEXP, SEXP mSEXP, SEXP multiplySEXP, SEXP threadsSEXP) {
@@ -280,20 +545,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// cpp_bin_rows
-Rcpp::List cpp_bin_rows(Rcpp::NumericVector periods, Rcpp::IntegerVector row_breaks, Rcpp::NumericVector first, Rcpp::IntegerVector bin_breaks);
-RcppExport SEXP _kairon_cpp_bin_rows(SEXP periodsSEXP, SEXP row_breaksSEXP, SEXP firstSEXP, SEXP bin_breaksSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type periods(periodsSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type row_breaks(row_breaksSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type first(firstSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type bin_breaks(bin_breaksSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_bin_rows(periods, row_breaks, first, bin_breaks));
-    return rcpp_result_gen;
-END_RCPP
-}
 // cpp_statistic_exists
 bool cpp_statistic_exists(std::string name);
 RcppExport SEXP _kairon_cpp_statistic_exists(SEXP nameSEXP) {
@@ -302,21 +553,6 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type name(nameSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_statistic_exists(name));
-    return rcpp_result_gen;
-END_RCPP
-}
-// cpp_range_statistics
-Rcpp::NumericVector cpp_range_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector from, Rcpp::IntegerVector to);
-RcppExport SEXP _kairon_cpp_range_statistics(SEXP statisticSEXP, SEXP valuesSEXP, SEXP timesSEXP, SEXP fromSEXP, SEXP toSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< std::string >::type statistic(statisticSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type from(fromSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type to(toSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_range_statistics(statistic, values, times, from, to));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -337,21 +573,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// cpp_fill_gaps
-Rcpp::List cpp_fill_gaps(Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector breaks, int rule, double longest);
-RcppExport SEXP _kairon_cpp_fill_gaps(SEXP valuesSEXP, SEXP timesSEXP, SEXP breaksSEXP, SEXP ruleSEXP, SEXP longestSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
-    Rcpp::traits::input_parameter< int >::type rule(ruleSEXP);
-    Rcpp::traits::input_parameter< double >::type longest(longestSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_fill_gaps(values, times, breaks, rule, longest));
-    return rcpp_result_gen;
-END_RCPP
-}
 // cpp_increasing
 int cpp_increasing(Rcpp::NumericVector x);
 RcppExport SEXP _kairon_cpp_increasing(SEXP xSEXP) {
@@ -360,6 +581,67 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_increasing(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_value_check
+Rcpp::NumericVector cpp_value_check(Rcpp::NumericVector x);
+RcppExport SEXP _kairon_cpp_value_check(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_value_check(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_blank_codes
+SEXP cpp_blank_codes(Rcpp::IntegerVector codes, Rcpp::NumericVector values);
+RcppExport SEXP _kairon_cpp_blank_codes(SEXP codesSEXP, SEXP valuesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type codes(codesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_blank_codes(codes, values));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_origin_codes
+Rcpp::IntegerVector cpp_origin_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column);
+RcppExport SEXP _kairon_cpp_origin_codes(SEXP valuesSEXP, SEXP columnSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::IntegerVector> >::type column(columnSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_origin_codes(values, column));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_pick
+Rcpp::IntegerVector cpp_pick(Rcpp::IntegerVector which, Rcpp::IntegerVector choices);
+RcppExport SEXP _kairon_cpp_pick(SEXP whichSEXP, SEXP choicesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type which(whichSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type choices(choicesSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_pick(which, choices));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_filled_codes
+Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column, Rcpp::LogicalVector filled, int code);
+RcppExport SEXP _kairon_cpp_filled_codes(SEXP valuesSEXP, SEXP columnSEXP, SEXP filledSEXP, SEXP codeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::IntegerVector> >::type column(columnSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type filled(filledSEXP);
+    Rcpp::traits::input_parameter< int >::type code(codeSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_filled_codes(values, column, filled, code));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -378,6 +660,23 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
     {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
+    {"_kairon_cpp_bin_rows", (DL_FUNC) &_kairon_cpp_bin_rows, 6},
+    {"_kairon_cpp_range_statistics", (DL_FUNC) &_kairon_cpp_range_statistics, 6},
+    {"_kairon_cpp_weighted_statistics", (DL_FUNC) &_kairon_cpp_weighted_statistics, 7},
+    {"_kairon_cpp_range_totals", (DL_FUNC) &_kairon_cpp_range_totals, 5},
+    {"_kairon_cpp_held_means", (DL_FUNC) &_kairon_cpp_held_means, 8},
+    {"_kairon_cpp_overlap_means", (DL_FUNC) &_kairon_cpp_overlap_means, 7},
+    {"_kairon_cpp_overlap_totals", (DL_FUNC) &_kairon_cpp_overlap_totals, 8},
+    {"_kairon_cpp_linear_means", (DL_FUNC) &_kairon_cpp_linear_means, 7},
+    {"_kairon_cpp_interpolate", (DL_FUNC) &_kairon_cpp_interpolate, 8},
+    {"_kairon_cpp_fill_gaps", (DL_FUNC) &_kairon_cpp_fill_gaps, 6},
+    {"_kairon_cpp_fill_learnt", (DL_FUNC) &_kairon_cpp_fill_learnt, 8},
+    {"_kairon_cpp_structural_signal", (DL_FUNC) &_kairon_cpp_structural_signal, 4},
+    {"_kairon_cpp_fill_account", (DL_FUNC) &_kairon_cpp_fill_account, 3},
+    {"_kairon_cpp_fill_constant", (DL_FUNC) &_kairon_cpp_fill_constant, 5},
+    {"_kairon_cpp_typical_steps", (DL_FUNC) &_kairon_cpp_typical_steps, 3},
+    {"_kairon_cpp_series_breaks", (DL_FUNC) &_kairon_cpp_series_breaks, 2},
+    {"_kairon_cpp_cell_order", (DL_FUNC) &_kairon_cpp_cell_order, 2},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},
     {"_kairon_cpp_naive_scale", (DL_FUNC) &_kairon_cpp_naive_scale, 3},
@@ -385,12 +684,14 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_cover_sums", (DL_FUNC) &_kairon_cpp_cover_sums, 5},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
-    {"_kairon_cpp_bin_rows", (DL_FUNC) &_kairon_cpp_bin_rows, 4},
     {"_kairon_cpp_statistic_exists", (DL_FUNC) &_kairon_cpp_statistic_exists, 1},
-    {"_kairon_cpp_range_statistics", (DL_FUNC) &_kairon_cpp_range_statistics, 5},
     {"_kairon_cpp_sliding_statistics", (DL_FUNC) &_kairon_cpp_sliding_statistics, 7},
-    {"_kairon_cpp_fill_gaps", (DL_FUNC) &_kairon_cpp_fill_gaps, 5},
     {"_kairon_cpp_increasing", (DL_FUNC) &_kairon_cpp_increasing, 1},
+    {"_kairon_cpp_value_check", (DL_FUNC) &_kairon_cpp_value_check, 1},
+    {"_kairon_cpp_blank_codes", (DL_FUNC) &_kairon_cpp_blank_codes, 2},
+    {"_kairon_cpp_origin_codes", (DL_FUNC) &_kairon_cpp_origin_codes, 2},
+    {"_kairon_cpp_pick", (DL_FUNC) &_kairon_cpp_pick, 2},
+    {"_kairon_cpp_filled_codes", (DL_FUNC) &_kairon_cpp_filled_codes, 4},
     {NULL, NULL, 0}
 };
 

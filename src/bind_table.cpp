@@ -1,5 +1,4 @@
 #include "bind_convert.h"
-#include "core/fill.h"
 #include "core/statistics.h"
 #include "core/windows.h"
 
@@ -22,16 +21,6 @@ Rcpp::List cpp_window_rows(Rcpp::NumericVector times, Rcpp::NumericVector low, R
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_bin_rows(Rcpp::NumericVector periods, Rcpp::IntegerVector row_breaks, Rcpp::NumericVector first,
-                        Rcpp::IntegerVector bin_breaks) {
-  const int bins = bin_breaks[bin_breaks.size() - 1];
-  Rcpp::IntegerVector from(bins), to(bins);
-  core::bin_rows(bind::doubles(periods), bind::ints(row_breaks), bind::doubles(first), bind::ints(bin_breaks),
-                 from.begin(), to.begin());
-  return row_ranges(from, to);
-}
-
-// [[Rcpp::export]]
 bool cpp_statistic_exists(std::string name) {
   try {
     core::statistic_named(name);
@@ -39,15 +28,6 @@ bool cpp_statistic_exists(std::string name) {
     return false;
   }
   return true;
-}
-
-// [[Rcpp::export]]
-Rcpp::NumericVector cpp_range_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times,
-                                         Rcpp::IntegerVector from, Rcpp::IntegerVector to) {
-  Rcpp::NumericVector out(from.size());
-  core::range_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
-                         bind::ints(from), bind::ints(to), out.begin());
-  return out;
 }
 
 // [[Rcpp::export]]
@@ -60,17 +40,6 @@ Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericV
   return out;
 }
 
-// [[Rcpp::export]]
-Rcpp::List cpp_fill_gaps(Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector breaks,
-                         int rule, double longest) {
-  using Rcpp::_;
-  Rcpp::NumericVector out(values.size());
-  Rcpp::LogicalVector filled(values.size());
-  core::fill_gaps(bind::doubles(values), bind::doubles(times), bind::ints(breaks), static_cast<core::Fill>(rule),
-                  longest, out.begin(), filled.begin());
-  return Rcpp::List::create(_["values"] = out, _["filled"] = filled);
-}
-
 // 2 where every number is larger than the one before, 1 where none is smaller,
 // 0 where some is smaller or missing.
 // [[Rcpp::export]]
@@ -79,6 +48,66 @@ int cpp_increasing(Rcpp::NumericVector x) {
   for (R_xlen_t i = 1; i < x.size(); ++i) {
     if (!(x[i] >= x[i - 1])) return 0;
     if (x[i] == x[i - 1]) out = 1;
+  }
+  return out;
+}
+
+// How many numbers are infinite, and how many below zero.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_value_check(Rcpp::NumericVector x) {
+  double infinite = 0, negative = 0;
+  for (double v : x) {
+    infinite += v == R_PosInf || v == R_NegInf;
+    negative += v < 0;
+  }
+  return Rcpp::NumericVector::create(infinite, negative);
+}
+
+// Codes without those of missing values; NULL where all that are left are 1.
+// [[Rcpp::export]]
+SEXP cpp_blank_codes(Rcpp::IntegerVector codes, Rcpp::NumericVector values) {
+  Rcpp::IntegerVector out = Rcpp::no_init(codes.size());
+  bool plain = true;
+  for (R_xlen_t i = 0; i < codes.size(); ++i) {
+    out[i] = ISNAN(values[i]) ? NA_INTEGER : codes[i];
+    plain = plain && (out[i] == 1 || out[i] == NA_INTEGER);
+  }
+  return plain ? R_NilValue : Rcpp::wrap(out);
+}
+
+// Places in origin_levels: those of the companion column, or 1 (observed) for all
+// that is there.
+// [[Rcpp::export]]
+Rcpp::IntegerVector cpp_origin_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column) {
+  Rcpp::IntegerVector out = Rcpp::no_init(values.size());
+  if (column.isNull()) {
+    for (R_xlen_t i = 0; i < values.size(); ++i) out[i] = ISNAN(values[i]) ? NA_INTEGER : 1;
+    return out;
+  }
+  const Rcpp::IntegerVector codes(column.get());
+  for (R_xlen_t i = 0; i < values.size(); ++i) {
+    out[i] = ISNAN(values[i]) ? NA_INTEGER : codes[i] == NA_INTEGER ? 1 : codes[i];
+  }
+  return out;
+}
+
+// choices[which[i] + 1]
+// [[Rcpp::export]]
+Rcpp::IntegerVector cpp_pick(Rcpp::IntegerVector which, Rcpp::IntegerVector choices) {
+  Rcpp::IntegerVector out = Rcpp::no_init(which.size());
+  for (R_xlen_t i = 0; i < which.size(); ++i) out[i] = choices[which[i]];
+  return out;
+}
+
+// Places in origin_levels after some values were put in: `code` for these.
+// [[Rcpp::export]]
+Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column,
+                                     Rcpp::LogicalVector filled, int code) {
+  Rcpp::IntegerVector out = Rcpp::no_init(values.size());
+  const Rcpp::IntegerVector codes = column.isNull() ? Rcpp::IntegerVector(0) : Rcpp::IntegerVector(column.get());
+  for (R_xlen_t i = 0; i < values.size(); ++i) {
+    const int old = codes.size() == 0 || codes[i] == NA_INTEGER ? 1 : codes[i];
+    out[i] = ISNAN(values[i]) ? NA_INTEGER : filled[i] ? code : old;
   }
   return out;
 }

@@ -1,7 +1,8 @@
 // A view of contiguous numbers that somebody else owns (C++17 has no std::span).
 #pragma once
 #include <cstddef>
-#include <limits>
+#include <cstdint>
+#include <cstring>
 
 namespace core {
 
@@ -19,6 +20,14 @@ struct Span {
 using Doubles = Span<const double>;
 using Ints = Span<const int>;
 
-constexpr double kMissing = std::numeric_limits<double>::quiet_NaN();
+// A quiet NaN with the payload 1954, which R reads as "not available" and all
+// others as any NaN.
+inline double missing_value() {
+  const std::uint64_t bits = 0x7FF80000000007A2;
+  double out;
+  std::memcpy(&out, &bits, sizeof out);
+  return out;
+}
+inline const double kMissing = missing_value();
 
 }  // namespace core

@@ -26,9 +26,18 @@ StatisticSpec statistic_named(const std::string& name);
 double statistic_of(const StatisticSpec& spec, Doubles values, Doubles times,
                     std::vector<double>& scratch);
 
-// One statistic for each range of rows [from[i], to[i]).
-void range_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from, Ints to,
-                      double* out);
+// Several statistics for each range of rows [from[i], to[i]), found together:
+// out[j][i] holds statistic j of range i. What they share (a sum, a sorted copy)
+// is formed once.
+void range_statistics(const std::vector<StatisticSpec>& specs, Doubles values, Doubles times,
+                      Ints from, Ints to, int threads, const std::vector<double*>& out);
+
+// The same with a weight for each value: mean, sum, sd, var (both with weights as
+// frequencies that sum to the number of values), median and quantiles (by the
+// weighted distribution, linear between the middles of the weights); all others
+// ignore the weights. Values with weight 0 or without one are left out.
+void weighted_statistics(const StatisticSpec& spec, Doubles values, Doubles weights, Doubles times,
+                         Ints from, Ints to, int threads, double* out);
 
 // The same for windows that slide: both bounds never go back within a series,
 // so that running sums and a monotone queue do with O(1) a step.

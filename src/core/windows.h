@@ -11,9 +11,23 @@ namespace core {
 void window_rows(Doubles times, Doubles low, Doubles high, Ints breaks, bool closed_low, int* from,
                  int* to);
 
-// For each bin of a complete grid, the rows that fall in it. Rows of a series
-// are sorted by period; bins of series s are first[s], first[s] + 1, ... in the
-// output from bin_breaks[s] to bin_breaks[s + 1].
-void bin_rows(Doubles periods, Ints row_breaks, Doubles first, Ints bin_breaks, int* from, int* to);
+// The median step of each series, infinite where it has none. Of a long series
+// some thousand steps, evenly spread, are looked at.
+void typical_steps(Doubles times, Ints breaks, int threads, double* out);
+
+// Bins of many series: bin b of series s, b in [breaks[s], breaks[s + 1]), runs
+// from edges[b + s] to edges[b + s + 1]; each series has an edge more than bins.
+struct Bins {
+  Doubles edges;
+  Ints breaks;
+  std::size_t series() const { return breaks.size() - 1; }
+  double start(std::size_t s, std::size_t b) const { return edges[b + s]; }
+  double end(std::size_t s, std::size_t b) const { return edges[b + s + 1]; }
+};
+
+// The rows [from, to) whose times lie in each bin, closed on the left or on the
+// right. Times rise within a series; `row_breaks` as above.
+void bin_rows(Doubles times, Ints row_breaks, const Bins& bins, bool closed_right, int threads,
+              int* from, int* to);
 
 }  // namespace core

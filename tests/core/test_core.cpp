@@ -12,7 +12,7 @@
 #include "detect.h"
 #include "errors.h"
 #include "fields.h"
-#include "fill.h"
+#include "interpolate.h"
 #include "scores.h"
 #include "statistics.h"
 #include "windows.h"
@@ -141,7 +141,7 @@ void series() {
   const std::vector<double> v = {1, core::kMissing, core::kMissing, 4, core::kMissing}, t = {0, 1, 3, 4, 5};
   std::vector<double> filled(5);
   std::vector<int> made(5), breaks = {0, 5};
-  core::fill_gaps(span(v), span(t), span(breaks), core::Fill::linear, 1e9, filled.data(), made.data());
+  core::fill_gaps(span(v), span(t), span(breaks), core::Between::linear, 1e9, 1, filled.data(), made.data());
   check("lines are drawn in time, not in rows", near(filled[1], 1.75) && near(filled[2], 3.25) && made[4] == 0);
 
   std::vector<double> point(3), se(3);

@@ -147,3 +147,26 @@ test_that("the version and the demo's folder are told", {
   expect_match(kairon("--version")$out, "^kairon [0-9.]+")
   expect_equal(kairon("demo", "a", "b")$code, 2)
 })
+
+test_that("files of different cadences are aligned, gaps filled, and the account is told", {
+  demand <- demo_file("demand.csv.gz")
+  rain <- demo_file("rain.csv")
+  run <- kairon("align", demand, rain, "--series", "district", "--amounts", "demand,rain", "--every",
+                "weekly")
+  expect_equal(run$code, 0)
+  table <- read.csv(text = run$out)
+  expect_equal(sum(table$demand[table$district == "Dunmere"], na.rm = TRUE),
+               sum(demo_timeline("demand")$demand[demo_timeline("demand")$district == "Dunmere"],
+                   na.rm = TRUE))
+  expect_match(paste(run$err, collapse = " "), "2 timelines aligned to every week")
+  filled <- kairon("impute", demand, "--series", "district", "--amounts", "demand", "--with", "seasonal",
+                   "--longest", "3 days")
+  expect_match(paste(filled$err, collapse = " "),
+               "imputed \\(seasonal\\) in 19 gaps; 1 gap left, the longest of 10 steps")
+  origin <- read.csv(text = filled$out)$demand_origin
+  expect_equal(sum(origin == "imputed"), 21)
+  expect_equal(kairon("align", demand)$code, 2)
+  wrong <- kairon("impute", demand, "--series", "district", "--with", "linaer")
+  expect_equal(wrong$code, 1)
+  expect_match(paste(wrong$err, collapse = " "), "Did you mean \"linear\"")
+})

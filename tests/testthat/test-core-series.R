@@ -19,9 +19,40 @@ test_that("every statistic over ranges agrees with base R", {
       piece <- piece[!is.na(piece)]
       if (length(piece) == 0) if (name == "count") 0 else NA_real_ else base_statistic[[name]](piece)
     }, 1)
-    fast <- kairon:::cpp_range_statistics(name, v, seq_along(v) + 0, from, to)
+    fast <- kairon:::range_statistic(v, seq_along(v) + 0, from, to, name)
     expect_equal(fast, slow, tolerance = 1e-10, info = name)
   }
+})
+
+test_that("many statistics at once are those found one by one, and own functions join them", {
+  set.seed(11)
+  v <- c(rnorm(400, 50), NA)
+  from <- as.integer(seq(0, 380, 20))
+  to <- from + 20L
+  names <- c("mean", "q90", "mad", "sd", "median", "first", "count", "range")
+  together <- kairon:::range_statistics(v, v, from, to, c(as.list(names), list(function(p) sum(p^2))))
+  for (i in seq_along(names)) {
+    expect_identical(together[[i]], kairon:::range_statistic(v, v, from, to, names[i]), info = names[i])
+  }
+  expect_equal(together[[9]][3], sum(v[41:60]^2))
+})
+
+test_that("weights of one change nothing, and whole weights repeat values", {
+  set.seed(12)
+  v <- rnorm(60)
+  w <- sample(1:4, 60, TRUE)
+  from <- c(0L, 20L)
+  to <- c(20L, 60L)
+  weighted <- function(how, w) kairon:::cpp_weighted_statistics(how, v, w, v, from, to, 1L)
+  for (how in c("mean", "sum", "sd", "var", "median", "max", "count")) {
+    expect_equal(weighted(how, rep(1, 60)), kairon:::range_statistic(v, v, from, to, how), info = how)
+  }
+  expect_equal(weighted("mean", w + 0)[2], mean(rep(v[21:60], w[21:60])))
+  expect_equal(weighted("sum", w + 0)[1], sum(v[1:20] * w[1:20]))
+  # The weighted median leaves half of the weight on either side.
+  m <- weighted("median", w + 0)[2]
+  below <- sum(w[21:60][v[21:60] < m])
+  expect_lte(abs(below - sum(w[21:60]) / 2), max(w))
 })
 
 test_that("sliding statistics agree with the same statistics formed afresh", {
@@ -35,7 +66,7 @@ test_that("sliding statistics agree with the same statistics formed afresh", {
   to <- as.integer(seq_along(v))
   for (name in c(names(base_statistic), "slope")) {
     fast <- kairon:::cpp_sliding_statistics(name, v, seq_along(v) * 86400, from, to, breaks, 2L)
-    slow <- kairon:::cpp_range_statistics(name, v, seq_along(v) * 86400, from, to)
+    slow <- kairon:::range_statistic(v, seq_along(v) * 86400, from, to, name)
     expect_equal(fast, slow, tolerance = 1e-9, info = name)
   }
 })
@@ -61,7 +92,7 @@ test_that("infinite values leave a sliding window again", {
 test_that("the slope is that of a straight line, per day", {
   t <- cumsum(runif(50, 100, 90000))
   v <- 3 + 2.5 * t / 86400
-  expect_equal(kairon:::cpp_range_statistics("slope", v, t, 0L, 50L), 2.5)
+  expect_equal(kairon:::range_statistic(v, t, 0L, 50L, "slope"), 2.5)
 })
 
 test_that("results do not depend on the number of threads", {

@@ -18,7 +18,7 @@ test_that("origins are counted in words and numbers", {
   o <- origins(x)
   expect_equal(c(o$observed, o$imputed, o$missing), c(2, 1, 3))
   expect_equal(o$invented, 1 / 3)
-  expect_output(print(o), "2 observed, 1 imputed, 3 missing, so 33 % of the values are invented")
+  expect_output(print(o), "2 observed, 1 imputed, 3 missing \\(50 %\\), so 33 % of the values are invented")
 })
 
 test_that("attaching Kairon masks nothing of the common packages", {

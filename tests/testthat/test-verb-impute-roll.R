@@ -14,13 +14,84 @@ test_that("absent rows are gaps too", {
   expect_equal(nrow(f), 10)
 })
 
+# Error of each rule on values of the demand that are masked in turn: single days,
+# runs of three and of ten. The table stands in the help of the demo's truth.
+masked_errors <- function() {
+  demand <- demo_timeline("demand")
+  one <- demand[demand$district == "Dunmere", ]
+  one <- quiet(impute(one, "linear"))
+  out <- lapply(c(1, 3, 10), function(run) {
+    lost <- unlist(lapply(seq(20, nrow(one) - 20, by = 37), function(i) i + seq_len(run) - 1))
+    masked <- one
+    masked$demand[lost] <- NA
+    vapply(c("linear", "cubic", "seasonal", "model", "previous", "mean"), function(rule) {
+      made <- quiet(impute(masked, rule))
+      mean(abs(made$demand[lost] / one$demand[lost] - 1))
+    }, 1)
+  })
+  do.call(cbind, out)
+}
+
+test_that("on masked days of the demo the season helps, and the mean is worst", {
+  error <- masked_errors()
+  expect_true(all(error["seasonal", ] < error["linear", ]))
+  expect_true(all(error["model", ] < error["linear", ]))
+  expect_true(all(error["mean", ] > error["seasonal", ]))
+  expect_lt(max(error["model", ]), 0.06)
+})
+
 test_that("gaps planted in the demand of the demo are filled near the truth", {
   lost <- truth()$demand$missing
-  f <- quiet(impute(demo_timeline("demand"), "linear"))
-  at <- match(paste(lost$day, lost$district), paste(f$day, f$district))
-  expect_false(anyNA(f$demand[at]))
-  expect_true(all(f$demand_origin[at] == "imputed"))
-  expect_lt(median(abs(f$demand[at] / lost$demand - 1)), 0.06)
+  for (rule in c("linear", "seasonal", "model")) {
+    f <- quiet(impute(demo_timeline("demand"), rule))
+    at <- match(paste(lost$day, lost$district), paste(f$day, f$district))
+    expect_false(anyNA(f$demand[at]))
+    expect_true(all(f$demand_origin[at] == "imputed"))
+    expect_lt(median(abs(f$demand[at] / lost$demand - 1)), 0.06)
+  }
+})
+
+test_that("the account counts gaps filled and left, series by series", {
+  x <- rbind(
+    data.frame(s = "a", day = days_from("2031-01-01", 8), v = c(1, NA, 3, NA, NA, NA, 7, 8)),
+    data.frame(s = "b", day = days_from("2031-01-01", 8), v = c(NA, 2, 3, 4, 5, 6, 7, NA))
+  )
+  f <- quiet(impute(quiet(timeline(x, day, s)), "linear", longest = 2))
+  account <- as.data.frame(ledger(f))
+  expect_equal(account$gaps, c(2, 2))
+  expect_equal(account$filled, c(1, 0))
+  expect_equal(account$values, c(1, 0))
+  expect_equal(account$longest_left, c(3, 1))
+  expect_match(format(ledger(f))[1],
+               "1 value imputed \\(linear\\) in 1 gap; 3 gaps left, the longest of 3 steps")
+})
+
+test_that("numbers, rules by measure and the past alone", {
+  x <- daily(c(1, NA, 3, NA, NA, 6))
+  expect_equal(quiet(impute(x, 0))$flow, c(1, 0, 3, 0, 0, 6))
+  expect_equal(quiet(impute(x, "mean"))$flow[2], 10 / 3)
+  expect_equal(quiet(impute(x, "median", direction = "past"))$flow, c(1, 1, 3, 2, 2, 6))
+  two <- demo_timeline("accounts")
+  two$revenue[5] <- NA
+  two$cost[7] <- NA
+  f <- quiet(impute(two, c(revenue = "linear", cost = "previous")))
+  expect_equal(f$revenue[5], mean(two$revenue[c(4, 6)]), tolerance = 0.01)
+  expect_equal(f$cost[7], two$cost[6])
+  expect_match(error_text(impute(x, "linear", direction = "past")), "looks at the values after a gap")
+  expect_match(error_text(impute(x, "seasonal", season = 1)), "at least 2 steps")
+  expect_match(error_text(impute(x, c(1, 2))), "one finite number")
+  steps <- quiet(timeline(data.frame(i = 1:9, v = c(1:4, NA, 6:9)), i))
+  expect_match(error_text(impute(steps, "seasonal")), "no usual season")
+  expect_equal(quiet(impute(steps, "model"))$v[5], 5, tolerance = 0.1)
+})
+
+test_that("the flattening mean is said once, and text stays", {
+  rm(list = ls(kairon:::told), envir = kairon:::told)
+  x <- daily(c(1, NA, 3))
+  expect_message(expect_message(impute(x, "mean"), "flattens"), "imputed")
+  expect_message(impute(x, "mean"), "^. 1 value imputed")
+  x$note <- c("a", "b", "c")
+  expect_message(expect_message(impute(x, "linear"), "text column note"), "imputed")
 })
 
 test_that("impute explains what it cannot do", {

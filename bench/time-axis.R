@@ -1,25 +1,6 @@
-# Measures the time axis. Ratios are taken within one run, each pair in turn.
-# Rscript bench/run.R [smaller]   ("smaller" takes a tenth of the sizes)
-suppressPackageStartupMessages({
-  library(kairon)
-  library(data.table)
-})
-options(kairon.quiet = TRUE)
-setDTthreads(2)
-share <- if ("smaller" %in% commandArgs(TRUE)) 0.1 else 1
-seconds <- function(f) {
-  gc(FALSE)
-  system.time(f())[["elapsed"]]
-}
-paired <- function(name, ours, other, aim, times = 9) {
-  a <- b <- numeric(times)
-  for (i in seq_len(times)) {
-    b[i] <- seconds(other)
-    a[i] <- seconds(ours)
-  }
-  cat(sprintf("%-58s %6.3f s, other %6.3f s, ratio %5.2f (aim: %s)\n",
-              name, median(a), median(b), median(a / b), aim))
-}
+# Measures the time axis.
+# Rscript bench/time-axis.R [smaller]   ("smaller" takes a tenth of the sizes)
+source("bench/measure.R")
 
 n <- 2e6 * share
 path <- tempfile(fileext = ".csv")

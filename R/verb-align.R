@@ -1,0 +1,706 @@
+#' Bring several timelines onto one grid
+#'
+#' Joins any number of timelines, of different cadences, zones and series, into one.
+#' Each measure goes to the grid by its kind: levels are averaged over time or carried
+#' within their period, amounts are summed or spread.
+#'
+#' @param ... Timelines (the first may be a routine to record the step in). Name them to
+#'   be called so in the account and where measures share a name: `align(river = a, rain = b)`.
+#' @param every The grid: a cadence, `"coarsest"` or `"finest"` of those of the
+#'   timelines, or `"first"` for the very stamps of the first one.
+#' @param match With `every = "first"`: which reading of the others belongs to a
+#'   stamp: `"previous"` (the last one before or at it), `"next"`, `"nearest"`, `"linear"`
+#'   (interpolated) or `"exact"`.
+#' @param within How far a reading may be from a stamp that it is used for, such as
+#'   `"10 minutes"`; any distance by default. For interpolation, how far apart two readings may be.
+#' @param between The rule for levels that go to a finer grid, one for all or by measure:
+#'   `c(price = "previous", flow = "linear")`. By default `"previous"` (carried within its period)
+#'   for regular timelines and `"linear"` for irregular ones. Amounts are spread.
+#' @param extent `"inner"`: stamps and series that all timelines have; `"outer"`: those that any has.
+#' @param shift Moves timelines in time before they are matched: a duration for all but the
+#'   first, or by name: `c(rain = "2 hours")` sets the rain two hours later; `"-2 hours"` earlier.
+#' @param delay When values were known: a value that stands for a period is known from the end of
+#'   the period plus this delay. With it (a duration for all but the first, or by name; `"0 days"`
+#'   for no more than the period itself), each stamp has the last value that was known by then.
+#' @param known_from Whether to keep, beside each matched measure, the instant from which its
+#'   value was known, as `<measure>_known_from`. With `delay` it always is.
+#' @param zone Zone of the result; that of the first timeline with times by default.
+#' @returns A timeline. Its series are those of the first timeline; a timeline without
+#'   a series column is repeated for each, and series columns that the first lacks are spread over
+#'   measures (`rain_north`, `rain_south`). Measures that share a name get the timeline's name
+#'   behind theirs. [ledger()] tells, for each timeline, how it came to the grid, how many
+#'   of its series and readings were matched, and how many were not and why: outside
+#'   the common time, no stamp near enough, a series that the others lack.
+#' @section Weeks, months and years:
+#' A week that a month cuts counts for both, by the days in each: levels weighted by overlap, amounts split
+#' in proportion. See [resample()].
+#' @section Looking ahead:
+#' Without `delay` a value belongs to the stamps of its period, some of which lie before it
+#' could be known. To forecast with a column, give a delay. In backtests a timeline in a
+#' recorded `align()` is cut at each cutoff.
+#' @examples
+#' demand <- demo_timeline("demand")
+#' align(demand, demo_timeline("rain"), every = "1 week")
+#' align(demand, demo_timeline("billed"), every = "finest", delay = "10 days")
+#' river <- demo_timeline("river")
+#' align(river, energy = demo_timeline("energy"), every = "first", within = "1 hour")
+#' @export
+align <- function(...) UseMethod("align")
+
+#' @rdname align
+#' @export
+align.kairon_routine <- function(...) {
+  args <- list(...)
+  record_step(args[[1]], "align", args[-1], regrids = TRUE)
+}
+
+#' @export
+align.default <- function(...) check_timeline(..1)
+
+#' @rdname align
+#' @export
+align.kairon_timeline <- function(..., every = "coarsest", match = "previous", within = NULL,
+                                  between = NULL, extent = "inner", shift = NULL,
+                                  delay = NULL, known_from = FALSE, zone = NULL) {
+  parts <- list(...)
+  names(parts) <- part_names(as.list(substitute(list(...)))[-1], names(parts))
+  plan <- list(
+    match = check_choice(match, c("previous", "next", "nearest", "linear", "exact")),
+    within = within_seconds(within), within_text = within, extent = check_choice(extent, c("inner", "outer")),
+    between = between, known_from = isTRUE(known_from)
+  )
+  check_parts(parts)
+  parts <- one_zone(parts, zone)
+  parts <- shift_parts(parts, named_spans(shift, parts, "shift"))
+  plan$delay <- named_spans(delay, parts, "delay")
+  check_between(between, parts)
+  parts <- apart_names(parts)
+  shapes <- lapply(parts, part_shape, keys = timeline_meta(parts[[1]])$series)
+  base <- if (identical(every, "first")) first_grid(parts, shapes, plan) else calendar_grid(parts, shapes,
+      every, plan)
+  out <- matched_columns(base, parts, shapes, plan)
+  words <- align_words(out$account, base)
+  tell(c(i = words))
+  add_entry(out$timeline, "align", words, out$account)
+}
+
+# Arguments ----
+
+# Names that were given, else the variables' names, else their place.
+part_names <- function(exprs, given) {
+  given <- given %||% rep("", length(exprs))
+  seen <- vapply(exprs, function(e) {
+    if (is.symbol(e)) as.character(e) else if (rlang::is_call(e, "demo_timeline") &&
+        is.character(e[[2]])) e[[2]] else ""
+  }, "")
+  out <- ifelse(nzchar(given), given,
+                ifelse(nzchar(seen) & seen != ".", seen, paste0("timeline", seq_along(exprs))))
+  make.unique(unname(out), sep = "_")
+}
+
+check_parts <- function(parts, call = rlang::caller_env()) {
+  for (name in names(parts)) {
+    if (!is_timeline(parts[[name]])) {
+      abort_input(c(
+        "Only timelines can be aligned.",
+        x = "{.arg {name}} is {.obj_type_friendly {parts[[name]]}}.",
+        i = "Is it an option? Those are {.val {names(formals(align.kairon_timeline))[-1]}}."
+      ), call = call)
+    }
+    check_rows(parts[[name]], call)
+  }
+  if (length(parts) < 2) {
+    abort_input("Aligning takes two timelines or more; one alone can be resampled.", call = call)
+  }
+  steps <- vapply(parts, function(p) timeline_meta(p)$type == "step", TRUE)
+  if (any(steps) && !all(steps)) {
+    abort_input(c(
+      "Plain steps and dates have no common grid.",
+      x = "{.val {names(parts)[steps]}} {?counts/count} steps."
+    ), call = call)
+  }
+}
+
+# Durations by the name of a timeline; one without a name goes to all but the first.
+named_spans <- function(spans, parts, arg, call = rlang::caller_env()) {
+  if (is.null(spans)) {
+    return(list())
+  }
+  spans <- as.list(spans)
+  if (is.null(names(spans))) {
+    if (length(spans) != 1) {
+      abort_input("Name the timelines: {.code {arg} = c({names(parts)[2]} = \"2 hours\")}.", call = call)
+    }
+    spans <- rlang::set_names(rep(spans, length(parts) - 1), names(parts)[-1])
+  }
+  lost <- setdiff(names(spans), names(parts))
+  if (length(lost)) {
+    hint <- nearest_word(lost[1], names(parts))
+    abort_input(c(
+      "{.arg {arg}} names no timeline {.val {lost[1]}}.",
+      i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+      i = "They are {.val {names(parts)}}."
+    ), call = call)
+  }
+  lapply(spans, function(s) signed_span(s, arg, call))
+}
+
+# A duration with its sign; "0 days" is one here.
+signed_span <- function(text, arg, call) {
+  check_string(text, arg, call)
+  sign <- if (grepl("^\\s*-", text)) -1 else 1
+  bare <- sub("^\\s*[-+]\\s*", "", text)
+  if (grepl("^0+(\\.0+)? ", paste0(bare, " "))) {
+    return(list(step = list(n = 0, word = "day"), sign = 1, text = text))
+  }
+  list(step = parse_step(bare, arg, call), sign = sign, text = text)
+}
+
+check_between <- function(between, parts, call = rlang::caller_env()) {
+  if (is.null(between)) {
+    return(invisible())
+  }
+  for (rule in between) check_choice(rule, between_rules, arg = "between", call = call)
+  all <- unlist(lapply(parts, function(p) names(timeline_meta(p)$kinds)))
+  if (!is.null(names(between))) check_columns(names(between), all, call)
+}
+
+# Preparing each timeline ----
+
+# All in one zone: dates are local days of it where others have times.
+one_zone <- function(parts, zone, call = rlang::caller_env()) {
+  types <- vapply(parts, function(p) timeline_meta(p)$type, "")
+  if (!is.null(zone)) check_zone(zone, call = call)
+  if (!any(types == "instant")) {
+    return(parts)
+  }
+  zones <- vapply(parts, function(p) timeline_meta(p)$zone, "")
+  zone <- zone %||% zones[types == "instant"][1]
+  other <- types == "instant" & zones != zone
+  if (any(other)) {
+    tell(c(i = "{.val {names(parts)[other]}} {?is/are} taken to the zone {zone}."))
+  }
+  Map(function(p, type) if (type == "date") dates_as_times(p, zone) else in_zone(p, zone), parts, types)
+}
+
+in_zone <- function(x, zone) {
+  meta <- timeline_meta(x)
+  if (meta$zone == zone) {
+    return(x)
+  }
+  meta$zone <- zone
+  x <- put_column(x, meta$time, .POSIXct(to_seconds(x[[meta$time]]), tz = zone))
+  attr(x, "timeline") <- meta
+  attr(x, "timeline")$cadence <- find_cadence(x)
+  x
+}
+
+dates_as_times <- function(x, zone) {
+  meta <- timeline_meta(x)
+  local <- to_seconds(x[[meta$time]])
+  table <- zone_table(zone, min(local), max(local))
+  x <- put_column(x, meta$time, .POSIXct(cpp_instant_of_local(local, table), tz = zone))
+  meta$type <- "instant"
+  meta$zone <- zone
+  attr(x, "timeline") <- meta
+  x
+}
+
+shift_parts <- function(parts, shifts) {
+  for (name in names(shifts)) {
+    x <- parts[[name]]
+    meta <- timeline_meta(x)
+    rows <- rows_of(x)
+    span <- shifts[[name]]
+    moved <- if (meta$type == "step") {
+      rows$seconds + span$sign * span$step$n
+    } else {
+      shift_instants(rows$seconds, span$step, span$sign, rows$zone)
+    }
+    type <- meta$type
+    if (type == "date" && any(moved %% 86400 != 0)) {
+      abort_input("{.val {name}} is stamped by days and cannot be shifted by {.val {span$text}}.",
+                  call = rlang::caller_env(2))
+    }
+    x <- put_column(x, meta$time, from_seconds(moved, type, meta$zone))
+    attr(x, "timeline")$cadence <- find_cadence(x)
+    parts[[name]] <- x
+  }
+  parts
+}
+
+# Measures that share a name get the timeline's name behind theirs.
+apart_names <- function(parts) {
+  all <- unlist(lapply(parts, function(p) names(timeline_meta(p)$kinds)))
+  twice <- unique(all[duplicated(all)])
+  Map(function(p, name) {
+    own <- names(timeline_meta(p)$kinds)
+    clash <- intersect(own, twice)
+    if (length(clash) == 0) {
+      return(p)
+    }
+    new <- names(p)
+    for (m in clash) {
+      new[new == m] <- paste0(m, "_", name)
+      for (column in intersect(companion_columns(m), names(p))) {
+        new[names(p) == column] <- sub(m, paste0(m, "_", name), column, fixed = TRUE)
+      }
+    }
+    names(p) <- new
+    p
+  }, parts, names(parts))
+}
+
+# How the series of a timeline relate to those of the first: the shared columns, and
+# labels of what is spread over measures.
+part_shape <- function(x, keys) {
+  rows <- rows_of(x)
+  shared <- intersect(keys, timeline_meta(x)$series)
+  extra <- setdiff(timeline_meta(x)$series, keys)
+  key <- key_text(rows$keys[shared])
+  label <- if (length(extra)) series_labels(rows$keys[extra]) else rep("", length(key))
+  if (length(unique(label)) > 50) {
+    abort_input(c(
+      "{length(unique(label))} series would become as many columns.",
+      x = "They are told apart by {.field {extra}}, which the first timeline lacks.",
+      i = "Pool them first with {.fn pool_series}, or put that timeline first."
+    ), call = rlang::caller_env(3))
+  }
+  list(shared = shared, key = key, label = label, labels = unique(label), keys = rows$keys)
+}
+
+key_text <- function(frame) {
+  if (ncol(frame) == 0) rep("", nrow(frame)) else do.call(paste,
+      c(unname(lapply(frame, as.character)), sep = "\r"))
+}
+
+# The grid ----
+# A base: keys (one row a series), breaks, stamps (seconds), k, cadence, type, zone,
+# and for each timeline on the grid its regridded table.
+
+# The grid's cadence in words.
+grid_cadence <- function(parts, every, call) {
+  if (!is.character(every) || !every %in% c("coarsest", "finest")) {
+    return(cadence(every))
+  }
+  regular <- Filter(is_regular, parts)
+  if (length(regular) == 0) {
+    abort_input(c(
+      "None of the timelines has a regular cadence to be {every}.",
+      i = "Name a grid, {.code every = \"1 hour\"}, or take {.code every = \"first\"}."
+    ), call = call)
+  }
+  steps <- vapply(regular, function(p) step_seconds(timeline_meta(p)$cadence), 1)
+  at <- if (every == "coarsest") which.max(steps) else which.min(steps)
+  timeline_meta(regular[[at]])$cadence
+}
+
+calendar_grid <- function(parts, shapes, every, plan, call = rlang::caller_env()) {
+  target <- grid_cadence(parts, every, call)
+  looked_up <- names(plan$delay)
+  if (names(parts)[1] %in% looked_up) {
+    abort_input("The first timeline makes the grid and can have no {.arg delay}.", call = call)
+  }
+  on_grid <- setdiff(names(parts), looked_up)
+  tables <- lapply(parts[on_grid], regrid_part, target = target, plan = plan)
+  spans <- lapply(tables, function(t) {
+    rows <- rows_of(t)
+    k <- period_of_stamp(timeline_meta(t)$cadence, rows$seconds, rows$zone)
+    n <- length(rows$breaks) - 1
+    list(first = k[rows$breaks[-(n + 1)] + 1], last = k[rows$breaks[-1]], start = rows$breaks[-(n + 1)])
+  })
+  keys <- grid_keys(shapes[on_grid], plan$extent)
+  series <- lapply(rlang::set_names(on_grid), function(p) series_of(shapes[[p]], keys$frame))
+  edge <- function(what, inside) {
+    each <- lapply(on_grid, function(p) {
+      s <- series[[p]]
+      value <- matrix(spans[[p]][[what]][s], nrow(s))
+      apply(value, 1, if (inside == (what == "first")) min_present else max_present)
+    })
+    Reduce(if (inside == (what == "first")) pmax_present else pmin_present, each)
+  }
+  inner <- plan$extent == "inner"
+  first <- if (inner) edge("first", TRUE) else outer_edge(series, spans, on_grid, "first", min_present)
+  last <- if (inner) edge("last", TRUE) else outer_edge(series, spans, on_grid, "last", max_present)
+  keep <- !is.na(first) & !is.na(last) & last >= first
+  if (!any(keep)) abort_apart(parts, call)
+  first <- first[keep]
+  size <- last[keep] - first + 1
+  zone <- rows_of(tables[[1]])$zone
+  k <- sequence_from(first, size)
+  type <- timeline_meta(tables[[1]])$type
+  stamps <- stamp_of(target, k, zone)
+  list(
+    keys = keys$frame[keep, , drop = FALSE], breaks = as.integer(c(0, cumsum(size))), k = k,
+    owner = rep(seq_along(size), size), stamps = stamps, cadence = target, type = type,
+    instants = day_instants(stamps, type, parts[[1]]), first = first, last = last[keep],
+    zone = timeline_meta(tables[[1]])$zone, table = zone, tables = tables, spans = spans,
+    name = format(target), lost = keys$lost
+  )
+}
+
+# Stamps that name local days, as the instants at which they begin where the
+# timelines have times.
+day_instants <- function(stamps, type, part) {
+  meta <- timeline_meta(part)
+  if (type != "date" || meta$type != "instant") {
+    return(stamps)
+  }
+  cpp_instant_of_local(stamps, zone_table(meta$zone, min(stamps), max(stamps)))
+}
+
+min_present <- function(v) if (all(is.na(v))) NA_real_ else min(v, na.rm = TRUE)
+max_present <- function(v) if (all(is.na(v))) NA_real_ else max(v, na.rm = TRUE)
+pmax_present <- function(a, b) ifelse(is.na(a), a, ifelse(is.na(b), b, pmax(a, b)))
+pmin_present <- function(a, b) ifelse(is.na(a), a, ifelse(is.na(b), b, pmin(a, b)))
+
+outer_edge <- function(series, spans, parts, what, pick) {
+  all <- do.call(cbind, lapply(parts, function(p) matrix(spans[[p]][[what]][series[[p]]], nrow(series[[p]]))))
+  apply(all, 1, pick)
+}
+
+regrid_part <- function(x, target, plan) {
+  meta <- timeline_meta(x)
+  same <- identical(unclass(meta$cadence)[names(target)], unclass(target))
+  if (same) {
+    return(complete_grid(x))
+  }
+  own <- plan$between
+  if (!is.null(names(own))) own <- own[intersect(names(own), names(meta$kinds))]
+  finer <- is_regular(x) && is_finer(meta, fit_to_zone(target, rows_of(x)$zone), NULL)
+  if (length(own) == 0) own <- NULL
+  if (finer) own <- fill_rules_by_measure(own, names(meta$kinds), "previous")
+  args <- list(x, target, between = own, unfinished = "keep")
+  if (!is.null(plan$within_text)) args$within <- plan$within_text
+  quietly(rlang::inject(resample(!!!args)))
+}
+
+# Named rules for all measures, where only some or one for all were given.
+fill_rules_by_measure <- function(own, measures, usual) {
+  out <- rlang::set_names(rep(usual, length(measures)), measures)
+  if (is.null(own)) {
+    return(out)
+  }
+  if (is.null(names(own))) out[] <- own else out[names(own)] <- own
+  out
+}
+
+# Series of the result: those with all key columns of the first.
+grid_keys <- function(shapes, extent) {
+  full <- shapes[[1]]
+  frame <- full$keys[full$shared]
+  complete <- Filter(function(s) length(s$shared) == length(full$shared), shapes)
+  texts <- lapply(complete, function(s) unique(s$key))
+  all <- unique(unlist(texts))
+  chosen <- if (extent == "inner") Reduce(intersect, texts) else all
+  frames <- do.call(rbind, lapply(unname(complete), function(s) s$keys[full$shared]))
+  if (length(full$shared) == 0) {
+    return(list(frame = data.frame(row.names = 1L), lost = character()))
+  }
+  at <- match(chosen, key_text(frames))
+  out <- frames[sort(at), , drop = FALSE]
+  rownames(out) <- NULL
+  list(frame = out, lost = setdiff(all, chosen))
+}
+
+# Which series of a timeline stands behind each series of the result: a matrix with a
+# column for each label that is spread.
+series_of <- function(shape, frame) {
+  wanted <- key_text(frame[shape$shared])
+  if (length(shape$shared) == 0) wanted <- rep("", max(1, nrow(frame)))
+  out <- vapply(shape$labels, function(l) {
+    match(paste(wanted, l, sep = "\n"), paste(shape$key, shape$label, sep = "\n"))
+  }, numeric(length(wanted)))
+  matrix(out, length(wanted))
+}
+
+abort_apart <- function(parts, call) {
+  spans <- paste0(names(parts), ": ", vapply(parts, span_words, ""))
+  abort_input(c(
+    "The timelines have no stamp and series in common.",
+    rlang::set_names(spans, rep("x", length(spans))),
+    i = "{.code extent = \"outer\"} keeps what each has."
+  ), call = call)
+}
+
+# The stamps of the first timeline.
+first_grid <- function(parts, shapes, plan) {
+  x <- parts[[1]]
+  rows <- rows_of(x)
+  meta <- timeline_meta(x)
+  list(
+    keys = rows$keys, breaks = rows$breaks, owner = series_index(rows$breaks), stamps = rows$seconds,
+    instants = rows$seconds, cadence = meta$cadence, type = meta$type, zone = meta$zone,
+    table = rows$zone, tables = list(), spans = list(), first = names(parts)[1],
+      name = "the stamps of the first",
+    lost = character()
+  )
+}
+
+# Columns ----
+
+matched_columns <- function(base, parts, shapes, plan) {
+  x <- parts[[1]]
+  meta <- timeline_meta(x)
+  data <- list()
+  data[[meta$time]] <- from_seconds(base$stamps, base$type, base$zone)
+  for (name in names(base$keys)) data[[name]] <- base$keys[[name]][base$owner]
+  data <- c(data, attribute_columns(base, parts, shapes))
+  kinds <- units <- character()
+  account <- list()
+  for (p in names(parts)) {
+    made <- if (identical(p, base$first)) {
+      own_columns(x)
+    } else if (p %in% names(base$tables)) {
+      grid_columns(base, p, shapes[[p]])
+    } else {
+      looked_up_columns(base, parts[[p]], p, shapes[[p]], plan)
+    }
+    data <- c(data, made$data)
+    kinds <- c(kinds, made$kinds)
+    units <- c(units, made$units)
+    account[[p]] <- align_account(base, parts[[p]], p, shapes[[p]], made, plan)
+  }
+  frame <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
+  meta$series <- names(base$keys)
+  meta$attributes <- intersect(attribute_names(parts), names(frame))
+  meta$kinds <- kinds
+  meta$units <- units
+  meta$type <- base$type
+  meta$zone <- base$zone
+  meta$cadence <- base$cadence
+  meta$rejects <- meta$rejects[0, , drop = FALSE]
+  meta$news <- meta$ledger <- NULL
+  list(timeline = new_timeline(frame, meta), account = do.call(rbind, unname(account)))
+}
+
+attribute_names <- function(parts) unique(unlist(lapply(parts, function(p) timeline_meta(p)$attributes)))
+
+# Attributes of timelines whose series are told apart as those of the result are.
+attribute_columns <- function(base, parts, shapes) {
+  out <- list()
+  for (p in names(parts)) {
+    shape <- shapes[[p]]
+    if (!identical(shape$labels, "") || length(shape$shared) < ncol(base$keys)) next
+    x <- parts[[p]]
+    rows <- rows_of(x)
+    first <- rows$breaks[-length(rows$breaks)] + 1L
+    at <- first[series_of(shape, base$keys)[, 1]][base$owner]
+    for (name in setdiff(timeline_meta(x)$attributes, names(out))) out[[name]] <- x[[name]][at]
+  }
+  out
+}
+
+own_columns <- function(x) {
+  meta <- timeline_meta(x)
+  all <- unlist(lapply(names(meta$kinds), function(m) c(m, companion_columns(m))))
+  list(data = as.list(as_plain(x)[intersect(all, names(x))]), kinds = meta$kinds, units = meta$units,
+       used = nrow(x))
+}
+
+# Columns of a timeline on the grid: rows of its table, found by counting.
+grid_columns <- function(base, p, shape) {
+  table <- base$tables[[p]]
+  span <- base$spans[[p]]
+  series <- series_of(shape, base$keys)
+  out <- list(data = list(), kinds = character(), units = character(), rows = list())
+  for (j in seq_along(shape$labels)) {
+    s <- series[base$owner, j]
+    inside <- !is.na(s) & base$k >= span$first[s] & base$k <= span$last[s]
+    row <- ifelse(inside, span$start[s] + base$k - span$first[s] + 1, NA_real_)
+    out <- take_rows(out, table, row, shape$labels[j])
+    out$rows[[j]] <- row
+  }
+  out
+}
+
+# Adds the measures of a table at these rows, named with the label of what is spread.
+take_rows <- function(out, table, row, label) {
+  meta <- timeline_meta(table)
+  for (m in names(meta$kinds)) {
+    name <- spread_name(m, label)
+    out$data[[name]] <- table[[m]][row]
+    if (is_marked(table, m)) {
+      out$data[[origin_column(name)]] <- origin_factor(origin_codes(table, m)[row], out$data[[name]])
+      coverage <- coverage_of(table, m)[row]
+      if (any(coverage < 1, na.rm = TRUE)) out$data[[coverage_column(name)]] <- coverage
+    }
+    out$kinds[[name]] <- meta$kinds[[m]]
+    out$units[[name]] <- meta$units[[m]]
+  }
+  out
+}
+
+spread_name <- function(measure, label) {
+  if (nzchar(label)) paste0(measure, "_", gsub("[^A-Za-z0-9]+", "_", tolower(label))) else measure
+}
+
+# Columns of a timeline of which each stamp takes a reading: by the true times of its
+# readings, or by when they were known.
+looked_up_columns <- function(base, x, p, shape, plan) {
+  rows <- rows_of(x)
+  known <- known_times(x, rows, plan$delay[[p]])
+  by_known <- !is.null(plan$delay[[p]])
+  times <- if (by_known) known else rows$seconds
+  rule <- if (by_known) "previous" else plan$match
+  reach <- if (rule == "exact") 0 else plan$within
+  if (rule == "exact") rule <- "previous"
+  series <- series_of(shape, base$keys)
+  out <- list(data = list(), kinds = character(), units = character(), rows = list())
+  for (j in seq_along(shape$labels)) {
+    flat <- series_rows(rows$breaks, series[, j])
+    find <- function(v, rule) {
+      level_at(v[flat$row], times[flat$row], flat$breaks, base$instants, base$breaks, rule, reach)
+    }
+    # Of a value that is carried, the row; readings without a value are passed over.
+    linear <- rule == "linear"
+    for (m in names(timeline_meta(x)$kinds)) {
+      name <- spread_name(m, shape$labels[j])
+      index <- ifelse(is.na(x[[m]]), NA_real_, as.double(seq_len(nrow(x))))
+      at <- find(index, if (linear) "nearest" else rule)$value
+      out <- take_measure(out, x, m, name, at)
+      if (linear) {
+        made <- find(x[[m]], "linear")
+        out$data[[name]] <- made$value
+        codes <- ifelse(made$found == 1, origin_codes(x, m)[at], interpolated_code)
+        out$data[[origin_column(name)]] <- origin_factor(as.integer(codes), made$value)
+      }
+      if (by_known) out$kinds[[name]] <- "level"
+      if (by_known || plan$known_from) out$data[[known_column(name)]] <- .POSIXct(known[at], tz = base$zone)
+      out$rows[[length(out$rows) + 1]] <- at
+    }
+  }
+  out
+}
+
+take_measure <- function(out, x, measure, name, row) {
+  meta <- timeline_meta(x)
+  out$data[[name]] <- x[[measure]][row]
+  if (is_marked(x, measure)) {
+    out$data[[origin_column(name)]] <- origin_factor(origin_codes(x, measure)[row], out$data[[name]])
+    coverage <- coverage_of(x, measure)[row]
+    if (any(coverage < 1, na.rm = TRUE)) out$data[[coverage_column(name)]] <- coverage
+  }
+  out$kinds[[name]] <- meta$kinds[[measure]]
+  out$units[[name]] <- meta$units[[measure]]
+  out
+}
+
+# From when on each row was known: the end of its period, or its stamp, plus the delay.
+known_times <- function(x, rows, delay) {
+  known <- rows$seconds
+  if (is_regular(x) && timeline_meta(x)$type != "step") {
+    source <- timeline_meta(x)$cadence
+    k <- period_of_stamp(source, rows$seconds, rows$zone)
+    known <- period_end(source, k, period_start(source, k, rows$zone), rows$zone)
+  }
+  if (!is.null(delay) && delay$step$n > 0) known <- shift_instants(known, delay$step, delay$sign, rows$zone)
+  known
+}
+
+# Rows of chosen series, one after the other; a series that is not there has none.
+series_rows <- function(breaks, series) {
+  first <- breaks[-length(breaks)]
+  size <- ifelse(is.na(series), 0, diff(breaks)[series])
+  list(
+    row = sequence(size, ifelse(is.na(series), 1L, first[series] + 1L)),
+    breaks = as.integer(c(0, cumsum(size)))
+  )
+}
+
+# What a recorded align() may see at a cutoff, in seconds of the time of `x`: readings
+# whose period is over by then.
+cut_steps <- function(routine, cutoff, x) {
+  if (is.null(routine)) {
+    return(NULL)
+  }
+  routine$steps <- lapply(routine$steps, function(step) {
+    step$args <- lapply(step$args, function(a) if (is_timeline(a)) known_rows(a, cutoff, x) else a)
+    step
+  })
+  routine
+}
+
+known_rows <- function(x, cutoff, like) {
+  known <- known_times(x, rows_of(x), NULL)
+  own <- timeline_meta(x)
+  other <- timeline_meta(like)
+  if (own$type == "instant" && other$type == "date") {
+    known <- cpp_local_of(known, zone_table(own$zone, min(known), max(known)))
+  } else if (own$type == "date" && other$type == "instant") {
+    known <- cpp_instant_of_local(known, zone_table(other$zone, min(known), max(known)))
+  }
+  x[known <= cutoff, ]
+}
+
+# The account ----
+
+# One row a timeline.
+align_account <- function(base, x, p, shape, made, plan) {
+  rows <- rows_of(x)
+  series <- series_of(shape, base$keys)
+  matched <- unique(as.vector(series[!is.na(series)]))
+  owner <- series_index(rows$breaks)
+  in_series <- owner %in% matched
+  outside <- in_series & !in_span(base, x, p, rows, series, plan)
+  used <- if (p %in% names(base$tables) || identical(p, base$first)) {
+    in_series & !outside
+  } else {
+    seq_len(nrow(x)) %in% unlist(made$rows)
+  }
+  values <- unlist(lapply(names(made$kinds), function(m) sum(!is.na(made$data[[m]]))))
+  data.frame(
+    timeline = p, cadence = format(timeline_meta(x)$cadence), series = length(shape$key),
+    unmatched_series = length(shape$key) - length(matched), readings = nrow(x), used = sum(used),
+    outside = sum(outside & !used), no_stamp_near = sum(in_series & !used & !outside),
+    values = sum(values), stamps_without = length(base$instants) * length(made$kinds) - sum(values)
+  )
+}
+
+# Whether each row lies in the time of the result for a series that takes it.
+in_span <- function(base, x, p, rows, series, plan) {
+  owner <- series_index(rows$breaks)
+  on_grid <- p %in% names(base$tables)
+  if (on_grid) {
+    source <- timeline_meta(x)$cadence
+    begin <- rows$seconds
+    if (is_regular_cadence(source)) {
+      begin <- period_start(source, period_of_stamp(source, begin, rows$zone), rows$zone)
+    }
+    at <- period_of(base$cadence, begin, rows$zone)
+    low <- base$first
+    high <- base$last
+  } else {
+    at <- if (p %in% names(plan$delay)) known_times(x, rows, plan$delay[[p]]) else rows$seconds
+    n <- length(base$breaks) - 1
+    low <- base$instants[base$breaks[-(n + 1)] + 1L]
+    high <- base$instants[base$breaks[-1]]
+  }
+  # The widest span among the series of the result that share a series here.
+  pairs <- data.frame(from = as.vector(series), to = as.vector(row(series)))
+  pairs <- pairs[!is.na(pairs$from), ]
+  least <- most <- rep(NA_real_, length(rows$breaks) - 1)
+  lows <- tapply(low[pairs$to], pairs$from, min)
+  highs <- tapply(high[pairs$to], pairs$from, max)
+  least[as.integer(names(lows))] <- lows
+  most[as.integer(names(highs))] <- highs
+  !is.na(least[owner]) & at >= least[owner] & at <= most[owner]
+}
+
+align_words <- function(account, base) {
+  lost <- account[account$outside + account$no_stamp_near + account$unmatched_series > 0, ]
+  why <- vapply(seq_len(nrow(lost)), function(i) {
+    one <- lost[i, ]
+    parts <- c(
+      if (one$unmatched_series) plural(one$unmatched_series, "series without a partner",
+                                       "series without a partner"),
+      if (one$outside) paste(plural(one$outside, "reading"), "outside the common time"),
+      if (one$no_stamp_near) paste(plural(one$no_stamp_near, "reading"), "that no stamp took")
+    )
+    paste0(one$timeline, " leaves ", word_list(parts))
+  }, "")
+  paste0(
+    plural(nrow(account), "timeline"), " aligned to ", base$name, ", ", plural(length(base$instants), "row"),
+    if (length(why)) paste0("; ", paste(why, collapse = "; ")), "."
+  )
+}

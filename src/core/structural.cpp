@@ -1,0 +1,213 @@
+#include "structural.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "minimise.h"
+
+namespace core {
+
+namespace {
+
+constexpr double kPi = 3.14159265358979323846;
+constexpr int kMostHarmonics = 6;   // enough for any smooth shape, and cheap
+constexpr double kVague = 1e7;      // variance of a state of which nothing is known
+
+// The state: level, slope, then a pair for each harmonic (the last of an even
+// season has one only).
+class Filter {
+ public:
+  explicit Filter(const StructuralModel& m) : model_(m) {
+    for (int j = 1; j <= m.harmonics; ++j) {
+      const double turn = 2 * kPi * j / m.season;
+      cos_.push_back(std::cos(turn));
+      sin_.push_back(std::sin(turn));
+    }
+    d_ = 2 + 2 * static_cast<std::size_t>(m.harmonics);
+    if (m.season >= 2 && 2 * m.harmonics == m.season) --d_;
+    a.assign(d_, 0);
+    p.assign(d_ * d_, 0);
+    for (std::size_t i = 0; i < d_; ++i) p[i * d_ + i] = kVague;
+    gain.assign(d_, 0);
+  }
+
+  std::size_t size() const { return d_; }
+  double signal() const { return dot(a); }
+  double dot(const std::vector<double>& x) const {
+    double out = x[0];
+    for (std::size_t i = 2; i < d_; i += 2) out += x[i];
+    return out;
+  }
+
+  // Learns a value: its surprise, the variance of that, and the gain.
+  void learn(double y) {
+    surprise = y - signal();
+    for (std::size_t i = 0; i < d_; ++i) gain[i] = row_dot(i);
+    variance = dot(gain) + 1;
+    for (std::size_t i = 0; i < d_; ++i) a[i] += gain[i] / variance * surprise;
+    for (std::size_t i = 0; i < d_; ++i) {
+      for (std::size_t j = 0; j <= i; ++j) {
+        p[i * d_ + j] -= gain[i] * gain[j] / variance;
+        p[j * d_ + i] = p[i * d_ + j];
+      }
+    }
+  }
+
+  void step() {
+    turn(a.data(), 1);
+    for (std::size_t i = 0; i < d_; ++i) turn(&p[i], d_);        // columns
+    for (std::size_t i = 0; i < d_; ++i) turn(&p[i * d_], 1);    // rows
+    add_noise();
+  }
+
+  // The transition applied to a vector whose entries are `by` apart.
+  void turn(double* x, std::size_t by) const {
+    x[0] += x[by];
+    for (std::size_t j = 0, i = 2; i < d_; ++j, i += 2) {
+      const double c = cos_[j], s = sin_[j];
+      if (i + 1 == d_) { x[i * by] *= c; continue; }
+      const double u = x[i * by], v = x[(i + 1) * by];
+      x[i * by] = c * u + s * v;
+      x[(i + 1) * by] = -s * u + c * v;
+    }
+  }
+
+  // Its transpose.
+  void turn_back(std::vector<double>& x) const {
+    x[1] += x[0];
+    for (std::size_t j = 0, i = 2; i < d_; ++j, i += 2) {
+      const double c = cos_[j], s = sin_[j];
+      if (i + 1 == d_) { x[i] *= c; continue; }
+      const double u = x[i], v = x[i + 1];
+      x[i] = c * u - s * v;
+      x[i + 1] = s * u + c * v;
+    }
+  }
+
+  double noise_of(std::size_t i) const { return i == 0 ? model_.level : i == 1 ? model_.slope : model_.seasonal; }
+
+  std::vector<double> a, p, gain;
+  double surprise = 0, variance = 1;
+
+ private:
+  double row_dot(std::size_t i) const {
+    double out = p[i * d_];
+    for (std::size_t j = 2; j < d_; j += 2) out += p[i * d_ + j];
+    return out;
+  }
+  void add_noise() { for (std::size_t i = 0; i < d_; ++i) p[i * d_ + i] += noise_of(i); }
+
+  const StructuralModel model_;
+  std::vector<double> cos_, sin_;
+  std::size_t d_ = 0;
+};
+
+// Minus twice the logarithm of the likelihood, with the variance of the noise
+// at its best. The first values, which fix the vague state, do not count.
+double misfit(Doubles y, const StructuralModel& m) {
+  Filter f(m);
+  double squares = 0, logs = 0, n = 0;
+  std::size_t seen = 0;
+  for (double v : y) {
+    if (std::isfinite(v)) {
+      f.learn(v);
+      if (++seen > f.size()) {
+        squares += f.surprise * f.surprise / f.variance;
+        logs += std::log(f.variance);
+        n += 1;
+      }
+    }
+    f.step();
+  }
+  if (n < 1 || !(squares > 0)) return n < 1 ? 0 : -1e300;
+  return n * std::log(squares / n) + logs;
+}
+
+}  // namespace
+
+StructuralModel fit_structural(Doubles values, int season) {
+  double n = 0, mean = 0, squares = 0;
+  for (double v : values) {
+    if (!std::isfinite(v)) continue;
+    n += 1;
+    const double delta = v - mean;
+    mean += delta / n;
+    squares += delta * (v - mean);
+  }
+  const double sd = squares > 0 ? std::sqrt(squares / n) : 1;
+  StructuralModel m{0, 0, 0.1, 0.001, 0.01, sd};
+  if (season >= 2 && n >= 2 * season) {
+    m.season = season;
+    m.harmonics = std::min(season / 2, kMostHarmonics);
+  }
+  if (n < 8 || !(squares > 0)) return m;
+  // On one scale, and not too long: the shares need no more than this many steps.
+  constexpr std::size_t kMost = 2000;
+  std::vector<double> y;
+  for (std::size_t i = values.size() > kMost ? values.size() - kMost : 0; i < values.size(); ++i) y.push_back((values[i] - mean) / sd);
+  const auto with = [&](const std::vector<double>& logs) {
+    StructuralModel out = m;
+    const auto share = [](double x) { return std::exp(std::min(std::max(x, -30.0), 12.0)); };
+    out.level = share(logs[0]);
+    out.slope = share(logs[1]);
+    if (logs.size() > 2) out.seasonal = share(logs[2]);
+    return out;
+  };
+  std::vector<double> start = {-2, -8};
+  if (m.season > 0) start.push_back(-6);
+  const Minimum best = minimise(
+      [&](const std::vector<double>& x) { return misfit({y.data(), y.size()}, with(x)); }, start, 2.0, 160, 1e-3);
+  return with(best.at);
+}
+
+void structural_signal(Doubles values, const StructuralModel& model, bool past, double* out) {
+  double mean = 0, n = 0;
+  for (double v : values) if (std::isfinite(v)) { n += 1; mean += (v - mean) / n; }
+  if (past) {  // the first value known, so that nothing later is used
+    for (double v : values) if (std::isfinite(v)) { mean = v; break; }
+  }
+  Filter f(model);
+  const std::size_t d = f.size();
+  const std::vector<double> p1 = f.p;
+  // What the fixed-interval smoother needs of each value (Koopman, 1993).
+  std::vector<double> surprise, variance, gains;
+  bool any = false;
+  for (std::size_t t = 0; t < values.size(); ++t) {
+    if (past) out[t] = any ? mean + model.scale * f.signal() : kMissing;
+    if (std::isfinite(values[t])) {
+      f.learn((values[t] - mean) / model.scale);
+      any = true;
+      if (!past) {
+        surprise.push_back(f.surprise);
+        variance.push_back(f.variance);
+        gains.insert(gains.end(), f.gain.begin(), f.gain.end());
+      }
+    }
+    f.step();
+  }
+  if (past) return;
+  // Backwards: r(t-1) = Z v/F + L' r(t), L = T - K Z with K = T P Z / F.
+  std::vector<double> r(d, 0), back(values.size() * d);
+  std::size_t k = surprise.size();
+  for (std::size_t t = values.size(); t-- > 0;) {
+    std::copy(r.begin(), r.end(), back.begin() + static_cast<std::ptrdiff_t>(t * d));
+    f.turn_back(r);
+    if (!std::isfinite(values[t])) continue;
+    --k;
+    double along = 0;
+    for (std::size_t i = 0; i < d; ++i) along += gains[k * d + i] * r[i];
+    const double push = (surprise[k] - along) / variance[k];
+    r[0] += push;
+    for (std::size_t i = 2; i < d; i += 2) r[i] += push;
+  }
+  // Forwards: state(1) = P(1) r(0), state(t+1) = T state(t) + Q r(t).
+  std::vector<double> state(d);
+  for (std::size_t i = 0; i < d; ++i) state[i] = p1[i * d + i] * r[i];
+  for (std::size_t t = 0; t < values.size(); ++t) {
+    out[t] = any ? mean + model.scale * f.dot(state) : kMissing;
+    f.turn(state.data(), 1);
+    for (std::size_t i = 0; i < d; ++i) state[i] += f.noise_of(i) * back[t * d + i];
+  }
+}
+
+}  // namespace core
