@@ -58,11 +58,15 @@ number_axis <- function(name = NULL) {
   ggplot2::scale_y_continuous(name = name, labels = axis_numbers)
 }
 
-# Enough digits to tell the ticks apart, and the same number on each.
+# As many decimals as the ticks need to be told exactly, the same for each.
 axis_numbers <- function(x) {
-  apart <- min(diff(sort(unique(x[is.finite(x)]))), Inf)
-  places <- if (is.finite(apart)) max(0, ceiling(-log10(apart) - 1e-9)) else 0
-  text <- formatC(x, format = "f", digits = min(places, 8), big.mark = ",")
+  there <- x[is.finite(x)]
+  apart <- min(diff(sort(unique(there))), Inf)
+  places <- 0
+  while (places < 8 && is.finite(apart) && any(abs(there - round(there, places)) > 1e-3 * apart)) {
+    places <- places + 1
+  }
+  text <- formatC(x, format = "f", digits = places, big.mark = ",")
   ifelse(is.finite(x), trimws(text), NA)
 }
 

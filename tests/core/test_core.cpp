@@ -1,5 +1,6 @@
 // Tests of the numerical core by itself: no R, no interface. Built and run by
 // tools/test.R, which counts the lines "ok" and "not ok".
+#include <algorithm>
 #include <cmath>
 #include <cstdio>
 #include <cstring>
@@ -12,9 +13,13 @@
 #include "detect.h"
 #include "errors.h"
 #include "fields.h"
+#include "impute.h"
 #include "interpolate.h"
+#include "minimise.h"
+#include "overlap.h"
 #include "scores.h"
 #include "statistics.h"
+#include "structural.h"
 #include "windows.h"
 
 using core::Cadence;
@@ -161,6 +166,98 @@ void series() {
         sums[0] == 1 && sums[1] == 1 && sums[2] == 1 && sums[3] == 3 && sums[14] == 1 && sums[15] == 0);
 }
 
+// In more digits than a double has.
+double total(const std::vector<double>& x) {
+  long double out = 0;
+  for (double v : x) if (!std::isnan(v)) out += v;
+  return static_cast<double>(out);
+}
+
+void grids() {
+  // Readings in a random walk of times; bins of random width that cover them.
+  std::mt19937 random(7);
+  std::uniform_real_distribution<double> step(0.5, 9);
+  bool same = true, kept = true, held = true;
+  for (int round = 0; round < 50; ++round) {
+    std::vector<double> begin, end, v;
+    double t = 0;
+    for (int i = 0; i < 40; ++i) {
+      begin.push_back(t);
+      t += step(random);
+      end.push_back(t);
+      v.push_back(i % 9 == 4 ? core::kMissing : std::floor(100 * step(random)) / 8);
+    }
+    std::vector<double> edges = {0};
+    while (edges.back() < t) edges.push_back(edges.back() + 3 * step(random));
+    const int bins = static_cast<int>(edges.size()) - 1;
+    const std::vector<int> rows = {0, 40}, breaks = {0, bins};
+    std::vector<double> value(bins), covered(bins), own(bins), again(bins);
+    const core::Bins all{span(edges), span(breaks)};
+    core::overlap_totals(span(v), span(begin), span(end), span(rows), all, false, 1,
+                         {value.data(), covered.data(), own.data()});
+    kept = kept && total(value) == total(v);
+    core::overlap_means(span(v), span(begin), span(end), span(rows), all, 1,
+                        {value.data(), covered.data(), own.data()});
+    for (int b = 0; b < bins; ++b) {
+      double area = 0, seconds = 0;
+      for (int i = 0; i < 40; ++i) {
+        const double part = std::min(end[i], edges[b + 1]) - std::max(begin[i], edges[b]);
+        if (part > 0 && !std::isnan(v[i])) { area += part * v[i]; seconds += part; }
+      }
+      same = same && near(value[b], seconds > 0 ? area / seconds : core::kMissing) && near(covered[b], seconds);
+    }
+    // Without missing values, values that hold until the next are those intervals.
+    for (double& x : v) if (std::isnan(x)) x = 1;
+    const std::vector<double> last = {end.back() - begin.back()};
+    core::held_means(span(v), span(begin), span(rows), all, 1e9, span(last), 1,
+                     {again.data(), covered.data(), own.data()});
+    core::overlap_means(span(v), span(begin), span(end), span(rows), all, 1,
+                        {value.data(), covered.data(), own.data()});
+    for (int b = 0; b < bins; ++b) held = held && near(again[b], value[b]);
+  }
+  check("means over bins are those of a double loop", same);
+  check("split totals add up exactly, missing values and all", kept);
+  check("values that hold until the next are intervals side by side", held);
+
+  const std::vector<double> t = {0, 10, 20, 30}, edges = {0, 10, 20, 40};
+  const std::vector<int> rows = {0, 4}, breaks = {0, 3};
+  std::vector<int> from(3), to(3);
+  core::bin_rows(span(t), span(rows), {span(edges), span(breaks)}, false, 1, from.data(), to.data());
+  const bool left = from[1] == 1 && to[1] == 2 && to[2] == 4;
+  core::bin_rows(span(t), span(rows), {span(edges), span(breaks)}, true, 1, from.data(), to.data());
+  check("an edge belongs to the bin on the side that is closed", left && from[0] == 1 && to[0] == 2 && to[2] == 4);
+}
+
+void curves() {
+  const std::vector<double> t = {0, 1, 3, 4, 8}, v = {0, 1, 9, 16, 64}, at = {0.5, 2, 5, 8, 9};
+  const std::vector<int> rows = {0, 5}, wanted = {0, 5};
+  std::vector<double> out(5);
+  std::vector<int> found(5);
+  const auto read = [&](core::Between rule, double within) {
+    core::interpolate(span(v), span(t), span(rows), span(at), span(wanted), rule, within, 1, out.data(), found.data());
+  };
+  read(core::Between::linear, 1e9);
+  check("lines between readings, a reading at its own instant, nothing beyond the last",
+        near(out[1], 5) && found[3] == core::kExact && out[3] == 64 && found[4] == core::kNone);
+  read(core::Between::cubic, 1e9);
+  check("the monotone cubic lies between its neighbours", out[1] > 1 && out[1] < 9 && out[2] > 16 && out[2] < 64);
+  read(core::Between::previous, 1.5);
+  check("a value is carried no further than it may be", out[2] == 16 && found[4] == core::kMade && found[1] == core::kMade);
+
+  const core::Minimum least = core::minimise(
+      [](const std::vector<double>& x) { return std::pow(x[0] - 3, 2) + 10 * std::pow(x[1] + 1, 2); }, {0, 0}, 1.0, 500, 1e-14);
+  check("the simplex finds the bottom of a bowl", near(least.at[0], 3, 1e-5) && near(least.at[1], -1, 1e-5));
+
+  std::vector<double> line(60), signal(60);
+  for (int i = 0; i < 60; ++i) line[i] = i % 7 == 3 ? core::kMissing : 5 + 0.5 * i;
+  core::structural_signal(span(line), {0, 0, 0.1, 0.1, 0, 1}, false, signal.data());
+  bool straight = true;
+  for (int i = 0; i < 60; ++i) straight = straight && near(signal[i], 5 + 0.5 * i, 1e-5);
+  check("the smoothed state of a straight line is the line, gaps and all", straight);
+  core::structural_signal(span(line), {0, 0, 0.1, 0.1, 0, 1}, true, signal.data());
+  check("looking back only there is nothing before the first value", std::isnan(signal[0]) && near(signal[59], 34.5, 1e-3));
+}
+
 void fields() {
   const std::string text = "2031-03-01T00:00:00Z,1\n\n2031-03-01T00:01:00Z,2\r\n2031-03-02 00:00,3";
   const core::TextPieces pieces = core::cut_text(text.data(), text.data() + text.size(), 2);
@@ -183,6 +280,8 @@ int main() {
   detection();
   statistics();
   series();
+  grids();
+  curves();
   fields();
   return failures > 0;
 }

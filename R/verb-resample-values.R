@@ -1,0 +1,279 @@
+# What resample() puts into bins and at instants, with origin and coverage.
+
+# The columns of the result, with kinds, units, and the origin and coverage of
+# each new measure.
+bin_columns <- function(x, rows, bins, wanted, plan) {
+  meta <- timeline_meta(x)
+  call <- rlang::caller_env()
+  if (!is.null(bins$edges)) {
+    at <- cpp_bin_rows(rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$closed == "right",
+                       core_threads())
+    if (is_regular_cadence(meta$cadence)) at <- rows_by_period(x, rows, bins, plan, at)
+    bins$from <- at$from
+    bins$to <- at$to
+    bins$expected <- expected_readings(x, rows, bins)
+  }
+  context <- list(x = x, rows = rows, bins = bins, plan = plan, call = call)
+  if (needs_intervals(meta, wanted, plan)) {
+    context$intervals <- reading_intervals(x, rows, plan$closed, plan$empty == "zero")
+  }
+  data <- bin_frame(x, rows, bins)
+  kinds <- units <- character()
+  marks <- list()
+  for (measure in names(wanted)) {
+    several <- length(wanted[[measure]]) > 1
+    made <- measure_columns(context, measure, wanted[[measure]])
+    for (label in names(wanted[[measure]])) {
+      name <- if (several) paste0(measure, "_", label) else measure
+      statistic <- wanted[[measure]][[label]]
+      data[[name]] <- made[[label]]$value
+      kinds[name] <- result_kind(meta$kinds[[measure]], statistic)
+      units[name] <- result_unit(meta$units[[measure]], statistic)
+      marks[[name]] <- made[[label]]
+    }
+  }
+  list(data = as_frame(data), kinds = kinds, units = units, marks = marks)
+}
+
+# Columns of one length as a data frame, without the copies that checks would take.
+as_frame <- function(columns) {
+  structure(columns, row.names = c(NA_integer_, -length(columns[[1]])), class = "data.frame")
+}
+
+# Regular readings belong to a bin by the start of their period, which is not
+# their stamp where they are stamped at its middle or end.
+rows_by_period <- function(x, rows, bins, plan, at) {
+  source <- timeline_meta(x)$cadence
+  if (source$stamp == "start" && source$stamp_day < 0) {
+    return(at)
+  }
+  k <- period_of_stamp(source, rows$seconds, rows$zone)
+  cpp_bin_rows(period_start(source, k, rows$zone), rows$breaks, bins$edges, bins$breaks, FALSE,
+               core_threads())
+}
+
+needs_intervals <- function(meta, wanted, plan) {
+  regular <- is_regular_cadence(meta$cadence)
+  any(vapply(names(wanted), function(m) {
+    amount <- meta$kinds[[m]] == "amount"
+    timed <- "time_mean" %in% unlist(Filter(is.character, wanted[[m]]))
+    (amount && !plan$nested) || (regular && timed && plan$at == "bins")
+  }, TRUE))
+}
+
+# All statistics of a measure: each a list with value, coverage and origin.
+measure_columns <- function(context, measure, statistics) {
+  amount <- kind_of(context$x, measure) == "amount"
+  if (context$plan$at == "instants" && !amount) {
+    return(rlang::set_names(list(instant_values(context, measure)), names(statistics)))
+  }
+  special <- vapply(statistics, function(s) {
+    identical(s, "time_mean") || (amount && identical(s, "sum"))
+  }, TRUE)
+  counted <- count_rows(context, measure)
+  out <- list()
+  if (any(!special)) {
+    bins <- context$bins
+    values <- range_statistics(
+      context$x[[measure]], context$rows$seconds, bins$from, bins$to, statistics[!special],
+      where = function(i) bin_label(context$x, context$rows, bins, i), call = context$call
+    )
+    marks <- bin_marks(context, measure, counted)
+    out <- lapply(rlang::set_names(values, names(statistics)[!special]),
+                  function(v) c(list(value = v), marks))
+  }
+  for (label in names(statistics)[special]) {
+    out[[label]] <- if (statistics[[label]] == "sum") {
+      total_values(context, measure, counted)
+    } else {
+      time_mean_values(context, measure, counted)
+    }
+  }
+  lapply(out, drop_thin, context = context)
+}
+
+drop_thin <- function(made, context) {
+  least <- context$plan$at_least
+  if (least > 0) {
+    thin <- if (least <= 1) made$share < least else made$present < least
+    made$value[thin] <- NA_real_
+  }
+  made
+}
+
+# Readings in each bin that are there.
+count_rows <- function(context, measure) {
+  range_statistic(context$x[[measure]], context$rows$seconds, context$bins$from, context$bins$to, "count")
+}
+
+# Marks by the number of readings in a bin.
+bin_marks <- function(context, measure, present) {
+  x <- context$x
+  bins <- context$bins
+  share <- pmin(1, present / bins$expected)
+  if (!is_marked(x, measure)) {
+    return(list(coverage = share, origin = summarised_code, share = share, present = present))
+  }
+  count <- function(v, how) range_statistic(v, context$rows$seconds, bins$from, bins$to, how)
+  measured <- is_measured(x, measure)
+  weight <- measured * coverage_of(x, measure)
+  weight[!measured] <- NA_real_
+  seen <- count(weight, "sum")
+  seen[is.na(seen)] <- 0
+  own <- count(ifelse(measured, 1, NA_real_), "count")
+  list(
+    coverage = pmin(1, seen / bins$expected), share = share, present = present,
+    origin = mixed_origin(context, measure, own < 0.5 * present & present > 0)
+  )
+}
+
+summarised_code <- match("summarised", origin_levels)
+interpolated_code <- match("interpolated", origin_levels)
+
+# Summaries, but where `invented` the worst origin among the readings of the bin.
+mixed_origin <- function(context, measure, invented) {
+  out <- rep(summarised_code, length(invented))
+  if (!any(invented)) {
+    return(out)
+  }
+  codes <- as.double(origin_codes(context$x, measure))
+  codes[codes <= summarised_code] <- NA_real_
+  worst <- range_statistic(codes, context$rows$seconds, context$bins$from, context$bins$to, "max")
+  worst[is.na(worst)] <- interpolated_code
+  out[invented] <- as.integer(worst[invented])
+  out
+}
+
+# Amounts: whole rows where no bin cuts one, else split by time.
+total_values <- function(context, measure, present) {
+  bins <- context$bins
+  values <- context$x[[measure]]
+  if (context$plan$nested) {
+    made <- bin_marks(context, measure, present)
+    made$value <- cpp_range_totals(values, bins$from, bins$to, bins$breaks, core_threads())
+  } else {
+    made <- overlap_marks(context, measure, present, cpp_overlap_totals(
+      values, context$intervals$begin, context$intervals$end, context$rows$breaks, bins$edges,
+      bins$breaks, context$plan$empty == "missing", core_threads()
+    ), by_count = !is_regular_cadence(timeline_meta(context$x)$cadence))
+  }
+  if (context$plan$empty == "zero") {
+    nothing <- bins$to == bins$from & is.na(made$value)
+    made$value[nothing] <- 0
+    made$coverage[] <- made$share[] <- 1
+  }
+  made
+}
+
+time_mean_values <- function(context, measure, present) {
+  x <- context$x
+  rows <- context$rows
+  bins <- context$bins
+  plan <- context$plan
+  values <- x[[measure]]
+  regular <- is_regular_cadence(timeline_meta(x)$cadence)
+  rule <- check_choice(
+    plan$between[[measure]] %||% "previous", c("previous", "linear"), arg = "between", call = context$call
+  )
+  made <- if (rule == "linear") {
+    cpp_linear_means(values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within, core_threads())
+  } else if (regular) {
+    held <- context$intervals
+    cpp_overlap_means(values, held$begin, held$end, rows$breaks, bins$edges, bins$breaks, core_threads())
+  } else {
+    typical <- typical_steps(rows)
+    typical[!is.finite(typical)] <- 1
+    cpp_held_means(
+      values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within, pmin(typical, plan$within),
+      core_threads()
+    )
+  }
+  if (regular) {
+    return(overlap_marks(context, measure, present, made, by_count = FALSE))
+  }
+  # A reading alone at the very end of its bin covers no time.
+  alone <- is.na(made$value) & present > 0
+  if (any(alone)) {
+    plain <- range_statistic(values, rows$seconds, bins$from, bins$to, "mean")
+    made$value[alone] <- plain[alone]
+  }
+  if (!plan$holds) made$value[present == 0] <- NA_real_
+  made$own <- ifelse(present > 0, made$covered, 0)
+  overlap_marks(context, measure, present, made, by_count = TRUE)
+}
+
+# Marks by the time that readings cover, or by their number.
+overlap_marks <- function(context, measure, present, made, by_count) {
+  marks <- if (by_count) {
+    bin_marks(context, measure, present)
+  } else {
+    covered_marks(context, measure, present, made)
+  }
+  spread <- made$own < 0.5 * made$covered & !is.na(made$value)
+  if (any(spread)) {
+    marks$origin <- rep_len(marks$origin, length(present))
+    marks$origin[spread] <- pmax(marks$origin[spread], interpolated_code)
+  }
+  marks$value <- made$value
+  marks
+}
+
+covered_marks <- function(context, measure, present, made) {
+  bins <- context$bins
+  size <- bin_sizes(bins)
+  if (identical(timeline_meta(context$x)$cadence$unit, "weekday")) {
+    return(bin_marks(context, measure, present))
+  }
+  share <- pmin(1, made$covered / size)
+  share[share > 1 - 1e-9] <- 1
+  if (!is_marked(context$x, measure)) {
+    return(list(coverage = share, origin = summarised_code, share = share, present = present))
+  }
+  measured <- is_measured(context$x, measure)
+  weight <- ifelse(measured, coverage_of(context$x, measure), NA_real_)
+  seen <- cpp_overlap_means(
+    weight, context$intervals$begin, context$intervals$end, context$rows$breaks, bins$edges,
+    bins$breaks, core_threads()
+  )
+  coverage <- pmin(1, ifelse(is.na(seen$value), 0, seen$value) * seen$covered / size)
+  coverage[coverage > 1 - 1e-9] <- 1
+  invented <- seen$covered < 0.5 * made$covered & made$covered > 0
+  list(
+    coverage = coverage, share = share, present = present,
+    origin = mixed_origin(context, measure, invented)
+  )
+}
+
+# Levels at the stamps themselves.
+instant_values <- function(context, measure) {
+  x <- context$x
+  rows <- context$rows
+  bins <- context$bins
+  rule <- context$plan$between[[measure]] %||% "linear"
+  own_period <- rule == "previous" && !context$plan$holds && is_regular(x)
+  made <- if (own_period) {
+    period_values(x, rows, bins, x[[measure]])
+  } else {
+    level_at(x[[measure]], rows$seconds, rows$breaks, bins$instants, bins$breaks, rule, context$plan$within)
+  }
+  origin <- cpp_pick(made$found, c(NA, 1L, interpolated_code))
+  if (is_marked(x, measure)) {
+    # A made-up reading stays made up at its own stamp.
+    codes <- as.double(origin_codes(x, measure))
+    own <- level_at(codes, rows$seconds, rows$breaks, bins$instants, bins$breaks, "previous", 0)
+    exact <- made$found == 1 & !is.na(own$value)
+    origin[exact] <- as.integer(own$value[exact])
+  }
+  list(value = made$value, origin = origin, coverage = 1)
+}
+
+# The value of the period that holds each instant.
+period_values <- function(x, rows, bins, values) {
+  source <- timeline_meta(x)$cadence
+  k <- period_of_stamp(source, rows$seconds, rows$zone)
+  wanted <- period_of(source, bins$instants, rows$zone)
+  low <- min(k)
+  at <- match(bins$owner * 1e9 + (wanted - low), series_index(rows$breaks) * 1e9 + (k - low))
+  value <- values[at]
+  list(value = value, found = ifelse(is.na(value), 0L, ifelse(rows$seconds[at] == bins$instants, 1L, 2L)))
+}

@@ -1,0 +1,46 @@
+# The report says the numbers that the calls give.
+
+page_lines <- function(x, ...) {
+  path <- tempfile(fileext = ".html")
+  quiet(report(x, path, ...))
+  text <- paste(readLines(path, encoding = "UTF-8"), collapse = "\n")
+  text <- gsub("<svg.*?</svg>", "", text)
+  gsub("&#39;", "'", gsub("&quot;", "\"", text))
+}
+
+test_that("findings, verdict and forecast on the page are those of the calls", {
+  x <- demo_timeline("billed")
+  page <- page_lines(x, horizon = 12)
+  for (finding in inspect(x)$findings) expect_match(page, finding, fixed = TRUE)
+  b <- quiet(backtest(x, horizon = 12))
+  for (sentence in format(verdict(b))) expect_match(page, sentence, fixed = TRUE)
+  f <- quiet(forecast(x, 12))
+  expect_match(page, kairon:::show_number(mean(f$table$value)), fixed = TRUE)
+  best <- scores(b)[1, ]
+  expect_match(page, best$method, fixed = TRUE)
+  expect_match(page, kairon:::show_percent(best$coverage_90), fixed = TRUE)
+})
+
+test_that("a routine is printed on the page, and its gaps are counted there", {
+  cleaning <- routine() |> resample("1 week") |> impute("linear")
+  page <- page_lines(demo_timeline("rain"), routine = cleaning, horizon = 4)
+  expect_match(page, "1. resample (every = \"1 week\")", fixed = TRUE)
+  expect_match(page, "2. impute (with = \"linear\")", fixed = TRUE)
+})
+
+test_that("tables on the page have as many rows as the data, and numbers to the right", {
+  page <- as.character(kairon:::html_table(list(site = c("a", NA), flow = c(1.25, NA)), "Two sites"))
+  expect_equal(lengths(regmatches(page, gregexpr("<tr>", page))), 3)
+  expect_match(page, "<td class=\"number\">1.25</td>", fixed = TRUE)
+  expect_match(page, "<td>-</td>", fixed = TRUE)
+  folded <- as.character(kairon:::html_table(list(a = 1:3), "Three", folded = TRUE))
+  expect_match(folded, "<summary>Three, 3 rows</summary>", fixed = TRUE)
+})
+
+test_that("bad calls of report are told before anything is written", {
+  path <- tempfile(fileext = ".html")
+  expect_error(report(mtcars, path), class = "kairon_error_input")
+  expect_match(error_text(report(daily(1:30), path, title = 3)), "must be one text")
+  expect_match(error_text(report(daily(1:30), path, routine = "no")), "must be a routine")
+  expect_false(file.exists(path))
+})
