@@ -187,7 +187,10 @@ numbers_in <- function(data, keep_text, missing, decimal, call) {
   marks <- marks[!is.na(marks)]
   for (name in setdiff(names(data), keep_text)) {
     column <- data[[name]]
-    if (is.character(column)) column <- text_to_number(column, name, decimal, call)
+    if (is.character(column)) {
+      column[trimws(column) %in% missing] <- NA # in quotes too
+      column <- text_to_number(column, name, decimal, call)
+    }
     if (is.logical(column) && all(is.na(column))) column <- as.double(column)
     if (is.numeric(column) && length(marks)) column[column %in% marks] <- NA
     data[[name]] <- column
@@ -196,6 +199,9 @@ numbers_in <- function(data, keep_text, missing, decimal, call) {
 }
 
 text_to_number <- function(column, name, decimal, call) {
+  written <- column
+  # A quoted nothing among numbers is no value.
+  column[!nzchar(trimws(column))] <- NA
   given <- column[!is.na(column)]
   if (length(given) == 0) {
     return(as.double(column))
@@ -220,7 +226,7 @@ text_to_number <- function(column, name, decimal, call) {
     groups <- grepl("^[-+]?[0-9]{1,3}(,[0-9]{3})+(\\.[0-9]+)?$", column)
     number[groups] <- as.numeric(gsub(",", "", column[groups], fixed = TRUE))
   }
-  if (any(is.na(number) != is.na(column))) column else number
+  if (any(is.na(number) != is.na(column))) written else number
 }
 
 # A row of units right below the header: no stamp, and no numbers where the

@@ -86,6 +86,9 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
   expr <- rlang::quo_get_expr(quo)
   if (rlang::is_call(expr) && !rlang::is_call(expr, "c")) {
     made <- rlang::eval_tidy(quo, data = data)
+    if (is.character(made) && length(made) == 1 && made %in% names(data)) {
+      return(list(data = data, name = made, parts = character()))
+    }
     name <- if ("time" %in% names(data)) make.unique(c(names(data), "time"))[ncol(data) + 1] else "time"
     data[[name]] <- made
     return(list(data = data, name = name, parts = intersect(all.vars(expr), names(data))))

@@ -61,7 +61,7 @@ for (f in files) {
   }
 }
 
-core <- list.files("src/core", full.names = TRUE)
+core <- list.files("src/core", "\\.(cpp|h)$", full.names = TRUE)
 headers <- grep('#include *[<"](R|Rcpp|Rinternals|Rmath)', unlist(lapply(core, readLines)), value = TRUE)
 if (length(headers)) problems <- c(problems, paste("R header in the core:", headers))
 

@@ -202,9 +202,11 @@ void elapsed(Doubles instants, const std::vector<double>& local, Detected& out) 
       return std::count_if(x.begin(), x.end(), [&](double p) { return std::fabs(p - v) < 1e-6; });
     };
     c.anchor = std::isnan(common) ? std::max(0.0, phase[0]) : std::max(0.0, common);
-    // Six-hourly readings of the wall clock drift by an hour in UTC.
+    // Six-hourly readings of the wall clock drift by an hour in UTC. Where no clock
+    // change decides, readings from midnight on follow the wall clock.
+    const auto better = agreeing(local_phase, common_local) - agreeing(phase, common);
     if (n > 3600 && modulo(kDay, n) == 0 && !std::isnan(common_local) &&
-        agreeing(local_phase, common_local) > agreeing(phase, common)) {
+        (better > 0 || (better == 0 && std::fabs(common_local) < 1e-6))) {
       c.unit = Unit::clock;
       c.anchor = std::max(0.0, common_local);
     }

@@ -12,7 +12,8 @@ random_table <- function(seed, series = 3, days = 40) {
   out
 }
 
-as_sites <- function(data) quiet(timeline(data, day, site, amounts = "rain", units = c(flow = "l/s", rain = "mm")))
+as_sites <- function(data) quiet(timeline(data, day, site, amounts = "rain",
+                                          units = c(flow = "l/s", rain = "mm")))
 
 verbs <- list(
   resample = function(x) resample(x, "1 week"),
@@ -91,7 +92,8 @@ test_that("every result keeps the promises of a timeline", {
       }
       if (kairon:::is_regular(out)) {
         rows <- kairon:::rows_of(out)
-        expect_equal(kairon:::cpp_share_on_grid(rows$seconds, rows$zone, unclass(meta$cadence)), 1, info = name)
+        expect_equal(kairon:::cpp_share_on_grid(rows$seconds, rows$zone, unclass(meta$cadence)), 1,
+                     info = name)
       }
     }
   }

@@ -24,13 +24,16 @@ made_backtest <- function(error, habit = 2 * abs(error), observed = 100, inside 
 said <- function(...) paste(verdict(made_backtest(...)), collapse = " ")
 
 test_that("the error is told in the unit and as a share of the usual value", {
-  expect_match(said(rep(c(4, -4), 8)), "^Forecasts of flow by good are typically 4 l/s off, 4 % of the usual value.")
+  expect_match(said(rep(c(4, -4), 8)),
+               "^Forecasts of flow by good are typically 4 l/s off, 4 % of the usual value.")
   expect_match(said(rep(c(4, -4), 8), unit = ""), "typically 4 off, 4 %")
 })
 
 test_that("the gain over the naive habit is a share of its error", {
-  expect_match(said(rep(c(3, -3), 8), habit = rep(4, 16)), "That is 25 % closer than the naive habit.", fixed = TRUE)
-  expect_match(said(rep(c(4, -4), 8), habit = rep(4, 16)), "no closer than the naive habit|No other method came closer")
+  expect_match(said(rep(c(3, -3), 8), habit = rep(4, 16)), "That is 25 % closer than the naive habit.",
+               fixed = TRUE)
+  expect_match(said(rep(c(4, -4), 8), habit = rep(4, 16)),
+               "no closer than the naive habit|No other method came closer")
   expect_match(said(rep(c(4, -4), 8), habit = rep(1, 16)), "by naive are typically 1 l/s off")
 })
 
@@ -41,7 +44,8 @@ test_that("a lean is told when it is over a third of the error", {
 })
 
 test_that("intervals held, were too narrow or too wide", {
-  held <- function(share) said(rep(c(1, -1), 50), inside = rep(c(TRUE, FALSE), round(100 * c(share, 1 - share))))
+  held <- function(share) said(rep(c(1, -1), 50),
+                               inside = rep(c(TRUE, FALSE), round(100 * c(share, 1 - share))))
   expect_match(held(0.9), "The 90 % intervals held 90 % of the time: as they should.", fixed = TRUE)
   expect_match(held(0.7), "held 70 % of the time: too narrow", fixed = TRUE)
   expect_match(held(1), "held 100 % of the time: too wide", fixed = TRUE)
@@ -49,8 +53,10 @@ test_that("intervals held, were too narrow or too wide", {
 
 test_that("it says where the error is largest: in a series, or far ahead", {
   error <- rep(c(1, 1, 9, 1), 8)
-  expect_match(said(error, series = c("N", "E", "S", "W")), "It fails most in S (scaled error 9", fixed = TRUE)
-  expect_match(said(c(rep(c(1, -1), 8), rep(c(5, -5), 8))), "grows with the distance: 1 l/s .* 5 l/s in the second")
+  expect_match(said(error, series = c("N", "E", "S", "W")), "It fails most in S (scaled error 9",
+               fixed = TRUE)
+  expect_match(said(c(rep(c(1, -1), 8), rep(c(5, -5), 8))),
+               "grows with the distance: 1 l/s .* 5 l/s in the second")
   expect_no_match(said(rep(c(1, -1), 16)), "grows with the distance|fails most")
 })
 
