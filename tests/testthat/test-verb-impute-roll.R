@@ -85,6 +85,20 @@ test_that("numbers, rules by measure and the past alone", {
   expect_equal(quiet(impute(steps, "model"))$v[5], 5, tolerance = 0.1)
 })
 
+test_that("hundreds of series are filled a part at a time, with the same result", {
+  set.seed(70)
+  n <- 130
+  data <- data.frame(s = rep(seq_len(n), each = 12), i = rep(1:12, n),
+                     v = rnorm(12 * n, rep(seq_len(n), each = 12)))
+  data$v[sample(nrow(data), 150)] <- NA
+  x <- quiet(timeline(data, i, s))
+  all <- quiet(impute(x, "model"))
+  for (one in c(1, 50, 51, 130)) {
+    alone <- quiet(impute(x[x$s == one, ], "model"))
+    expect_identical(all$v[all$s == one], alone$v)
+  }
+})
+
 test_that("the flattening mean is said once, and text stays", {
   rm(list = ls(kairon:::told), envir = kairon:::told)
   x <- daily(c(1, NA, 3))
