@@ -149,12 +149,32 @@ cpp_window_rows <- function(times, low, high, breaks, closed_low) {
     .Call(`_kairon_cpp_window_rows`, times, low, high, breaks, closed_low)
 }
 
+cpp_span_rows <- function(times, before, after, breaks) {
+    .Call(`_kairon_cpp_span_rows`, times, before, after, breaks)
+}
+
 cpp_statistic_exists <- function(name) {
     .Call(`_kairon_cpp_statistic_exists`, name)
 }
 
 cpp_sliding_statistics <- function(statistic, values, times, from, to, breaks, threads) {
     .Call(`_kairon_cpp_sliding_statistics`, statistic, values, times, from, to, breaks, threads)
+}
+
+cpp_sliding_correlation <- function(a, b, from, to, breaks, threads) {
+    .Call(`_kairon_cpp_sliding_correlation`, a, b, from, to, breaks, threads)
+}
+
+cpp_fading_statistics <- function(values, times, breaks, half_life, threads) {
+    .Call(`_kairon_cpp_fading_statistics`, values, times, breaks, half_life, threads)
+}
+
+cpp_kernel_means <- function(values, breaks, weights, centre, threads) {
+    .Call(`_kairon_cpp_kernel_means`, values, breaks, weights, centre, threads)
+}
+
+cpp_step_windows <- function(breaks, back, ahead) {
+    .Call(`_kairon_cpp_step_windows`, breaks, back, ahead)
 }
 
 cpp_increasing <- function(x) {
@@ -179,5 +199,17 @@ cpp_pick <- function(which, choices) {
 
 cpp_filled_codes <- function(values, column, filled, code) {
     .Call(`_kairon_cpp_filled_codes`, values, column, filled, code)
+}
+
+cpp_drop_short <- function(made, present, needed) {
+    .Call(`_kairon_cpp_drop_short`, made, present, needed)
+}
+
+cpp_drop_narrow <- function(made, from, to, needed) {
+    .Call(`_kairon_cpp_drop_narrow`, made, from, to, needed)
+}
+
+cpp_same_codes <- function(values, code) {
+    .Call(`_kairon_cpp_same_codes`, values, code)
 }
 

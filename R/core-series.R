@@ -7,7 +7,7 @@ core_threads <- function() {
 
 statistic_words <- c(
   "mean", "time_mean", "sum", "sd", "var", "min", "max", "median", "mad", "first", "last",
-  "count", "range", "slope"
+  "count", "range", "slope", "zscore"
 )
 
 # A mean weighted by time needs intervals, so that only some verbs have it.
@@ -39,21 +39,21 @@ range_statistic <- function(values, times, from, to, statistic) {
 }
 
 sliding_statistic <- function(values, times, from, to, breaks, statistic,
-                              where = function(i) paste("window", i),
+                              where = function(i) paste("window", i), missing_too = FALSE,
                               call = rlang::caller_env()) {
   if (is.character(statistic)) {
     return(call_core(cpp_sliding_statistics(
       statistic, values, times, from, to, breaks, core_threads()
     ), call))
   }
-  own_statistic(values, from, to, statistic, where, call)
+  own_statistic(values, from, to, statistic, where, call, missing_too)
 }
 
-own_statistic <- function(values, from, to, statistic, where, call) {
+own_statistic <- function(values, from, to, statistic, where, call, missing_too = FALSE) {
   vapply(seq_along(from), function(i) {
     rows <- seq_len(to[i] - from[i]) + from[i]
     piece <- values[rows]
-    piece <- piece[!is.na(piece)]
+    if (!missing_too) piece <- piece[!is.na(piece)]
     if (length(piece) == 0) {
       return(NA_real_)
     }

@@ -92,6 +92,8 @@ result_unit <- function(unit, statistic) {
   }
   switch(statistic,
     count = "readings",
+    zscore = "sd",
+    correlation = "",
     var = if (nzchar(unit)) paste0("(", unit, ")2") else "",
     slope = if (nzchar(unit)) paste(unit, "per day") else "",
     unit

@@ -55,8 +55,11 @@ standard_origins <- function(x, measure) {
 # The companion column of values with these codes (one for all, or one each);
 # NULL where everything there is was observed.
 origin_factor <- function(codes, values) {
-  if (length(codes) == 1) codes <- rep.int(as.integer(codes), length(values))
-  codes <- cpp_blank_codes(codes, values)
+  codes <- if (length(codes) > 1 || length(values) == 1) {
+    cpp_blank_codes(codes, values)
+  } else if (codes != 1) {
+    cpp_same_codes(values, codes)
+  }
   if (is.null(codes)) NULL else structure(codes, levels = origin_levels, class = "factor")
 }
 

@@ -1,57 +1,110 @@
 #' Rolling statistics
 #'
 #' Statistics over a window that moves along each series. The measures are
-#' kept; each statistic becomes a new measure `<measure>_<statistic>`.
+#' kept; each statistic becomes a new measure `<measure>_<statistic>`, with the window's
+#' name behind when it has one (`flow_mean_week`).
 #'
 #' @inheritParams resample
-#' @param window A window: [trailing()], [centred()], [leading()] or
-#'   [since_start()]. Windows are exact for irregular stamps and in the
+#' @param window A window: [trailing()], [centred()], [leading()],
+#'   [since_start()] or [fading()]. Windows are exact for irregular stamps and in the
 #'   calendar.
+#' @param ... Statistics, as in [resample()]; and further windows by name:
+#'   `roll(x, week = trailing("7 days"), year = trailing("12 months"), "mean")`. Beside the
+#'   statistics of [resample()] there is `"zscore"`: how many standard deviations the last value of the
+#'   window lies above its mean. Windows with a kernel have a mean only, fading ones mean, sum, sd, var
+#'   and count.
 #' @param at_least How many values that are not missing a window needs, as a
 #'   number. By default every step of the window when the timeline is regular,
 #'   so that the ends of a series stay missing, and one when it is irregular.
+#' @param edges At the ends of a series, where a window is cut: `"missing"`, or `"partial"` for
+#'   the statistic of what is there, with its coverage told.
+#' @param correlate Pairs of measures whose rolling correlation is wanted, such as
+#'   `c("flow", "level")` or a list of such pairs; named `<a>_<b>_correlation`.
+#' @param keep Whether the measures stay beside their statistics.
+#' @param missing_too Whether a function of yours gets missing values as well.
 #' @returns The timeline with the new measures. A rolling value is *summarised*
-#'   when at least half of the values in its window are measured.
+#'   when at least half of the values in its window are measured. A name that is taken
+#'   already gets a number behind it.
 #' @section Details:
-#' Running sums are updated as values enter and leave the window (Welford,
-#' 1962) and formed anew at intervals, so that millions of steps with a large
-#' offset lose no digits.
-#' @references Welford, B. P. (1962). Note on a method for calculating corrected
-#' sums of squares and products. Technometrics 4, 419-420.
+#' Every built-in statistic costs the same at any width of the window, or grows with its logarithm.
+#' Sums run with twice the digits, squares are taken about a value near the mean (chosen anew at
+#' intervals), extremes keep a queue of candidates, quantiles two heaps, the mad a tree of ranks; so
+#' millions of steps with a large offset lose no digits. Missing values are left out of a window;
+#' `at_least` says how many must be there.
+#' @references Haerdle, W. and Steiger, W. (1995). Optimal median smoothing. Applied Statistics 44,
+#'   258-264.
 #' @examples
 #' demand <- demo_timeline("demand")
 #' roll(demand, trailing("28 days"), c("mean", "sd"))
-#' roll(demand, centred("7 days"), demand = "mean")
+#' roll(demand, week = trailing("7 days"), year = trailing("12 months"), "mean")
+#' roll(demo_timeline("billed"), centred(13, kernel = "henderson"))
+#' roll(demo_timeline("river"), fading(half_life = "6 hours"), flow = "mean")
 #' @export
 roll <- function(x, window, ..., at_least = NULL) UseMethod("roll")
 
 #' @rdname roll
 #' @export
 roll.kairon_routine <- function(x, window, ..., at_least = NULL) {
-  check_window(window)
-  args <- list(window = window, ..., at_least = at_least)
+  args <- list(..., at_least = at_least)
+  if (!missing(window)) args <- c(list(window = window), args)
+  for (w in named_windows(args)$windows) check_window(w)
   record_step(x, "roll", args, regrids = FALSE)
 }
 
 #' @rdname roll
 #' @export
-roll.kairon_timeline <- function(x, window, ..., at_least = NULL) {
+roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missing",
+                                 correlate = NULL, keep = TRUE, missing_too = FALSE) {
   check_rows(x)
-  check_window(window)
-  wanted <- read_statistics(x, list(...))
+  dots <- list(...)
+  if (!missing(window)) dots <- c(list(window), dots)
+  given <- named_windows(dots)
+  for (w in given$windows) check_window(w)
+  edges <- check_choice(edges, c("missing", "partial"))
+  wanted <- read_statistics(x, given$rest)
   check_window_statistics(wanted)
+  pairs <- read_pairs(x, correlate)
   if (is_regular(x)) x <- complete_grid(x)
   rows <- rows_of(x)
-  steps <- window_steps(window, x)
-  at <- rows_in_window(window, steps, x, rows)
-  needed <- at_least %||% if (is.na(steps)) 1 else steps
-  check_count(needed, arg = "at_least")
-  check_reach(at, needed, window, x)
-  add_rolled(x, rows, at, wanted, needed)
+  raw <- names(timeline_meta(x)$kinds)
+  plan <- list(
+    at_least = if (!is.null(at_least)) check_count(at_least), edges = edges, missing_too = missing_too
+  )
+  out <- x
+  for (i in seq_along(given$windows)) {
+    label <- names(given$windows)[i]
+    out <- roll_window(x, out, rows, given$windows[[i]], label, wanted, pairs, plan)
+  }
+  if (isFALSE(keep)) {
+    for (m in raw) for (column in c(m, companion_columns(m))) out <- put_column(out, column, NULL)
+    meta <- timeline_meta(out)
+    meta$kinds <- meta$kinds[setdiff(names(meta$kinds), raw)]
+    meta$units <- meta$units[names(meta$kinds)]
+    attr(out, "timeline") <- meta
+  }
+  out
 }
 
 #' @export
 roll.default <- function(x, window, ..., at_least = NULL) check_timeline(x)
+
+# Windows ----
+
+# The first unnamed argument is a window; others come by name.
+named_windows <- function(args, call = rlang::caller_env()) {
+  names <- names(args) %||% rep("", length(args))
+  is <- vapply(args, is_window, TRUE)
+  if (!any(is)) check_window(if (length(args)) args[[1]] else NULL, call)
+  windows <- args[is]
+  labels <- names[is]
+  labels[labels == "window"] <- ""
+  if (length(windows) > 1 && (any(labels == "") || anyDuplicated(labels))) {
+    abort_input("Name each of several windows: {.code week = trailing(\"7 days\")}.", call = call)
+  }
+  names(windows) <- labels
+  rest <- args[!is & !names %in% "at_least"]
+  list(windows = windows, rest = rest)
+}
 
 check_window <- function(window, call = rlang::caller_env()) {
   if (!is_window(window)) {
@@ -72,6 +125,20 @@ check_window_statistics <- function(wanted, call = rlang::caller_env()) {
   }
 }
 
+read_pairs <- function(x, correlate, call = rlang::caller_env()) {
+  if (is.null(correlate)) {
+    return(list())
+  }
+  pairs <- if (is.list(correlate)) correlate else list(correlate)
+  for (pair in pairs) {
+    if (!is.character(pair) || length(pair) != 2) {
+      abort_input("{.arg correlate} must name pairs of measures, such as {.code c(\"flow\", \"level\")}.", call = call)
+    }
+    check_columns(pair, names(timeline_meta(x)$kinds), call)
+  }
+  pairs
+}
+
 # Steps of a regular timeline in a window; NA where it has no fixed number
 # (irregular stamps, windows of months on days, growing windows).
 window_steps <- function(window, x, call = rlang::caller_env()) {
@@ -88,9 +155,11 @@ window_steps <- function(window, x, call = rlang::caller_env()) {
   }
   steps <- duration_seconds(window$step) / step_seconds(cadence)
   if (steps < 1 - 1e-6) {
+    usual <- usual_reading(window$step$n, cadence)
     abort_input(c(
       "A window must hold at least one step.",
-      x = "{format(window)} is shorter than a step of the timeline ({format(cadence)})."
+      x = "{format(window)} is shorter than a step of the timeline ({format(cadence)}).",
+      i = "A window of {window$step$n} step{?s} is {.code {window$side}({window$step$n})}, {usual}."
     ), call = call)
   }
   parts <- duration_parts(window$step)
@@ -99,13 +168,19 @@ window_steps <- function(window, x, call = rlang::caller_env()) {
     return(NA_real_)
   }
   if (abs(steps - round(steps)) > 1e-6) {
-    abort_input(c(
-      "A window must be a whole number of steps.",
-      x = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}."
-    ), call = call)
+    tell(c(i = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}, no whole number."))
+    return(NA_real_)
   }
   check_centre(round(steps), window, call)
   round(steps)
+}
+
+# "7 weeks": what n steps of a cadence are.
+usual_reading <- function(n, cadence) {
+  one <- cadence
+  one$n <- cadence$n * n
+  one$closures <- numeric()
+  step_words(one)
 }
 
 check_centre <- function(steps, window, call) {
@@ -118,22 +193,39 @@ check_centre <- function(steps, window, call) {
   }
 }
 
+# What a window means on this timeline, where that may surprise.
+say_window <- function(window, steps, x) {
+  cadence <- timeline_meta(x)$cadence
+  if (is.na(steps) || !is_regular_cadence(cadence) || cadence$unit == "step") {
+    return(invisible())
+  }
+  if (is.null(window$steps)) {
+    if (steps == 1) {
+      usual <- usual_reading(max(window$step$n, 2), cadence)
+      tell(c(
+        "!" = "{format(window)} is a single step of a timeline {format(cadence)}: each window holds one value.",
+        i = "{.code {window$side}({max(window$step$n, 2)})} would be {usual}."
+      ))
+    }
+  } else {
+    tell(c(i = "{plural(steps, 'step')} = {usual_reading(steps, cadence)}."))
+  }
+}
+
 # Rows [from, to) of each row's window.
 rows_in_window <- function(window, steps, x, rows) {
-  n <- length(rows$seconds)
-  first <- rep(rows$breaks[-length(rows$breaks)], diff(rows$breaks))
-  last <- rep(rows$breaks[-1], diff(rows$breaks))
-  here <- seq_len(n) - 1L
   if (window$side == "since_start") {
-    return(list(from = as.integer(first), to = as.integer(here + 1L)))
+    here <- seq_len(length(rows$seconds)) - 1L
+    return(list(from = rep(rows$breaks[-length(rows$breaks)], diff(rows$breaks)), to = here + 1L))
   }
   if (!is.na(steps)) {
     back <- switch(window$side, trailing = steps - 1, leading = 0, centred = (steps - 1) / 2)
-    ahead <- steps - 1 - back
-    return(list(
-      from = as.integer(pmax(first, here - back)),
-      to = as.integer(pmin(last, here + ahead + 1))
-    ))
+    return(cpp_step_windows(rows$breaks, as.integer(back), as.integer(steps - 1 - back)))
+  }
+  parts <- duration_parts(window$step)
+  fixed <- parts[["months"]] == 0 && (parts[["days"]] == 0 || length(rows$zone$at) == 0)
+  if (window$side == "trailing" && fixed) {
+    return(cpp_span_rows(rows$seconds, duration_seconds(window$step), 0, rows$breaks))
   }
   low <- high <- rows$seconds
   if (window$side == "trailing") {
@@ -161,38 +253,137 @@ check_reach <- function(at, needed, window, x, call = rlang::caller_env()) {
   }
 }
 
-add_rolled <- function(x, rows, at, wanted, needed) {
-  meta <- timeline_meta(x)
-  kinds <- units <- character()
+# Values ----
+
+roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call = rlang::caller_env()) {
+  if (window$side == "fading") {
+    return(roll_fading(x, out, rows, window, label, wanted, plan, call))
+  }
+  steps <- window_steps(window, x, call)
+  say_window(window, steps, x)
+  at <- rows_in_window(window, steps, x, rows)
+  needed <- plan$at_least %||% if (is.na(steps) || plan$edges == "partial") 1 else steps
+  if (plan$edges == "missing") check_reach(at, needed, window, x, call)
+  whole <- whole_windows(at, window, steps, rows, plan)
+  kernel <- !is.null(window$kernel) && window$kernel != "flat"
   for (measure in names(wanted)) {
-    codes <- origin_codes(x, measure)
-    measured <- is_measured(x, measure)
+    values <- x[[measure]]
     count <- function(v, how) sliding_statistic(v, rows$seconds, at$from, at$to, rows$breaks, how)
-    present <- count(x[[measure]], "count")
-    own <- count(ifelse(measured, 1, NA_real_), "count")
-    worst <- count(ifelse(measured, NA_real_, as.double(codes)), "max")
-    origin <- rep(match("summarised", origin_levels), nrow(x))
-    invented <- present > 0 & own < 0.5 * present
-    origin[invented] <- as.integer(worst[invented])
-    for (label in names(wanted[[measure]])) {
-      statistic <- wanted[[measure]][[label]]
-      values <- sliding_statistic(
-        x[[measure]], rows$seconds, at$from, at$to, rows$breaks, statistic,
-        where = function(i) window_label(x, rows, i)
-      )
-      values[present < needed] <- NA_real_
-      name <- paste0(measure, "_", label)
-      x[[name]] <- values
-      kinds[name] <- "level"
-      units[name] <- result_unit(meta$units[[measure]], statistic)
-      x <- set_origins(x, name, origin)
+    present <- if (anyNA(values)) count(values, "count")
+    marks <- rolled_marks(x, measure, count, present)
+    if (!is.null(whole$coverage)) marks$coverage <- whole$coverage
+    for (name in names(wanted[[measure]])) {
+      statistic <- wanted[[measure]][[name]]
+      made <- if (kernel) {
+        kernel_values(values, rows, window, steps, statistic, x, call)
+      } else {
+        sliding_statistic(
+          values, rows$seconds, at$from, at$to, rows$breaks, statistic,
+          where = function(i) window_label(x, rows, i), missing_too = plan$missing_too, call = call
+        )
+      }
+      made <- if (is.null(present)) {
+        cpp_drop_narrow(made, at$from, at$to, needed)
+      } else {
+        cpp_drop_short(made, present, needed)
+      }
+      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, made, marks)
     }
   }
-  full <- timeline_meta(x)
-  full$kinds[names(kinds)] <- kinds
-  full$units[names(units)] <- units
-  attr(x, "timeline") <- full
-  x
+  for (pair in pairs) {
+    made <- cpp_sliding_correlation(x[[pair[1]]], x[[pair[2]]], at$from, at$to, rows$breaks, core_threads())
+    made <- cpp_drop_narrow(made, at$from, at$to, needed)
+    name <- paste0(paste(pair, collapse = "_"), "_correlation", suffix_of(label))
+    out <- add_rolled(out, x, pair[1], name, "correlation", made, list(origin = summarised_code))
+  }
+  out
+}
+
+suffix_of <- function(label) if (nzchar(label)) paste0("_", label) else ""
+
+# The share of each window that lies within its series, where cut ones count.
+whole_windows <- function(at, window, steps, rows, plan) {
+  # A window of which every step is asked for needs no further look.
+  if (window$side == "since_start" || is.na(steps) || plan$edges == "missing") {
+    return(list())
+  }
+  list(coverage = (at$to - at$from) / steps)
+}
+
+rolled_marks <- function(x, measure, count, present) {
+  if (!is_marked(x, measure)) {
+    return(list(origin = summarised_code))
+  }
+  measured <- is_measured(x, measure)
+  own <- count(ifelse(measured, 1, NA_real_), "count")
+  worst <- count(ifelse(measured, NA_real_, as.double(origin_codes(x, measure))), "max")
+  present <- present %||% count(x[[measure]], "count")
+  origin <- rep(summarised_code, length(present))
+  invented <- present > 0 & own < 0.5 * present
+  origin[invented] <- as.integer(worst[invented])
+  list(origin = origin)
+}
+
+kernel_values <- function(values, rows, window, steps, statistic, x, call) {
+  if (!identical(statistic, "mean")) {
+    abort_input("A window with {window$kernel} weights has a mean only.", call = call)
+  }
+  if (is.na(steps)) {
+    abort_input("Weights by {window$kernel} need a regular timeline and a window of whole steps.", call = call)
+  }
+  if (window$kernel == "henderson" && steps < 5) {
+    abort_input("Henderson's weights need an odd number of at least 5 steps.", call = call)
+  }
+  weights <- kernel_weights(window$kernel, steps)
+  cpp_kernel_means(values, rows$breaks, weights, as.integer((steps - 1) / 2), core_threads())$value
+}
+
+roll_fading <- function(x, out, rows, window, label, wanted, plan, call) {
+  half_life <- fading_seconds(window)
+  times <- rows$seconds
+  if (is.null(half_life)) {
+    times <- as.double(sequence(diff(rows$breaks)))
+    half_life <- window$steps
+  }
+  known <- c("mean", "sum", "sd", "var", "count")
+  for (measure in names(wanted)) {
+    made <- cpp_fading_statistics(x[[measure]], times, rows$breaks, half_life, core_threads())
+    made$sd <- sqrt(made$var)
+    for (name in names(wanted[[measure]])) {
+      statistic <- wanted[[measure]][[name]]
+      if (!is.character(statistic) || !statistic %in% known) {
+        abort_input("A fading window has {.or {.val {known}}} only.", call = call)
+      }
+      values <- made[[statistic]]
+      values[made$count < (plan$at_least %||% 1)] <- NA_real_
+      marks <- list(origin = summarised_code)
+      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, values, marks)
+    }
+  }
+  out
+}
+
+# Seconds of the half-life; NULL where it is in steps.
+fading_seconds <- function(window) {
+  if (!is.null(window$steps)) NULL else window$factor * duration_seconds(window$step)
+}
+
+# Puts a new measure beside the others under a name that is free.
+add_rolled <- function(out, x, measure, name, statistic, values, marks) {
+  taken <- names(out)
+  if (name %in% taken) name <- setdiff(paste0(name, "_", 2:999), taken)[1]
+  out <- put_column(out, name, values)
+  out <- set_origins(out, name, marks$origin)
+  if (!is.null(marks$coverage)) {
+    coverage <- marks$coverage
+    coverage[is.na(values)] <- 1
+    out <- set_coverage(out, name, coverage)
+  }
+  meta <- timeline_meta(out)
+  meta$kinds[[name]] <- "level"
+  meta$units[[name]] <- result_unit(timeline_meta(x)$units[[measure]], statistic)
+  attr(out, "timeline") <- meta
+  out
 }
 
 window_label <- function(x, rows, i) {

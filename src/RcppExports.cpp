@@ -545,6 +545,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_span_rows
+Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after, Rcpp::IntegerVector breaks);
+RcppExport SEXP _kairon_cpp_span_rows(SEXP timesSEXP, SEXP beforeSEXP, SEXP afterSEXP, SEXP breaksSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< double >::type before(beforeSEXP);
+    Rcpp::traits::input_parameter< double >::type after(afterSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_span_rows(times, before, after, breaks));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_statistic_exists
 bool cpp_statistic_exists(std::string name);
 RcppExport SEXP _kairon_cpp_statistic_exists(SEXP nameSEXP) {
@@ -570,6 +584,65 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_sliding_statistics(statistic, values, times, from, to, breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_sliding_correlation
+Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector from, Rcpp::IntegerVector to, Rcpp::IntegerVector breaks, int threads);
+RcppExport SEXP _kairon_cpp_sliding_correlation(SEXP aSEXP, SEXP bSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type a(aSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type b(bSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type to(toSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_sliding_correlation(a, b, from, to, breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_fading_statistics
+Rcpp::List cpp_fading_statistics(Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector breaks, double half_life, int threads);
+RcppExport SEXP _kairon_cpp_fading_statistics(SEXP valuesSEXP, SEXP timesSEXP, SEXP breaksSEXP, SEXP half_lifeSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< double >::type half_life(half_lifeSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_fading_statistics(values, times, breaks, half_life, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_kernel_means
+Rcpp::List cpp_kernel_means(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector weights, int centre, int threads);
+RcppExport SEXP _kairon_cpp_kernel_means(SEXP valuesSEXP, SEXP breaksSEXP, SEXP weightsSEXP, SEXP centreSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< int >::type centre(centreSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_kernel_means(values, breaks, weights, centre, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_step_windows
+Rcpp::List cpp_step_windows(Rcpp::IntegerVector breaks, int back, int ahead);
+RcppExport SEXP _kairon_cpp_step_windows(SEXP breaksSEXP, SEXP backSEXP, SEXP aheadSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type back(backSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_step_windows(breaks, back, ahead));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -645,6 +718,45 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_drop_short
+Rcpp::NumericVector cpp_drop_short(Rcpp::NumericVector made, Rcpp::NumericVector present, double needed);
+RcppExport SEXP _kairon_cpp_drop_short(SEXP madeSEXP, SEXP presentSEXP, SEXP neededSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type made(madeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type present(presentSEXP);
+    Rcpp::traits::input_parameter< double >::type needed(neededSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_drop_short(made, present, needed));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_drop_narrow
+Rcpp::NumericVector cpp_drop_narrow(Rcpp::NumericVector made, Rcpp::IntegerVector from, Rcpp::IntegerVector to, double needed);
+RcppExport SEXP _kairon_cpp_drop_narrow(SEXP madeSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP neededSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type made(madeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type to(toSEXP);
+    Rcpp::traits::input_parameter< double >::type needed(neededSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_drop_narrow(made, from, to, needed));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_same_codes
+Rcpp::IntegerVector cpp_same_codes(Rcpp::NumericVector values, int code);
+RcppExport SEXP _kairon_cpp_same_codes(SEXP valuesSEXP, SEXP codeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< int >::type code(codeSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_same_codes(values, code));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
@@ -684,14 +796,22 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_cover_sums", (DL_FUNC) &_kairon_cpp_cover_sums, 5},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
+    {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},
     {"_kairon_cpp_statistic_exists", (DL_FUNC) &_kairon_cpp_statistic_exists, 1},
     {"_kairon_cpp_sliding_statistics", (DL_FUNC) &_kairon_cpp_sliding_statistics, 7},
+    {"_kairon_cpp_sliding_correlation", (DL_FUNC) &_kairon_cpp_sliding_correlation, 6},
+    {"_kairon_cpp_fading_statistics", (DL_FUNC) &_kairon_cpp_fading_statistics, 5},
+    {"_kairon_cpp_kernel_means", (DL_FUNC) &_kairon_cpp_kernel_means, 5},
+    {"_kairon_cpp_step_windows", (DL_FUNC) &_kairon_cpp_step_windows, 3},
     {"_kairon_cpp_increasing", (DL_FUNC) &_kairon_cpp_increasing, 1},
     {"_kairon_cpp_value_check", (DL_FUNC) &_kairon_cpp_value_check, 1},
     {"_kairon_cpp_blank_codes", (DL_FUNC) &_kairon_cpp_blank_codes, 2},
     {"_kairon_cpp_origin_codes", (DL_FUNC) &_kairon_cpp_origin_codes, 2},
     {"_kairon_cpp_pick", (DL_FUNC) &_kairon_cpp_pick, 2},
     {"_kairon_cpp_filled_codes", (DL_FUNC) &_kairon_cpp_filled_codes, 4},
+    {"_kairon_cpp_drop_short", (DL_FUNC) &_kairon_cpp_drop_short, 3},
+    {"_kairon_cpp_drop_narrow", (DL_FUNC) &_kairon_cpp_drop_narrow, 4},
+    {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {NULL, NULL, 0}
 };
 

@@ -1,5 +1,5 @@
 #include "bind_convert.h"
-#include "core/statistics.h"
+#include "core/sliding.h"
 #include "core/windows.h"
 
 namespace {
@@ -21,6 +21,13 @@ Rcpp::List cpp_window_rows(Rcpp::NumericVector times, Rcpp::NumericVector low, R
 }
 
 // [[Rcpp::export]]
+Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after, Rcpp::IntegerVector breaks) {
+  Rcpp::IntegerVector from = Rcpp::no_init(times.size()), to = Rcpp::no_init(times.size());
+  core::span_rows(bind::doubles(times), before, after, bind::ints(breaks), from.begin(), to.begin());
+  return row_ranges(from, to);
+}
+
+// [[Rcpp::export]]
 bool cpp_statistic_exists(std::string name) {
   try {
     core::statistic_named(name);
@@ -34,10 +41,47 @@ bool cpp_statistic_exists(std::string name) {
 Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times,
                                            Rcpp::IntegerVector from, Rcpp::IntegerVector to,
                                            Rcpp::IntegerVector breaks, int threads) {
-  Rcpp::NumericVector out(from.size());
+  Rcpp::NumericVector out = Rcpp::no_init(from.size());
   core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
                            bind::ints(from), bind::ints(to), bind::ints(breaks), threads, out.begin());
   return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector from,
+                                            Rcpp::IntegerVector to, Rcpp::IntegerVector breaks, int threads) {
+  Rcpp::NumericVector out(from.size());
+  core::sliding_correlation(bind::doubles(a), bind::doubles(b), bind::ints(from), bind::ints(to), bind::ints(breaks),
+                            threads, out.begin());
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::List cpp_fading_statistics(Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector breaks,
+                                 double half_life, int threads) {
+  using Rcpp::_;
+  const R_xlen_t n = values.size();
+  Rcpp::NumericVector mean(n), var(n), total(n), count(n);
+  core::fading_statistics(bind::doubles(values), bind::doubles(times), bind::ints(breaks), half_life, threads,
+                          {mean.begin(), var.begin(), total.begin(), count.begin()});
+  return Rcpp::List::create(_["mean"] = mean, _["var"] = var, _["sum"] = total, _["count"] = count);
+}
+
+// [[Rcpp::export]]
+Rcpp::List cpp_kernel_means(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector weights,
+                            int centre, int threads) {
+  using Rcpp::_;
+  Rcpp::NumericVector out(values.size()), there(values.size());
+  core::kernel_means(bind::doubles(values), bind::ints(breaks), bind::doubles(weights), centre, threads, out.begin(),
+                     there.begin());
+  return Rcpp::List::create(_["value"] = out, _["there"] = there);
+}
+
+// [[Rcpp::export]]
+Rcpp::List cpp_step_windows(Rcpp::IntegerVector breaks, int back, int ahead) {
+  Rcpp::IntegerVector from(breaks[breaks.size() - 1]), to(from.size());
+  core::step_windows(bind::ints(breaks), back, ahead, from.begin(), to.begin());
+  return row_ranges(from, to);
 }
 
 // 2 where every number is larger than the one before, 1 where none is smaller,
@@ -109,5 +153,28 @@ Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values, Rcpp::Nullable<
     const int old = codes.size() == 0 || codes[i] == NA_INTEGER ? 1 : codes[i];
     out[i] = ISNAN(values[i]) ? NA_INTEGER : filled[i] ? code : old;
   }
+  return out;
+}
+
+// Makes values of too small windows missing, in place: only for fresh results.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_drop_short(Rcpp::NumericVector made, Rcpp::NumericVector present, double needed) {
+  for (R_xlen_t i = 0; i < made.size(); ++i) if (present[i] < needed) made[i] = NA_REAL;
+  return made;
+}
+
+// The same with the width of the windows for the number of values.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_drop_narrow(Rcpp::NumericVector made, Rcpp::IntegerVector from, Rcpp::IntegerVector to,
+                                    double needed) {
+  for (R_xlen_t i = 0; i < made.size(); ++i) if (to[i] - from[i] < needed) made[i] = NA_REAL;
+  return made;
+}
+
+// One code for all values that are there.
+// [[Rcpp::export]]
+Rcpp::IntegerVector cpp_same_codes(Rcpp::NumericVector values, int code) {
+  Rcpp::IntegerVector out = Rcpp::no_init(values.size());
+  for (R_xlen_t i = 0; i < values.size(); ++i) out[i] = ISNAN(values[i]) ? NA_INTEGER : code;
   return out;
 }

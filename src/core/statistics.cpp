@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <deque>
 #include <map>
 
 #include "errors.h"
@@ -20,6 +19,7 @@ constexpr double kDay = 86400.0;
 struct Pass {
   std::size_t n = 0;
   double total = 0, low = kMissing, high = kMissing, first = kMissing, last = kMissing;
+  double correction = 0;  // of the mean, found by a second pass
   double mean() const { return n ? total / static_cast<double>(n) : kMissing; }
 };
 
@@ -66,7 +66,7 @@ double quantile_of(std::vector<double>& x, double p) {
 
 // Sum of squares about the mean of the one pass, with the correction for the
 // rounding of that mean (Chan, Golub and LeVeque, 1983).
-double variance_about(Doubles values, const Pass& p) {
+double variance_about(Doubles values, Pass& p) {
   if (p.n < 2) return kMissing;
   const double mean = p.mean();
   double squares = 0, drift = 0;
@@ -76,6 +76,7 @@ double variance_about(Doubles values, const Pass& p) {
     drift += v - mean;
   }
   const double n = static_cast<double>(p.n);
+  p.correction = drift / n;
   return std::max(0.0, squares - drift * drift / n) / (n - 1);
 }
 
@@ -93,93 +94,8 @@ double slope_of(Doubles values, Doubles times) {
   return n < 2 || stt == 0 ? kMissing : stv / stt * kDay;
 }
 
-// Running sums lose digits as values enter and leave; they are formed anew
-// after this many steps or one window's length, whichever is longer, which
-// keeps the cost a step constant.
-constexpr int kRenew = 512;
-
-// Mean and sum of squares about it, with values entering and leaving.
-class Moments {
- public:
-  void add(double v) {
-    if (std::isnan(v)) return;
-    if (!std::isfinite(v)) { ++wild_; return; }
-    n_ += 1;
-    const double delta = v - mean_;
-    mean_ += delta / n_;
-    squares_ += delta * (v - mean_);
-  }
-  void remove(double v) {
-    if (std::isnan(v)) return;
-    if (!std::isfinite(v)) { --wild_; return; }
-    if (n_ == 1) { n_ = mean_ = squares_ = 0; return; }
-    const double delta = v - mean_;
-    mean_ -= delta / (n_ - 1);
-    squares_ -= delta * (v - mean_);
-    n_ -= 1;
-  }
-  void clear() { n_ = mean_ = squares_ = 0; wild_ = 0; }
-  bool wild() const { return wild_ > 0; }
-  double count() const { return n_; }
-  double mean() const { return n_ > 0 ? mean_ : kMissing; }
-  double var() const { return n_ > 1 ? std::max(0.0, squares_) / (n_ - 1) : kMissing; }
-
- private:
-  double n_ = 0, mean_ = 0, squares_ = 0;
-  int wild_ = 0;
-};
-
 bool from_moments(Statistic s) {
   return s == Statistic::mean || s == Statistic::sum || s == Statistic::sd || s == Statistic::var;
-}
-
-double of_moments(Statistic s, const Moments& m) {
-  switch (s) {
-    case Statistic::mean: return m.mean();
-    case Statistic::sum: return m.count() > 0 ? m.mean() * m.count() : kMissing;
-    case Statistic::var: return m.var();
-    default: return std::sqrt(m.var());
-  }
-}
-
-void slide_moments(const StatisticSpec& spec, Doubles v, Doubles t, Ints from, Ints to,
-                   std::size_t begin, std::size_t end, double* out) {
-  Moments m;
-  std::vector<double> scratch;
-  int lo = from[begin], hi = from[begin], age = 0;
-  for (std::size_t i = begin; i < end; ++i) {
-    const int width = to[i] - from[i];
-    if (from[i] >= hi || age > std::max(kRenew, width)) {
-      m.clear();
-      lo = hi = from[i];
-      age = 0;
-    }
-    for (; hi < to[i]; ++hi, ++age) m.add(v[static_cast<std::size_t>(hi)]);
-    for (; lo < from[i]; ++lo, ++age) m.remove(v[static_cast<std::size_t>(lo)]);
-    // Infinite values poison running sums, so such windows are formed directly.
-    out[i] = m.wild() ? statistic_of(spec, v.part(static_cast<std::size_t>(from[i]), static_cast<std::size_t>(to[i])),
-                                     t.part(static_cast<std::size_t>(from[i]), static_cast<std::size_t>(to[i])), scratch)
-                      : of_moments(spec.kind, m);
-  }
-}
-
-// Smallest (sign = 1) or largest (sign = -1) value by a queue of candidates,
-// each better than all that came before it and are still inside.
-void slide_extreme(double sign, Doubles v, Ints from, Ints to, std::size_t begin, std::size_t end,
-                   double* out) {
-  std::deque<int> best;
-  int hi = from[begin];
-  for (std::size_t i = begin; i < end; ++i) {
-    if (from[i] >= hi) { best.clear(); hi = from[i]; }
-    for (; hi < to[i]; ++hi) {
-      const double x = sign * v[static_cast<std::size_t>(hi)];
-      if (std::isnan(x)) continue;
-      while (!best.empty() && sign * v[static_cast<std::size_t>(best.back())] >= x) best.pop_back();
-      best.push_back(hi);
-    }
-    while (!best.empty() && best.front() < from[i]) best.pop_front();
-    out[i] = best.empty() ? kMissing : v[static_cast<std::size_t>(best.front())];
-  }
 }
 
 }  // namespace
@@ -190,7 +106,7 @@ StatisticSpec statistic_named(const std::string& name) {
       {"var", Statistic::var},     {"min", Statistic::min},       {"max", Statistic::max},
       {"median", Statistic::median}, {"mad", Statistic::mad},     {"first", Statistic::first},
       {"last", Statistic::last},   {"count", Statistic::count},   {"range", Statistic::range},
-      {"slope", Statistic::slope}};
+      {"slope", Statistic::slope},  {"zscore", Statistic::zscore}};
   const auto it = known.find(name);
   if (it != known.end()) return {it->second, 0};
   if (name.size() >= 2 && name[0] == 'q') {
@@ -213,6 +129,7 @@ struct Needs {
       switch (s.kind) {
         case Statistic::mean: case Statistic::sum: case Statistic::count: case Statistic::slope: break;
         case Statistic::sd: case Statistic::var: variance = true; break;
+        case Statistic::zscore: variance = ends = true; break;
         case Statistic::median: case Statistic::mad: case Statistic::quantile: order = true; break;
         default: ends = true;
       }
@@ -241,6 +158,7 @@ double one_of(const StatisticSpec& spec, Doubles values, Doubles times, const Pa
     case Statistic::var: return var;
     case Statistic::sd: return std::sqrt(var);
     case Statistic::slope: return slope_of(values, times);
+    case Statistic::zscore: return var > 0 ? (p.last - p.mean() - p.correction) / std::sqrt(var) : kMissing;
     case Statistic::quantile: return quantile_of(kept, spec.probability);
     case Statistic::median: return quantile_of(kept, 0.5);
     default:
@@ -254,11 +172,11 @@ double one_of(const StatisticSpec& spec, Doubles values, Doubles times, const Pa
 double statistic_of(const StatisticSpec& spec, Doubles values, Doubles times,
                     std::vector<double>& scratch) {
   const Needs needs({spec});
-  const Pass p = needs.ends ? pass_over(values) : sum_of(values);
+  Pass p = needs.ends ? pass_over(values) : sum_of(values);
+  const double var = needs.variance ? variance_about(values, p) : kMissing;
   if (needs.order) keep_present(values, scratch);
   std::vector<double> more;
-  return one_of(spec, values, times, p, needs.variance ? variance_about(values, p) : kMissing,
-                scratch, more);
+  return one_of(spec, values, times, p, var, scratch, more);
 }
 
 void range_statistics(const std::vector<StatisticSpec>& specs, Doubles values, Doubles times,
@@ -271,7 +189,7 @@ void range_statistics(const std::vector<StatisticSpec>& specs, Doubles values, D
     for (std::size_t i = piece * kPiece; i < end; ++i) {
       const std::size_t a = static_cast<std::size_t>(from[i]), b = static_cast<std::size_t>(to[i]);
       const Doubles v = values.part(a, b), t = times.part(a, b);
-      const Pass p = needs.ends ? pass_over(v) : sum_of(v);
+      Pass p = needs.ends ? pass_over(v) : sum_of(v);
       const double var = needs.variance ? variance_about(v, p) : kMissing;
       if (needs.order) keep_present(v, kept);
       for (std::size_t j = 0; j < specs.size(); ++j) out[j][i] = one_of(specs[j], v, t, p, var, kept, scratch);
@@ -342,26 +260,6 @@ void weighted_statistics(const StatisticSpec& spec, Doubles values, Doubles weig
     }
     out[i] = weighted_one(spec, kept);
   }
-}
-
-void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from,
-                        Ints to, Ints breaks, int threads, double* out) {
-  parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
-    const std::size_t begin = static_cast<std::size_t>(breaks[s]);
-    const std::size_t end = static_cast<std::size_t>(breaks[s + 1]);
-    if (begin == end) return;
-    if (from_moments(spec.kind)) {
-      slide_moments(spec, values, times, from, to, begin, end, out);
-    } else if (spec.kind == Statistic::min || spec.kind == Statistic::max) {
-      slide_extreme(spec.kind == Statistic::min ? 1 : -1, values, from, to, begin, end, out);
-    } else {
-      std::vector<double> scratch;
-      for (std::size_t i = begin; i < end; ++i) {
-        const std::size_t a = static_cast<std::size_t>(from[i]), b = static_cast<std::size_t>(to[i]);
-        out[i] = statistic_of(spec, values.part(a, b), times.part(a, b), scratch);
-      }
-    }
-  });
 }
 
 }  // namespace core

@@ -9,7 +9,8 @@
 namespace core {
 
 enum class Statistic {
-  mean, sum, sd, var, min, max, median, mad, quantile, first, last, count, range, slope
+  mean, sum, sd, var, min, max, median, mad, quantile, first, last, count, range, slope,
+  zscore  // of the last value among the others of its range
 };
 
 struct StatisticSpec {
@@ -38,11 +39,5 @@ void range_statistics(const std::vector<StatisticSpec>& specs, Doubles values, D
 // ignore the weights. Values with weight 0 or without one are left out.
 void weighted_statistics(const StatisticSpec& spec, Doubles values, Doubles weights, Doubles times,
                          Ints from, Ints to, int threads, double* out);
-
-// The same for windows that slide: both bounds never go back within a series,
-// so that running sums and a monotone queue do with O(1) a step.
-// `breaks` holds the first window of each series, and the number of windows.
-void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from,
-                        Ints to, Ints breaks, int threads, double* out);
 
 }  // namespace core

@@ -9,23 +9,36 @@
 
 namespace core {
 
-void window_rows(Doubles times, Doubles low, Doubles high, Ints breaks, bool closed_low, int* from,
-                 int* to) {
+namespace {
+
+// `low` and `high` give the bounds of the window of each row.
+template <typename Low, typename High>
+void rows_between(Doubles times, Ints breaks, bool closed_low, Low&& low, High&& high, int* from, int* to) {
   for (std::size_t s = 0; s + 1 < breaks.size(); ++s) {
-    int a = breaks[s], b = breaks[s];
-    const int last = breaks[s + 1];
-    for (int i = breaks[s]; i < last; ++i) {
-      const std::size_t row = static_cast<std::size_t>(i);
-      const auto before = [&](int j) {
-        const double t = times[static_cast<std::size_t>(j)];
-        return closed_low ? t < low[row] : t <= low[row];
-      };
-      while (a < last && before(a)) ++a;
-      while (b < last && times[static_cast<std::size_t>(b)] <= high[row]) ++b;
-      from[row] = a;
-      to[row] = b > a ? b : a;
+    std::size_t a = static_cast<std::size_t>(breaks[s]), b = a;
+    const std::size_t last = static_cast<std::size_t>(breaks[s + 1]);
+    for (std::size_t i = a; i < last; ++i) {
+      const double l = low(i), h = high(i);
+      if (closed_low) while (a < last && times[a] < l) ++a;
+      else while (a < last && times[a] <= l) ++a;
+      while (b < last && times[b] <= h) ++b;
+      from[i] = static_cast<int>(a);
+      to[i] = static_cast<int>(std::max(a, b));
     }
   }
+}
+
+}  // namespace
+
+void window_rows(Doubles times, Doubles low, Doubles high, Ints breaks, bool closed_low, int* from,
+                 int* to) {
+  rows_between(times, breaks, closed_low, [&](std::size_t i) { return low[i]; },
+               [&](std::size_t i) { return high[i]; }, from, to);
+}
+
+void span_rows(Doubles times, double before, double after, Ints breaks, int* from, int* to) {
+  rows_between(times, breaks, false, [&](std::size_t i) { return times[i] - before; },
+               [&](std::size_t i) { return times[i] + after; }, from, to);
 }
 
 void typical_steps(Doubles times, Ints breaks, int threads, double* out) {

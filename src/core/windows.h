@@ -11,6 +11,9 @@ namespace core {
 void window_rows(Doubles times, Doubles low, Doubles high, Ints breaks, bool closed_low, int* from,
                  int* to);
 
+// The same for windows of one length: times in (time[i] - before, time[i] + after].
+void span_rows(Doubles times, double before, double after, Ints breaks, int* from, int* to);
+
 // The median step of each series, infinite where it has none. Of a long series
 // some thousand steps, evenly spread, are looked at.
 void typical_steps(Doubles times, Ints breaks, int threads, double* out);

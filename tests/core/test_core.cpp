@@ -18,6 +18,7 @@
 #include "minimise.h"
 #include "overlap.h"
 #include "scores.h"
+#include "sliding.h"
 #include "statistics.h"
 #include "structural.h"
 #include "windows.h"

@@ -3,7 +3,9 @@ breaks_of <- function(n) as.integer(c(0, cumsum(n)))
 base_statistic <- list(
   mean = mean, sum = sum, sd = sd, var = var, min = min, max = max, median = median, mad = mad,
   first = function(v) v[1], last = function(v) v[length(v)], count = length,
-  range = function(v) max(v) - min(v), q90 = function(v) unname(quantile(v, 0.9)),
+  range = function(v) max(v) - min(v),
+  zscore = function(v) if (length(v) > 1) (v[length(v)] - mean(v)) / sd(v) else NA_real_,
+    q90 = function(v) unname(quantile(v, 0.9)),
   q12.5 = function(v) unname(quantile(v, 0.125))
 )
 

@@ -162,7 +162,7 @@ test_that("windows that cannot be used are explained", {
   expect_match(error_text(roll(x, centred(4))), "odd number of steps")
   expect_match(error_text(roll(x, trailing(50))), "longer than every series")
   expect_match(error_text(roll(x, trailing("1 hour"))), "at least one step")
-  expect_match(error_text(roll(x, trailing("36 hours"))), "whole number of steps")
+  expect_message(roll(x, trailing("36 hours")), "1.5 steps of a timeline every day, no whole number")
   expect_match(error_text(roll(x, 7)), "must be a window")
   expect_match(error_text(roll(x, trailing(3), function(v) v)), "the window at 2031-01-0")
 })

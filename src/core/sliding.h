@@ -1,0 +1,41 @@
+// Statistics over windows that slide along series: constant or logarithmic time a
+// step, whatever the width.
+#pragma once
+#include "statistics.h"
+
+namespace core {
+
+// One statistic for each window of rows [from[i], to[i]); both bounds never go back
+// within a series. `breaks` holds the first window of each series, and the number of
+// windows. Sums run with twice the digits; squares are taken about a value near the
+// mean, chosen anew at intervals; extremes keep a queue of candidates; quantiles two
+// heaps (Haerdle and Steiger, 1995); the mad counts ranks in a tree (Fenwick, 1994).
+void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from,
+                        Ints to, Ints breaks, int threads, double* out);
+
+// Correlation of two measures over the rows of each window where both are there.
+void sliding_correlation(Doubles a, Doubles b, Ints from, Ints to, Ints breaks, int threads,
+                         double* out);
+
+// Exponentially fading weights: a value `age` old counts 2^(-age / half_life), in the unit
+// of `times`. Writes mean, variance (weights as frequencies that sum to the effective
+// number of values, 1 / sum of squared shares) and total of the values so far.
+struct Faded {
+  double* mean;
+  double* var;
+  double* total;
+  double* count;  // values so far
+};
+void fading_statistics(Doubles values, Doubles times, Ints breaks, double half_life, int threads,
+                       const Faded& out);
+
+// Weighted means around each row of a regular series: weight w[j] for the row j - centre
+// steps away. Weights of rows that are missing or beyond the ends are left out and the rest
+// made to sum to one; `there` is the share of the weight (by size) that was there.
+void kernel_means(Doubles values, Ints breaks, Doubles weights, int centre, int threads,
+                  double* out, double* there);
+
+// Windows of whole steps: `back` rows before each row to `ahead` rows after it.
+void step_windows(Ints breaks, int back, int ahead, int* from, int* to);
+
+}  // namespace core

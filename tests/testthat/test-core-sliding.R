@@ -1,0 +1,105 @@
+# Sliding statistics in the core: every window against the same window alone.
+
+slid <- function(v, name, from, to, breaks = c(0L, length(v)), t = seq_along(v) * 3600) {
+  kairon:::cpp_sliding_statistics(name, v, t, from, to, breaks, 2L)
+}
+
+random_windows <- function(n, widest) {
+  to <- cummax(pmin(n, seq_len(n) + sample(0:3, n, TRUE)))
+  from <- cummax(pmax(0L, as.integer(to - sample(0:widest, n, TRUE))))
+  list(from = as.integer(from), to = as.integer(to))
+}
+
+test_that("windows of changing width agree with base R for every statistic, ties and all", {
+  names <- c("mean", "sum", "sd", "var", "min", "max", "median", "mad", "q10", "q90", "first", "last",
+             "count",
+             "range", "slope", "zscore")
+  for (seed in 1:4) {
+    set.seed(seed)
+    v <- round(rnorm(400, 10, 3), if (seed %% 2) 0 else 2)
+    v[sample(400, 60)] <- NA
+    w <- random_windows(400, 25)
+    for (name in names) {
+      alone <- kairon:::range_statistic(v, seq_along(v) * 3600, w$from, w$to, name)
+      expect_equal(slid(v, name, w$from, w$to), alone, tolerance = 1e-9, info = paste(seed, name))
+    }
+  }
+})
+
+test_that("ten million steps with a large offset lose no digits", {
+  set.seed(5)
+  n <- 1e7
+  v <- 1e8 + rnorm(n)
+  w <- kairon:::cpp_step_windows(c(0L, as.integer(n)), 99L, 0L)
+  at <- c(100, 5e5, 5e6 + 7, n)
+  exact <- function(f) vapply(at, function(i) f(v[(i - 99):i] - 1e8), 1)
+  expect_lt(max(abs(slid(v, "mean", w$from, w$to)[at] - 1e8 - exact(mean))), 2e-8)
+  expect_equal(slid(v, "sd", w$from, w$to)[at], exact(sd), tolerance = 1e-7)
+})
+
+test_that("a quiet stretch after a storm has its own small spread", {
+  v <- c(rnorm(50) * 1e9, 5 + 1e-3 * sin(1:200))
+  w <- kairon:::cpp_step_windows(c(0L, 250L), 19L, 0L)
+  sd_of <- vapply(100:250, function(i) sd(v[(i - 19):i]), 1)
+  expect_equal(slid(v, "sd", w$from, w$to)[100:250], sd_of, tolerance = 1e-6)
+})
+
+test_that("rolling medians and deviations at wide windows are those of sorting", {
+  set.seed(6)
+  v <- c(rnorm(3000), rep(7, 500))
+  w <- kairon:::cpp_step_windows(c(0L, 3500L), 1500L, 0L)
+  at <- c(10, 1400, 2500, 3300, 3500)
+  for (name in c("median", "q25", "mad")) {
+    f <- list(median = median, q25 = function(v) unname(quantile(v, 0.25)), mad = mad)[[name]]
+    slow <- vapply(at, function(i) f(v[(w$from[i] + 1):w$to[i]]), 1)
+    expect_equal(slid(v, name, w$from, w$to)[at], slow, info = name)
+  }
+})
+
+test_that("rolling correlations use the pairs that are there", {
+  set.seed(7)
+  a <- rnorm(200, 1e5)
+  b <- 0.6 * a + rnorm(200)
+  a[sample(200, 20)] <- NA
+  w <- random_windows(200, 30)
+  fast <- kairon:::cpp_sliding_correlation(a, b, w$from, w$to, c(0L, 200L), 1L)
+  slow <- vapply(1:200, function(i) {
+    rows <- seq_len(w$to[i] - w$from[i]) + w$from[i]
+    ok <- rows[!is.na(a[rows])]
+    if (length(ok) < 2) NA_real_ else suppressWarnings(cor(a[ok], b[ok]))
+  }, 1)
+  expect_equal(fast, slow, tolerance = 1e-6)
+})
+
+test_that("fading weights are powers of elapsed time", {
+  set.seed(8)
+  t <- cumsum(runif(60, 1, 500))
+  v <- rnorm(60, 40)
+  v[c(1, 9, 10)] <- NA
+  got <- kairon:::cpp_fading_statistics(v, t, c(0L, 60L), 300, 1L)
+  for (i in c(5, 30, 60)) {
+    w <- 2^(-(t[i] - t[1:i]) / 300)
+    ok <- !is.na(v[1:i])
+    w <- w[ok]
+    x <- v[1:i][ok]
+    m <- sum(w * x) / sum(w)
+    expect_equal(got$mean[i], m)
+    expect_equal(got$sum[i], sum(w * x))
+    expect_equal(got$var[i], sum(w * (x - m)^2) / (sum(w) - sum(w^2) / sum(w)))
+  }
+})
+
+test_that("Henderson's weights sum to one, are even, and leave a cubic as it is", {
+  for (n in c(5, 7, 9, 13, 23)) {
+    w <- kairon:::henderson_weights(n)
+    j <- seq(-(n - 1) / 2, (n - 1) / 2)
+    expect_equal(sum(w), 1)
+    expect_equal(w, rev(w))
+    expect_equal(c(sum(w * j^2), sum(w * j^3)), c(0, 0), tolerance = 1e-9)
+  }
+  # The published weights of 9 and 13 terms.
+  expect_equal(kairon:::henderson_weights(13)[7:13], c(0.24006, 0.21434, 0.14736, 0.06549, 0, -0.02786, -0.01935),
+               tolerance = 1e-4)
+  expect_equal(kairon:::henderson_weights(9)[5:9], c(0.33114, 0.26656, 0.11847, -0.00987, -0.04072),
+               tolerance = 1e-4)
+})
