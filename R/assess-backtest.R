@@ -153,7 +153,9 @@ run_cutoff <- function(x, observed, methods, plan, i, window, routine, measures,
       prepared <- pad_to(prepared, cutoff)
       kept <- drop_ended(prepared, list(steps = plan$steps), measures)
       lapply(measures, function(m) {
-        forecast_each(kept, m, methods, plan, i, levels)
+        made <- forecast_each(kept, m, methods, plan, i, levels)
+        if (!is.null(made$table)) made$table <- undo_scale(made$table, prepared, m, levels)
+        made
       })
     },
     kairon_error = function(e) e

@@ -46,11 +46,12 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   tables <- lapply(chosen, function(m) {
     forecast_measure(live, m, methods, plan, levels)
   })
+  for (i in seq_along(chosen)) tables[[i]]$table <- undo_scale(tables[[i]]$table, x, chosen[i], levels)
   structure(
     list(
       table = do.call(rbind, lapply(tables, `[[`, "table")),
       notes = unlist(lapply(tables, `[[`, "notes")),
-      history = x, methods = methods, measures = chosen, levels = levels,
+      history = undo_history(x), methods = methods, measures = chosen, levels = levels,
       horizon = plan$steps, routine = routine, ended = setdiff_series(x, live)
     ),
     class = "kairon_forecast"

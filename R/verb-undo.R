@@ -1,0 +1,148 @@
+# Going back to the scale that steps have changed. Each step left, in the timeline's
+# `undo` list, what it needs for that, and the unit and kind before it.
+
+# Replaces a measure by itself on another scale, and keeps how to go back.
+rescale_measure <- function(x, m, values, codes, unit, undo) {
+  meta <- timeline_meta(x)
+  undo$before <- list(
+    values = x[[m]], codes = origin_codes(x, m), unit = meta$units[[m]], kind = meta$kinds[[m]],
+    seconds = to_seconds(x[[meta$time]])
+  )
+  x <- put_column(x, m, values)
+  x <- set_origins(x, m, codes)
+  meta$units[[m]] <- unit
+  meta$kinds[[m]] <- "level"
+  meta$undo[[m]] <- c(meta$undo[[m]], list(undo))
+  attr(x, "timeline") <- meta
+  x
+}
+
+# The values themselves again, as they were before the first step.
+undo_measure <- function(x, m) {
+  meta <- timeline_meta(x)
+  first <- meta$undo[[m]][[1]]
+  if (first$kind == "power") {
+    # From the transformed values, which may have been filled since.
+    table <- as_plain(x)[c(meta$series, meta$time)]
+    table$value <- x[[m]]
+    codes <- origin_codes(x, m)
+    values <- undo_scale(table, x, m, character(), means = FALSE)$value
+  } else {
+    same <- identical(first$before$seconds, to_seconds(x[[meta$time]]))
+    if (!same) {
+      abort_state("{.field {m}} has other stamps than when its scale was changed; it cannot go back.")
+    }
+    values <- first$before$values
+    codes <- first$before$codes
+  }
+  x <- put_column(x, m, values)
+  x <- set_origins(x, m, codes)
+  meta <- timeline_meta(x)
+  meta$units[[m]] <- first$before$unit
+  meta$kinds[[m]] <- first$before$kind
+  meta$undo[[m]] <- NULL
+  attr(x, "timeline") <- meta
+  x
+}
+
+# The history of a forecast on its original scale, where its stamps allow.
+undo_history <- function(x) {
+  for (m in names(timeline_meta(x)$undo)) {
+    x <- tryCatch(undo_measure(x, m), kairon_error = function(e) x)
+  }
+  x
+}
+
+# The table of a forecast of a measure, with value and bounds on the original scale.
+# `x`: the prepared timeline.
+undo_scale <- function(table, x, measure, levels, means = TRUE) {
+  for (step in rev(timeline_meta(x)$undo[[measure]])) {
+    table <- switch(step$kind,
+      change = undo_change(table, x, step, levels),
+      rebase = undo_rebase(table, x, step, levels),
+      power = undo_power(table, x, step, levels, means)
+    )
+  }
+  table
+}
+
+bound_columns <- function(levels) if (length(levels)) c(paste0("lower_", levels), paste0("upper_", levels))
+
+table_labels <- function(table, x) {
+  keys <- timeline_meta(x)$series
+  if (length(keys)) series_labels(table[keys]) else rep("", nrow(table))
+}
+
+# Powers: bounds are quantiles and go back as they are; the value is the median, or the
+# mean with the variance that the widest interval tells.
+undo_power <- function(table, x, step, levels, means = TRUE) {
+  owner <- match(table_labels(table, x), step$labels)
+  widest <- if (length(levels)) max(levels)
+  variance <- if (!is.null(widest)) {
+    half <- (table[[paste0("upper_", widest)]] - table[[paste0("lower_", widest)]]) / 2
+    (half / stats::qnorm(0.5 + widest / 200))^2
+  }
+  for (column in c("value", bound_columns(levels))) {
+    for (s in unique(owner)) {
+      here <- owner == s
+      w <- table[[column]][here]
+      adjusted <- column == "value" && means && step$mean && !is.null(variance)
+      made <- if (adjusted) power_back_mean(w, step$power[s], variance[here]) else power_back(w, step$power[s])
+      table[[column]][here] <- made - step$shift[s]
+    }
+  }
+  table
+}
+
+# Departures: every value meets the normal of its part.
+undo_rebase <- function(table, x, step, levels) {
+  meta <- timeline_meta(x)
+  owner <- match(table_labels(table, x), step$labels)
+  code <- rep(1, nrow(table))
+  if (!is.null(step$part)) {
+    seconds <- to_seconds(table[[meta$time]])
+    if (meta$type == "instant") {
+      seconds <- cpp_local_of(seconds, zone_table(meta$zone, min(seconds), max(seconds)))
+    }
+    code <- part_codes(step$part, seconds)
+  }
+  at <- match(owner * 1e4 + code, step$normals$owner * 1e4 + step$normals$code)
+  for (column in c("value", bound_columns(levels))) {
+    table[[column]] <- restore(table[[column]], step$normals$normal[at], step$as, step$normals$sd[at])
+  }
+  table
+}
+
+# Changes: the value so long before is put back, an observed one or an earlier forecast;
+# half-widths along a chain of forecasts add up in squares.
+undo_change <- function(table, x, step, levels) {
+  meta <- timeline_meta(x)
+  zone <- rows_of(x)$zone
+  k <- period_of_stamp(meta$cadence, to_seconds(table[[meta$time]]), zone)
+  back <- step$back(k)
+  labels <- table_labels(table, x)
+  method <- table$method %||% rep("", nrow(table))
+  bounds <- bound_columns(levels)
+  out <- table
+  for (one in split(seq_len(nrow(table)), paste(labels, method, sep = "\r"))) {
+    past <- which(step$labels == labels[one[1]])
+    first <- step$k[past[1]]
+    known <- stats::setNames(step$before$values[past], step$k[past])
+    width <- list()
+    for (i in one[order(k[one])]) {
+      at <- if (is.null(back)) step$base[match(labels[i], step$names)] else back[i]
+      base <- known[as.character(at)]
+      value <- restore(table$value[i], base, step$as)
+      known[as.character(k[i])] <- value
+      out$value[i] <- value
+      for (b in bounds) {
+        own <- restore(table[[b]][i], base, step$as) - value
+        before <- width[[b]][as.character(at)] %||% 0
+        all <- sign(own) * sqrt(own^2 + ifelse(is.na(before), 0, before)^2)
+        width[[b]][as.character(k[i])] <- all
+        out[[b]][i] <- value + all
+      }
+    }
+  }
+  out
+}
