@@ -275,7 +275,7 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   for (measure in unique(table$measure)) {
     here <- table$measure == measure
     value <- observed[[measure]]
-    value[!is_measured(observed, measure)] <- NA_real_
+    value[!is_measured(observed, measure) | is_flagged(observed, measure)] <- NA_real_
     table$observed[here] <- value[at[here]]
     table$observed_origin[here] <- origin_levels[origin_codes(observed, measure)][at[here]]
     past <- value

@@ -139,6 +139,88 @@ cli_verbs <- function() {
       ),
       run = cli_pool_series
     ),
+    vet = list(
+      what = "find spikes, stuck sensors, shifts and values outside of limits",
+      arguments = "FILE",
+      options = limit_options(),
+      example = "kairon vet river.csv.gz --zone Europe/London --missing=--- --repeats first",
+      run = cli_vet
+    ),
+    repair = list(
+      what = "replace what vetting flags, keeping the raw values beside",
+      arguments = "FILE",
+      options = c(limit_options(), list(
+        cli_option("with", "linear, previous, nearest, a number ...", "RULE", "linear"),
+        cli_option("longest", "the longest stretch that is replaced, such as 3", "SPAN")
+      )),
+      example = "kairon repair river.csv.gz --zone Europe/London --missing=--- --repeats first --longest 3",
+      run = cli_repair
+    ),
+    roll = list(
+      what = "rolling statistics",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("window", "length: \"28 days\", \"12 months\", or a number of steps", "SPAN"),
+        cli_option("side", "trailing, centred, leading, fading (half-life) or since-start", "SIDE",
+                   "trailing"),
+        cli_option("kernel", "weights of a centred mean: flat, triangular, gaussian, henderson", "NAME"),
+        cli_option("statistics", "statistics instead of the usual one: mean,sd,q90,zscore", "NAMES"),
+        cli_option("at_least", "values that a window needs", "COUNT", NULL, "integer"),
+        cli_option("edges", "windows cut by an end: missing or partial", "RULE", "missing")
+      )),
+      example = paste(
+        "kairon roll demand.csv.gz --series district --amounts demand --window \"28 days\"",
+        "--statistics mean,sd"
+      ),
+      run = cli_roll
+    ),
+    change = list(
+      what = "changes against earlier values",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("over", "steps, \"1 year\", or a date", "SPAN", "1"),
+        cli_option("as", paste(change_words, collapse = ", "), "FORM", "difference"),
+        cli_flag("align_weeks", "compare with the same weekday")
+      )),
+      example = "kairon change billed.csv --amounts volume --over \"1 year\" --as percent", run = cli_change
+    ),
+    rebase = list(
+      what = "departures from the normals of a base period",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("against", "the base period: 2023/2027; all by default", "INTERVAL"),
+        cli_option("each", "normals by a part of the calendar: \"month of year\"", "PART"),
+        cli_option("as", paste(rebase_words, collapse = ", "), "FORM", "difference")
+      )),
+      example = paste(
+        "kairon rebase billed.csv --amounts volume --against 2023/2027 --each \"month of year\" --as percent"
+      ),
+      run = cli_rebase
+    ),
+    stabilise = list(
+      what = "make the spread the same at every level, by a power",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("power", "auto, likelihood, log, root or a number", "POWER", "auto"),
+        cli_flag("compare", "a table of rivals instead")
+      )),
+      example = "kairon stabilise billed.csv --amounts volume --compare", run = cli_stabilise
+    ),
+    `season-profile` = list(
+      what = "the typical hour, weekday or month",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("each", "a part of the calendar, or two with a comma: \"hour of day,day of week\"",
+                   "PARTS"),
+        cli_option("as", "difference or index", "FORM", "difference"),
+        cli_flag("split", "each part's own history")
+      )),
+      example = paste(
+        "kairon season-profile energy.csv.gz --series station --amounts energy --zone Europe/London",
+        "--each \"hour of day\""
+      ),
+      run = cli_season_profile
+    ),
     decomposition = list(
       what = "split series into trend, season and remainder",
       arguments = "FILE",
@@ -184,6 +266,13 @@ cli_verbs <- function() {
       example = "kairon report demand.csv.gz --series district --amounts demand --output report.html",
       run = cli_report
     )
+  )
+}
+
+limit_options <- function() {
+  list(
+    cli_option("min", "the smallest possible value", "NUMBER", NULL, "double"),
+    cli_option("max", "the largest possible value", "NUMBER", NULL, "double")
   )
 }
 

@@ -221,6 +221,81 @@ cli_bands <- function(text) {
   }, names(given), given))
 }
 
+cli_window <- function(options, verb) {
+  side <- options$side %||% "trailing"
+  if (!side %in% c("trailing", "centred", "centered", "leading", "fading", "since-start")) {
+    abort_usage("--side must be trailing, centred, leading, fading or since-start, not {.val {side}}.", verb)
+  }
+  if (side == "since-start") {
+    return(since_start())
+  }
+  length <- span_option(needed_option(options, "window", verb))
+  switch(side,
+    fading = fading(half_life = length), leading = leading(length), trailing = trailing(length),
+    centred(length, options$kernel %||% "flat")
+  )
+}
+
+cli_roll <- function(files, options) {
+  x <- prepared(cli_read(files, options, "roll"), options)
+  statistics <- cli_list(options$statistics)
+  args <- given_options(options, c("at_least", "edges"))
+  if (length(statistics)) args <- c(list(statistics), args)
+  out <- rlang::inject(roll(x, cli_window(options, "roll"), !!!args))
+  show_result(out, out, options, printed(out))
+}
+
+cli_change <- function(files, options) {
+  x <- prepared(cli_read(files, options, "change"), options)
+  out <- change(x, span_option(options$over), options$as, measures = cli_measures(options),
+                align_weeks = options$align_weeks)
+  show_result(out, out, options, printed(out))
+}
+
+cli_rebase <- function(files, options) {
+  x <- prepared(cli_read(files, options, "rebase"), options)
+  out <- rebase(x, options$against, options$each, options$as, measures = cli_measures(options))
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
+cli_stabilise <- function(files, options) {
+  x <- prepared(cli_read(files, options, "stabilise"), options)
+  measures <- cli_measures(options)
+  if (isTRUE(options$compare)) {
+    table <- stabilise(x, measures = measures, compare = TRUE)
+    return(show_result(x, table, options, text_table(as.list(table))))
+  }
+  out <- stabilise(x, number_or_text(options$power), measures = measures)
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
+cli_season_profile <- function(files, options) {
+  x <- prepared(cli_read(files, options, "season-profile"), options)
+  each <- cli_list(options$each)
+  out <- season_profile(x, if (length(each)) each, options$split, measures = cli_measures(options),
+                        as = options$as)
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_rules <- function(options) {
+  rules <- list()
+  if (!is.null(options$min) || !is.null(options$max)) {
+    rules <- list(limits(options$min %||% -Inf, options$max %||% Inf))
+  }
+  if (length(rules)) c(list(spikes(), stuck(), shifts()), rules)
+}
+
+cli_vet <- function(files, options) {
+  x <- vet(cli_read(files, options, "vet"), cli_rules(options), measures = cli_measures(options))
+  show_result(x, findings(x), options, c(timeline_line(x), "", format(findings(x))))
+}
+
+cli_repair <- function(files, options) {
+  x <- vet(cli_read(files, options, "repair"), cli_rules(options), measures = cli_measures(options))
+  out <- repair(x, number_or_text(options$with), longest = span_option(options$longest))
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
 # Several files with one set of options: columns are named for those that have them.
 cli_align <- function(files, options) {
   if (length(files) < 2) abort_usage("{.val align} needs two files or more, {length(files)} {?is/are} given.",

@@ -1,6 +1,9 @@
 # Numbers of many series in one flat vector, with `breaks`: the first row of
 # each series counted from 0, and the number of rows.
 
+# Number of the series of each row.
+series_index <- function(breaks) rep(seq_len(length(breaks) - 1), diff(breaks))
+
 core_threads <- function() {
   as.integer(max(1, getOption("kairon.threads", 2)))
 }

@@ -60,7 +60,8 @@ timeline_points <- function(x, panels, shown) {
       series = factor(labels[keep], levels = shown), measure = m,
       panel = measure_label(x, panels$panel[i]), over = panels$over[i],
       derived = panels$derived[i],
-      invented = (!is_measured(x, m) & !is.na(x[[m]]))[keep], thin = is_thin(x, m)[keep]
+      invented = (!is_measured(x, m) & !is.na(x[[m]]))[keep], thin = is_thin(x, m)[keep],
+      flagged = is_flagged(x, m)[keep]
     )
   })
   out <- do.call(rbind, out)
@@ -144,6 +145,12 @@ value_layers <- function(data, over) {
         colour = figure_colours[["computed"]], na.rm = TRUE
       )
     },
+    if (any(data$flagged)) {
+      ggplot2::geom_point(
+        data = data[data$flagged, ], shape = 4, size = 2.2, stroke = 0.9,
+        colour = figure_colours[["computed"]], na.rm = TRUE
+      )
+    },
     if (any(data$thin)) {
       ggplot2::geom_point(
         data = data[data$thin, ], shape = 24, fill = figure_colours[["missing"]], size = 2,
@@ -168,7 +175,8 @@ figure_key <- function(data, holes, over) {
   parts <- c(
     if (nrow(holes)) "sand: no values",
     if (any(data$invented)) "hollow on a dashed line: not measured",
-    if (any(data$thin)) "triangle: on fewer readings than expected"
+    if (any(data$thin)) "triangle: on fewer readings than expected",
+    if (any(data$flagged)) "cross: flagged as a fault"
   )
   if (length(parts)) capitalise(paste(parts, collapse = "; "))
 }

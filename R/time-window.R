@@ -65,7 +65,8 @@ fading <- function(half_life = NULL, mean_age = NULL, alpha = NULL) {
   if (length(given) != 1) {
     abort_input("Give one of {.arg half_life}, {.arg mean_age} and {.arg alpha}.")
   }
-  out <- structure(list(side = "fading", by = names(given), steps = NULL, step = NULL), class = "kairon_window")
+  out <- structure(list(side = "fading", by = names(given), steps = NULL, step = NULL),
+                   class = "kairon_window")
   if (!is.null(alpha)) {
     if (!is.numeric(alpha) || length(alpha) != 1 || is.na(alpha) || alpha <= 0 || alpha >= 1) {
       abort_input("{.arg alpha} must be a number between 0 and 1.")

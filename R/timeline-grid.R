@@ -38,9 +38,6 @@ series_breaks <- function(x, series) {
 
 series_count <- function(x) length(series_breaks(x, timeline_meta(x)$series)) - 1
 
-# Number of the series of each row.
-series_index <- function(breaks) rep(seq_len(length(breaks) - 1), diff(breaks))
-
 # How a series is called in words: "Alderbrook", "Alderbrook / north".
 series_labels <- function(keys) {
   if (ncol(keys) == 0) {

@@ -34,7 +34,7 @@ format.kairon_ledger <- function(x, ...) {
     return("Nothing was filled, matched or pooled.")
   }
   unlist(lapply(x, function(entry) {
-    rows <- utils::head(entry$table, 12)
+    rows <- utils::head(as.data.frame(entry$table), 12)
     more <- nrow(entry$table) - nrow(rows)
     table <- if (nrow(rows)) text_table(as.list(rows), right = names(rows)[vapply(rows, is.numeric, TRUE)])
     c(entry$title, table, if (more > 0) paste0("  ... ", plural(more, "more row")))

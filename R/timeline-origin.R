@@ -27,8 +27,14 @@ count_column <- function(measure) paste0(measure, "_series")
 known_column <- function(measure) paste0(measure, "_known_from")
 
 companion_columns <- function(measures) {
-  c(origin_column(measures), coverage_column(measures), count_column(measures), known_column(measures))
+  c(
+    origin_column(measures), coverage_column(measures), count_column(measures), known_column(measures),
+    flag_column(measures)
+  )
 }
+
+# Why a reading was flagged as a fault.
+flag_column <- function(measure) paste0(measure, "_flag")
 
 # Integer codes into origin_levels; NA where the value is missing.
 origin_codes <- function(x, measure) cpp_origin_codes(x[[measure]], standard_origins(x, measure))

@@ -151,7 +151,7 @@ complete_companions <- function(part, companions) {
   for (name in setdiff(companions, names(part))) {
     part[[name]] <- if (grepl("_coverage$", name)) {
       1
-    } else if (grepl("_(series|known_from)$", name)) {
+    } else if (grepl("_(series|known_from|flag)$", name)) {
       NA
     } else {
       factor("observed", levels = origin_levels)

@@ -75,14 +75,7 @@ comparison <- function(x, rows, over, align_weeks, call = rlang::caller_env()) {
     base <- rep(at, length(first))
   } else {
     back <- steps_back(over, align_weeks, meta, rows$zone, call)
-    row <- rows_at(back(k), k, rows)
-    if (any(back(k) >= k)) {
-      abort_input(c(
-        "{.arg over} is shorter than a step of the timeline.",
-        x = "{.val {over}} before a stamp is the stamp's own period ({format(cadence)})."
-      ), call = call)
-    }
-    return(list(row = row, back = back, k = k))
+    return(list(row = rows_at(back(k), k, rows), back = back, k = k))
   }
   row <- rows_at(base[series_index(rows$breaks)], k, rows)
   if (all(is.na(row))) abort_input("No series has a value at {.val {over}}.", call = call)
@@ -108,6 +101,12 @@ steps_back <- function(over, align_weeks, meta, zone, call) {
   step <- aligned_step(parse_step(over, "over", call), align_weeks, cadence, call)
   if (step$word == "step" || meta$type == "step") {
     return(function(k) k - step$n)
+  }
+  if (duration_seconds(step) < 0.9 * step_seconds(cadence)) {
+    abort_input(c(
+      "{.arg over} is shorter than a step of the timeline.",
+      x = "{.val {over}} is less than {format(cadence)}."
+    ), call = call)
   }
   # From the start of the period: a stamp at its end would move to another length.
   function(k) {

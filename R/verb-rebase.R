@@ -10,7 +10,8 @@
 #' @param each The part of the calendar that has a normal of its own: `"month of year"`, `"hour of day"`,
 #'   `"day of week"`, `"day of year"` (smoothed by a fading window of 15 days either side),
 #'   `"season of year"` ...; `NULL` for one normal of all.
-#' @param as `"difference"`, `"percent"`, `"ratio"`, `"log_ratio"`, `"standardised"` (in standard deviations of the
+#' @param as `"difference"`, `"percent"`, `"ratio"`, `"log_ratio"`, `"standardised"` (in standard deviations
+#' of the
 #'   part in the base period) or `"index"` (base = 100).
 #' @param at_least The share of a part's values in the base period that must be there for a normal.
 #' @returns The timeline with the departures under the measures' names. Parts without a
@@ -86,17 +87,11 @@ row_parts <- function(x, rows, part, call = rlang::caller_env()) {
   part_codes(part, local)
 }
 
-in_base <- function(x, rows, against, call = rlang::caller_env()) {
+in_base <- function(x, rows, against) {
   if (is.null(against)) {
     return(rep(TRUE, length(rows$seconds)))
   }
   base <- quietly(during(x, against))
-  if (!is_timeline(base) || nrow(base) == 0) {
-    abort_input(c(
-      "The base period lies outside of the data.",
-      x = "{.val {against}} holds no stamp; the timeline runs from {span_words(x)}."
-    ), call = call, .envir = list2env(list(against = against, x = x)))
-  }
   meta <- timeline_meta(x)
   span <- range(to_seconds(base[[meta$time]]))
   rows$seconds >= span[1] & rows$seconds <= span[2]
@@ -113,7 +108,8 @@ part_normals <- function(values, owner, code, inside, part, at_least) {
   count <- tabulate(at[there], length(keys))
   total <- as.vector(rowsum(c(v[there], rep(0, length(keys))), c(at[there], seq_along(keys))))
   normal <- ifelse(count > 0, total / count, NA_real_)
-  squares <- as.vector(rowsum(c((v[there] - normal[at[there]])^2, rep(0, length(keys))), c(at[there], seq_along(keys))))
+  squares <- as.vector(rowsum(c((v[there] - normal[at[there]])^2, rep(0, length(keys))),
+                              c(at[there], seq_along(keys))))
   out <- data.frame(
     owner = keys %/% 1e4, code = keys %% 1e4, normal = normal,
     sd = ifelse(count > 1, sqrt(squares / (count - 1)), NA_real_), count = count,

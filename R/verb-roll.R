@@ -132,7 +132,8 @@ read_pairs <- function(x, correlate, call = rlang::caller_env()) {
   pairs <- if (is.list(correlate)) correlate else list(correlate)
   for (pair in pairs) {
     if (!is.character(pair) || length(pair) != 2) {
-      abort_input("{.arg correlate} must name pairs of measures, such as {.code c(\"flow\", \"level\")}.", call = call)
+      abort_input("{.arg correlate} must name pairs of measures, such as {.code c(\"flow\", \"level\")}.",
+                  call = call)
     }
     check_columns(pair, names(timeline_meta(x)$kinds), call)
   }
@@ -168,7 +169,9 @@ window_steps <- function(window, x, call = rlang::caller_env()) {
     return(NA_real_)
   }
   if (abs(steps - round(steps)) > 1e-6) {
-    tell(c(i = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}, no whole number."))
+    tell(c(
+      i = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}, no whole number."
+    ))
     return(NA_real_)
   }
   check_centre(round(steps), window, call)
@@ -203,7 +206,7 @@ say_window <- function(window, steps, x) {
     if (steps == 1) {
       usual <- usual_reading(max(window$step$n, 2), cadence)
       tell(c(
-        "!" = "{format(window)} is a single step of a timeline {format(cadence)}: each window holds one value.",
+        "!" = "{format(window)} is a single step of a timeline {format(cadence)}: one value a window.",
         i = "{.code {window$side}({max(window$step$n, 2)})} would be {usual}."
       ))
     }
@@ -329,7 +332,8 @@ kernel_values <- function(values, rows, window, steps, statistic, x, call) {
     abort_input("A window with {window$kernel} weights has a mean only.", call = call)
   }
   if (is.na(steps)) {
-    abort_input("Weights by {window$kernel} need a regular timeline and a window of whole steps.", call = call)
+    abort_input("Weights by {window$kernel} need a regular timeline and a window of whole steps.",
+                call = call)
   }
   if (window$kernel == "henderson" && steps < 5) {
     abort_input("Henderson's weights need an odd number of at least 5 steps.", call = call)
@@ -357,7 +361,8 @@ roll_fading <- function(x, out, rows, window, label, wanted, plan, call) {
       values <- made[[statistic]]
       values[made$count < (plan$at_least %||% 1)] <- NA_real_
       marks <- list(origin = summarised_code)
-      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, values, marks)
+      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, values,
+                        marks)
     }
   }
   out

@@ -16,14 +16,16 @@
 #'   logarithms, the automatic power, differences, values less their rolling mean): for each series and
 #'   measure, `spread_ratio` (largest over smallest standard deviation of whole seasons) and
 #'   `level_correlation` (of the seasons' standard deviations with their means; near 0 is even).
-#' @returns The timeline with transformed measures (`back_transform()`: the original ones); [ledger()] has the power
+#' @returns The timeline with transformed measures (`back_transform()`: the original ones); [ledger()] has
+#' the power
 #'   and shift of each series. Zeros are shifted by half the smallest positive value, which is said.
 #'   With `compare`, a data frame.
 #' @section Formula:
 #' w = (v^p - 1) / p, and log(v) for p = 0. Guerrero's power makes the coefficient of variation of
 #' sd / mean^(1 - p) over whole seasons smallest, between -1 and 2.
 #' @section Forecasts:
-#' In a routine the power is chosen on what each forecast may see, and forecasts come back on the original scale.
+#' In a routine the power is chosen on what each forecast may see, and forecasts come back on the original
+#' scale.
 #' @references
 #' Box, G. E. P. and Cox, D. R. (1964). An analysis of transformations. Journal of the Royal Statistical
 #' Society B 26, 211-252.
@@ -78,7 +80,8 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
       mean = isTRUE(mean)
     )
     unit <- timeline_meta(x)$units[[m]]
-    x <- rescale_measure(x, m, made, origin_codes(x, m), if (nzchar(unit)) paste("transformed", unit) else "", undo)
+    x <- rescale_measure(x, m, made, origin_codes(x, m), if (nzchar(unit)) paste("transformed", unit) else "",
+                         undo)
     account <- data.frame(measure = rep(m, nrow(chosen)), power = chosen$power, shift = chosen$shift)
     table[[m]] <- if (ncol(rows$keys)) cbind(rows$keys, account) else account
   }
@@ -129,7 +132,8 @@ series_powers <- function(x, rows, m, power, season, call = rlang::caller_env())
     shift <- if (any(v == 0, na.rm = TRUE) && length(positive)) min(positive) / 2 else 0
     own <- power
     if (is.character(power)) {
-      found <- if (power == "auto") power_by_spread(v + shift, season) else power_by_likelihood(v + shift, season)
+      found <- if (power == "auto") power_by_spread(v + shift, season) else power_by_likelihood(v + shift,
+          season)
       own <- if (is.na(found)) 1 else found
     }
     data.frame(power = own, shift = shift)

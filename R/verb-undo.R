@@ -87,7 +87,8 @@ undo_power <- function(table, x, step, levels, means = TRUE) {
       here <- owner == s
       w <- table[[column]][here]
       adjusted <- column == "value" && means && step$mean && !is.null(variance)
-      made <- if (adjusted) power_back_mean(w, step$power[s], variance[here]) else power_back(w, step$power[s])
+      made <- if (adjusted) power_back_mean(w, step$power[s], variance[here]) else power_back(w,
+          step$power[s])
       table[[column]][here] <- made - step$shift[s]
     }
   }

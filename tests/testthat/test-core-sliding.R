@@ -98,7 +98,8 @@ test_that("Henderson's weights sum to one, are even, and leave a cubic as it is"
     expect_equal(c(sum(w * j^2), sum(w * j^3)), c(0, 0), tolerance = 1e-9)
   }
   # The published weights of 9 and 13 terms.
-  expect_equal(kairon:::henderson_weights(13)[7:13], c(0.24006, 0.21434, 0.14736, 0.06549, 0, -0.02786, -0.01935),
+  expect_equal(kairon:::henderson_weights(13)[7:13],
+               c(0.24006, 0.21434, 0.14736, 0.06549, 0, -0.02786, -0.01935),
                tolerance = 1e-4)
   expect_equal(kairon:::henderson_weights(9)[5:9], c(0.33114, 0.26656, 0.11847, -0.00987, -0.04072),
                tolerance = 1e-4)

@@ -1,0 +1,116 @@
+#' @rdname figures
+#' @export
+autoplot.kairon_season_profile <- function(object, measures = NULL, series = NULL, ...) {
+  p <- object
+  measure <- one_measure(rlang::enquo(measures), p$measures)
+  table <- p$history %||% p$table
+  table <- table[table$measure == measure, ]
+  labels <- if (length(p$meta$series)) series_labels(table[p$meta$series]) else rep("", nrow(table))
+  several <- is.null(p$history) && length(p$parts) == 1
+  shown <- series %||% utils::head(unique(labels), if (several) 6 else 1)
+  for (s in shown) check_choice(s, unique(labels), arg = "series")
+  table <- table[labels %in% shown, ]
+  table$series <- factor(labels[labels %in% shown], levels = shown)
+  table$part <- if (is.factor(table$part)) droplevels(table$part) else factor(table$part)
+  if (!is.null(p$history)) {
+    return(draw_history(p, table, measure, shown))
+  }
+  if (length(p$parts) == 2) {
+    return(draw_heat(p, table, measure, shown))
+  }
+  draw_profile(p, table, measure, shown, length(unique(labels)))
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_season_profile <- function(x, ...) draw_plot(x, ...)
+
+profile_title <- function(p, measure, shown) {
+  unit <- p$meta$units[[measure]]
+  paste0(measure, if (nzchar(unit)) paste0(" (", unit, ")"), " by ", word_list(p$parts),
+         if (length(shown) == 1 && nzchar(shown)) paste0(": ", shown))
+}
+
+draw_profile <- function(p, table, measure, shown, series) {
+  figure <- ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$median)) +
+    ggplot2::geom_ribbon(
+      ggplot2::aes(ymin = .data$q25, ymax = .data$q75), fill = figure_colours[["band"]], alpha = 0.4
+    ) +
+    ggplot2::geom_line(colour = figure_colours[["observed"]], linewidth = 0.9) +
+    ggplot2::geom_point(colour = figure_colours[["observed"]], size = 1.6) +
+    part_axis(table$part) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::labs(
+      title = profile_title(p, measure, shown),
+        subtitle = "Line: the median; band: the middle half of the values",
+      caption = paste0(p$line, if (series > length(shown)) paste0(". Not shown: ", series - length(shown),
+          " more series"))
+    )
+  if (length(shown) > 1) {
+    figure + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (length(shown) > 3) 2 else 1)
+  } else {
+    figure
+  }
+}
+
+# As many labels as fit.
+part_axis <- function(part) {
+  n <- nlevels(part)
+  at <- seq(1, n, by = max(1, ceiling(n / 12)))
+  labels <- levels(part)
+  if (any(labels %in% c(month.name, "Monday"))) labels <- substr(labels, 1, 3)
+  ggplot2::scale_x_continuous(name = NULL, breaks = at, labels = labels[at])
+}
+
+draw_heat <- function(p, table, measure, shown) {
+  ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$part_2, fill = .data$mean)) +
+    ggplot2::geom_tile(colour = "white", linewidth = 0.3) +
+    ggplot2::scale_fill_gradientn(
+      colours = c("#F3E3C3", "#E2A13B", "#7FA9B8", "#26404F"), labels = axis_numbers, name = "mean",
+        na.value = "white"
+    ) +
+    ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +
+    ggplot2::scale_y_discrete(limits = rev, name = NULL) +
+    part_axis(table$part) +
+    figure_theme() +
+    ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +
+    ggplot2::labs(
+      title = profile_title(p, measure, shown), subtitle = "The mean of each pair of parts", caption = p$line
+    )
+}
+
+# Small multiples: each part over the cycles, with its median and middle half.
+draw_history <- function(p, table, measure, shown) {
+  table <- table[!is.na(table$mean), ]
+  band <- lapply(split(table$mean, table$part), function(v) {
+    stats::quantile(v, c(0.25, 0.5, 0.75), names = FALSE)
+  })
+  band <- data.frame(part = factor(names(band), levels = levels(table$part)), do.call(rbind, band))
+  names(band)[2:4] <- c("low", "middle", "high")
+  latest <- table[!duplicated(table$part, fromLast = TRUE), ]
+  ggplot2::ggplot(table, ggplot2::aes(.data$cycle, .data$mean)) +
+    ggplot2::geom_rect(
+      data = band, inherit.aes = FALSE, fill = figure_colours[["band"]], alpha = 0.3,
+      ggplot2::aes(xmin = min(table$cycle), xmax = max(table$cycle), ymin = .data$low, ymax = .data$high)
+    ) +
+    ggplot2::geom_hline(
+      data = band, ggplot2::aes(yintercept = .data$middle), colour = figure_colours[["computed"]],
+        linewidth = 0.5
+    ) +
+    ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.7) +
+    ggplot2::geom_point(data = latest, colour = figure_colours[["observed"]], size = 2.2) +
+    ggplot2::facet_wrap(~part, nrow = 1) +
+    ggplot2::scale_x_date(name = NULL, breaks = NULL) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::theme(strip.text = ggplot2::element_text(size = 9), panel.spacing = grid_unit(0.35)) +
+    ggplot2::labs(
+      title = paste0(profile_title(p, measure, shown), ", over the years"),
+      subtitle = paste0(
+        "Grey: each part's own history, ", paste(format(range(table$cycle), "%Y"), collapse = " to "),
+        ", dark: the latest; line and band: its median and middle half"
+      ),
+      caption = p$line
+    )
+}
