@@ -32,6 +32,8 @@ screenshots:
 bench: install
 	Rscript bench/time-axis.R
 	Rscript bench/grid.R
+	Rscript bench/windows.R
+	Rscript bench/vetting.R
 
 check:
 	mkdir -p build

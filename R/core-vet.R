@@ -153,6 +153,11 @@ find_jumps <- function(values, times, breaks, rate, threshold) {
   )
 }
 
+# Standard deviation by the 0.9 quantile of sizes.
+robust_sd <- function(d) {
+  max(stats::quantile(abs(d), 0.9, na.rm = TRUE, names = FALSE) / stats::qnorm(0.95), 1e-12)
+}
+
 # Shifts that stay: a step far larger than steps usually are, the levels of `width` readings before
 # and after differ by as much, and far more than usual, and it lasts for `stay` readings.
 find_shifts <- function(values, times, breaks, threshold, width, stay) {
@@ -177,8 +182,6 @@ find_shifts <- function(values, times, breaks, threshold, width, stay) {
     after <- level(0, width - 1, width)
     before <- c(NA, level(width - 1, 0, width)[-n])
     size <- after - before
-    robust_sd <- function(d) max(stats::quantile(abs(d), 0.9, na.rm = TRUE,
-        names = FALSE) / stats::qnorm(0.95), 1e-12)
     # What happened in a gap is no step.
     pause <- diff(times[there])
     step <- c(0, ifelse(pause > 3 * stats::median(pause), 0, diff(v)))

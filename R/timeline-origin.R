@@ -138,7 +138,7 @@ format.kairon_origins <- function(x, ...) {
   }, "")
 }
 
-# "1,200 observed, 31 imputed, 4 missing (0.3 %), so 2.5 % of the values are invented"
+# Such as: 1,200 observed, 31 imputed, 4 missing (0.3 %), so 2.5 % of the values are invented.
 origin_words <- function(counts) {
   shown <- counts[c(origin_levels, "missing")]
   shown <- shown[shown > 0]

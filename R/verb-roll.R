@@ -61,7 +61,9 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
   given <- named_windows(dots)
   for (w in given$windows) check_window(w)
   edges <- check_choice(edges, c("missing", "partial"))
-  wanted <- read_statistics(x, given$rest)
+  # Smoothing by a kernel is a mean, of amounts too.
+  smooth <- any(vapply(given$windows, has_kernel, TRUE))
+  wanted <- read_statistics(x, if (smooth && length(given$rest) == 0) list("mean") else given$rest)
   check_window_statistics(wanted)
   pairs <- read_pairs(x, correlate)
   if (is_regular(x)) x <- complete_grid(x)
@@ -139,6 +141,8 @@ read_pairs <- function(x, correlate, call = rlang::caller_env()) {
   }
   pairs
 }
+
+has_kernel <- function(window) !is.null(window$kernel) && window$kernel != "flat"
 
 # Steps of a regular timeline in a window; NA where it has no fixed number
 # (irregular stamps, windows of months on days, growing windows).
@@ -268,7 +272,7 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
   needed <- plan$at_least %||% if (is.na(steps) || plan$edges == "partial") 1 else steps
   if (plan$edges == "missing") check_reach(at, needed, window, x, call)
   whole <- whole_windows(at, window, steps, rows, plan)
-  kernel <- !is.null(window$kernel) && window$kernel != "flat"
+  kernel <- has_kernel(window)
   for (measure in names(wanted)) {
     values <- x[[measure]]
     count <- function(v, how) sliding_statistic(v, rows$seconds, at$from, at$to, rows$breaks, how)

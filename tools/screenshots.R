@@ -17,6 +17,8 @@ shot("timeline", autoplot(impute(resample(spring, "1 hour"), "linear", longest =
 shot("coverage", autoplot(inspect(demand)))
 birchmoor <- demand[demand$district == "Birchmoor", ]
 shot("rolling", autoplot(roll(birchmoor, trailing("28 days"), c("mean", "sd"))))
+shot("vetting", autoplot(vet(river)))
+shot("profile", autoplot(season_profile(demo_timeline("energy"), c("hour of day", "day of week"))))
 shot("decomposition", autoplot(decomposition(demo_timeline("billed"), "year", combine = "multiply")))
 parts <- holdout(demand, "28 days")
 f <- forecast(parts$train, "28 days", by_seasonal_naive())

@@ -12,8 +12,9 @@ random_table <- function(seed, series = 3, days = 40) {
   out
 }
 
-as_sites <- function(data) quiet(timeline(data, day, site, amounts = "rain",
-                                          units = c(flow = "l/s", rain = "mm")))
+as_sites <- function(data) {
+  quiet(timeline(data, day, site, amounts = "rain", units = c(flow = "l/s", rain = "mm")))
+}
 
 verbs <- list(
   resample = function(x) resample(x, "1 week"),
@@ -32,7 +33,8 @@ test_that("the order of the rows changes nothing", {
     x <- as_sites(data)
     expect_equal(as_sites(data[sample(nrow(data)), ]), x)
     for (name in names(verbs)) {
-      expect_equal(quiet(verbs[[name]](as_sites(data[nrow(data):1, ]))), quiet(verbs[[name]](x)), info = name)
+      expect_equal(quiet(verbs[[name]](as_sites(data[rev(seq_len(nrow(data))), ]))), quiet(verbs[[name]](x)),
+                   info = name)
     }
   }
 })

@@ -54,10 +54,12 @@ test_that("the last known value, not older than ten minutes: a slow search agree
   keep <- !is.na(b$level)
   tb <- as.numeric(b$time)[keep]
   v <- b$level[keep]
-  slow <- function(choose) vapply(ta, function(t) {
-    i <- choose(t)
-    if (length(i) == 1 && abs(tb[i] - t) <= 600) v[i] else NA_real_
-  }, 1)
+  slow <- function(choose) {
+    vapply(ta, function(t) {
+      i <- choose(t)
+      if (length(i) == 1 && abs(tb[i] - t) <= 600) v[i] else NA_real_
+    }, 1)
+  }
   got <- function(match) quiet(align(a, b, every = "first", match = match, within = "10 minutes"))$level
   expect_equal(got("previous"), slow(function(t) utils::tail(which(tb <= t), 1)))
   expect_equal(got("next"), slow(function(t) utils::head(which(tb >= t), 1)))

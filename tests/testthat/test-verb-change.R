@@ -127,8 +127,10 @@ test_that("forecasts come back on the original scale, bounds and all", {
 test_that("backtests learn powers and normals from the past alone", {
   x <- demo_timeline("billed")
   r <- routine() |> stabilise() |> change("1 year")
-  run <- function(x) quiet(backtest(x, by_mean(), "6 months", cutoffs = c("2030-12-01", "2031-06-01"),
-                                    routine = r))$table
+  run <- function(x) {
+    cutoffs <- c("2030-12-01", "2031-06-01")
+    quiet(backtest(x, by_mean(), "6 months", cutoffs = cutoffs, routine = r))$table
+  }
   plain <- run(x)
   later <- x
   late <- later$month > as.Date("2031-06-01")

@@ -1,7 +1,8 @@
 # Vetting and repairing: planted faults, false alarms, rules by hand.
 
-instant_of <- function(text) as.numeric(as.POSIXct(sub("(..):(..)$", "\\1\\2", text),
-    format = "%Y-%m-%dT%H:%M:%S%z"))
+instant_of <- function(text) {
+  as.numeric(as.POSIXct(sub("(..):(..)$", "\\1\\2", text), format = "%Y-%m-%dT%H:%M:%S%z"))
+}
 
 test_that("faults planted in the river are found, with hardly a false alarm", {
   planted <- truth()$river

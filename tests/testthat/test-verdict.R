@@ -44,8 +44,9 @@ test_that("a lean is told when it is over a third of the error", {
 })
 
 test_that("intervals held, were too narrow or too wide", {
-  held <- function(share) said(rep(c(1, -1), 50),
-                               inside = rep(c(TRUE, FALSE), round(100 * c(share, 1 - share))))
+  held <- function(share) {
+    said(rep(c(1, -1), 50), inside = rep(c(TRUE, FALSE), round(100 * c(share, 1 - share))))
+  }
   expect_match(held(0.9), "The 90 % intervals held 90 % of the time: as they should.", fixed = TRUE)
   expect_match(held(0.7), "held 70 % of the time: too narrow", fixed = TRUE)
   expect_match(held(1), "held 100 % of the time: too wide", fixed = TRUE)
