@@ -7,7 +7,8 @@
 #' @param with The rule, as in [impute()]: `"linear"`, `"previous"`, `"seasonal"`, a number, ... On irregular
 #'   timelines rules between neighbours and numbers only.
 #' @param longest The longest flagged stretch that is replaced; a longer one becomes missing.
-#' @param ... Further arguments of [impute()]: `season`, `direction`.
+#' @param season,direction As in [impute()].
+#' @param ... Not used.
 #' @param measures Measures to repair; all that have flags by default.
 #' @returns The timeline, with `<measure>_raw` beside each repaired measure. [ledger()] has the table of
 #'   what was replaced: the series columns, `measure`, the stamp, `rule`, `before`, `after`.
