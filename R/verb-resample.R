@@ -160,7 +160,9 @@ usual_step <- function(meta, rows) {
 }
 
 is_finer <- function(meta, target, rows) {
-  step_seconds(target) < usual_step(meta, rows) * 0.99
+  # A single reading has no step that a grid could be finer than.
+  usual <- usual_step(meta, rows)
+  is.finite(usual) && step_seconds(target) < usual * 0.99
 }
 
 # An amount read at an instant was accumulated before it: at an edge it belongs to

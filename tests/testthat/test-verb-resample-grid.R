@@ -179,6 +179,13 @@ test_that("a series without any value gives bins without one", {
   expect_equal(w$v_coverage, c(1, 1, 0, 0))
 })
 
+test_that("a single reading is a bin of its own", {
+  one <- irregular(50)[7, ]
+  day <- quiet(resample(one, "1 day"))
+  expect_equal(day$flow, one$flow)
+  expect_equal(day$time, local_day(one$time, "Europe/London"))
+})
+
 test_that("unfinished bins are flagged in prints and figures", {
   w <- quiet(resample(daily(1:24, start = "2031-01-06"), "1 week"))
   expect_output(print(w), "23\\*")
