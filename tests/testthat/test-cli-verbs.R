@@ -1,0 +1,51 @@
+# The newer verbs of the program give the numbers of the calls.
+
+table_of <- function(run) {
+  expect_equal(run$code, 0, info = paste(run$err, collapse = " "))
+  read.csv(text = paste(run$out, collapse = "\n"), check.names = FALSE)
+}
+billed <- c(demo_file("billed.csv"), "--amounts", "volume", "--quiet")
+
+test_that("changes, departures and powers", {
+  x <- demo_timeline("billed")
+  year <- table_of(kairon("change", billed, "--over", "1 year", "--as", "percent"))
+  expect_equal(year$volume, quiet(change(x, "1 year", "percent"))$volume)
+  based <- table_of(kairon("rebase", billed, "--against", "2023/2027", "--each", "month of year", "--as",
+                           "ratio"))
+  expect_equal(based$volume, quiet(rebase(x, "2023/2027", "month of year", "ratio"))$volume)
+  even <- table_of(kairon("stabilise", billed, "--power", "0.5"))
+  expect_equal(even$volume, quiet(stabilise(x, 0.5))$volume)
+  rivals <- table_of(kairon("stabilise", billed, "--compare"))
+  expect_equal(rivals$spread_ratio, stabilise(x, compare = TRUE)$spread_ratio)
+})
+
+test_that("windows of each side", {
+  x <- demo_timeline("billed")
+  roll_by <- function(...) table_of(kairon("roll", billed, ...))
+  expect_equal(roll_by("--window", "12 months", "--statistics", "mean,zscore")$volume_zscore,
+               quiet(roll(x, trailing("12 months"), c("mean", "zscore")))$volume_zscore)
+  smooth <- roll_by("--window", "13", "--side", "centred", "--kernel", "henderson", "--statistics", "mean")
+  expect_equal(smooth$volume_mean, quiet(roll(x, centred(13, kernel = "henderson")))$volume_mean)
+  expect_equal(roll_by("--window", "6", "--side", "fading", "--statistics", "sd")$volume_sd,
+               quiet(roll(x, fading(6), "sd"))$volume_sd)
+  expect_equal(roll_by("--side", "since-start")$volume_sum, quiet(roll(x, since_start()))$volume_sum)
+  wrong <- kairon("roll", billed, "--window", "3", "--side", "middle")
+  expect_equal(wrong$code, 2)
+  expect_equal(kairon("roll", billed)$code, 2)
+})
+
+test_that("profiles, vetting and repairs", {
+  profile <- table_of(kairon("season-profile", billed, "--each", "month of year", "--as", "index"))
+  expect_equal(profile$effect,
+               as.data.frame(season_profile(demo_timeline("billed"), "month of year", as = "index"))$effect)
+  river <- c(demo_file("river.csv.gz"), "--zone", "Europe/London", "--missing=---", "--repeats", "first",
+             "--quiet")
+  found <- table_of(kairon("vet", river))
+  expect_equal(found$off, findings(quiet(vet(demo_timeline("river"))))$off)
+  limited <- table_of(kairon("vet", river, "--measures", "flow", "--max", "250"))
+  expect_gt(sum(limited$rule == "limit"), 10)
+  repaired <- table_of(kairon("repair", river, "--longest", "3"))
+  expect_equal(sum(repaired$flow_origin == "repaired"), 24)
+  expect_equal(repaired$flow_raw, demo_timeline("river")$flow)
+  expect_equal(kairon("repair", river, "--with", "linaer")$code, 1)
+})
