@@ -259,6 +259,50 @@ void curves() {
   check("looking back only there is nothing before the first value", std::isnan(signal[0]) && near(signal[59], 34.5, 1e-3));
 }
 
+void sliding() {
+  // Windows that move by uneven steps over values with holes, ties and a storm.
+  std::mt19937 random(11);
+  std::vector<double> v, t;
+  for (int i = 0; i < 600; ++i) {
+    const double draw = static_cast<double>(random() % 1000) / 10;
+    v.push_back(i % 17 == 5 ? core::kMissing : i > 200 && i < 220 ? 1e8 * draw : std::floor(draw));
+    t.push_back(3600.0 * i + static_cast<double>(random() % 600));
+  }
+  std::vector<int> from, to;
+  int a = 0, b = 0;
+  for (int i = 0; i < 600; ++i) {
+    b = std::min(600, std::max(b, i + static_cast<int>(random() % 4)));
+    a = std::max(a, b - static_cast<int>(random() % 40));
+    from.push_back(a);
+    to.push_back(b);
+  }
+  const std::vector<int> breaks = {0, 600};
+  std::vector<double> out(600), scratch;
+  const char* const names[] = {"mean", "sum", "var", "min", "max", "median", "q10", "mad", "first", "last", "count",
+                               "range", "slope", "zscore"};
+  for (const char* name : names) {
+    const core::StatisticSpec spec = core::statistic_named(name);
+    core::sliding_statistics(spec, span(v), span(t), span(from), span(to), span(breaks), 1, out.data());
+    bool same = true;
+    for (std::size_t i = 0; i < 600; ++i) {
+      const auto at = static_cast<std::size_t>(from[i]), end = static_cast<std::size_t>(to[i]);
+      const double alone = core::statistic_of(spec, span(v).part(at, end), span(t).part(at, end), scratch);
+      same = same && near(out[i], alone, 1e-6);
+    }
+    check((std::string("sliding as alone: ") + name).c_str(), same);
+  }
+  std::vector<double> mean(600), var(600), sum(600), count(600);
+  core::fading_statistics(span(t), span(t), span(breaks), 7200, 1, {mean.data(), var.data(), sum.data(), count.data()});
+  check("a fading mean of the time lags behind it, and settles",
+        mean[599] < t[599] && t[599] - mean[599] < 7200 * 2 && count[599] == 600);
+  const std::vector<double> ones(7, 1.0);
+  std::vector<double> there(600);
+  core::kernel_means(span(t), span(breaks), span(ones), 3, 1, mean.data(), there.data());
+  double direct = 0;
+  for (std::size_t i = 97; i <= 103; ++i) direct += t[i] / 7;
+  check("a flat kernel is a mean, and knows what the ends cut off", near(mean[100], direct) && near(there[0], 4.0 / 7));
+}
+
 void fields() {
   const std::string text = "2031-03-01T00:00:00Z,1\n\n2031-03-01T00:01:00Z,2\r\n2031-03-02 00:00,3";
   const core::TextPieces pieces = core::cut_text(text.data(), text.data() + text.size(), 2);
@@ -283,6 +327,7 @@ int main() {
   series();
   grids();
   curves();
+  sliding();
   fields();
   return failures > 0;
 }
