@@ -27,6 +27,7 @@ backtest_past <- function(b, measure, shown) {
   keep <- k > min(b$plan$cutoffs) - b$plan$steps & labels %in% shown
   data.frame(
     stamp = x[[b$meta$time]][keep], value = x[[measure]][keep],
+    invented = (!is_measured(x, measure) & !is.na(x[[measure]]))[keep],
     series = factor(labels[keep], levels = shown)
   )
 }
@@ -40,6 +41,7 @@ draw_backtest <- function(b, measure, data, past, shown) {
     ggplot2::geom_line(
       data = past, colour = figure_colours[["observed"]], linewidth = 0.7, na.rm = TRUE
     ) +
+    invented_points(past) +
     ggplot2::geom_line(
       data = data, na.rm = TRUE, linewidth = 0.7,
       ggplot2::aes(colour = .data$method, group = interaction(.data$method, .data$cutoff))

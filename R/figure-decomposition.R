@@ -41,9 +41,10 @@ decomposition_panels <- function(one, d, measure) {
     remainder = if (multiply) "remainder (as a factor)" else "remainder"
   )
   columns <- c("value", "trend", effect, "remainder")
+  made_up <- !is.na(one$value) & !as.character(one$origin) %in% measured_origins
   do.call(rbind, lapply(seq_along(columns), function(i) {
     data.frame(
-      stamp = one[[d$meta$time]], value = one[[columns[i]]],
+      stamp = one[[d$meta$time]], value = one[[columns[i]]], invented = made_up & columns[i] == "value",
       panel = factor(heads[[i]], levels = heads), part = names(heads)[i]
     )
   }))
@@ -66,6 +67,7 @@ draw_decomposition <- function(data, d, measure, shown, series) {
       data = lines, ggplot2::aes(colour = .data$part == "value"), linewidth = 0.6,
       na.rm = TRUE, show.legend = FALSE
     ) +
+    invented_points(data) +
     ggplot2::scale_colour_manual(values = c(
       `TRUE` = figure_colours[["observed"]], `FALSE` = figure_colours[["computed"]]
     )) +
@@ -77,7 +79,7 @@ draw_decomposition <- function(data, d, measure, shown, series) {
       title = paste(c(measure, if (nzchar(shown)) c("of", shown), "split into its parts"), collapse = " "),
       subtitle = paste0(
         "Moving averages; the parts ", if (d$combine == "multiply") "multiply" else "add",
-        " up to the values"
+        " up to the values", if (any(data$invented)) "; hollow: not measured"
       ),
       caption = paste0(d$span, ". ", capitalise(format(d$meta$cadence)), if (series > 1) {
         paste0(". One of ", series, " series")

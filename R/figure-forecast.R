@@ -69,6 +69,7 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
     ggplot2::geom_line(
       data = known, colour = figure_colours[["observed"]], linewidth = 0.55, na.rm = TRUE
     ) +
+    invented_points(past) +
     ggplot2::geom_line(
       data = ahead, ggplot2::aes(colour = .data$method), linewidth = 0.9, na.rm = TRUE
     ) +

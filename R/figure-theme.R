@@ -33,6 +33,17 @@ figure_theme <- function() {
 
 grid_unit <- function(lines) ggplot2::unit(lines, "lines")
 
+# Hollow points on what was not measured: the same in every figure.
+invented_points <- function(data) {
+  if (!any(data$invented)) {
+    return(NULL)
+  }
+  ggplot2::geom_point(
+    data = data[data$invented, ], shape = 21, fill = "white", size = 1.3,
+    colour = figure_colours[["computed"]], na.rm = TRUE
+  )
+}
+
 # A time axis that names days, months and years rightly, in the zone.
 time_axis <- function(type, zone = "UTC") {
   if (type == "step") {

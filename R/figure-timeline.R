@@ -139,12 +139,7 @@ value_layers <- function(data, over) {
       data = known[known$derived & !known$over, ], ggplot2::aes(group = .data$measure),
       colour = figure_colours[["computed"]], linewidth = 0.6, na.rm = TRUE
     ),
-    if (any(data$invented)) {
-      ggplot2::geom_point(
-        data = data[data$invented, ], shape = 21, fill = "white", size = 1.3,
-        colour = figure_colours[["computed"]], na.rm = TRUE
-      )
-    },
+    invented_points(data),
     if (any(data$flagged)) {
       ggplot2::geom_point(
         data = data[data$flagged, ], shape = 4, size = 2.2, stroke = 0.9,

@@ -38,6 +38,18 @@ test_that("thin bins are triangles, invented values hollow, at their stamps", {
   expect_equal(hollow$stamp, as.Date("2031-01-13"))
 })
 
+test_that("what was not measured is hollow in every figure", {
+  x <- quiet(impute(daily(replace(rep(1:7, 12) + rnorm(84), c(60, 80), NA)), "linear"))
+  hollow <- as.Date("2031-01-01") + c(59, 79)
+  b <- quiet(backtest(x, by_naive(), horizon = 5, cutoffs = 4))
+  for (p in list(autoplot(x), autoplot(decomposition(x)), autoplot(quiet(forecast(x, 5)), history = 60),
+                 autoplot(b))) {
+    points <- Filter(function(l) inherits(l$geom, "GeomPoint") && identical(l$aes_params$shape, 21), p$layers)
+    expect_true(all(points[[1]]$data$stamp %in% hollow))
+    expect_true(hollow[2] %in% points[[1]]$data$stamp)
+  }
+})
+
 test_that("a backtest's figure holds each forecast, its cutoffs and what came true", {
   x <- daily(sin(1:60))
   b <- quiet(backtest(x, list(by_naive(), by_mean()), horizon = 5, cutoffs = 2))
