@@ -77,18 +77,7 @@ grid_columns <- function(base, p, shape) {
 
 # Adds the measures of a table at these rows, named with the label of what is spread.
 take_rows <- function(out, table, row, label) {
-  meta <- timeline_meta(table)
-  for (m in names(meta$kinds)) {
-    name <- spread_name(m, label)
-    out$data[[name]] <- table[[m]][row]
-    if (is_marked(table, m)) {
-      out$data[[origin_column(name)]] <- origin_factor(origin_codes(table, m)[row], out$data[[name]])
-      coverage <- coverage_of(table, m)[row]
-      if (any(coverage < 1, na.rm = TRUE)) out$data[[coverage_column(name)]] <- coverage
-    }
-    out$kinds[[name]] <- meta$kinds[[m]]
-    out$units[[name]] <- meta$units[[m]]
-  }
+  for (m in names(timeline_meta(table)$kinds)) out <- take_measure(out, table, m, spread_name(m, label), row)
   out
 }
 

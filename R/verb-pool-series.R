@@ -290,7 +290,6 @@ part_cells <- function(x, rows, groups, part, call = rlang::caller_env()) {
   step <- calendar_parts[[part]]$cycle %||% "year"
   cadence <- cadence(paste("1", step))
   k <- period_of(cadence, cycle * 86400, utc_zone)
-  span <- max(k) - min(k) + 1
   key <- (m$group - 1) * 1e5 + code
   keys <- sort(unique(key))
   at <- match(key, keys)
@@ -397,7 +396,6 @@ pool_marks <- function(x, rows, cells, measure, at, order, values, weight) {
   owner <- series_index(rows$breaks)[at]
   if (cells$per_stamp) {
     series <- present
-    first <- rows$breaks[-length(rows$breaks)] + 1L
     full <- tapply(weight_of_series(weight, at, rows)[cells$groups$series], cells$groups$group, sum)
     share <- count(ifelse(there, weight, NA_real_), "sum")
     share[is.na(share)] <- 0

@@ -110,12 +110,7 @@ repair_measure <- function(x, rows, m, rule, limit, season, direction) {
   codes[hit] <- match("repaired", origin_levels)
   x <- put_column(x, m, after)
   x <- set_origins(x, m, codes)
-  name <- paste0(m, "_raw")
-  x <- put_column(x, name, before)
-  full <- timeline_meta(x)
-  full$kinds[[name]] <- meta$kinds[[m]]
-  full$units[[name]] <- meta$units[[m]]
-  attr(x, "timeline") <- full
+  x <- keep_raw(x, m, before, meta)
   x <- put_column(x, flag_column(m), NULL)
   table <- data.frame(
     measure = m, stamp = from_seconds(rows$seconds[hit], meta$type, meta$zone),

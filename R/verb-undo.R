@@ -127,7 +127,6 @@ undo_change <- function(table, x, step, levels) {
   out <- table
   for (one in split(seq_len(nrow(table)), paste(labels, method, sep = "\r"))) {
     past <- which(step$labels == labels[one[1]])
-    first <- step$k[past[1]]
     known <- stats::setNames(step$before$values[past], step$k[past])
     width <- list()
     for (i in one[order(k[one])]) {
