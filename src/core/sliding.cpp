@@ -4,6 +4,7 @@
 #include <cmath>
 #include <deque>
 
+#include "order.h"
 #include "parallel.h"
 
 namespace core {
@@ -238,156 +239,11 @@ void slide_extreme(double sign, Doubles v, const Window& w, double* out) {
   }
 }
 
-// The values of a window in two heaps: the smaller ones with the largest on top, the
-// others with the smallest on top. Each row knows its place, so that any can leave.
-class TwoHeaps {
- public:
-  TwoHeaps(Doubles v, int first, int last) : v_(v), first_(first), place_(at(last - first) + 1, 0) {}
-  int size() const { return static_cast<int>(low_.size() + high_.size()); }
-
-  void add(int row) {
-    if (std::isnan(v_[at(row)])) return;
-    const bool below = !low_.empty() && v_[at(row)] <= v_[at(low_[0])];
-    if (below) push(low_, row, -1); else push(high_, row, 1);
-  }
-  void remove(int row) {
-    if (std::isnan(v_[at(row)])) return;
-    const int place = place_[at(row - first_)];
-    if (place < 0) erase(low_, -place - 1, -1); else erase(high_, place - 1, 1);
-  }
-  // The value at place p (0 to 1), linear between order statistics.
-  double quantile(double p) {
-    const int n = size();
-    if (n == 0) return kMissing;
-    const double place = p * (n - 1);
-    const std::size_t lower = static_cast<std::size_t>(std::floor(place)) + 1;
-    while (low_.size() > lower) move(low_, -1, high_, 1);
-    while (low_.size() < lower) move(high_, 1, low_, -1);
-    const double a = v_[at(low_[0])], share = place - std::floor(place);
-    return share == 0 || high_.empty() ? a : a + share * (v_[at(high_[0])] - a);
-  }
-
- private:
-  // `side` is -1 in the heap of the smaller values, whose largest is on top.
-  bool before(int a, int b, int side) const { return side * v_[at(a)] < side * v_[at(b)]; }
-  void put(std::vector<int>& h, std::size_t i, int row, int side) {
-    h[i] = row;
-    place_[at(row - first_)] = side * (static_cast<int>(i) + 1);
-  }
-  void up(std::vector<int>& h, std::size_t i, int side) {
-    const int row = h[i];
-    while (i > 0 && before(row, h[(i - 1) / 2], side)) {
-      put(h, i, h[(i - 1) / 2], side);
-      i = (i - 1) / 2;
-    }
-    put(h, i, row, side);
-  }
-  void down(std::vector<int>& h, std::size_t i, int side) {
-    const int row = h[i];
-    for (;;) {
-      std::size_t child = 2 * i + 1;
-      if (child >= h.size()) break;
-      if (child + 1 < h.size() && before(h[child + 1], h[child], side)) ++child;
-      if (!before(h[child], row, side)) break;
-      put(h, i, h[child], side);
-      i = child;
-    }
-    put(h, i, row, side);
-  }
-  void push(std::vector<int>& h, int row, int side) {
-    h.push_back(row);
-    up(h, h.size() - 1, side);
-  }
-  void erase(std::vector<int>& h, int i, int side) {
-    const int moved = h.back();
-    h.pop_back();
-    const std::size_t place = at(i);
-    if (place == h.size()) return;
-    h[place] = moved;
-    up(h, place, side);
-    down(h, at(std::abs(place_[at(moved - first_)]) - 1), side);
-  }
-  void move(std::vector<int>& from, int from_side, std::vector<int>& to, int to_side) {
-    const int row = from[0];
-    erase(from, 0, from_side);
-    push(to, row, to_side);
-  }
-
-  Doubles v_;
-  int first_;
-  std::vector<int> place_, low_, high_;
-};
-
 void slide_quantile(double p, Doubles v, const Window& w, double* out) {
   TwoHeaps heaps(v, w.from[w.begin], w.to[w.end - 1]);
   slide(w, [&](int r) { heaps.add(r); }, [&](int r) { heaps.remove(r); },
         [&](std::size_t i) { out[i] = heaps.quantile(p); });
 }
-
-// Which ranks of a series are in the window: the k-th smallest by descent in a tree.
-class Ranks {
- public:
-  Ranks(Doubles v, int first, int last) : first_(first), rank_(at(last - first)) {
-    std::vector<int> order;
-    for (int r = first; r < last; ++r) if (!std::isnan(v[at(r)])) order.push_back(r);
-    std::sort(order.begin(), order.end(), [&](int a, int b) { return v[at(a)] < v[at(b)]; });
-    for (std::size_t i = 0; i < order.size(); ++i) {
-      rank_[at(order[i] - first)] = static_cast<int>(i) + 1;
-      sorted_.push_back(v[at(order[i])]);
-    }
-    tree_.assign(order.size() + 1, 0);
-    while (2 * top_ <= order.size()) top_ *= 2;
-  }
-  void change(int row, int by) {
-    std::size_t i = at(rank_[at(row - first_)]);
-    if (i == 0) return;
-    n_ += by;
-    for (; i < tree_.size(); i += i & (~i + 1)) tree_[i] += by;
-  }
-  int size() const { return n_; }
-  double kth(int k) const {  // from 0
-    std::size_t place = 0;
-    int left = k + 1;
-    for (std::size_t step = top_; step > 0; step /= 2) {
-      if (place + step < tree_.size() && tree_[place + step] < left) {
-        place += step;
-        left -= tree_[place];
-      }
-    }
-    return sorted_[place];
-  }
-  double median() const { return middle([&](int k) { return kth(k); }); }
-  // Median of the distances from the median: the two sides are sorted already.
-  double mad() const {
-    const double centre = median();
-    const int below = n_ / 2;  // values up to here are not above the centre
-    return middle([&](int k) { return nearest(k, below, centre); });
-  }
-
- private:
-  template <typename F>
-  double middle(F&& value) const {
-    const double a = value((n_ - 1) / 2);
-    return n_ % 2 ? a : (a + value(n_ / 2)) / 2;
-  }
-  // The k-th smallest distance: i of the values below come first, k - i of those above.
-  double nearest(int k, int below, double centre) const {
-    const auto down = [&](int i) { return i < below ? centre - kth(below - 1 - i) : HUGE_VAL; };
-    const auto up = [&](int j) { return j < n_ - below ? kth(below + j) - centre : HUGE_VAL; };
-    int low = std::max(0, k + 1 - (n_ - below)), high = std::min(k + 1, below);
-    while (low < high) {
-      const int i = (low + high) / 2;
-      if (down(i) < up(k - i)) low = i + 1; else high = i;
-    }
-    const double a = low > 0 ? down(low - 1) : -HUGE_VAL, b = k + 1 - low > 0 ? up(k - low) : -HUGE_VAL;
-    return std::max(a, b);
-  }
-
-  int first_, n_ = 0;
-  std::size_t top_ = 1;
-  std::vector<int> rank_, tree_;
-  std::vector<double> sorted_;
-};
 
 void slide_mad(Doubles v, const Window& w, double* out) {
   Ranks ranks(v, w.from[w.begin], w.to[w.end - 1]);
