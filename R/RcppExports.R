@@ -161,6 +161,10 @@ cpp_sliding_statistics <- function(statistic, values, times, from, to, breaks, t
     .Call(`_kairon_cpp_sliding_statistics`, statistic, values, times, from, to, breaks, threads)
 }
 
+cpp_stepping_statistics <- function(statistic, values, times, back, ahead, breaks, threads) {
+    .Call(`_kairon_cpp_stepping_statistics`, statistic, values, times, back, ahead, breaks, threads)
+}
+
 cpp_sliding_correlation <- function(a, b, from, to, breaks, threads) {
     .Call(`_kairon_cpp_sliding_correlation`, a, b, from, to, breaks, threads)
 }
@@ -207,6 +211,10 @@ cpp_drop_short <- function(made, present, needed) {
 
 cpp_drop_narrow <- function(made, from, to, needed) {
     .Call(`_kairon_cpp_drop_narrow`, made, from, to, needed)
+}
+
+cpp_drop_narrow_steps <- function(made, breaks, back, ahead, needed) {
+    .Call(`_kairon_cpp_drop_narrow_steps`, made, breaks, back, ahead, needed)
 }
 
 cpp_same_codes <- function(values, code) {

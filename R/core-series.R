@@ -41,15 +41,46 @@ range_statistic <- function(values, times, from, to, statistic) {
   range_statistics(values, times, from, to, list(statistic))[[1]]
 }
 
-sliding_statistic <- function(values, times, from, to, breaks, statistic,
+# Windows of whole steps about each row; the bounds are made only where somebody reads them.
+step_windows <- function(breaks, back, ahead) {
+  at <- new.env(parent = emptyenv())
+  at$back <- as.integer(back)
+  at$ahead <- as.integer(ahead)
+  bounds <- NULL
+  bound <- function(side) {
+    if (is.null(bounds)) bounds <<- cpp_step_windows(breaks, at$back, at$ahead)
+    bounds[[side]]
+  }
+  delayedAssign("from", bound("from"), assign.env = at)
+  delayedAssign("to", bound("to"), assign.env = at)
+  at
+}
+
+# One statistic for each window; `at` has the bounds of the windows (from, to), or comes from
+# step_windows().
+sliding_statistic <- function(values, times, at, breaks, statistic,
                               where = function(i) paste("window", i), missing_too = FALSE,
                               call = rlang::caller_env()) {
-  if (is.character(statistic)) {
+  if (!is.character(statistic)) {
+    return(own_statistic(values, at$from, at$to, statistic, where, call, missing_too))
+  }
+  if (is.null(at$back)) {
     return(call_core(cpp_sliding_statistics(
-      statistic, values, times, from, to, breaks, core_threads()
+      statistic, values, times, at$from, at$to, breaks, core_threads()
     ), call))
   }
-  own_statistic(values, from, to, statistic, where, call, missing_too)
+  call_core(cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks, core_threads()), call)
+}
+
+# Values of windows of fewer than `needed` rows are no answer.
+drop_narrow <- function(made, at, breaks, needed) {
+  if (needed <= 1) {
+    return(made)  # an empty window has no value as it is
+  }
+  if (is.null(at$back)) {
+    return(cpp_drop_narrow(made, at$from, at$to, needed))
+  }
+  cpp_drop_narrow_steps(made, breaks, at$back, at$ahead, needed)
 }
 
 own_statistic <- function(values, from, to, statistic, where, call, missing_too = FALSE) {

@@ -7,9 +7,8 @@ no_findings <- data.frame(
 )
 
 sliding_centred <- function(values, breaks, width, statistic) {
-  half <- as.integer(width %/% 2)
-  at <- cpp_step_windows(breaks, half, half)
-  sliding_statistic(values, as.double(seq_along(values)), at$from, at$to, breaks, statistic)
+  half <- width %/% 2
+  sliding_statistic(values, as.double(seq_along(values)), step_windows(breaks, half, half), breaks, statistic)
 }
 
 # What is left after the season (medians by phase) and a local level (running median).
@@ -174,8 +173,8 @@ find_shifts <- function(values, times, breaks, threshold, width, stay) {
     v <- values[there]
     one <- c(0L, n)
     level <- function(back, ahead, w) {
-      at <- cpp_step_windows(one, as.integer(back), as.integer(ahead))
-      m <- sliding_statistic(v, as.double(seq_len(n)), at$from, at$to, one, "median")
+      at <- step_windows(one, back, ahead)
+      m <- sliding_statistic(v, as.double(seq_len(n)), at, one, "median")
       m[at$to - at$from < w / 2] <- NA_real_
       m
     }

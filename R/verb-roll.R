@@ -227,7 +227,7 @@ rows_in_window <- function(window, steps, x, rows) {
   }
   if (!is.na(steps)) {
     back <- switch(window$side, trailing = steps - 1, leading = 0, centred = (steps - 1) / 2)
-    return(cpp_step_windows(rows$breaks, as.integer(back), as.integer(steps - 1 - back)))
+    return(step_windows(rows$breaks, back, steps - 1 - back))
   }
   parts <- duration_parts(window$step)
   fixed <- parts[["months"]] == 0 && (parts[["days"]] == 0 || length(rows$zone$at) == 0)
@@ -249,8 +249,11 @@ rows_in_window <- function(window, steps, x, rows) {
   cpp_window_rows(rows$seconds, low, high, rows$breaks, FALSE)
 }
 
-check_reach <- function(at, needed, window, x, call = rlang::caller_env()) {
-  width <- max(at$to - at$from)
+check_reach <- function(at, breaks, needed, window, x, call = rlang::caller_env()) {
+  if (needed <= 1) {
+    return(invisible())
+  }
+  width <- if (is.null(at$back)) max(at$to - at$from) else min(at$back + 1 + at$ahead, max(diff(breaks)))
   if (width < needed) {
     abort_input(c(
       "The window is longer than every series.",
@@ -270,12 +273,12 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
   say_window(window, steps, x)
   at <- rows_in_window(window, steps, x, rows)
   needed <- plan$at_least %||% if (is.na(steps) || plan$edges == "partial") 1 else steps
-  if (plan$edges == "missing") check_reach(at, needed, window, x, call)
+  if (plan$edges == "missing") check_reach(at, rows$breaks, needed, window, x, call)
   whole <- whole_windows(at, window, steps, rows, plan)
   kernel <- has_kernel(window)
   for (measure in names(wanted)) {
     values <- x[[measure]]
-    count <- function(v, how) sliding_statistic(v, rows$seconds, at$from, at$to, rows$breaks, how)
+    count <- function(v, how) sliding_statistic(v, rows$seconds, at, rows$breaks, how)
     present <- if (anyNA(values)) count(values, "count")
     marks <- rolled_marks(x, measure, count, present)
     if (!is.null(whole$coverage)) marks$coverage <- whole$coverage
@@ -285,12 +288,12 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
         kernel_values(values, rows, window, steps, statistic, x, call)
       } else {
         sliding_statistic(
-          values, rows$seconds, at$from, at$to, rows$breaks, statistic,
+          values, rows$seconds, at, rows$breaks, statistic,
           where = function(i) window_label(x, rows, i), missing_too = plan$missing_too, call = call
         )
       }
       made <- if (is.null(present)) {
-        cpp_drop_narrow(made, at$from, at$to, needed)
+        drop_narrow(made, at, rows$breaks, needed)
       } else {
         cpp_drop_short(made, present, needed)
       }
@@ -299,7 +302,7 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
   }
   for (pair in pairs) {
     made <- cpp_sliding_correlation(x[[pair[1]]], x[[pair[2]]], at$from, at$to, rows$breaks, core_threads())
-    made <- cpp_drop_narrow(made, at$from, at$to, needed)
+    made <- drop_narrow(made, at, rows$breaks, needed)
     name <- paste0(paste(pair, collapse = "_"), "_correlation", suffix_of(label))
     out <- add_rolled(out, x, pair[1], name, "correlation", made, list(origin = summarised_code))
   }

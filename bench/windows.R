@@ -9,20 +9,18 @@ set.seed(3)
 v <- rnorm(n, 50, 10)
 breaks <- c(0L, n)
 regular <- timeline(data.frame(i = seq_len(n), flow = v), i, levels = "flow")
-w <- kairon:::cpp_step_windows(breaks, 99L, 0L)
-core <- function(how, w) {
-  kairon:::cpp_sliding_statistics(how, v, v, w$from, w$to, breaks, 1L)
-}
+steps <- kairon:::step_windows(breaks, 99L, 0L)
+core <- function(how, at) kairon:::sliding_statistic(v, v, at, breaks, how)
 theirs <- function() frollmean(v, 100)
-paired("rolling mean of 10 million, core, against data.table's", function() core("mean", w), theirs, "1", 5)
+paired("rolling mean of 10 million, core, against data.table's", function() core("mean", steps), theirs, "1", 5)
 paired("the whole verb", function() roll(regular, trailing(100), "mean"), theirs, "1", 5)
-paired("rolling sd, core, against data.table's mean", function() core("sd", w), theirs, "2", 5)
+paired("rolling sd, core, against data.table's mean", function() core("sd", steps), theirs, "2", 5)
 
 at <- .POSIXct(1.9e9 + cumsum(runif(n, 30, 90)), tz = "UTC")
 odd <- timeline(data.frame(time = at, flow = v), time, levels = "flow")
 seconds_at <- as.numeric(at)
 paired("by time on irregular stamps, core, against the same", function() {
-  u <- kairon:::cpp_window_rows(seconds_at, seconds_at - 6000, seconds_at, breaks, FALSE)
+  u <- kairon:::cpp_span_rows(seconds_at, 6000, 0, breaks)
   core("mean", u)
 }, theirs, "3", 5)
 paired("the whole verb", function() roll(odd, trailing("100 minutes"), "mean"), theirs, "3", 5)
@@ -30,9 +28,9 @@ paired("the whole verb", function() roll(odd, trailing("100 minutes"), "mean"), 
 m <- as.integer(1e6 * share)
 few <- v[seq_len(m)]
 for (width in c(101L, 10001L)) {
-  u <- kairon:::cpp_step_windows(c(0L, m), (width - 1L) %/% 2L, (width - 1L) %/% 2L)
+  u <- kairon:::step_windows(c(0L, m), (width - 1L) %/% 2L, (width - 1L) %/% 2L)
   paired(sprintf("rolling median of a million at %d, core, against base R", width), function() {
-    kairon:::cpp_sliding_statistics("median", few, few, u$from, u$to, c(0L, m), 1L)
+    kairon:::sliding_statistic(few, few, u, c(0L, m), "median")
   }, function() stats::runmed(few, width), "1 (at 101)", 3)
 }
 

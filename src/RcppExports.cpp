@@ -587,6 +587,23 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_stepping_statistics
+Rcpp::NumericVector cpp_stepping_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times, int back, int ahead, Rcpp::IntegerVector breaks, int threads);
+RcppExport SEXP _kairon_cpp_stepping_statistics(SEXP statisticSEXP, SEXP valuesSEXP, SEXP timesSEXP, SEXP backSEXP, SEXP aheadSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type statistic(statisticSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< int >::type back(backSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_stepping_statistics(statistic, values, times, back, ahead, breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_sliding_correlation
 Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector from, Rcpp::IntegerVector to, Rcpp::IntegerVector breaks, int threads);
 RcppExport SEXP _kairon_cpp_sliding_correlation(SEXP aSEXP, SEXP bSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
@@ -745,6 +762,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_drop_narrow_steps
+Rcpp::NumericVector cpp_drop_narrow_steps(Rcpp::NumericVector made, Rcpp::IntegerVector breaks, int back, int ahead, double needed);
+RcppExport SEXP _kairon_cpp_drop_narrow_steps(SEXP madeSEXP, SEXP breaksSEXP, SEXP backSEXP, SEXP aheadSEXP, SEXP neededSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type made(madeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type back(backSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< double >::type needed(neededSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_drop_narrow_steps(made, breaks, back, ahead, needed));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_same_codes
 Rcpp::IntegerVector cpp_same_codes(Rcpp::NumericVector values, int code);
 RcppExport SEXP _kairon_cpp_same_codes(SEXP valuesSEXP, SEXP codeSEXP) {
@@ -799,6 +831,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},
     {"_kairon_cpp_statistic_exists", (DL_FUNC) &_kairon_cpp_statistic_exists, 1},
     {"_kairon_cpp_sliding_statistics", (DL_FUNC) &_kairon_cpp_sliding_statistics, 7},
+    {"_kairon_cpp_stepping_statistics", (DL_FUNC) &_kairon_cpp_stepping_statistics, 7},
     {"_kairon_cpp_sliding_correlation", (DL_FUNC) &_kairon_cpp_sliding_correlation, 6},
     {"_kairon_cpp_fading_statistics", (DL_FUNC) &_kairon_cpp_fading_statistics, 5},
     {"_kairon_cpp_kernel_means", (DL_FUNC) &_kairon_cpp_kernel_means, 5},
@@ -811,6 +844,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_filled_codes", (DL_FUNC) &_kairon_cpp_filled_codes, 4},
     {"_kairon_cpp_drop_short", (DL_FUNC) &_kairon_cpp_drop_short, 3},
     {"_kairon_cpp_drop_narrow", (DL_FUNC) &_kairon_cpp_drop_narrow, 4},
+    {"_kairon_cpp_drop_narrow_steps", (DL_FUNC) &_kairon_cpp_drop_narrow_steps, 5},
     {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {NULL, NULL, 0}
 };

@@ -43,7 +43,17 @@ Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericV
                                            Rcpp::IntegerVector breaks, int threads) {
   Rcpp::NumericVector out = Rcpp::no_init(from.size());
   core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
-                           bind::ints(from), bind::ints(to), bind::ints(breaks), threads, out.begin());
+                           {bind::ints(from), bind::ints(to)}, bind::ints(breaks), threads, out.begin());
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_stepping_statistics(std::string statistic, Rcpp::NumericVector values,
+                                            Rcpp::NumericVector times, int back, int ahead,
+                                            Rcpp::IntegerVector breaks, int threads) {
+  Rcpp::NumericVector out = Rcpp::no_init(values.size());
+  core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
+                           {{}, {}, back, ahead}, bind::ints(breaks), threads, out.begin());
   return out;
 }
 
@@ -51,8 +61,8 @@ Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericV
 Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector from,
                                             Rcpp::IntegerVector to, Rcpp::IntegerVector breaks, int threads) {
   Rcpp::NumericVector out(from.size());
-  core::sliding_correlation(bind::doubles(a), bind::doubles(b), bind::ints(from), bind::ints(to), bind::ints(breaks),
-                            threads, out.begin());
+  core::sliding_correlation(bind::doubles(a), bind::doubles(b), {bind::ints(from), bind::ints(to)},
+                            bind::ints(breaks), threads, out.begin());
   return out;
 }
 
@@ -168,6 +178,22 @@ Rcpp::NumericVector cpp_drop_short(Rcpp::NumericVector made, Rcpp::NumericVector
 Rcpp::NumericVector cpp_drop_narrow(Rcpp::NumericVector made, Rcpp::IntegerVector from, Rcpp::IntegerVector to,
                                     double needed) {
   for (R_xlen_t i = 0; i < made.size(); ++i) if (to[i] - from[i] < needed) made[i] = NA_REAL;
+  return made;
+}
+
+// The same for windows of steps, of which only those at the ends of a series can be narrow.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_drop_narrow_steps(Rcpp::NumericVector made, Rcpp::IntegerVector breaks, int back, int ahead,
+                                          double needed) {
+  for (R_xlen_t s = 0; s + 1 < breaks.size(); ++s) {
+    const int first = breaks[s], last = breaks[s + 1];
+    for (int i = first; i < last; ++i) {
+      if (i - first >= back && i < last - ahead) i = last - ahead;
+      if (i >= last) break;
+      const int width = std::min(i - first, back) + 1 + std::min(last - 1 - i, ahead);
+      if (width < needed) made[i] = NA_REAL;
+    }
+  }
   return made;
 }
 

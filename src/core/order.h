@@ -3,7 +3,9 @@
 #pragma once
 #include <algorithm>
 #include <cmath>
+#include <cstddef>
 #include <cstdlib>
+#include <utility>
 #include <vector>
 
 #include "span.h"
@@ -11,6 +13,52 @@
 namespace core {
 
 inline std::size_t slot(int i) { return static_cast<std::size_t>(i); }
+
+// The values of a narrow window in order: a search without branches, then the values between
+// two places move by one.
+class SortedValues {
+ public:
+  void add(double x) {
+    if (std::isnan(x)) return;
+    values_.push_back(x);
+    std::rotate(values_.begin() + places(x, x, values_.size() - 1).first, values_.end() - 1, values_.end());
+  }
+  void remove(double x) {
+    if (std::isnan(x)) return;
+    values_.erase(values_.begin() + places(x, x, values_.size()).first);
+  }
+  void replace(double old, double x) {
+    const auto [from, to] = places(old, x, values_.size());
+    const auto v = values_.begin();
+    if (to > from) {
+      std::copy(v + from + 1, v + to, v + from);
+      v[to - 1] = x;
+    } else {
+      std::copy_backward(v + to, v + from, v + from + 1);
+      v[to] = x;
+    }
+  }
+  double quantile(double p) const {
+    if (values_.empty()) return kMissing;
+    const double place = p * static_cast<double>(values_.size() - 1), whole = std::floor(place);
+    const std::size_t i = static_cast<std::size_t>(whole);
+    return place == whole ? values_[i] : values_[i] + (place - whole) * (values_[i + 1] - values_[i]);
+  }
+
+ private:
+  // How many of the first n values are below x and below y, found side by side.
+  std::pair<std::ptrdiff_t, std::ptrdiff_t> places(double x, double y, std::size_t n) const {
+    const double *first = values_.data(), *a = first, *b = first;
+    if (n == 0) return {0, 0};
+    for (std::size_t half = 0; n > 1; n -= half) {
+      half = n / 2;
+      a += half * static_cast<std::size_t>(a[half - 1] < x);  // no branch
+      b += half * static_cast<std::size_t>(b[half - 1] < y);
+    }
+    return {a - first + (*a < x), b - first + (*b < y)};
+  }
+  std::vector<double> values_;
+};
 
 // The values of a window in two heaps: the smaller ones with the largest on top, the
 // others with the smallest on top. Each row knows its place, so that any can leave.

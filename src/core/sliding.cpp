@@ -19,19 +19,39 @@ constexpr int kRenew = 512;
 
 std::size_t at(int i) { return static_cast<std::size_t>(i); }
 
+// The windows [begin, end) of one series, whose rows are [first, last).
 struct Window {
-  Ints from, to;
+  Windows of;
   std::size_t begin, end;
+  int first, last;
+  bool by_steps() const { return of.from.size() == 0; }
+  int from(std::size_t i) const {
+    if (!by_steps()) return of.from[i];
+    const int row = static_cast<int>(i);
+    return of.back > row - first ? first : row - of.back;
+  }
+  int to(std::size_t i) const {
+    if (!by_steps()) return of.to[i];
+    const int row = static_cast<int>(i);
+    return of.ahead >= last - row ? last : row + of.ahead + 1;
+  }
+  Window part(std::size_t new_begin, std::size_t new_end) const {
+    return {of, new_begin, new_end, first, last};
+  }
 };
+
+Window window_of(const Windows& windows, Ints breaks, std::size_t s) {
+  return {windows, at(breaks[s]), at(breaks[s + 1]), breaks[s], breaks[s + 1]};
+}
 
 // Calls add and remove as rows enter and leave, then tell(i) for each window.
 template <typename Add, typename Remove, typename Tell>
 void slide(const Window& w, Add&& add, Remove&& remove, Tell&& tell) {
-  int lo = w.from[w.begin], hi = lo;
+  int lo = w.from(w.begin), hi = lo;
   for (std::size_t i = w.begin; i < w.end; ++i) {
-    for (; hi < w.to[i]; ++hi) add(hi);
-    for (; lo < w.from[i] && lo < hi; ++lo) remove(lo);
-    if (lo < w.from[i]) lo = hi = w.from[i];
+    for (; hi < w.to(i); ++hi) add(hi);
+    for (; lo < w.from(i) && lo < hi; ++lo) remove(lo);
+    if (lo < w.from(i)) lo = hi = w.from(i);
     tell(i);
   }
 }
@@ -49,7 +69,7 @@ struct Total {
 
 double directly(const StatisticSpec& spec, Doubles v, Doubles t, const Window& w, std::size_t i,
                 std::vector<double>& scratch) {
-  return statistic_of(spec, v.part(at(w.from[i]), at(w.to[i])), t.part(at(w.from[i]), at(w.to[i])), scratch);
+  return statistic_of(spec, v.part(at(w.from(i)), at(w.to(i))), t.part(at(w.from(i)), at(w.to(i))), scratch);
 }
 
 void slide_sums(const StatisticSpec& spec, Doubles v, Doubles t, const Window& w, double* out) {
@@ -95,7 +115,7 @@ void slide_moments(const Window& w, Pair&& pair, Tell&& tell) {
   double peak = 0;  // the largest squares since the sums were formed
   const auto renew = [&](std::size_t i) {
     double n = 0, mx = 0, my = 0, x, y;
-    for (int r = w.from[i]; r < w.to[i]; ++r) {
+    for (int r = w.from(i); r < w.to(i); ++r) {
       if (!pair(r, x, y)) continue;
       n += 1;
       mx += (x - mx) / n;
@@ -104,7 +124,7 @@ void slide_moments(const Window& w, Pair&& pair, Tell&& tell) {
     m = Moments();
     m.cx = mx;
     m.cy = my;
-    for (int r = w.from[i]; r < w.to[i]; ++r) if (pair(r, x, y)) m.change(x, y, 1);
+    for (int r = w.from(i); r < w.to(i); ++r) if (pair(r, x, y)) m.change(x, y, 1);
     age = 0;
     peak = m.sxx + m.syy;
   };
@@ -116,7 +136,7 @@ void slide_moments(const Window& w, Pair&& pair, Tell&& tell) {
     peak = std::max(peak, m.sxx + m.syy);
   };
   slide(w, [&](int r) { step(r, 1); }, [&](int r) { step(r, -1); }, [&](std::size_t i) {
-    if (age > std::max(kRenew, w.to[i] - w.from[i])) renew(i);
+    if (age > std::max(kRenew, w.to(i) - w.from(i))) renew(i);
     // Where little is left of large squares, the digits are gone.
     if (m.n > 1 && m.xx() + m.yy() < 1e-8 * peak) renew(i);
     tell(i, m);
@@ -126,14 +146,14 @@ void slide_moments(const Window& w, Pair&& pair, Tell&& tell) {
 void slide_spread(const StatisticSpec& spec, Doubles v, Doubles t, const Window& w, double* out) {
   long wild = 0;
   std::vector<double> scratch;
-  for (int r = w.from[w.begin]; r < w.to[w.end - 1]; ++r) wild += std::isinf(v[at(r)]);
+  for (int r = w.from(w.begin); r < w.to(w.end - 1); ++r) wild += std::isinf(v[at(r)]);
   if (wild > 0) {
     for (std::size_t i = w.begin; i < w.end; ++i) out[i] = directly(spec, v, t, w, i, scratch);
     return;
   }
   const bool slope = spec.kind == Statistic::slope;
   int last = -1;  // last row of the window with a value
-  int seen = w.from[w.begin];
+  int seen = w.from(w.begin);
   slide_moments(
       w,
       [&](int r, double& x, double& y) {
@@ -142,81 +162,140 @@ void slide_spread(const StatisticSpec& spec, Doubles v, Doubles t, const Window&
         return !std::isnan(y);
       },
       [&](std::size_t i, const Moments& m) {
-        for (; seen < w.to[i]; ++seen) if (!std::isnan(v[at(seen)])) last = seen;
+        for (; seen < w.to(i); ++seen) if (!std::isnan(v[at(seen)])) last = seen;
         if (m.n < 2) { out[i] = kMissing; return; }
         if (slope) { out[i] = m.xx() > 0 ? m.xy() / m.xx() * kDay : kMissing; return; }
         const double var = m.yy() / (m.n - 1);
         if (spec.kind == Statistic::var) out[i] = var;
         else if (spec.kind == Statistic::sd) out[i] = std::sqrt(var);
-        else out[i] = var > 0 && last >= w.from[i] ? (v[at(last)] - m.cy - m.sy / m.n) / std::sqrt(var) : kMissing;
+        else out[i] = var > 0 && last >= w.from(i) ? (v[at(last)] - m.cy - m.sy / m.n) / std::sqrt(var) : kMissing;
       });
 }
 
-// Whether all values of a block are finite, and no stretch of it so much quieter than the
-// whole that plain sums would lose its digits.
-bool is_tame(Doubles v, int from, int to) {
-  constexpr int kStretches = 8;
-  double low = HUGE_VAL, high = -HUGE_VAL, quietest = HUGE_VAL, total = 0;
-  const int size = std::max(2, (to - from + kStretches - 1) / kStretches);
-  for (int begin = from; begin < to; begin += size) {
-    const int end = std::min(to, begin + size);
-    double least = HUGE_VAL, most = -HUGE_VAL;
-    for (int r = begin; r < end; ++r) {
-      const double x = v[at(r)];
-      least = x < least ? x : least;
-      most = x > most ? x : most;
-      total += x;
-    }
-    low = std::min(low, least);
-    high = std::max(high, most);
-    if (most > least) quietest = std::min(quietest, most - least);
+// Windows of one width over finite values: one pass with running sums of departures from a
+// centre. What entered and left tells how far each stretch moves; false, and nothing to be
+// kept, where rounding errors could reach the digits of the quietest stretch.
+template <bool squares, typename Tell>
+bool slide_steady(Doubles v, const Window& w, std::size_t begin, std::size_t end, Tell&& tell) {
+  constexpr std::size_t kStretch = 128;
+  const double* leaving = v.begin() + w.from(begin);
+  const double* entering = v.begin() + w.to(begin);
+  const int n = w.to(begin) - w.from(begin);
+  const double width = n, share = 1 / width;
+  double centre = 0, s = 0, q = 0;
+  for (int k = 0; k < n; ++k) centre += leaving[k];
+  centre *= share;
+  for (int k = 0; k < n; ++k) {
+    const double d = leaving[k] - centre;
+    s += d;
+    q += d * d;
   }
-  return std::isfinite(total) && high - low <= 1e5 * quietest;
+  double peak = 0, quietest = HUGE_VAL, least = HUGE_VAL, most = 0;
+  tell(begin, width, centre, s, q - s * s * share);
+  for (std::size_t start = begin + 1; start < end; start += kStretch) {
+    const std::size_t stop = std::min(end, start + kStretch);
+    const double before = std::fabs(s);
+    double moved = 0;
+    for (std::size_t i = start; i < stop; ++i) {
+      const double x = *entering++, y = *leaving++, move = x - y;
+      s += move;
+      moved += std::fabs(move);
+      double rest = 0;
+      if (squares) {
+        q += move * ((x - centre) + (y - centre));
+        rest = q - s * s * share;
+        least = rest < least ? rest : least;
+        most = q > most ? q : most;
+      }
+      tell(i, width, centre, s, rest);
+    }
+    peak = std::max(peak, before + moved);
+    if (moved > 0) quietest = std::min(quietest, moved / static_cast<double>(stop - start));
+  }
+  if (!std::isfinite(s)) return false;
+  const double lost = 1.2e-16 * static_cast<double>(end - begin);
+  return squares ? least > 1e7 * lost * most : lost * peak <= 1e-9 * quietest * width;
 }
 
-// Blocks of tame values run on plain sums of departures from a centre, formed anew for
-// each block; the others take the careful way.
-template <typename Careful, typename Tell>
-void slide_blocks(Doubles v, const Window& w, bool squares, Careful&& careful, Tell&& tell) {
+// Sums of departures from a centre (and of their squares) up to each row of a block.
+template <bool squares>
+class RunningSums {
+ public:
+  // False where a value is not finite, or where a stretch is so much quieter than the whole
+  // that differences of sums would lose its digits.
+  bool take(Doubles v, int first, int last) {
+    const std::size_t n = at(last - first);
+    if (n == 0) return false;
+    if (sum.size() <= n) sum.resize(n + 1);
+    if (squares && square.size() <= n) square.resize(n + 1);
+    centre = 0;
+    const int near = std::min(last, first + kRenew);
+    for (int r = first; r < near; ++r) centre += v[at(r)];
+    centre /= near - first;
+    double s = 0, q = 0, low = HUGE_VAL, high = -HUGE_VAL, quietest = HUGE_VAL;
+    sum[0] = 0;
+    if (squares) square[0] = 0;
+    const std::size_t size = std::max<std::size_t>(2, std::min<std::size_t>(kRenew, (n + 7) / 8));
+    for (std::size_t begin = 0; begin < n; begin += size) {
+      const std::size_t end = std::min(n, begin + size);
+      double least = HUGE_VAL, most = -HUGE_VAL;
+      for (std::size_t k = begin; k < end; ++k) {
+        const double d = v[at(first) + k] - centre;
+        sum[k + 1] = s += d;
+        if (squares) square[k + 1] = q += d * d;
+        least = d < least ? d : least;
+        most = d > most ? d : most;
+      }
+      low = std::min(low, least);
+      high = std::max(high, most);
+      if (most > least) quietest = std::min(quietest, most - least);
+    }
+    whole = q;
+    return std::isfinite(s) && high - low <= 1e5 * quietest;
+  }
+  std::vector<double> sum, square;
+  double centre = 0, whole = 0;
+};
+
+// Blocks of values of a kind: each window takes a difference of running sums, and no branch
+// depends on the values. All other blocks, and those where a window is so quiet that its
+// squares lose their digits, take the careful way.
+template <bool squares, typename Careful, typename Tell>
+void slide_blocks(Doubles v, const Window& w, Careful&& careful, Tell&& tell) {
+  RunningSums<squares> sums;
+  // Whole windows of a number of steps.
+  const std::size_t steady_from = at(w.first) + at(w.of.back), steady_to = at(std::max(w.last - w.of.ahead, 0));
   for (std::size_t begin = w.begin; begin < w.end;) {
-    const std::size_t step = at(std::max(kRenew, 4 * (w.to[begin] - w.from[begin])));
-    const std::size_t end = std::min(w.end, begin + step);
-    int lo = w.from[begin], hi = lo;
-    const int last = w.to[end - 1];
-    double centre = 0;
-    int n = 0;
-    for (int r = w.from[begin]; r < w.to[begin]; ++r) centre += (v[at(r)] - centre) / ++n;
-    if (n == 0) centre = lo < last ? v[at(lo)] : 0;
-    if (!is_tame(v, lo, last)) {
-      careful(Window{w.from, w.to, begin, end});
-      begin = end;
-      continue;
-    }
-    double s = 0, q = 0, peak = 0;
-    for (std::size_t i = begin; i < end; ++i) {
-      const int to = w.to[i], from = w.from[i];
-      if (squares) {
-        for (; hi < to; ++hi) { const double d = v[at(hi)] - centre; s += d; q += d * d; }
-        for (; lo < from && lo < hi; ++lo) { const double d = v[at(lo)] - centre; s -= d; q -= d * d; }
-      } else if (hi + 1 == to && lo + 1 == from) {
-        s += v[at(hi++)] - v[at(lo++)];  // the usual step
-      } else {
-        for (; hi < to; ++hi) s += v[at(hi)] - centre;
-        for (; lo < from && lo < hi; ++lo) s -= v[at(lo)] - centre;
+    const int width = w.to(begin) - w.from(begin);
+    std::size_t end = std::min(w.end, begin + at(std::max(4 * kRenew, 4 * width)));
+    if (w.by_steps() && begin < steady_to) {
+      if (begin >= steady_from) {
+        end = std::min(steady_to, begin + at(std::max(8 * kRenew, 8 * width)));
+        if (!slide_steady<squares>(v, w, begin, end, tell)) careful(w.part(begin, end));
+        begin = end;
+        continue;
       }
-      if (lo < from) { lo = hi = from; s = q = 0; }
-      if (squares && hi > lo) {
-        // Where little is left of large squares, the digits are gone.
-        peak = std::max(peak, q);
-        if (q - s * s / (hi - lo) < 1e-7 * peak) {
-          centre = s = q = 0;
-          for (int r = lo, k = 0; r < hi; ++r) centre += (v[at(r)] - centre) / ++k;
-          for (int r = lo; r < hi; ++r) { const double d = v[at(r)] - centre; s += d; q += d * d; }
-          peak = q;
+      end = std::min(end, steady_from);
+    }
+    const int first = w.from(begin), last = w.to(end - 1);
+    bool fine = sums.take(v, first, last);
+    if (fine) {
+      double least = HUGE_VAL;
+      const double *sum = sums.sum.data(), *square = sums.square.data(), centre = sums.centre;
+      const auto window = [&](std::size_t i, int from, int to) {
+        const double n = to - from, s = sum[to - first] - sum[from - first];
+        double rest = 0;
+        if (squares) {
+          rest = square[to - first] - square[from - first] - s * s / n;
+          least = n > 1 && rest < least ? rest : least;
         }
-      }
-      tell(i, static_cast<double>(hi - lo), centre, s, q);
+        tell(i, n, centre, s, rest);
+      };
+      if (w.by_steps()) for (std::size_t i = begin; i < end; ++i) window(i, w.from(i), w.to(i));
+      else for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.of.to[i]);
+      fine = !squares || least > 1e-7 * sums.whole;
     }
+    if (!fine) careful(w.part(begin, end));
     begin = end;
   }
 }
@@ -225,41 +304,60 @@ void slide_blocks(Doubles v, const Window& w, bool squares, Careful&& careful, T
 // than all that came before it and are still inside.
 void slide_extreme(double sign, Doubles v, const Window& w, double* out) {
   std::deque<int> best;
-  int hi = w.from[w.begin];
+  int hi = w.from(w.begin);
   for (std::size_t i = w.begin; i < w.end; ++i) {
-    if (w.from[i] >= hi) { best.clear(); hi = w.from[i]; }
-    for (; hi < w.to[i]; ++hi) {
+    if (w.from(i) >= hi) { best.clear(); hi = w.from(i); }
+    for (; hi < w.to(i); ++hi) {
       const double x = sign * v[at(hi)];
       if (std::isnan(x)) continue;
       while (!best.empty() && sign * v[at(best.back())] >= x) best.pop_back();
       best.push_back(hi);
     }
-    while (!best.empty() && best.front() < w.from[i]) best.pop_front();
+    while (!best.empty() && best.front() < w.from(i)) best.pop_front();
     out[i] = best.empty() ? kMissing : v[at(best.front())];
   }
 }
 
 void slide_quantile(double p, Doubles v, const Window& w, double* out) {
-  TwoHeaps heaps(v, w.from[w.begin], w.to[w.end - 1]);
+  constexpr int kNarrow = 400;  // up to here moving values along beats heaps
+  int widest = 0;
+  for (std::size_t i = w.begin; i < w.end; ++i) widest = std::max(widest, w.to(i) - w.from(i));
+  if (widest <= kNarrow) {
+    SortedValues values;
+    int lo = w.from(w.begin), hi = lo;
+    for (std::size_t i = w.begin; i < w.end; ++i) {
+      const int from = w.from(i), to = w.to(i);
+      if (hi + 1 == to && lo + 1 == from && !std::isnan(v[at(lo)]) && !std::isnan(v[at(hi)]) && lo < hi) {
+        values.replace(v[at(lo++)], v[at(hi++)]);
+      } else {
+        for (; hi < to; ++hi) values.add(v[at(hi)]);
+        for (; lo < from && lo < hi; ++lo) values.remove(v[at(lo)]);
+        if (lo < from) lo = hi = from;
+      }
+      out[i] = values.quantile(p);
+    }
+    return;
+  }
+  TwoHeaps heaps(v, w.from(w.begin), w.to(w.end - 1));
   slide(w, [&](int r) { heaps.add(r); }, [&](int r) { heaps.remove(r); },
         [&](std::size_t i) { out[i] = heaps.quantile(p); });
 }
 
 void slide_mad(Doubles v, const Window& w, double* out) {
-  Ranks ranks(v, w.from[w.begin], w.to[w.end - 1]);
+  Ranks ranks(v, w.from(w.begin), w.to(w.end - 1));
   slide(w, [&](int r) { ranks.change(r, 1); }, [&](int r) { ranks.change(r, -1); },
         [&](std::size_t i) { out[i] = ranks.size() ? kMadScale * ranks.mad() : kMissing; });
 }
 
 void slide_ends(Statistic kind, Doubles v, const Window& w, double* out) {
-  int n = 0, first = w.from[w.begin], last = -1;
+  int n = 0, first = w.from(w.begin), last = -1;
   slide(w,
         [&](int r) { if (!std::isnan(v[at(r)])) { ++n; last = r; } },
         [&](int r) { n -= !std::isnan(v[at(r)]); },
         [&](std::size_t i) {
           if (kind == Statistic::count) { out[i] = n; return; }
           if (n == 0) { out[i] = kMissing; return; }
-          first = std::max(first, w.from[i]);
+          first = std::max(first, w.from(i));
           while (std::isnan(v[at(first)])) ++first;
           out[i] = v[at(kind == Statistic::first ? first : last)];
         });
@@ -267,27 +365,34 @@ void slide_ends(Statistic kind, Doubles v, const Window& w, double* out) {
 
 }  // namespace
 
-void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from,
-                        Ints to, Ints breaks, int threads, double* out) {
+void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
+                        Ints breaks, int threads, double* out) {
+  const double missing = kMissing;
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
-    const Window w{from, to, at(breaks[s]), at(breaks[s + 1])};
+    const Window w = window_of(windows, breaks, s);
     if (w.begin == w.end) return;
     switch (spec.kind) {
       case Statistic::mean: case Statistic::sum: {
         const bool sum = spec.kind == Statistic::sum;
-        slide_blocks(values, w, false, [&](const Window& part) { slide_sums(spec, values, times, part, out); },
-                     [&](std::size_t i, double n, double c, double s1, double) {
-                       out[i] = n == 0 ? kMissing : sum ? n * c + s1 : c + s1 / n;
-                     });
+        const auto careful = [&](const Window& part) { slide_sums(spec, values, times, part, out); };
+        if (sum) {
+          slide_blocks<false>(values, w, careful, [&](std::size_t i, double n, double c, double s1, double) {
+            out[i] = n == 0 ? missing : n * c + s1;
+          });
+        } else {
+          slide_blocks<false>(values, w, careful, [&](std::size_t i, double n, double c, double s1, double) {
+            out[i] = n == 0 ? missing : c + s1 / n;
+          });
+        }
         break;
       }
       case Statistic::sd: case Statistic::var: {
         const bool root = spec.kind == Statistic::sd;
-        slide_blocks(values, w, true, [&](const Window& part) { slide_spread(spec, values, times, part, out); },
-                     [&](std::size_t i, double n, double, double s1, double q) {
-                       const double var = n < 2 ? kMissing : std::max(0.0, q - s1 * s1 / n) / (n - 1);
-                       out[i] = root ? std::sqrt(var) : var;
-                     });
+        slide_blocks<true>(values, w, [&](const Window& part) { slide_spread(spec, values, times, part, out); },
+                           [&](std::size_t i, double n, double, double, double rest) {
+                             const double var = n < 2 ? missing : rest / (n - 1);
+                             out[i] = root ? std::sqrt(var) : var;
+                           });
         break;
       }
       case Statistic::slope: case Statistic::zscore: slide_spread(spec, values, times, w, out); break;
@@ -308,10 +413,10 @@ void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times
   });
 }
 
-void sliding_correlation(Doubles a, Doubles b, Ints from, Ints to, Ints breaks, int threads,
+void sliding_correlation(Doubles a, Doubles b, const Windows& windows, Ints breaks, int threads,
                          double* out) {
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
-    const Window w{from, to, at(breaks[s]), at(breaks[s + 1])};
+    const Window w = window_of(windows, breaks, s);
     if (w.begin == w.end) return;
     slide_moments(
         w,

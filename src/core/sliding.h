@@ -5,16 +5,23 @@
 
 namespace core {
 
-// One statistic for each window of rows [from[i], to[i]); both bounds never go back
-// within a series. `breaks` holds the first window of each series, and the number of
-// windows. Sums run with twice the digits; squares are taken about a value near the
+// Windows by their rows [from[i], to[i]), of which both bounds never go back within a series;
+// or, where `from` is empty, one for each row: from `back` rows before it to `ahead` rows
+// after it, as far as the series goes.
+struct Windows {
+  Ints from, to;
+  int back = 0, ahead = 0;
+};
+
+// One statistic for each window. `breaks` holds the first window of each series, and the
+// number of windows. Sums run with twice the digits; squares are taken about a value near the
 // mean, chosen anew at intervals; extremes keep a queue of candidates; quantiles two
 // heaps (Haerdle and Steiger, 1995); the mad counts ranks in a tree (Fenwick, 1994).
-void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, Ints from,
-                        Ints to, Ints breaks, int threads, double* out);
+void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
+                        Ints breaks, int threads, double* out);
 
 // Correlation of two measures over the rows of each window where both are there.
-void sliding_correlation(Doubles a, Doubles b, Ints from, Ints to, Ints breaks, int threads,
+void sliding_correlation(Doubles a, Doubles b, const Windows& windows, Ints breaks, int threads,
                          double* out);
 
 // Exponentially fading weights: a value `age` old counts 2^(-age / half_life), in the unit

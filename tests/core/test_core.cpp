@@ -124,7 +124,7 @@ void statistics() {
   for (double& a : x) a = noise(random);
   std::vector<int> from(x.size()), to(x.size()), breaks = {0, static_cast<int>(x.size())};
   for (int i = 0; i < static_cast<int>(x.size()); ++i) { from[i] = std::max(0, i - 49); to[i] = i + 1; }
-  core::sliding_statistics(core::statistic_named("sd"), span(x), span(x), span(from), span(to), span(breaks), 1, out.data());
+  core::sliding_statistics(core::statistic_named("sd"), span(x), span(x), {span(from), span(to)}, span(breaks), 1, out.data());
   bool close = true;
   for (std::size_t i = 1000; i < x.size(); i += 997) {
     double mean = 0, squares = 0;
@@ -282,7 +282,7 @@ void sliding() {
                                "range", "slope", "zscore"};
   for (const char* name : names) {
     const core::StatisticSpec spec = core::statistic_named(name);
-    core::sliding_statistics(spec, span(v), span(t), span(from), span(to), span(breaks), 1, out.data());
+    core::sliding_statistics(spec, span(v), span(t), {span(from), span(to)}, span(breaks), 1, out.data());
     bool same = true;
     for (std::size_t i = 0; i < 600; ++i) {
       const auto at = static_cast<std::size_t>(from[i]), end = static_cast<std::size_t>(to[i]);

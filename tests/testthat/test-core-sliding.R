@@ -4,6 +4,10 @@ slid <- function(v, name, from, to, breaks = c(0L, length(v)), t = seq_along(v) 
   kairon:::cpp_sliding_statistics(name, v, t, from, to, breaks, 2L)
 }
 
+stepped <- function(v, name, back, ahead = 0, breaks = c(0L, length(v))) {
+  kairon:::sliding_statistic(v, seq_along(v) * 3600, kairon:::step_windows(breaks, back, ahead), breaks, name)
+}
+
 random_windows <- function(n, widest) {
   to <- cummax(pmin(n, seq_len(n) + sample(0:3, n, TRUE)))
   from <- cummax(pmax(0L, as.integer(to - sample(0:widest, n, TRUE))))
@@ -26,22 +30,48 @@ test_that("windows of changing width agree with base R for every statistic, ties
   }
 })
 
+test_that("windows of whole steps agree with the same windows row by row", {
+  for (seed in 1:6) {
+    set.seed(seed)
+    # Series shorter and longer than the window, of one value, and past several blocks.
+    breaks <- c(0L, cumsum(c(1L, 6L, 40L, 9000L)))
+    v <- 1e6 + switch((seed %% 3) + 1, rnorm(9047), cumsum(rnorm(9047)), round(rnorm(9047)))
+    if (seed > 3) v[sample(9047, 30)] <- c(NA, Inf)
+    back <- sample(0:20, 1)
+    ahead <- sample(0:20, 1)
+    w <- kairon:::cpp_step_windows(breaks, back, ahead)
+    for (name in c("mean", "sum", "sd", "var", "median", "q90", "min", "count", "slope")) {
+      one <- kairon:::range_statistic(v, seq_along(v) * 3600, w$from, w$to, name)
+      expect_equal(stepped(v, name, back, ahead, breaks), one, tolerance = 1e-8, info = paste(seed, name))
+    }
+  }
+})
+
+test_that("a storm between quiet stretches leaves their digits alone", {
+  set.seed(9)
+  v <- 1e-3 * sin(1:9000)
+  v[4000:4040] <- rnorm(41) * 1e9
+  expect_equal(stepped(v, "mean", 29)[5000:9000], mean_of <- vapply(5000:9000, function(i) mean(v[(i - 29):i]), 1),
+               tolerance = 1e-8)
+  expect_equal(slid(v, "mean", as.integer(pmax(0, 0:8999 - 29)), 1:9000)[5000:9000], mean_of, tolerance = 1e-8)
+  expect_equal(stepped(v, "sd", 29)[5000:9000], vapply(5000:9000, function(i) sd(v[(i - 29):i]), 1),
+               tolerance = 1e-7)
+})
+
 test_that("ten million steps with a large offset lose no digits", {
   set.seed(5)
   n <- 1e7
   v <- 1e8 + rnorm(n)
-  w <- kairon:::cpp_step_windows(c(0L, as.integer(n)), 99L, 0L)
   at <- c(100, 5e5, 5e6 + 7, n)
   exact <- function(f) vapply(at, function(i) f(v[(i - 99):i] - 1e8), 1)
-  expect_lt(max(abs(slid(v, "mean", w$from, w$to)[at] - 1e8 - exact(mean))), 2e-8)
-  expect_equal(slid(v, "sd", w$from, w$to)[at], exact(sd), tolerance = 1e-7)
+  expect_lt(max(abs(stepped(v, "mean", 99)[at] - 1e8 - exact(mean))), 2e-8)
+  expect_equal(stepped(v, "sd", 99)[at], exact(sd), tolerance = 1e-7)
 })
 
 test_that("a quiet stretch after a storm has its own small spread", {
   v <- c(rnorm(50) * 1e9, 5 + 1e-3 * sin(1:200))
-  w <- kairon:::cpp_step_windows(c(0L, 250L), 19L, 0L)
   sd_of <- vapply(100:250, function(i) sd(v[(i - 19):i]), 1)
-  expect_equal(slid(v, "sd", w$from, w$to)[100:250], sd_of, tolerance = 1e-6)
+  expect_equal(stepped(v, "sd", 19)[100:250], sd_of, tolerance = 1e-6)
 })
 
 test_that("rolling medians and deviations at wide windows are those of sorting", {
