@@ -267,7 +267,7 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   start <- rows$breaks[owner]
   at <- start + cutoff + table$ahead - k[start + 1] + 1
   at[at <= start | at > rows$breaks[owner + 1]] <- NA
-  table$observed <- NA_real_
+  table$observed <- table$flagged <- NA_real_
   table$observed_origin <- NA_character_
   table$scale <- NA_real_
   season <- usual_season(meta$cadence)
@@ -275,7 +275,10 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   for (measure in unique(table$measure)) {
     here <- table$measure == measure
     value <- observed[[measure]]
-    value[!is_measured(observed, measure) | is_flagged(observed, measure)] <- NA_real_
+    value[!is_measured(observed, measure)] <- NA_real_
+    faulty <- is_flagged(observed, measure)
+    table$flagged[here] <- replace(value, !faulty, NA_real_)[at[here]]
+    value[faulty] <- NA_real_
     table$observed[here] <- value[at[here]]
     table$observed_origin[here] <- origin_levels[origin_codes(observed, measure)][at[here]]
     past <- value
@@ -287,7 +290,7 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   intervals <- grep("^(lower|upper)_", names(table), value = TRUE)
   table[c(
     meta$series, "cutoff", meta$time, "ahead", "measure", "method", "value", intervals,
-    "observed", "observed_origin", "scale"
+    "observed", "observed_origin", if (!all(is.na(table$flagged))) "flagged", "scale"
   )]
 }
 
@@ -324,10 +327,28 @@ format.kairon_backtest <- function(x, ...) {
       "  ", plural(scored, "forecast value"), " scored against measured ones; ",
       show_number(nrow(x$table) - scored, 9), " had no measured value."
     ),
+    flagged_line(x),
     if (!is.null(x$failures) && nrow(x$failures)) {
       paste0("  ", plural(nrow(x$failures), "failure"), "; the first: ",
              x$failures$method[1], ": ", x$failures$reason[1])
     }
+  )
+}
+
+# What the readings flagged as faults, which are left out, would do to the scores.
+flagged_line <- function(b) {
+  if (is.null(b$table$flagged)) {
+    return(NULL)
+  }
+  without <- scores(b, "mae")
+  with <- scores(b, "mae", flagged = TRUE)
+  unit <- if (length(b$measures) == 1) b$meta$units[[b$measures]] else ""
+  paste0(
+    "  ", plural(sum(!is.na(b$table$flagged)), "forecast value"),
+      " met readings flagged as faults, which are left out: ",
+    "mean error of ", without$method[1], " ", trimws(paste(show_number(without$mae[1]), unit)),
+      ", with them ",
+    trimws(paste(show_number(with$mae[match(without$method[1], with$method)]), unit)), "."
   )
 }
 

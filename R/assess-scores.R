@@ -5,6 +5,7 @@
 #' @param by What to score apart: `"method"` and any of `"ahead"`, `"cutoff"`,
 #'   `"measure"` and the series columns. Several measures are always scored apart.
 #' @param observed For a forecast: a timeline with what was observed since.
+#' @param flagged Whether readings that [vet()] flagged as faults count too; they are left out by default.
 #' @returns A `kairon_scores`: a data frame with the `by` columns, `n` (forecast
 #'   values scored) and one column for each metric; `coverage` gives
 #'   one column for each interval level. Best (smallest `mase`, else the first metric)
@@ -34,8 +35,10 @@
 #' scores(b, c("mae", "bias"), by = c("method", "ahead"))
 #' @export
 scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "mape"),
-                   by = "method", observed = NULL) {
+                   by = "method", observed = NULL, flagged = FALSE) {
   table <- scored_rows(b, observed)
+  if (isTRUE(flagged) && !is.null(table$flagged)) table$observed <- ifelse(is.na(table$flagged),
+      table$observed, table$flagged)
   known <- c("mae", "bias", "mase", "coverage", "rmse", "mape")
   for (m in metrics) check_choice(m, known, arg = "metrics")
   meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)

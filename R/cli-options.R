@@ -221,6 +221,14 @@ cli_verbs <- function() {
       ),
       run = cli_season_profile
     ),
+    standing = list(
+      what = "say whether a series is rising or falling, by its trailing year",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("better", "which way is better: higher or lower", "SIDE")
+      )),
+      example = "kairon standing billed.csv --amounts volume --units volume=Ml", run = cli_standing
+    ),
     decomposition = list(
       what = "split series into trend, season and remainder",
       arguments = "FILE",

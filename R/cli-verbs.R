@@ -277,6 +277,12 @@ cli_season_profile <- function(files, options) {
   show_result(out, as.data.frame(out), options, printed(out))
 }
 
+cli_standing <- function(files, options) {
+  x <- prepared(cli_read(files, options, "standing"), options)
+  out <- standing(x, measures = cli_measures(options), better = options$better)
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
 cli_rules <- function(options) {
   rules <- list()
   if (!is.null(options$min) || !is.null(options$max)) {

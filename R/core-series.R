@@ -69,7 +69,8 @@ sliding_statistic <- function(values, times, at, breaks, statistic,
       statistic, values, times, at$from, at$to, breaks, core_threads()
     ), call))
   }
-  call_core(cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks, core_threads()), call)
+  call_core(cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks, core_threads()),
+            call)
 }
 
 # Values of windows of fewer than `needed` rows are no answer.

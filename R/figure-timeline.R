@@ -3,9 +3,9 @@
 #' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not
 #' measured are drawn hollow on a dashed line, those that rest on clearly fewer readings
 #' than expected (unfinished bins at the ends) as triangles, stretches without values on a
-#' sand-coloured ground.
+#' sand-coloured ground. After [repair()] pale crosses stand where the replaced readings were.
 #'
-#' @param object,x What to draw: a timeline, [inspect()], [decomposition()],
+#' @param object,x What to draw: a timeline, [inspect()], [standing()], [decomposition()],
 #'   [forecast()], [backtest()] or [scores()].
 #' @param measures Measures to draw; all by default.
 #' @param series Labels of the series to draw; by default the first 12.
@@ -25,10 +25,12 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, ...
   check_timeline(object)
   measures <- pick_measures(object, rlang::enquo(measures))
   shown <- chosen_series(object, series)
-  panels <- panel_plan(measures)
+  mended <- Filter(function(m) is_mended(object, m), measures)
+  panels <- panel_plan(setdiff(measures, paste0(mended, "_raw")))
   data <- timeline_points(object, panels, shown)
   holes <- timeline_holes(object, panels, shown)
-  draw_timeline(object, data, holes, shown, length(unique(panels$panel)))
+  before <- do.call(rbind, lapply(mended, raw_points, x = object, data = data))
+  draw_timeline(object, data, holes, before, shown, length(unique(panels$panel)))
 }
 
 #' @rdname figures
@@ -45,6 +47,32 @@ panel_plan <- function(measures) {
   over <- base != measures & grepl("^(mean|median|min|max|first|last|q[0-9])", rest)
   panel <- ifelse(over, base, measures)
   data.frame(measure = measures, panel = panel, over = over, derived = base != measures)
+}
+
+# Repaired or taken out, with the raw values beside on the same scale: both are drawn in one panel.
+is_mended <- function(x, m) {
+  meta <- timeline_meta(x)
+  if (!paste0(m, "_raw") %in% names(meta$kinds) || m %in% names(meta$undo)) {
+    return(FALSE)
+  }
+  same <- x[[m]] == x[[paste0(m, "_raw")]]
+  all(same[!mended_rows(x, m)], na.rm = TRUE)
+}
+
+mended_rows <- function(x, m) {
+  origin_codes(x, m) %in% repaired_code | (is.na(x[[m]]) & !is.na(x[[paste0(m, "_raw")]]))
+}
+
+# The readings that were replaced, as they were, with what stands there now.
+raw_points <- function(m, x, data) {
+  hit <- mended_rows(x, m)
+  labels <- row_labels(x)[hit]
+  keep <- labels %in% levels(data$series)
+  data.frame(
+    stamp = x[[timeline_meta(x)$time]][hit][keep], before = x[[paste0(m, "_raw")]][hit][keep],
+    after = x[[m]][hit][keep], series = factor(labels[keep], levels = levels(data$series)),
+    panel = factor(measure_label(x, m), levels = levels(data$panel))
+  )
 }
 
 # Long data: one row a point, with its panel, series and origin.
@@ -83,18 +111,19 @@ timeline_holes <- function(x, panels, shown) {
   )
 }
 
-draw_timeline <- function(x, data, holes, shown, panels) {
+draw_timeline <- function(x, data, holes, before, shown, panels) {
   meta <- timeline_meta(x)
   over <- any(data$over)
   p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
     hole_layer(holes) +
     value_layers(data, over) +
+    before_layers(before) +
     time_axis(meta$type, meta$zone) +
     number_axis() +
     figure_theme() +
     ggplot2::labs(
       title = figure_title(data),
-      subtitle = figure_key(data, holes, over),
+      subtitle = figure_key(data, holes, before),
       caption = figure_caption(x, left_out(x, shown))
     )
   several <- length(shown) > 1
@@ -162,16 +191,33 @@ value_layers <- function(data, over) {
   )
 }
 
+before_layers <- function(before) {
+  if (is.null(before)) {
+    return(NULL)
+  }
+  list(
+    ggplot2::geom_segment(
+      data = before, ggplot2::aes(y = .data$before, xend = .data$stamp, yend = .data$after),
+      colour = figure_colours[["raw"]], linewidth = 0.3, na.rm = TRUE
+    ),
+    ggplot2::geom_point(
+      data = before, ggplot2::aes(y = .data$before), shape = 4, size = 2, stroke = 0.8,
+      colour = figure_colours[["raw"]], na.rm = TRUE
+    )
+  )
+}
+
 figure_title <- function(data) {
   if (length(levels(data$panel)) == 1) levels(data$panel) else word_list(unique(data$measure), 4)
 }
 
-figure_key <- function(data, holes, over) {
+figure_key <- function(data, holes, before) {
   parts <- c(
     if (nrow(holes)) "sand: no values",
     if (any(data$invented)) "hollow on a dashed line: not measured",
     if (any(data$thin)) "triangle: on fewer readings than expected",
-    if (any(data$flagged)) "cross: flagged as a fault"
+    if (any(data$flagged)) "cross: flagged as a fault",
+    if (!is.null(before)) "pale cross: before the repair"
   )
   if (length(parts)) capitalise(paste(parts, collapse = "; "))
 }

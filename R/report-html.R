@@ -50,6 +50,7 @@ report_parts <- function(x, horizon, routine, methods) {
   list(
     x = x, grid = grid, note = note, routine = routine,
     inspection = inspect(x),
+    standing = or_reason(standing(x)),
     pattern = or_reason(decomposition(grid)),
     forecast = or_reason(forecast(x, steps, report_method(methods), routine = routine)),
     backtest = or_reason(backtest(x, methods, steps, routine = routine))
@@ -78,6 +79,7 @@ report_page <- function(parts, title) {
     htmltools::tags$p(class = "span", timeline_line(parts$x)),
     findings_section(parts),
     readings_section(parts),
+    standing_section(parts),
     pattern_section(parts),
     forecast_section(parts),
     backtest_section(parts),
@@ -143,6 +145,22 @@ readings_section <- function(parts) {
     htmltools::tags$p(paste0("Where the values come from: ",
                              paste(format(origins(parts$grid)), collapse = "; "), ".")),
     if (!is.null(parts$note)) htmltools::tags$p(class = "note", parts$note)
+  )
+}
+
+standing_section <- function(parts) {
+  s <- parts$standing
+  report_section("standing", "Is it rising or falling?",
+    if (failed(s)) {
+      reason(s)
+    } else {
+      htmltools::tagList(
+        htmltools::tags$ul(lapply(format(s), htmltools::tags$li)),
+        html_figure(autoplot(s), paste0(
+          "The values of ", s$measures[1], " by ", s$period, ", behind the mean of the trailing year."
+        ))
+      )
+    }
   )
 }
 

@@ -107,7 +107,7 @@ repair_measure <- function(x, rows, m, rule, limit, season, direction) {
   after <- gone
   after[hit] <- made[hit]
   codes <- origin_codes(x, m)
-  codes[hit] <- match("repaired", origin_levels)
+  codes[hit] <- repaired_code
   x <- put_column(x, m, after)
   x <- set_origins(x, m, codes)
   x <- keep_raw(x, m, before, meta)

@@ -129,6 +129,7 @@ bin_marks <- function(context, measure, present) {
 
 summarised_code <- match("summarised", origin_levels)
 interpolated_code <- match("interpolated", origin_levels)
+repaired_code <- match("repaired", origin_levels)
 
 # Summaries, but where `invented` the worst origin among the readings of the bin.
 mixed_origin <- function(context, measure, invented) {

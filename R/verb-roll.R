@@ -11,7 +11,9 @@
 #' @param ... Statistics, as in [resample()]; and further windows by name:
 #'   `roll(x, week = trailing("7 days"), year = trailing("12 months"), "mean")`. Beside the
 #'   statistics of [resample()] there is `"zscore"`: how many standard deviations the last value of the
-#'   window lies above its mean. Windows with a kernel have a mean only, fading ones mean, sum, sd, var
+#'   window lies above its mean. `"time_mean"` weights each value by how long it held within the window: a
+#'   regular one for its own period, a reading until the next one. Windows with a kernel have a mean only,
+#' fading ones mean, sum, sd, var
 #'   and count.
 #' @param at_least How many values that are not missing a window needs, as a
 #'   number. By default every step of the window when the timeline is regular,
@@ -64,7 +66,6 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
   # Smoothing by a kernel is a mean, of amounts too.
   smooth <- any(vapply(given$windows, has_kernel, TRUE))
   wanted <- read_statistics(x, if (smooth && length(given$rest) == 0) list("mean") else given$rest)
-  check_window_statistics(wanted)
   pairs <- read_pairs(x, correlate)
   if (is_regular(x)) x <- complete_grid(x)
   rows <- rows_of(x)
@@ -114,15 +115,6 @@ check_window <- function(window, call = rlang::caller_env()) {
       "{.arg window} must be a window.",
       x = "It is {.obj_type_friendly {window}}.",
       i = "Write {.code trailing(\"7 days\")}, {.code centred(5)} or {.code since_start()}."
-    ), call = call)
-  }
-}
-
-check_window_statistics <- function(wanted, call = rlang::caller_env()) {
-  if ("time_mean" %in% unlist(Filter(is.character, unlist(wanted)))) {
-    abort_input(c(
-      "{.val time_mean} is a statistic of bins.",
-      i = "Bring the readings onto a grid by it first, with {.fn resample}, and take {.val mean}."
     ), call = call)
   }
 }
@@ -234,19 +226,70 @@ rows_in_window <- function(window, steps, x, rows) {
   if (window$side == "trailing" && fixed) {
     return(cpp_span_rows(rows$seconds, duration_seconds(window$step), 0, rows$breaks))
   }
-  low <- high <- rows$seconds
-  if (window$side == "trailing") {
-    low <- shift_instants(rows$seconds, window$step, -1, rows$zone)
-  } else if (window$side == "leading") {
-    # (t, t + length) with t included: the mirror image of trailing.
-    high <- shift_instants(rows$seconds, window$step, 1, rows$zone) - 1e-6
-    low <- rows$seconds - 1e-6
-  } else {
-    half <- duration_seconds(window$step) / 2
-    low <- rows$seconds - half
-    high <- rows$seconds + half
+  bounds <- window_bounds(window, rows)
+  # (t, t + length) with t included: the mirror image of trailing.
+  nudge <- if (window$side == "leading") 1e-6 else 0
+  cpp_window_rows(rows$seconds, bounds$low - nudge, bounds$high - nudge, rows$breaks, FALSE)
+}
+
+# First and last instant of the window of each row, by a duration.
+window_bounds <- function(window, rows) {
+  t <- rows$seconds
+  if (window$side == "since_start") {
+    return(list(low = t[rows$breaks[series_index(rows$breaks)] + 1], high = t))
   }
-  cpp_window_rows(rows$seconds, low, high, rows$breaks, FALSE)
+  half <- duration_seconds(window$step) / 2
+  switch(window$side,
+    trailing = list(low = shift_instants(t, window$step, -1, rows$zone), high = t),
+    leading = list(low = t, high = shift_instants(t, window$step, 1, rows$zone)),
+    list(low = t - half, high = t + half)
+  )
+}
+
+# Means of each window weighted by how long each value held: regular ones their own period,
+# readings until the next one, cut by the window.
+window_time_means <- function(values, x, rows, at, window, call) {
+  meta <- timeline_meta(x)
+  if (meta$type == "step") abort_input("Plain steps have no time to weight by.", call = call)
+  n <- length(values)
+  ends <- rows$breaks[-1]
+  regular <- is_regular(x)
+  until <- c(rows$seconds[-1], NA)
+  until[ends] <- rows$seconds[ends] + typical_steps(rows)
+  held <- if (regular) period_lengths(x) else until - rows$seconds
+  there <- !is.na(values)
+  total <- function(v) {
+    out <- sliding_statistic(v, rows$seconds, at, rows$breaks, "sum")
+    ifelse(is.na(out), 0, out)
+  }
+  sum <- total(values * held)
+  time <- total(ifelse(there, held, NA))
+  if (!regular) {
+    if (is.null(window$step) && window$side != "since_start") {
+      abort_input(c(
+        "Readings hold for a time, not for a number of steps.",
+        x = "The window is {format(window)}.",
+        i = "Give {.val time_mean} a window such as {.code trailing(\"1 day\")}."
+      ), call = call)
+    }
+    bounds <- window_bounds(window, rows)
+    first <- at$from + 1
+    last <- pmax(at$to, 1)
+    cut <- function(row, seconds) {
+      ok <- seconds > 0 & there[row]
+      sum <<- sum + ifelse(ok, values[row] * seconds, 0)
+      time <<- time + ifelse(ok, seconds, 0)
+    }
+    # The reading before the window holds into it, the last one on beyond it.
+    before <- pmax(first - 1, 1)
+    own <- at$from >= rows$breaks[series_index(rows$breaks)] + 1
+    cut(before, ifelse(own, pmin(rows$seconds[pmin(first, n)], bounds$high) - bounds$low, 0))
+    over <- pmax(until[last] - bounds$high, 0)
+    over[!there[last]] <- 0
+    sum <- sum - ifelse(over > 0, values[last] * over, 0)
+    time <- time - over
+  }
+  ifelse(time > 0, sum / time, NA_real_)
 }
 
 check_reach <- function(at, breaks, needed, window, x, call = rlang::caller_env()) {
@@ -286,6 +329,8 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
       statistic <- wanted[[measure]][[name]]
       made <- if (kernel) {
         kernel_values(values, rows, window, steps, statistic, x, call)
+      } else if (identical(statistic, "time_mean")) {
+        window_time_means(values, x, rows, at, window, call)
       } else {
         sliding_statistic(
           values, rows$seconds, at, rows$breaks, statistic,

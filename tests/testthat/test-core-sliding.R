@@ -51,9 +51,11 @@ test_that("a storm between quiet stretches leaves their digits alone", {
   set.seed(9)
   v <- 1e-3 * sin(1:9000)
   v[4000:4040] <- rnorm(41) * 1e9
-  expect_equal(stepped(v, "mean", 29)[5000:9000], mean_of <- vapply(5000:9000, function(i) mean(v[(i - 29):i]), 1),
+  expect_equal(stepped(v, "mean", 29)[5000:9000],
+               mean_of <- vapply(5000:9000, function(i) mean(v[(i - 29):i]), 1),
                tolerance = 1e-8)
-  expect_equal(slid(v, "mean", as.integer(pmax(0, 0:8999 - 29)), 1:9000)[5000:9000], mean_of, tolerance = 1e-8)
+  expect_equal(slid(v, "mean", as.integer(pmax(0, 0:8999 - 29)), 1:9000)[5000:9000], mean_of,
+               tolerance = 1e-8)
   expect_equal(stepped(v, "sd", 29)[5000:9000], vapply(5000:9000, function(i) sd(v[(i - 29):i]), 1),
                tolerance = 1e-7)
 })

@@ -90,3 +90,36 @@ test_that("windows of nothing, zero and below are refused", {
   x <- daily(rep(NA_real_, 10))
   expect_true(all(is.na(quiet(roll(x, trailing(3), c("mean", "median", "mad"), at_least = 1))$flow_median)))
 })
+
+test_that("means weighted by time are integrals over the window", {
+  set.seed(31)
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + cumsum(sample(c(20, 45, 600, 4000), 150, TRUE))
+  v <- rnorm(150, 40)
+  v[c(20, 21, 77)] <- NA
+  x <- quiet(timeline(data.frame(time = at, flow = v), time, levels = "flow"))
+  t <- as.numeric(at)
+  next_at <- c(t[-1], t[150] + median(diff(t)))
+  slow <- function(low, high) {
+    held <- pmax(0, pmin(next_at, high) - pmax(t, low))
+    held[is.na(v)] <- 0
+    if (sum(held) > 0) sum(held * v, na.rm = TRUE) / sum(held) else NA
+  }
+  windows <- list(
+    list(trailing("1 hour"), -3600, 0), list(leading("1 hour"), 0, 3600), list(centred("1 hour"), -1800, 1800)
+  )
+  for (w in windows) {
+    got <- quiet(roll(x, w[[1]], flow = "time_mean", at_least = 1))$flow_time_mean
+    want <- mapply(slow, t + w[[2]], t + w[[3]])
+    both <- !is.na(got)
+    expect_gt(sum(both), 120)
+    expect_equal(got[both], want[both])
+  }
+  all <- quiet(roll(x, since_start(), flow = "time_mean"))$flow_time_mean
+  expect_equal(all[150], slow(t[1], t[150]))
+  expect_match(error_text(roll(x, trailing(3), flow = "time_mean")), "hold for a time")
+  # Regular values count for their own period: months by their days.
+  m <- monthly(c(10, 20, 30))
+  expect_equal(quiet(roll(m, trailing(3), "time_mean"))[[3]][3],
+               sum(c(10, 20, 30) * as.numeric(diff(seq(m$month[1], by = "1 month", length.out = 4)))) /
+                 as.numeric(seq(m$month[1], by = "1 month", length.out = 4)[4] - m$month[1]))
+})

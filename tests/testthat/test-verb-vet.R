@@ -118,3 +118,30 @@ test_that("rules that cannot be meant are refused", {
   expect_equal(format(limits(0, 5)), "limit (min = 0, max = 5)")
   expect_output(print(findings(quiet(vet(daily(1:30))))), "Nothing was found")
 })
+
+test_that("the score with flagged readings is kept beside the one without", {
+  set.seed(12)
+  v <- 50 + rnorm(200)
+  v[195] <- 400
+  x <- quiet(vet(daily(v, levels = "flow")))
+  b <- quiet(backtest(x, by_mean(), horizon = 10, cutoffs = 1))
+  plain <- scores(b)
+  with <- scores(b, flagged = TRUE)
+  expect_equal(c(plain$n, with$n), c(9, 10))
+  expect_equal(with$mae, (plain$mae * 9 + abs(400 - b$table$value[5])) / 10)
+  expect_match(paste(format(b), collapse = " "), "1 forecast value met readings flagged as faults")
+})
+
+test_that("a repaired measure is drawn with what stood there before", {
+  v <- 20 + sin(1:200)
+  v[c(50, 120)] <- c(90, -40)
+  r <- quiet(repair(vet(daily(v, levels = "flow"))))
+  p <- autoplot(r)
+  before <- Filter(function(l) inherits(l$geom, "GeomSegment"), p$layers)[[1]]$data
+  expect_equal(before$before, c(90, -40))
+  expect_equal(before$after, r$flow[c(50, 120)])
+  expect_match(p$labels$subtitle, "pale cross: before the repair")
+  # Values on another scale are no repair.
+  changed <- quiet(change(daily(v, levels = "flow"), keep = TRUE))
+  expect_equal(length(unique(autoplot(changed)$data$panel)), 2)
+})

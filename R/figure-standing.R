@@ -1,0 +1,68 @@
+#' @rdname figures
+#' @export
+autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...) {
+  measure <- one_measure(rlang::enquo(measures), object$measures)
+  h <- object$history[object$history$measure == measure, ]
+  labels <- if (length(object$meta$series)) series_labels(h[object$meta$series]) else rep("", nrow(h))
+  all <- unique(labels)
+  shown <- if (is.null(series)) utils::head(all, most_panels) else series
+  for (s in shown) check_choice(s, all, arg = "series")
+  h <- h[labels %in% shown, ]
+  h$series <- factor(labels[labels %in% shown], levels = shown)
+  unit <- object$meta$units[[measure]]
+  title <- paste0("Is ", measure, if (is.null(object$better)) " rising or falling?" else " getting better?")
+  caption <- paste0(object$line,
+                    if (length(all) > length(shown)) paste0(". Not shown: ", length(all) - length(shown),
+                                                                          " more series"))
+  if (length(shown) == 1) {
+    return(standing_alone(h, object, measure, unit, title, caption))
+  }
+  standing_values(h, object, measure, unit) +
+    ggplot2::facet_wrap(~series, scales = "free_y") +
+    ggplot2::labs(title = title, subtitle = standing_subtitle(object), caption = caption)
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_standing <- function(x, ...) draw_plot(x, ...)
+
+standing_subtitle <- function(s) {
+  paste0("Pale: each ", s$period, ". Dark: mean of the trailing year")
+}
+
+standing_values <- function(h, s, measure, unit) {
+  h$invented <- h$invented & !is.na(h$value)
+  ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$value)) +
+    ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.45, na.rm = TRUE) +
+    invented_points(h) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$trailing), colour = figure_colours[["observed"]],
+                       linewidth = 1.1,
+                       na.rm = TRUE) +
+    time_axis(s$meta$type, s$meta$zone) +
+    number_axis(measure_words(measure, unit)) +
+    figure_theme()
+}
+
+# One series: its values above, the change of its trailing year and what is usual below.
+standing_alone <- function(h, s, measure, unit, title, caption) {
+  relative <- s$table$relative[s$table$measure == measure][1]
+  h$move <- if (relative) 100 * h$change else h$change
+  usual <- 2 * (if (relative) 100 else 1) * h$usual[1]
+  label <- if (relative) "change on a year before (%)" else trimws(paste0("change on a year before (", unit,
+      ")"))
+  top <- standing_values(h, s, measure, unit) +
+    ggplot2::labs(title = title, subtitle = standing_subtitle(s))
+  bottom <- ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$move)) +
+    ggplot2::annotate("rect", xmin = min(h$stamp), xmax = max(h$stamp), ymin = -usual, ymax = usual,
+                      fill = figure_colours[["missing"]]) +
+    ggplot2::geom_hline(yintercept = 0, colour = "#9AA6AB") +
+    ggplot2::geom_line(colour = figure_colours[["computed"]], linewidth = 0.9, na.rm = TRUE) +
+    time_axis(s$meta$type, s$meta$zone) +
+    number_axis(label) +
+    figure_theme() +
+    ggplot2::labs(
+      title = NULL, subtitle = "The trailing year against the one before; inside the band, no clear change",
+      caption = caption
+    )
+  patchwork::wrap_plots(top, bottom, ncol = 1, heights = c(3, 2))
+}
