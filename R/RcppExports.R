@@ -121,6 +121,30 @@ cpp_cell_order <- function(cell, cells) {
     .Call(`_kairon_cpp_cell_order`, cell, cells)
 }
 
+cpp_autocorrelation <- function(values, breaks, lags, partial, threads) {
+    .Call(`_kairon_cpp_autocorrelation`, values, breaks, lags, partial, threads)
+}
+
+cpp_cross_correlation <- function(a, b, lags) {
+    .Call(`_kairon_cpp_cross_correlation`, a, b, lags)
+}
+
+cpp_squared_spectrum <- function(values, n) {
+    .Call(`_kairon_cpp_squared_spectrum`, values, n)
+}
+
+cpp_least_squares_periodogram <- function(times, values, step, count) {
+    .Call(`_kairon_cpp_least_squares_periodogram`, times, values, step, count)
+}
+
+cpp_spectral_background <- function(power, per_bin) {
+    .Call(`_kairon_cpp_spectral_background`, power, per_bin)
+}
+
+cpp_find_cycles <- function(values, breaks, known, tested, shortest, longest, level, most, threads) {
+    .Call(`_kairon_cpp_find_cycles`, values, breaks, known, tested, shortest, longest, level, most, threads)
+}
+
 cpp_decompose_averages <- function(values, breaks, m, multiply, threads) {
     .Call(`_kairon_cpp_decompose_averages`, values, breaks, m, multiply, threads)
 }

@@ -103,3 +103,12 @@ text_table <- function(columns, indent = "  ", right = character()) {
   lines <- do.call(paste, c(unname(padded), sep = "  "))
   paste0(indent, sub(" +$", "", lines))
 }
+
+# Lines as wide as the console; those that begin with spaces keep their place.
+wrap_lines <- function(lines) {
+  width <- 0.95 * getOption("width")
+  unlist(lapply(lines, function(line) {
+    indent <- nchar(line) - nchar(sub("^ +", "", line))
+    if (nzchar(line)) strwrap(line, width, indent = indent, exdent = indent + 2) else ""
+  }))
+}

@@ -8,7 +8,8 @@
 #'
 #' @param x A regular timeline.
 #' @param seasons The season: its name (`"day"`, `"week"`, `"year"`) or its
-#'   number of steps. Default: the usual cycle of the cadence, and said so.
+#'   number of steps. Default: the shortest one that [find_seasons()] finds, else the usual cycle of the
+#'   cadence; a line says which.
 #' @param method `"averages"`.
 #' @param combine `"add"` (trend + season + remainder) or `"multiply"` (their
 #'   product; the data must be positive).
@@ -34,7 +35,7 @@ decomposition <- function(x, seasons = NULL, method = "averages",
   combine <- check_choice(combine, c("add", "multiply"))
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A decomposition")
-  season <- one_season(x, seasons)
+  season <- one_season(x, seasons, measures[1])
   x <- complete_grid(x)
   rows <- rows_of(x)
   check_cycles(rows, season)
@@ -51,18 +52,16 @@ decomposition <- function(x, seasons = NULL, method = "averages",
 }
 
 # The one season to take off, as a named number of steps.
-one_season <- function(x, seasons, call = rlang::caller_env()) {
+one_season <- function(x, seasons, measure, call = rlang::caller_env()) {
   cadence <- timeline_meta(x)$cadence
   if (is.null(seasons)) {
-    word <- usual_season(cadence)
-    if (is.null(word)) {
+    season <- one_default_season(x, measure)
+    if (is.null(season)) {
       abort_input(c(
-        "This timeline has no usual season ({format(cadence)}).",
-        i = "Give its number of steps, such as {.code seasons = 12}."
+        "No season stands out, and a timeline {format(cadence)} has no usual one.",
+        i = "Give its number of steps, such as {.code seasons = 12}; {.fn find_seasons} looks for some."
       ), call = call)
     }
-    season <- resolve_seasons(word, cadence, call = call)
-    tell(c(i = "Season: {season_words(season)}; choose another with {.arg seasons}."))
     return(season)
   }
   season <- resolve_seasons(seasons, cadence, call = call)

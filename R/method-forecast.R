@@ -41,7 +41,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   levels <- check_levels(intervals)
   x <- complete_grid(x)
   plan <- plan_forecast(x, horizon)
-  methods <- as_methods(method %||% default_method(x))
+  methods <- as_methods(method %||% default_method(x, chosen[1]))
   live <- drop_ended(complete_grid(x, common_end = TRUE), plan, chosen)
   tables <- lapply(chosen, function(m) {
     forecast_measure(live, m, methods, plan, levels)
@@ -72,13 +72,14 @@ check_levels <- function(levels, call = rlang::caller_env()) {
   sort(unique(levels))
 }
 
-default_method <- function(x) {
-  cadence <- timeline_meta(x)$cadence
-  season <- usual_season(cadence)
-  longest <- max(diff(rows_of(x)$breaks))
-  if (!is.null(season) && longest > season_steps(season, cadence)) {
+default_method <- function(x, measure = NULL) {
+  rows <- rows_of(x)
+  season <- default_seasons(x, measure, rows)
+  longest <- max(diff(rows$breaks))
+  if (length(season) && longest > season[[1]]) {
+    word <- sub("^season_.*", paste(season[[1]], "steps"), names(season)[1])
     tell_once("method", c(
-      i = "Method: the last {season} repeated; choose others with {.arg method}."
+      i = "Method: the last {word} repeated; choose others with {.arg method}."
     ))
     return(by_seasonal_naive())
   }
@@ -190,9 +191,8 @@ setdiff_series <- function(all, some) {
 make_batch <- function(x, measure) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
-  season <- usual_season(meta$cadence)
-  seasons <- integer()
-  if (!is.null(season)) seasons <- resolve_seasons(season, meta$cadence)
+  seasons <- default_seasons(x, measure, rows)
+  attr(seasons, "found") <- NULL
   values <- x[[measure]]
   values[!is.finite(values)] <- NA_real_
   list(

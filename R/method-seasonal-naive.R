@@ -4,8 +4,9 @@
 #' weekday of last week, the same month of last year. The habit that any other
 #' method has to beat.
 #'
-#' @param season The season by name (`"week"`) or number of steps. Default: the
-#'   usual season of the timeline's cadence.
+#' @param season The season by name (`"week"`) or number of steps. Default:
+#'   the shortest season that [find_seasons()] finds in the past values, else the usual one of
+#'   the cadence.
 #' @section Formula:
 #' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where
 #' k = ceiling(h / m) counts the seasons since the value that is repeated, s is

@@ -72,3 +72,23 @@ season_words <- function(seasons) {
   label <- sub("^season_.*", "season", names(seasons))
   paste0(label, " (", show_number(seasons, 9), " steps)")
 }
+
+# "35 days", "1 year": what a number of steps is in time.
+steps_in_words <- function(steps, cadence) {
+  if (!is_regular_cadence(cadence) || cadence$unit == "step") {
+    return(plural(signif(steps, 4), "step"))
+  }
+  for (name in c("year", "month", "week", "day", "hour")) {
+    one <- season_steps(name, cadence)
+    if (!is.na(one) && one >= 1 && abs(steps / one - round(steps / one)) < 0.004 && steps / one > 0.9) {
+      return(plural(round(steps / one), name))
+    }
+  }
+  if (cadence$unit == "month") {
+    return(plural(signif(steps * cadence$n, 3), "month"))
+  }
+  if (cadence$unit == "weekday") {
+    return(plural(signif(steps * cadence$n, 3), "business day"))
+  }
+  show_duration(steps * step_seconds(cadence))
+}

@@ -15,7 +15,7 @@
 #' @param longest The longest gap that is filled, as a duration (`"3 days"`) or
 #'   a number of steps; a longer one is left alone. Default: any length.
 #' @param season For `"seasonal"` and `"model"`: a name such as `"week"`, or steps; by
-#'   default the usual cycle of the cadence.
+#'   default the shortest one that [find_seasons()] finds, else the usual cycle of the cadence.
 #' @param direction `"both"`, or `"past"` to fill each gap from the values before it
 #'   alone.
 #' @param measures Measures to fill; all by default.
@@ -85,10 +85,10 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   x <- full
   meta <- timeline_meta(x)
   limit <- longest_seconds(longest, meta$cadence)
-  steps <- fill_season(season, rules, meta$cadence)
   table <- list()
   for (measure in names(rules)) {
     before <- x[[measure]]
+    steps <- fill_season(season, rules[[measure]], x, measure, direction == "past")
     result <- fill_with_progress(before, rows, rules[[measure]], limit, steps, direction == "past")
     x <- put_imputed(x, measure, result)
     table[[measure]] <- fill_account(before, result, rows, measure)
@@ -174,21 +174,24 @@ say_text <- function(x) {
   }
 }
 
-fill_season <- function(season, rules, cadence, call = rlang::caller_env()) {
-  if (!any(c("seasonal", "model") %in% unlist(rules))) {
+# Steps of the season that a rule needs, 0 for none. With `past`, later values may not choose it.
+fill_season <- function(season, rule, x, measure, past = FALSE, call = rlang::caller_env()) {
+  if (!identical(rule, "seasonal") && !identical(rule, "model")) {
     return(0)
   }
-  season <- season %||% usual_season(cadence)
-  if (is.null(season)) {
-    if ("seasonal" %in% unlist(rules)) {
-      abort_input(c(
-        "A timeline {format(cadence)} has no usual season.",
-        i = "Name one by its steps, such as {.code season = 12}."
-      ), call = call)
-    }
-    return(0)
+  cadence <- timeline_meta(x)$cadence
+  if (is.null(season) && past) season <- usual_season(cadence)
+  if (!is.null(season)) {
+    return(resolve_seasons(season, cadence, arg = "season", call = call)[[1]])
   }
-  resolve_seasons(season, cadence, arg = "season", call = call)[[1]]
+  found <- one_default_season(x, measure, "season")
+  if (is.null(found) && rule == "seasonal") {
+    abort_input(c(
+      "No season stands out, and a timeline {format(cadence)} has no usual one.",
+      i = "Name one by its steps, such as {.code season = 12}."
+    ), call = call)
+  }
+  if (is.null(found)) 0 else found[[1]]
 }
 
 put_imputed <- function(x, measure, result) {

@@ -47,10 +47,10 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   }
   check_rule_fits(rule, x)
   rows <- rows_of(x)
-  steps <- fill_season(season, list(rule), timeline_meta(x)$cadence)
   limit <- repair_limit(longest, x, rows)
   table <- list()
   for (m in flagged) {
+    steps <- fill_season(season, rule, x, m, direction == "past")
     made <- repair_measure(x, rows, m, rule, limit, steps, direction)
     x <- made$x
     table[[m]] <- made$table

@@ -62,7 +62,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
   check_regular(x, "An even spread")
   x <- complete_grid(x)
   rows <- rows_of(x)
-  steps <- power_season(season, timeline_meta(x)$cadence)
+  steps <- power_season(season, x, measures[1], rows)
   if (isTRUE(compare)) {
     return(compare_rivals(x, rows, measures, steps))
   }
@@ -108,9 +108,12 @@ read_power <- function(power, call = rlang::caller_env()) {
   power
 }
 
-power_season <- function(season, cadence, call = rlang::caller_env()) {
-  season <- season %||% usual_season(cadence)
-  if (is.null(season)) 6 else resolve_seasons(season, cadence, arg = "season", call = call)[[1]]
+power_season <- function(season, x, measure, rows, call = rlang::caller_env()) {
+  if (!is.null(season)) {
+    return(resolve_seasons(season, timeline_meta(x)$cadence, arg = "season", call = call)[[1]])
+  }
+  found <- default_seasons(x, measure, rows)
+  if (length(found)) found[[1]] else 6
 }
 
 # Power and shift of each series.

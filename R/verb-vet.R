@@ -82,7 +82,8 @@ findings <- function(x) {
 #' @param threshold For spikes and shifts: how many robust standard deviations are too many; for jumps
 #'   without a rate, of all changes from reading to reading.
 #' @param season For spikes: a season, by name or steps, that is taken off first, so that a daily peak is no
-#'   spike; by default the usual cycle of regular timelines, and none for irregular ones. `NA` for none.
+#'   spike; by default that of [find_seasons()], else the usual cycle, in regular timelines, and none in
+#' irregular ones. `NA` for none.
 #' @param width For spikes: readings of the running median that is the local level (odd). For
 #'   shifts: readings on either side whose medians are compared.
 #' @param most The longest spike, in readings; what stays longer is a shift or an event.
@@ -210,7 +211,7 @@ run_rule <- function(rule, x, m, rows) {
   # Only what was measured can be a faulty reading.
   values[!is_measured(x, m)] <- NA_real_
   found <- switch(rule$name,
-    spike = find_spikes(values, rows$breaks, rule$threshold, rule_season(rule, x), rule$width, rule$most),
+    spike = find_spikes(values, rows$breaks, rule$threshold, rule_season(rule, x, m), rule$width, rule$most),
     stuck = find_stuck(
       values, rows$breaks, rule$least, rule$resolution, rule$zeros %||% (kind_of(x, m) == "level")
     ),
@@ -227,12 +228,15 @@ run_rule <- function(rule, x, m, rows) {
   found
 }
 
-rule_season <- function(rule, x) {
+rule_season <- function(rule, x, m) {
   if (identical(rule$season, NA) || !is_regular(x)) {
     return(0)
   }
-  season <- rule$season %||% usual_season(timeline_meta(x)$cadence)
-  if (is.null(season)) 0 else resolve_seasons(season, timeline_meta(x)$cadence)[[1]]
+  if (!is.null(rule$season)) {
+    return(resolve_seasons(rule$season, timeline_meta(x)$cadence)[[1]])
+  }
+  found <- default_seasons(x, m)
+  if (length(found)) found[[1]] else 0
 }
 
 flag_values <- function(x, m, found) {

@@ -444,6 +444,91 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_autocorrelation
+Rcpp::List cpp_autocorrelation(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int lags, bool partial, int threads);
+RcppExport SEXP _kairon_cpp_autocorrelation(SEXP valuesSEXP, SEXP breaksSEXP, SEXP lagsSEXP, SEXP partialSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type lags(lagsSEXP);
+    Rcpp::traits::input_parameter< bool >::type partial(partialSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_autocorrelation(values, breaks, lags, partial, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_cross_correlation
+Rcpp::NumericVector cpp_cross_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b, int lags);
+RcppExport SEXP _kairon_cpp_cross_correlation(SEXP aSEXP, SEXP bSEXP, SEXP lagsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type a(aSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type b(bSEXP);
+    Rcpp::traits::input_parameter< int >::type lags(lagsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_cross_correlation(a, b, lags));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_squared_spectrum
+Rcpp::NumericVector cpp_squared_spectrum(Rcpp::NumericVector values, double n);
+RcppExport SEXP _kairon_cpp_squared_spectrum(SEXP valuesSEXP, SEXP nSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< double >::type n(nSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_squared_spectrum(values, n));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_least_squares_periodogram
+Rcpp::NumericVector cpp_least_squares_periodogram(Rcpp::NumericVector times, Rcpp::NumericVector values, double step, int count);
+RcppExport SEXP _kairon_cpp_least_squares_periodogram(SEXP timesSEXP, SEXP valuesSEXP, SEXP stepSEXP, SEXP countSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< double >::type step(stepSEXP);
+    Rcpp::traits::input_parameter< int >::type count(countSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_least_squares_periodogram(times, values, step, count));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_spectral_background
+Rcpp::NumericVector cpp_spectral_background(Rcpp::NumericVector power, double per_bin);
+RcppExport SEXP _kairon_cpp_spectral_background(SEXP powerSEXP, SEXP per_binSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type power(powerSEXP);
+    Rcpp::traits::input_parameter< double >::type per_bin(per_binSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_spectral_background(power, per_bin));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_find_cycles
+Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector known, Rcpp::NumericVector tested, double shortest, double longest, double level, int most, int threads);
+RcppExport SEXP _kairon_cpp_find_cycles(SEXP valuesSEXP, SEXP breaksSEXP, SEXP knownSEXP, SEXP testedSEXP, SEXP shortestSEXP, SEXP longestSEXP, SEXP levelSEXP, SEXP mostSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type tested(testedSEXP);
+    Rcpp::traits::input_parameter< double >::type shortest(shortestSEXP);
+    Rcpp::traits::input_parameter< double >::type longest(longestSEXP);
+    Rcpp::traits::input_parameter< double >::type level(levelSEXP);
+    Rcpp::traits::input_parameter< int >::type most(mostSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_find_cycles(values, breaks, known, tested, shortest, longest, level, most, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_decompose_averages
 Rcpp::List cpp_decompose_averages(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m, bool multiply, int threads);
 RcppExport SEXP _kairon_cpp_decompose_averages(SEXP valuesSEXP, SEXP breaksSEXP, SEXP mSEXP, SEXP multiplySEXP, SEXP threadsSEXP) {
@@ -821,6 +906,12 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_typical_steps", (DL_FUNC) &_kairon_cpp_typical_steps, 3},
     {"_kairon_cpp_series_breaks", (DL_FUNC) &_kairon_cpp_series_breaks, 2},
     {"_kairon_cpp_cell_order", (DL_FUNC) &_kairon_cpp_cell_order, 2},
+    {"_kairon_cpp_autocorrelation", (DL_FUNC) &_kairon_cpp_autocorrelation, 5},
+    {"_kairon_cpp_cross_correlation", (DL_FUNC) &_kairon_cpp_cross_correlation, 3},
+    {"_kairon_cpp_squared_spectrum", (DL_FUNC) &_kairon_cpp_squared_spectrum, 2},
+    {"_kairon_cpp_least_squares_periodogram", (DL_FUNC) &_kairon_cpp_least_squares_periodogram, 4},
+    {"_kairon_cpp_spectral_background", (DL_FUNC) &_kairon_cpp_spectral_background, 2},
+    {"_kairon_cpp_find_cycles", (DL_FUNC) &_kairon_cpp_find_cycles, 9},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},
     {"_kairon_cpp_naive_scale", (DL_FUNC) &_kairon_cpp_naive_scale, 3},

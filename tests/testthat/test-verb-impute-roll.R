@@ -81,7 +81,7 @@ test_that("numbers, rules by measure and the past alone", {
   expect_match(error_text(impute(x, "seasonal", season = 1)), "at least 2 steps")
   expect_match(error_text(impute(x, c(1, 2))), "one finite number")
   steps <- quiet(timeline(data.frame(i = 1:9, v = c(1:4, NA, 6:9)), i))
-  expect_match(error_text(impute(steps, "seasonal")), "no usual season")
+  expect_match(error_text(impute(steps, "seasonal")), "No season stands out")
   expect_equal(quiet(impute(steps, "model"))$v[5], 5, tolerance = 0.1)
 })
 

@@ -1,0 +1,228 @@
+#' Find the seasons of a series
+#'
+#' Which season lengths a series has, how sure that is, and how much of the series each explains.
+#' Nested cycles (day, week, year) are found together; that there is none is an answer too.
+#'
+#' @param x A regular timeline.
+#' @param measures Measures; all by default.
+#' @param between The shortest and the longest season to look for, in steps (`c(30, 45)`) or as durations
+#'   (`c("5 days", "3 weeks")`). By default from 2 steps to a third of each series; cycles of the calendar
+#' (day, week,
+#'   year) also with two turns only.
+#' @param rivals Season lengths to compare side by side: steps, or names such as `"week"`.
+#' @param level Level of the tests: how often a season may be found in noise alone.
+#' @returns A `kairon_seasons`. [as.data.frame()] gives one row for each season found in each series and
+#' measure, the
+#'   strongest first: `season` (its name in the calendar, or its steps), `steps`, `length` (in words),
+#' `cycles` (how many there
+#'   are), `share` (of the variance of the series less a straight line that it explains, 0 to 1), `p_value`,
+#'   `correlation` (of the series with itself one season before) and `harmonics` (how many of its lines stand
+#' out: one is a
+#'   sine, several are a shape). `autoplot()` folds the series over each season, or over the rivals.
+#' @section Method:
+#' Lines are looked for in the periodogram (straight line off, Hann taper). Their background is the larger of
+#' the 35 % quantile
+#' of the neighbours, scaled to a mean, and a first-order autoregressive (red or white) spectrum fitted to
+#' such quantiles. A line counts when the
+#' chance that the largest of all ordinates is that high over its background is below `level`. Lines at
+#' multiples of a
+#' frequency are joined to their fundamental. A period is set to a cycle of the calendar within half an
+#' independent ordinate, or to
+#' a whole number of steps within a quarter. Found cycles are taken off by least squares, and the search goes
+#' on. Cycles of the
+#' calendar that are left are tested by an F test on quasi-differences.
+#' @references Percival, D. B. and Walden, A. T. (1993). Spectral analysis for physical applications.
+#' Cambridge
+#'   University Press. Mann, M. E. and Lees, J. M. (1996). Robust estimation of background noise and
+#'   signal detection in climatic time series. Climatic Change 33, 409-445.
+#' @examples
+#' find_seasons(demo_timeline("demand"))
+#' find_seasons(demo_timeline("billed"), between = c(4, 40))
+#' plot(find_seasons(demo_timeline("billed"), rivals = c(6, 12, 18)))
+#' @export
+find_seasons <- function(x, measures = NULL, between = NULL, rivals = NULL, level = 0.002) {
+  check_timeline(x)
+  check_regular(x, "The search for seasons")
+  measures <- pick_measures(x, rlang::enquo(measures))
+  if (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0 || level > 0.2) {
+    abort_input("{.arg level} must be a number above 0 and up to 0.2, such as 0.002.")
+  }
+  x <- complete_grid(x)
+  rows <- rows_of(x)
+  cadence <- timeline_meta(x)$cadence
+  range <- between_steps(between, cadence)
+  for (m in measures) check_finite(x, m, rows)
+  longest <- max(diff(rows$breaks))
+  if (longest < 8) {
+    abort_input(c(
+      "A season needs at least two cycles to be seen.",
+      x = "The longest series has {longest} value{?s}; 8 are the least to search in."
+    ))
+  }
+  tables <- lapply(measures, function(m) {
+    found <- search_cycles(x[[m]], rows$breaks, cadence, range, level)
+    season_table(found, m, rows, cadence)
+  })
+  structure(
+    list(
+      table = do.call(rbind, tables), rivals = if (!is.null(rivals)) rival_steps(rivals, cadence, longest),
+      data = x, measures = measures, cadence = cadence, meta = timeline_meta(x), line = timeline_line(x),
+        between = range,
+      none = lapply(rlang::set_names(tables, measures),
+                    function(t) setdiff(seq_len(length(rows$breaks) - 1), t$.series))
+    ),
+    class = "kairon_seasons"
+  ) |> without_index()
+}
+
+without_index <- function(s) {
+  s$table$.series <- NULL
+  rownames(s$table) <- NULL
+  s
+}
+
+season_table <- function(found, m, rows, cadence) {
+  n <- nrow(found)
+  size <- diff(rows$breaks)[found$series]
+  table <- data.frame(
+    measure = rep(m, n), season = found$season, steps = found$steps,
+    length = vapply(found$steps, steps_in_words, "", cadence = cadence),
+      cycles = round(size / found$steps, 1),
+    share = found$share, p_value = found$p_value, correlation = found$correlation,
+      harmonics = found$harmonics,
+    .series = found$series
+  )
+  if (ncol(rows$keys)) cbind(rows$keys[found$series, , drop = FALSE], table) else table
+}
+
+between_steps <- function(between, cadence, call = rlang::caller_env()) {
+  if (is.null(between)) {
+    return(NULL)
+  }
+  steps <- if (is.numeric(between)) between else {
+    vapply(between, function(b) duration_seconds(parse_step(b, "between", call)), 1) / step_seconds(cadence)
+  }
+  if (length(steps) != 2 || anyNA(steps) || steps[1] < 2 || steps[2] < steps[1]) {
+    abort_input(c(
+      "{.arg between} must be the shortest and the longest season, of at least 2 steps.",
+      x = "It is {.val {between}}."
+    ), call = call)
+  }
+  steps
+}
+
+rival_steps <- function(rivals, cadence, longest, call = rlang::caller_env()) {
+  steps <- resolve_seasons(rivals, cadence, arg = "rivals", call = call)
+  if (any(2 * steps > longest)) {
+    bad <- steps[2 * steps > longest][1]
+    abort_input("A season of {bad} steps does not fit twice into {longest} values.", call = call)
+  }
+  steps
+}
+
+# Infinite values would make every sum infinite.
+check_finite <- function(x, m, rows, call = rlang::caller_env()) {
+  bad <- which(is.infinite(x[[m]]))
+  if (length(bad)) {
+    meta <- timeline_meta(x)
+    at <- show_stamp(rows$seconds[bad[1]], meta$type, meta$zone)
+    abort_input(c(
+      "{.field {m}} has {length(bad)} infinite value{?s}, the first at {at}.",
+      i = "Make {?it/them} missing first: {.code vet()} with {.code limits()}, then {.code repair()}."
+    ), call = call)
+  }
+  if (all(is.na(x[[m]]))) {
+    abort_input("Every value of {.field {m}} is missing.", call = call)
+  }
+}
+
+#' @export
+as.data.frame.kairon_seasons <- function(x, row.names = NULL, optional = FALSE, ...) x$table
+
+sure_words <- function(p) {
+  c("almost certain", "very likely", "likely")[findInterval(p, c(-Inf, 1e-6, 1e-3))]
+}
+
+season_sentence <- function(t) {
+  name <- ifelse(grepl(" steps$", t$season), t$length, t$season)
+  steps <- paste0("(", show_number(t$steps, 4), " steps)")
+  paste0(name, " ", steps, ", ", vapply(t$share, show_percent, ""), " of the variance")
+}
+
+#' @export
+format.kairon_seasons <- function(x, ...) {
+  head <- paste0("Seasons of ", word_list(x$measures, 4), ", ", x$line, ":")
+  lines <- unlist(lapply(x$measures, function(m) measure_seasons(x, m)))
+  invented <- vapply(x$measures, function(m) mean(!is_measured(x$data, m)[!is.na(x$data[[m]])]), 1)
+  c(
+    head, lines,
+    if (any(invented > 0, na.rm = TRUE)) {
+      paste0("  ", show_percent(max(invented, na.rm = TRUE)), " of the values were not measured.")
+    }
+  )
+}
+
+measure_seasons <- function(x, m) {
+  rows <- rows_of(x$data)
+  labels <- series_labels(rows$keys)
+  t <- x$table[x$table$measure == m, , drop = FALSE]
+  own <- if (length(x$meta$series)) series_labels(t[x$meta$series]) else rep("", nrow(t))
+  shown <- utils::head(labels, 12)
+  lines <- vapply(shown, function(label) {
+    mine <- t[own == label, , drop = FALSE]
+    says <- if (nrow(mine)) paste0(season_sentence(mine), " (", sure_words(mine$p_value),
+                                   ")") else "none stands out"
+    paste0("  ", trimws(paste(m, label)), ": ", paste(says, collapse = "; "), ".")
+  }, "")
+  more <- length(labels) - length(shown)
+  c(unname(lines), if (more > 0) paste0("  ... and ", plural(more, "more series", "more series")))
+}
+
+#' @export
+print.kairon_seasons <- function(x, ...) {
+  cat(wrap_lines(format(x)), sep = "\n")
+  if (!is.null(x$rivals)) {
+    shown <- rival_table(x)
+    shown[c("share", "by_chance")] <- lapply(shown[c("share", "by_chance")],
+                                             function(v) vapply(v, show_percent, ""))
+    cat("Rivals side by side (share of the variance):", text_table(shown, right = c("share", "by_chance")),
+        sep = "\n")
+  }
+  invisible(x)
+}
+
+# Folding ----
+
+# Values of one series less a straight line, with their place in the cycle and its number.
+folded <- function(v, steps) {
+  t <- seq_along(v) - 1
+  ok <- is.finite(v)
+  fit <- stats::.lm.fit(cbind(1, t[ok]), v[ok])
+  data.frame(place = t %% steps, cycle = t %/% steps,
+             value = v - fit$coefficients[1] - fit$coefficients[2] * t)
+}
+
+# How much the means of each place in the cycle explain.
+fold_share <- function(f, steps) {
+  bins <- floor(f$place / max(1, steps / 200))
+  ok <- is.finite(f$value)
+  means <- stats::ave(f$value[ok], bins[ok])
+  1 - sum((f$value[ok] - means)^2) / sum((f$value[ok] - mean(f$value[ok]))^2)
+}
+
+rival_table <- function(x, measure = x$measures[1], series = 1) {
+  v <- series_values(x$data, measure, series)
+  out <- lapply(x$rivals, function(steps) {
+    f <- folded(v, steps)
+    data.frame(
+      season = steps_in_words(steps, x$cadence), steps = steps, share = fold_share(f, steps),
+      by_chance = min(1, (steps - 1) / max(1, sum(is.finite(v)) - 1)), cycles = length(v) / steps
+    )
+  })
+  do.call(rbind, unname(out))
+}
+
+series_values <- function(x, measure, series) {
+  rows <- rows_of(x)
+  x[[measure]][seq_len(diff(rows$breaks)[series]) + rows$breaks[series]]
+}

@@ -1,0 +1,329 @@
+#include "cycles.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "fourier.h"
+#include "least_squares.h"
+#include "spectrum.h"
+
+namespace core {
+
+namespace {
+
+constexpr double kTurn = 6.283185307179586476925286766559;
+
+struct Series {
+  std::vector<double> value, weight;  // less a straight line; 0 where missing
+  double count = 0, variance = 0;
+};
+
+Series prepared(Doubles v) {
+  Series out;
+  const std::size_t n = v.size();
+  double mt = 0, my = 0, stt = 0, sty = 0;
+  for (std::size_t t = 0; t < n; ++t) {
+    if (!std::isfinite(v[t])) continue;
+    out.count += 1;
+    mt += (static_cast<double>(t) - mt) / out.count;
+    my += (v[t] - my) / out.count;
+  }
+  for (std::size_t t = 0; t < n; ++t) {
+    if (!std::isfinite(v[t])) continue;
+    stt += (static_cast<double>(t) - mt) * (static_cast<double>(t) - mt);
+    sty += (static_cast<double>(t) - mt) * (v[t] - my);
+  }
+  const double slope = stt > 0 ? sty / stt : 0;
+  out.value.assign(n, 0);
+  out.weight.assign(n, 0);
+  double size = 0;
+  for (std::size_t t = 0; t < n; ++t) {
+    if (!std::isfinite(v[t])) continue;
+    out.weight[t] = 1;
+    out.value[t] = v[t] - my - slope * (static_cast<double>(t) - mt);
+    out.variance += out.value[t] * out.value[t];
+    size = std::max(size, std::fabs(v[t]));
+  }
+  out.variance = out.count > 0 ? out.variance / out.count : 0;
+  // What is left of a line by rounding is nothing.
+  if (out.variance < 1e-24 * size * size) out.variance = 0;
+  return out;
+}
+
+struct Lines {
+  std::vector<double> power, background;
+  double per_bin;
+  std::size_t first, last;  // ordinates looked at
+  double ratio(double place) const {
+    // The strongest ordinate within half an independent one.
+    double best = 0;
+    const double reach = std::max(0.75, per_bin / 2);
+    for (long k = std::lround(place - reach); k <= std::lround(place + reach); ++k) {
+      if (k < 1 || k >= static_cast<long>(power.size())) continue;
+      best = std::max(best, power[static_cast<std::size_t>(k)] / background[static_cast<std::size_t>(k)]);
+    }
+    return best;
+  }
+};
+
+Lines lines_of(const Series& s, SquaredSpectrum& spectrum, const CycleSearch& search) {
+  const std::size_t n = s.value.size();
+  std::vector<double> tapered(n);
+  for (std::size_t t = 0; t < n; ++t) {
+    const double w = 0.5 - 0.5 * std::cos(kTurn * (static_cast<double>(t) + 0.5) / static_cast<double>(n));
+    tapered[t] = w * s.value[t];
+  }
+  Lines out;
+  out.power = spectrum.of({tapered.data(), n});
+  const double size = static_cast<double>(spectrum.size());
+  out.per_bin = size / static_cast<double>(n);
+  out.background = spectral_background(out.power, out.per_bin);
+  out.first = static_cast<std::size_t>(std::ceil(size / search.longest - 1e-9));
+  out.last = std::min(out.power.size() - 1, static_cast<std::size_t>(std::floor(size / search.shortest + 1e-9)));
+  out.first = std::max<std::size_t>(1, out.first);
+  return out;
+}
+
+// A cycle's period and the numbers of its harmonics that stand out.
+struct Found {
+  double period, ratio, p_value;
+  double line;  // the period before it was set to a whole number or a known cycle
+  std::vector<int> harmonics;
+};
+
+// Harmonics k = 1, 2, ... of a cycle whose lines stand out by themselves.
+double join(const Lines& lines, double place, double enough, std::vector<int>& which) {
+  which.clear();
+  double total = 0;
+  const double end = static_cast<double>(lines.power.size()) - 1;
+  for (int k = 1; k * place <= end + 0.5 && k <= 60; ++k) {
+    const double r = lines.ratio(k * place);
+    if (r > enough) { which.push_back(k); total += r; }
+  }
+  return total;
+}
+
+bool strongest(const Lines& lines, const CycleSearch& search, std::size_t n, Found& out) {
+  std::size_t at = 0;
+  double ratio = 0;
+  for (std::size_t k = lines.first; k <= lines.last; ++k) {
+    const double r = lines.power[k] / lines.background[k];
+    if (r > ratio) { ratio = r; at = k; }
+  }
+  if (at == 0) return false;
+  const double looked_at = std::max(1.0, static_cast<double>(lines.last - lines.first + 1) / lines.per_bin);
+  out.p_value = -std::expm1(looked_at * std::log1p(-std::exp(-ratio)));
+  if (!(out.p_value < search.level)) return false;
+  // The top of the parabola through three logarithms.
+  double place = static_cast<double>(at);
+  if (at > 1 && at + 1 < lines.power.size()) {
+    const double a = std::log(lines.power[at - 1]), b = std::log(lines.power[at]), c = std::log(lines.power[at + 1]);
+    const double bend = a - 2 * b + c;
+    if (bend < 0) place += std::min(0.5, std::max(-0.5, 0.5 * (a - c) / bend));
+  }
+  // The line may be a harmonic: of the fundamentals it allows, the shortest that explains the rest.
+  const double size = lines.per_bin * static_cast<double>(n), enough = 9;
+  std::vector<int> which;
+  double best = 0;
+  int order = 1;
+  const double slack = 0.25 / (static_cast<double>(n) * place / size);  // a quarter of an independent ordinate
+  const auto consider = [&](int q, double more) {
+    if (q * size / place > search.longest * (1 + 1e-9)) return;
+    const double sum = join(lines, place / q, enough, which);
+    // A longer period must have a line of its own, besides those of the shorter one.
+    const bool own = std::any_of(which.begin(), which.end(), [q](int k) { return k % q != 0; });
+    if (q > 1 && !(own && sum > more)) return;
+    best = sum;
+    order = q;
+  };
+  for (int q = 1; q <= 6; ++q) consider(q, best + 0.03 * ratio + enough);
+  // A high harmonic of a sharp shape, if it brings in at least as many lines again.
+  for (double m : search.known) {
+    const int q = static_cast<int>(std::lround(m * place / size));
+    if (q > 6 && q <= 60 && std::fabs(q * size / place / m - 1) < 2 * slack) consider(q, 2 * best);
+  }
+  double period = order * size / place;
+  out.line = period;
+  double nearest = 0;
+  for (double m : search.known) {
+    const double off = std::fabs(m / period - 1);
+    const bool fits = off < 2 * slack || (off < 4 * slack && lines.ratio(order * size / m) > 0.4 * ratio);
+    if (fits && (nearest == 0 || std::fabs(m - period) < std::fabs(nearest - period))) nearest = m;
+  }
+  const double whole = std::round(period);
+  if (nearest > 0) period = nearest;
+  else if (whole >= 2 && std::fabs(whole / period - 1) < slack) period = whole;
+  out.period = period;
+  out.ratio = ratio;
+  join(lines, size / period, enough, out.harmonics);
+  if (std::find(out.harmonics.begin(), out.harmonics.end(), order) == out.harmonics.end()) {
+    out.harmonics.push_back(order);
+    std::sort(out.harmonics.begin(), out.harmonics.end());
+  }
+  return true;
+}
+
+// Sines and cosines of a cycle's harmonics at time t.
+void waves(double period, const std::vector<int>& harmonics, double t, double* row) {
+  const double turn = t / period, part = kTurn * (turn - std::floor(turn));
+  std::size_t j = 0;
+  for (int k : harmonics) {
+    row[j++] = std::cos(k * part);
+    if (std::fabs(2.0 * k - period) > 1e-9) row[j++] = std::sin(k * part);
+  }
+}
+
+std::size_t columns_of(double period, const std::vector<int>& harmonics) {
+  std::size_t out = 0;
+  for (int k : harmonics) out += std::fabs(2.0 * k - period) > 1e-9 ? 2 : 1;
+  return out;
+}
+
+// Takes the cycle off; the share of the original variance that went with it.
+double take_off(Series& s, double period, const std::vector<int>& harmonics, double whole) {
+  const std::size_t p = columns_of(period, harmonics) + 1;
+  NormalEquations fit(p);
+  std::vector<double> row(p, 1.0);
+  double before = 0, after = 0;
+  for (std::size_t t = 0; t < s.value.size(); ++t) {
+    if (s.weight[t] == 0) continue;
+    waves(period, harmonics, static_cast<double>(t), row.data() + 1);
+    fit.add(row.data(), s.value[t]);
+    before += s.value[t] * s.value[t];
+  }
+  const std::vector<double> b = fit.solve();
+  for (std::size_t t = 0; t < s.value.size(); ++t) {
+    if (s.weight[t] == 0) continue;
+    waves(period, harmonics, static_cast<double>(t), row.data() + 1);
+    for (std::size_t j = 0; j < p; ++j) s.value[t] -= b[j] * row[j];
+    after += s.value[t] * s.value[t];
+  }
+  return whole > 0 ? (before - after) / s.count / whole : 0;
+}
+
+double lag_correlation(const Series& s, double period) {
+  const std::size_t lag = static_cast<std::size_t>(std::lround(period)), n = s.value.size();
+  double product = 0, a = 0, b = 0;
+  for (std::size_t t = 0; t + lag < n; ++t) {
+    if (s.weight[t] == 0 || s.weight[t + lag] == 0) continue;
+    product += s.value[t] * s.value[t + lag];
+    a += s.value[t] * s.value[t];
+    b += s.value[t + lag] * s.value[t + lag];
+  }
+  return a > 0 && b > 0 ? product / std::sqrt(a * b) : kMissing;
+}
+
+// F test of a known cycle against what is left, quasi-differenced by the lag-1 correlation of the
+// residuals of a first fit. Harmonics beyond a quarter of the values are not asked for.
+double known_p_value(const Series& s, double period, std::vector<int>& harmonics) {
+  harmonics.clear();
+  const int most = std::max(1, std::min(6, static_cast<int>(s.count / 10)));
+  for (int k = 1; k <= most && 2.0 * k <= period + 1e-9; ++k) harmonics.push_back(k);
+  const std::size_t p = columns_of(period, harmonics) + 1;
+  if (s.count < 2.0 * static_cast<double>(p) + 4) return 1;
+  Series rest = s;
+  take_off(rest, period, harmonics, 0);
+  const double r = lag_correlation(rest, 1);
+  // The first fit takes some of the noise along, which biases r downwards.
+  const double phi = std::isfinite(r) ? std::min(0.98, std::max(0.0, r + (1 + 4 * r) / s.count)) : 0;
+  NormalEquations fit(p), level(1);
+  std::vector<double> row(p, 1.0), last(p, 1.0);
+  double total = 0, n = 0;
+  for (std::size_t t = 1; t < s.value.size(); ++t) {
+    if (s.weight[t] == 0 || s.weight[t - 1] == 0) continue;
+    waves(period, harmonics, static_cast<double>(t), row.data() + 1);
+    waves(period, harmonics, static_cast<double>(t - 1), last.data() + 1);
+    for (std::size_t j = 1; j < p; ++j) row[j] -= phi * last[j];
+    const double y = s.value[t] - phi * s.value[t - 1];
+    fit.add(row.data(), y);
+    const double one = 1;
+    level.add(&one, y);
+    total += y * y;
+    n += 1;
+  }
+  const double free = n - static_cast<double>(p), used = static_cast<double>(p) - 1;
+  if (free < 4) return 1;
+  fit.solve();
+  level.solve();
+  const double with = total - fit.explained(), without = total - level.explained();
+  if (!(with > 1e-12 * total)) return without > 1e-12 * total ? 0 : 1;
+  return f_tail((without - with) / used / (with / free), used, free);
+}
+
+bool is_known(double period, const CycleSearch& search) {
+  for (double m : search.known) if (std::fabs(period / m - 1) < 0.005) return true;
+  return false;
+}
+
+// The cycle found before that a new one is part of: the same again, its fundamental, or one of
+// its harmonics. Cycles of the calendar stand for themselves.
+Cycle* relative_of(const Found& f, const CycleSearch& search, std::vector<Cycle>& cycles) {
+  const auto whole_times = [](double a, double b) {
+    const double k = std::round(a / b);
+    return std::fabs(a / b / k - 1) < 0.02 ? static_cast<int>(k) : 0;
+  };
+  for (Cycle& c : cycles) {
+    if (std::fabs(c.period / f.period - 1) < 0.02) return &c;
+    const int longer = whole_times(f.period, c.period), shorter = whole_times(c.period, f.period);
+    const bool new_known = is_known(f.period, search), old_known = is_known(c.period, search);
+    if (longer >= 2 && (longer <= 6 || c.harmonics == 1) && (new_known || !old_known)) return &c;
+    if (shorter >= 2 && !new_known && (shorter <= 6 || f.harmonics.size() == 1)) return &c;
+  }
+  return nullptr;
+}
+
+}  // namespace
+
+std::vector<Cycle> find_cycles(Doubles values, const CycleSearch& asked) {
+  std::vector<Cycle> out;
+  const std::size_t n = values.size();
+  CycleSearch search = asked;
+  Series s = prepared(values);
+  if (s.count < 8 || s.variance == 0) return out;
+  const double third = static_cast<double>(n) / 3;
+  search.longest = search.longest > 0 ? std::min(search.longest, static_cast<double>(n) / 2) : third;
+  search.shortest = std::max(2.0, search.shortest);
+  const double whole = s.variance;
+  const auto known_already = [&](double period) {
+    for (const Cycle& c : out) if (std::fabs(c.period / period - 1) < 0.02) return true;
+    return false;
+  };
+  const auto keep = [&](const Found& f) {
+    const double correlation = lag_correlation(s, f.period);
+    const double share = take_off(s, f.period, f.harmonics, whole);
+    out.push_back({f.period, f.p_value, f.ratio, share, correlation, static_cast<int>(f.harmonics.size())});
+  };
+  if (search.longest >= search.shortest) {
+    SquaredSpectrum spectrum(next_power_of_two(2 * n));
+    for (int found = 0; found < 3 * search.most && static_cast<int>(out.size()) < search.most; ++found) {
+      Found f;
+      if (!strongest(lines_of(s, spectrum, search), search, n, f)) break;
+      // A season that changes leaves something at its lines, and weak harmonics come up late: both
+      // belong to the cycle that is there.
+      Cycle* same = relative_of(f, search, out);
+      if (same == nullptr) {
+        keep(f);
+        continue;
+      }
+      same->share += take_off(s, f.line, f.harmonics, whole);
+      if (f.period < 1.5 * same->period && f.period > 0.9 * same->period) continue;
+      same->period = std::max(same->period, f.period);
+      same->harmonics += static_cast<int>(f.harmonics.size());
+    }
+  }
+  for (double m : search.tested) {
+    if (static_cast<int>(out.size()) >= search.most) break;
+    if (known_already(m) || m < search.shortest || 2 * m > static_cast<double>(n)) continue;
+    if (asked.longest > 0 && m > asked.longest) continue;
+    Found f;
+    f.period = f.line = m;
+    f.ratio = kMissing;
+    if (8 * m < static_cast<double>(n) || !(lag_correlation(s, m) > 0)) continue;
+    f.p_value = known_p_value(s, m, f.harmonics);
+    if (f.p_value < search.level / (4 * m > static_cast<double>(n) ? 40 : 10)) keep(f);
+  }
+  std::sort(out.begin(), out.end(), [](const Cycle& a, const Cycle& b) { return a.share > b.share; });
+  return out;
+}
+
+}  // namespace core
