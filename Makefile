@@ -34,6 +34,7 @@ bench: install
 	Rscript bench/grid.R
 	Rscript bench/windows.R
 	Rscript bench/vetting.R
+	Rscript bench/look.R
 
 check:
 	mkdir -p build

@@ -229,6 +229,76 @@ cli_verbs <- function() {
       )),
       example = "kairon standing billed.csv --amounts volume --units volume=Ml", run = cli_standing
     ),
+    `find-seasons` = list(
+      what = "find the season lengths that a series has, with evidence",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("between", "shortest and longest season: 30,45 or \"5 days,3 weeks\"", "RANGE"),
+        cli_option("rivals", "season lengths to compare: 6,12 or week,year", "LIST"),
+        cli_option("level", "how often noise may pass for a season", "SHARE", 0.002, "double")
+      )),
+      example = "kairon find-seasons energy.csv.gz --series station --amounts energy --zone Europe/London",
+      run = cli_find_seasons
+    ),
+    correlogram = list(
+      what = "how a series resembles its own past, lag by lag",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("lags", "the longest lag: steps or \"4 weeks\"", "SPAN"),
+        cli_option("changes", "differences to show beside each other: 0,1,12", "STEPS", "0")
+      )),
+      example = "kairon correlogram billed.csv --amounts volume --lags \"3 years\"", run = cli_correlogram
+    ),
+    `lag-grid` = list(
+      what = "a series against itself some steps before",
+      arguments = "FILE",
+      options = c(grid_options(), list(cli_option("lags", "lags in steps: 1,6,12", "STEPS"))),
+      example = "kairon lag-grid billed.csv --amounts volume --lags 1,6,12", run = cli_lag_grid
+    ),
+    `lead-lag` = list(
+      what = "which of two measures or series goes before the other",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("a", "a measure, or a series", "NAME"),
+        cli_option("b", "the other one", "NAME"),
+        cli_option("lags", "the longest shift: steps or \"2 days\"", "SPAN"),
+        cli_flag("whiten", "take out what the first owes to its own past")
+      )),
+      example = paste(
+        "kairon lead-lag energy.csv.gz --series station --amounts energy --zone Europe/London",
+        "--a Highwell --b Millrace --lags \"1 day\""
+      ),
+      run = cli_lead_lag
+    ),
+    `power-spectrum` = list(
+      what = "how much of a series swings at which period",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("method", "smoothed, raw, segments or irregular", "NAME"),
+        cli_option("smooth", "ordinates that are averaged, an odd number", "COUNT", 5, "integer"),
+        cli_option("segment", "length of a segment: steps or \"14 days\"", "SPAN"),
+        cli_option("mark", "periods to mark: day,year or \"12 hours\"", "PERIODS"),
+        cli_option("axis", "period or frequency", "AXIS", "period"),
+        cli_flag("decibels", "the density as 10 log10")
+      )),
+      example = "kairon power-spectrum tank.csv.gz --every \"15 minutes\"", run = cli_power_spectrum
+    ),
+    stationarity = list(
+      what = "tests of whether a series keeps its level, and what makes it do so",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("with", "constant, trend or none", "TERMS", "constant"),
+        cli_option("lags", "earlier changes in the test; chosen by default", "COUNT", NULL, "integer"),
+        cli_option("season", "the season: week, year or steps", "SEASON")
+      )),
+      example = "kairon stationarity billed.csv --amounts volume", run = cli_stationarity
+    ),
+    traits = list(
+      what = "a few numbers on each series, to find odd ones by sorting",
+      arguments = "FILE", figure = FALSE,
+      options = grid_options(),
+      example = "kairon traits demand.csv.gz --series district --amounts demand", run = cli_traits
+    ),
     decomposition = list(
       what = "split series into trend, season and remainder",
       arguments = "FILE",

@@ -283,6 +283,64 @@ cli_standing <- function(files, options) {
   show_result(out, as.data.frame(out), options, printed(out))
 }
 
+# Numbers with commas, or words.
+cli_numbers <- function(text) {
+  words <- cli_list(text)
+  numbers <- suppressWarnings(as.numeric(words))
+  if (length(words) == 0) NULL else if (anyNA(numbers)) words else numbers
+}
+
+cli_find_seasons <- function(files, options) {
+  x <- prepared(cli_read(files, options, "find-seasons"), options)
+  out <- find_seasons(x, cli_measures(options), cli_numbers(options$between), cli_numbers(options$rivals),
+                      options$level)
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_correlogram <- function(files, options) {
+  x <- prepared(cli_read(files, options, "correlogram"), options)
+  out <- correlogram(x, span_option(options$lags), measures = cli_measures(options),
+                     changes = cli_numbers(options$changes))
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_lag_grid <- function(files, options) {
+  x <- prepared(cli_read(files, options, "lag-grid"), options)
+  out <- lag_grid(x, cli_numbers(options$lags), cli_measures(options))
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_lead_lag <- function(files, options) {
+  a <- needed_option(options, "a", "lead-lag")
+  b <- needed_option(options, "b", "lead-lag")
+  x <- prepared(cli_read(files, options, "lead-lag"), options)
+  out <- rlang::inject(lead_lag(x, !!a, !!b, span_option(options$lags), options$whiten,
+                                !!cli_measures(options)))
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_power_spectrum <- function(files, options) {
+  x <- prepared(cli_read(files, options, "power-spectrum"), options)
+  out <- power_spectrum(
+    x, cli_measures(options), options$method, options$smooth, span_option(options$segment),
+    mark = cli_numbers(options$mark), decibels = options$decibels, axis = options$axis
+  )
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_stationarity <- function(files, options) {
+  x <- prepared(cli_read(files, options, "stationarity"), options)
+  season <- if (!is.null(options$season)) number_or_text(options$season)
+  out <- stationarity(x, cli_measures(options), options$with, options$lags, season)
+  show_result(out, as.data.frame(out), options, printed(out))
+}
+
+cli_traits <- function(files, options) {
+  x <- prepared(cli_read(files, options, "traits"), options)
+  table <- traits(x, cli_measures(options))
+  show_result(x, table, options, text_table(as.list(table)))
+}
+
 cli_rules <- function(options) {
   rules <- list()
   if (!is.null(options$min) || !is.null(options$max)) {

@@ -4,6 +4,13 @@
 # Number of the series of each row.
 series_index <- function(breaks) rep(seq_len(length(breaks) - 1), diff(breaks))
 
+# The value `lag` rows before, within each series.
+lag_within <- function(v, breaks, lag) {
+  from <- seq_along(v) - lag
+  from[sequence(diff(breaks)) <= lag] <- NA
+  v[from]
+}
+
 core_threads <- function() {
   as.integer(max(1, getOption("kairon.threads", 2)))
 }

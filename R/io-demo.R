@@ -45,6 +45,12 @@ demo_files <- list(
       read_timeline(path, day, amounts = "rain", units = c(rain = "mm"))
     }
   ),
+  tank = list(
+    file = "tank.csv.gz", what = "level of a service tank, exactly every 20 minutes",
+    read = function(path) {
+      read_timeline(path, time, levels = "level", units = c(level = "m"))
+    }
+  ),
   soil = list(
     file = "soil.csv.gz", what = "monthly soil moisture by elevation and latitude",
     read = function(path) {

@@ -99,9 +99,7 @@ between_steps <- function(between, cadence, call = rlang::caller_env()) {
   if (is.null(between)) {
     return(NULL)
   }
-  steps <- if (is.numeric(between)) between else {
-    vapply(between, function(b) duration_seconds(parse_step(b, "between", call)), 1) / step_seconds(cadence)
-  }
+  steps <- in_steps(between, cadence, "between", call)
   if (length(steps) != 2 || anyNA(steps) || steps[1] < 2 || steps[2] < steps[1]) {
     abort_input(c(
       "{.arg between} must be the shortest and the longest season, of at least 2 steps.",
@@ -128,7 +126,7 @@ check_finite <- function(x, m, rows, call = rlang::caller_env()) {
     at <- show_stamp(rows$seconds[bad[1]], meta$type, meta$zone)
     abort_input(c(
       "{.field {m}} has {length(bad)} infinite value{?s}, the first at {at}.",
-      i = "Make {?it/them} missing first: {.code vet()} with {.code limits()}, then {.code repair()}."
+      i = "Make such values missing first: {.code vet()} with {.code limits()}, then {.code repair()}."
     ), call = call)
   }
   if (all(is.na(x[[m]]))) {

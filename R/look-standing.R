@@ -129,13 +129,6 @@ standing_of <- function(m, x, rows, per_year, better) {
 
 extreme <- function(v, f) if (any(is.finite(v))) f(v[is.finite(v)]) else NA_real_
 
-# The value `lag` rows before, within each series.
-lag_within <- function(v, breaks, lag) {
-  from <- seq_along(v) - lag
-  from[sequence(diff(breaks)) <= lag] <- NA
-  v[from]
-}
-
 # How much the change of a trailing year varies by itself.
 usual_change <- function(past, single, per_year) {
   past <- past[is.finite(past)]

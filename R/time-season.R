@@ -92,3 +92,12 @@ steps_in_words <- function(steps, cadence) {
   }
   show_duration(steps * step_seconds(cadence))
 }
+
+# Steps given as such or as durations.
+in_steps <- function(x, cadence, arg, call = rlang::caller_env()) {
+  if (is.numeric(x)) {
+    return(x)
+  }
+  seconds <- vapply(x, function(one) duration_seconds(parse_step(one, arg, call)), 1, USE.NAMES = FALSE)
+  seconds / step_seconds(cadence)
+}

@@ -96,7 +96,6 @@ one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_o
   attributes(first) <- list(names = names(seasons)[1])
   source <- if (attr(seasons,
                      "found")) "found in the values" else "the usual one; none stands out in the values"
-  tell_once(paste("season", arg),
-            c(i = "Season: {season_words(first)}, {source}; choose another with {.arg {arg}}."))
+  tell(c(i = "Season: {season_words(first)}, {source}; choose another with {.arg {arg}}."))
   first
 }

@@ -123,6 +123,10 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
   result <- finish_bins(x, bins, target, out)
   if (plan$unfinished == "drop" && length(bins$unfinished)) result <- result[-bins$unfinished, ]
   if (plan$unfinished != "keep") say_thin(result, bins, plan$unfinished)
+  # Spectra ask how often there were readings before the grid.
+  known <- timeline_meta(result)
+  known$read_every <- meta$read_every %||% usual_step(meta, rows)
+  attr(result, "timeline") <- known
   result
 }
 

@@ -15,7 +15,8 @@
 #' @param compare Instead of transforming, return a table of rivals (values, square roots,
 #'   logarithms, the automatic power, differences, values less their rolling mean): for each series and
 #'   measure, `spread_ratio` (largest over smallest standard deviation of whole seasons) and
-#'   `level_correlation` (of the seasons' standard deviations with their means; near 0 is even).
+#'   `level_correlation` (of the seasons' standard deviations with their means; near 0 is even),
+#'   `unit_root_p` and `level_p` (see [stationarity()]: small and large where the level is kept).
 #' @returns The timeline with transformed measures (`back_transform()`: the original ones); [ledger()] has
 #' the power
 #'   and shift of each series. Zeros are shifted by half the smallest positive value, which is said.
@@ -163,6 +164,12 @@ compare_rivals <- function(x, rows, measures, season) {
       rivals <- Filter(Negate(is.null), rivals)
       rows <- lapply(rivals, spread_by_level, level = level, season = season)
       rows <- do.call(rbind, rows)
+      tests <- lapply(rivals, function(w) {
+        root <- unit_root_test(w)
+        level <- level_test(w)
+        data.frame(unit_root_p = root$p_value %||% NA_real_, level_p = level$p_value %||% NA_real_)
+      })
+      rows <- cbind(rows, do.call(rbind, tests))
       names <- names(rivals)
       names[names == "power"] <- paste("power", show_number(auto, 2))
       data.frame(series = s, measure = m, rival = names, rows)

@@ -240,4 +240,14 @@ soil <- do.call(rbind, lapply(seq_len(nrow(cells)), function(i) {
 write_csv(soil, "soil.csv.gz", gz = TRUE)
 truth$soil <- list(base = 27, per_metre = 0.012, per_degree = 0.9, swing = 6.5)
 
+# Level of a service tank, exactly every 20 minutes: on a grid of 15 minutes its daily draw is
+# mirrored to both sides of 1 hour ----
+
+hours <- seq(0, 60 * 24 - 1 / 3, by = 1 / 3)
+tank <- 3.4 + 0.62 * sin(2 * pi * hours / 24) + 0.27 * sin(2 * pi * hours / 12 + 1) +
+  as.numeric(stats::filter(rnorm(length(hours), 0, 8e-4), c(1.6, -0.63), "recursive"))
+tank_at <- as.POSIXct("2032-05-01", tz = "UTC") + 3600 * hours
+write_csv(data.frame(time = format(tank_at, "%Y-%m-%dT%H:%M:%SZ"), level = sprintf("%.3f", tank)), "tank.csv.gz", gz = TRUE)
+truth$tank <- list(reading_minutes = 20, day_amplitude = 0.62, half_day_amplitude = 0.27)
+
 writeLines(jsonlite::toJSON(truth, auto_unbox = TRUE, pretty = TRUE, digits = 6), file.path(out, "quillmere-truth.json"))

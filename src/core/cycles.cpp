@@ -137,8 +137,14 @@ bool strongest(const Lines& lines, const CycleSearch& search, std::size_t n, Fou
     order = q;
   };
   for (int q = 1; q <= 6; ++q) consider(q, best + 0.03 * ratio + enough);
-  // A high harmonic of a sharp shape, if it brings in at least as many lines again.
+  // A high harmonic of a sharp shape, if it brings in at least as many lines again; a line of the
+  // calendar is its own cycle.
+  const auto near_known = [&](double period) {
+    return std::any_of(search.known.begin(), search.known.end(),
+                       [&](double m) { return std::fabs(period / m - 1) < 2 * slack; });
+  };
   for (double m : search.known) {
+    if (near_known(order * size / place)) break;
     const int q = static_cast<int>(std::lround(m * place / size));
     if (q > 6 && q <= 60 && std::fabs(q * size / place / m - 1) < 2 * slack) consider(q, 2 * best);
   }
@@ -266,7 +272,7 @@ Cycle* relative_of(const Found& f, const CycleSearch& search, std::vector<Cycle>
     if (std::fabs(c.period / f.period - 1) < 0.02) return &c;
     const int longer = whole_times(f.period, c.period), shorter = whole_times(c.period, f.period);
     const bool new_known = is_known(f.period, search), old_known = is_known(c.period, search);
-    if (longer >= 2 && (longer <= 6 || c.harmonics == 1) && (new_known || !old_known)) return &c;
+    if (longer >= 2 && ((longer <= 6 && new_known) || ((longer <= 6 || c.harmonics == 1) && !old_known))) return &c;
     if (shorter >= 2 && !new_known && (shorter <= 6 || f.harmonics.size() == 1)) return &c;
   }
   return nullptr;

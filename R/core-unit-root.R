@@ -1,0 +1,178 @@
+# Tests of plain vectors: unit roots, level shifts of the mean, what is left in a remainder.
+
+# MacKinnon's (1994) approximations of the asymptotic p-values of the t statistic of a unit root,
+# one series: normal quantiles as polynomials of the statistic, below and above `star`.
+unit_root_tables <- list(
+  none = list(star = -1.04, low = -19.04, high = Inf, small = c(0.6344, 1.2378, 0.032496),
+              large = c(0.4797, 0.93557, -0.06999, 0.033066)),
+  constant = list(star = -1.61, low = -18.83, high = 2.74, small = c(2.1659, 1.4412, 0.038269),
+                  large = c(1.7339, 0.93202, -0.12745, -0.010368)),
+  trend = list(star = -2.89, low = -16.18, high = 0.7, small = c(3.2512, 1.6047, 0.049588),
+               large = c(2.5261, 0.61654, -0.37956, -0.060285))
+)
+
+# MacKinnon's (2010) critical values at 1, 5 and 10 %: b0 + b1 / T + b2 / T^2 + b3 / T^3.
+unit_root_values <- list(
+  none = rbind(c(-2.56574, -2.2358, -3.627, 0), c(-1.941, -0.2686, -3.365, 31.223),
+               c(-1.61682, 0.2656, -2.714, 25.364)),
+  constant = rbind(c(-3.43035, -6.5393, -16.786, -79.433), c(-2.86154, -2.8903, -4.234, -40.04),
+                   c(-2.56677, -1.5384, -2.809, 0)),
+  trend = rbind(c(-3.95877, -9.0531, -28.428, -134.155), c(-3.41049, -4.3904, -9.036, -45.374),
+                c(-3.12705, -2.5856, -3.925, -22.38))
+)
+
+unit_root_p <- function(tau, n, with) {
+  b <- unit_root_values[[with]]
+  # What the critical values move by in a short series, at this statistic.
+  moved <- b[, 2] / n + b[, 3] / n^2 + b[, 4] / n^3
+  tau <- tau - stats::approx(b[, 1] + moved, moved, tau, rule = 2)$y
+  t <- unit_root_tables[[with]]
+  if (tau >= t$high) {
+    return(1)
+  }
+  if (tau <= t$low) {
+    return(0)
+  }
+  k <- if (tau <= t$star) t$small else t$large
+  stats::pnorm(sum(k * tau^(seq_along(k) - 1)))
+}
+
+critical_values <- function(n, with) {
+  b <- unit_root_values[[with]]
+  stats::setNames(b[, 1] + b[, 2] / n + b[, 3] / n^2 + b[, 4] / n^3, c("1 %", "5 %", "10 %"))
+}
+
+# Augmented Dickey and Fuller: the change on the level before, a constant, a trend, and `lags` changes
+# before. Without `lags`, as many as Akaike's criterion takes of 12 (n / 100)^(1/4) (Schwert, 1989).
+unit_root_test <- function(v, with = "constant", lags = NULL) {
+  v <- unbroken_run(v)
+  n <- length(v)
+  most <- lags %||% min(floor(12 * (n / 100)^0.25), n %/% 3 - 3)
+  if (n < 10 || most < 0 || stats::sd(v) == 0) {
+    return(NULL)
+  }
+  change <- diff(v)
+  # One sample for all numbers of lags, so that their criteria compare.
+  rows <- (most + 1):length(change)
+  y <- change[rows]
+  fixed <- cbind(v[rows], if (with != "none") 1, if (with == "trend") rows)
+  before <- vapply(seq_len(most), function(k) change[rows - k], numeric(length(rows)))
+  fit <- function(p) {
+    x <- cbind(fixed, before[, seq_len(p), drop = FALSE])
+    out <- stats::.lm.fit(x, y)
+    out$x <- x
+    out
+  }
+  p <- most
+  if (is.null(lags)) {
+    aic <- vapply(0:most, function(p) {
+      f <- fit(p)
+      length(y) * log(sum(f$residuals^2) / length(y)) + 2 * ncol(f$x)
+    }, 1)
+    p <- which.min(aic) - 1
+    rows <- (p + 1):length(change)
+    y <- change[rows]
+    fixed <- cbind(v[rows], if (with != "none") 1, if (with == "trend") rows)
+    before <- vapply(seq_len(p), function(k) change[rows - k], numeric(length(rows)))
+  }
+  f <- fit(p)
+  free <- length(y) - ncol(f$x)
+  if (free < 2 || f$rank < ncol(f$x)) {
+    return(NULL)
+  }
+  sigma <- sum(f$residuals^2) / free
+  r <- f$qr[seq_len(f$rank), , drop = FALSE]
+  r[lower.tri(r)] <- 0
+  se <- sqrt(sigma * sum(backsolve(r, diag(ncol(r)))[1, ]^2))
+  tau <- f$coefficients[1] / se
+  list(statistic = tau, p_value = unit_root_p(tau, length(y), with), lags = p, n = length(y), with = with,
+       critical = critical_values(length(y), with))
+}
+
+# Critical values of Kwiatkowski and others (1992), table 1, at 10, 5, 2.5 and 1 %.
+kpss_values <- list(constant = c(0.347, 0.463, 0.574, 0.739), trend = c(0.119, 0.146, 0.176, 0.216))
+
+# Is the level (or the trend) constant? Long-run variance with Bartlett's weights, their number by
+# Newey and West's rule as given by Hobijn, Franses and Ooms (1998), but no more than 6 (n / 100)^(1/4):
+# on a random walk the rule alone takes so many that the test loses its power.
+level_test <- function(v, with = "constant", lags = NULL) {
+  v <- unbroken_run(v)
+  n <- length(v)
+  if (n < 10 || stats::sd(v) == 0) {
+    return(NULL)
+  }
+  e <- detrended(v, if (with == "trend") "line" else "mean")
+  gamma <- function(k) sum(e[seq_len(n - k)] * e[k + seq_len(n - k)]) / n
+  lags <- lags %||% min(n - 1, newey_west_lags(e, n, gamma), floor(6 * (n / 100)^0.25))
+  long <- gamma(0)
+  for (k in seq_len(lags)) long <- long + 2 * (1 - k / (lags + 1)) * gamma(k)
+  statistic <- sum(cumsum(e)^2) / n^2 / long
+  at <- kpss_values[[with]]
+  level <- c(0.1, 0.05, 0.025, 0.01)
+  p <- stats::approx(at, level, statistic, rule = 2)$y
+  bound <- if (statistic < at[1]) "above" else if (statistic > at[4]) "below" else ""
+  list(statistic = statistic, p_value = p, bound = bound, lags = lags, n = n, with = with,
+       critical = stats::setNames(at, c("10 %", "5 %", "2.5 %", "1 %")))
+}
+
+newey_west_lags <- function(e, n, gamma) {
+  some <- floor(4 * (n / 100)^(2 / 9))
+  g <- vapply(0:some, gamma, 1)
+  s0 <- g[1] + 2 * sum(g[-1])
+  s1 <- 2 * sum(seq_len(some) * g[-1])
+  if (!is.finite(s1 / s0)) {
+    return(some)
+  }
+  max(0, floor(1.1447 * ((s1 / s0)^2)^(1 / 3) * n^(1 / 3)))
+}
+
+# Tests of a unit root need values without gaps: the longest run of them.
+unbroken_run <- function(v) {
+  ok <- is.finite(v)
+  if (all(ok)) {
+    return(as.double(v))
+  }
+  runs <- rle(ok)
+  runs$lengths[!runs$values] <- 0
+  best <- which.max(runs$lengths)
+  if (!any(ok)) {
+    return(numeric())
+  }
+  end <- cumsum(rle(ok)$lengths)[best]
+  as.double(v[(end - runs$lengths[best] + 1):end])
+}
+
+# Ljung and Box (1978): are the first `lags` autocorrelations together zero? `fitted` parameters
+# are taken off the degrees of freedom.
+left_correlation_test <- function(v, lags, fitted = 0) {
+  n <- sum(is.finite(v))
+  lags <- as.integer(max(fitted + 1, min(lags, length(v) - 2)))
+  if (n < 8 || lags < 1) {
+    return(NULL)
+  }
+  r <- cpp_autocorrelation(as.double(v), c(0L, length(v)), lags, FALSE, 1L)$correlation[-1, 1]
+  if (anyNA(r)) {
+    return(NULL)
+  }
+  q <- n * (n + 2) * sum(r^2 / (n - seq_len(lags)))
+  free <- lags - fitted
+  list(statistic = q, lags = lags, freedom = free, p_value = stats::pchisq(q, free, lower.tail = FALSE))
+}
+
+# Wald and Wolfowitz (1940): are there too few or too many runs above and below the median?
+runs_test <- function(v) {
+  v <- v[is.finite(v)]
+  side <- v > stats::median(v)
+  side <- side[v != stats::median(v)]
+  a <- as.double(sum(side))
+  b <- as.double(sum(!side))
+  if (a < 2 || b < 2) {
+    return(NULL)
+  }
+  runs <- 1 + sum(diff(side) != 0)
+  n <- a + b
+  mean <- 1 + 2 * a * b / n
+  sd <- sqrt(2 * a * b * (2 * a * b - n) / (n^2 * (n - 1)))
+  z <- (runs - mean) / sd
+  list(statistic = z, runs = runs, expected = mean, p_value = 2 * stats::pnorm(-abs(z)))
+}

@@ -1,0 +1,111 @@
+#' @rdname figures
+#' @export
+autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, ...) {
+  measure <- one_measure(rlang::enquo(measures), object$measures)
+  labels <- series_labels(rows_of(object$data)$keys)
+  shown <- if (is.null(series)) labels[1] else check_choice(series, labels, arg = "series")
+  t <- object$table[object$table$measure == measure, ]
+  if (length(object$meta$series)) t <- t[series_labels(t[object$meta$series]) == shown, ]
+  bars <- lapply(object$changes, function(d) correlogram_bars(t[t$change == d, ], object, d))
+  top <- correlogram_series(object, measure, shown, length(labels))
+  patchwork::wrap_plots(top, patchwork::wrap_plots(bars, nrow = 1), ncol = 1, heights = c(2, 3))
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_correlogram <- function(x, ...) draw_plot(x, ...)
+
+correlogram_series <- function(c, measure, shown, series) {
+  which <- match(shown, series_labels(rows_of(c$data)$keys))
+  rows <- rows_of(c$data)
+  at <- seq_len(diff(rows$breaks)[which]) + rows$breaks[which]
+  data <- data.frame(stamp = c$data[[c$meta$time]][at], value = c$data[[measure]][at])
+  ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
+    ggplot2::geom_line(colour = figure_colours[["observed"]], linewidth = 0.4, na.rm = TRUE) +
+    time_axis(c$meta$type, c$meta$zone) +
+    number_axis(measure_words(measure, c$meta$units[[measure]])) +
+    figure_theme() +
+    ggplot2::labs(
+      title = paste(c("How", measure, if (nzchar(shown)) c("of", shown), "resembles its past"),
+                    collapse = " "),
+      subtitle = paste0(c$line, if (series > 1) paste0(". One of ", series, " series"))
+    )
+}
+
+# Autocorrelations upwards, partial ones downwards from the same axis of lags.
+correlogram_bars <- function(t, c, d) {
+  t <- t[t$lag > 0, ]
+  room <- length(c$changes)
+  upper <- one_correlogram(t, t$correlation, figure_colours[["observed"]], c, room) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$bartlett_bound, ymax = .data$bartlett_bound),
+                         fill = figure_colours[["missing"]], alpha = 0.6) +
+    number_axis() +
+    ggplot2::labs(
+      title = if (room > 1) capitalise(change_title(d, c$cadence)), subtitle = "Autocorrelation",
+      caption = if (!c$partial) correlogram_caption(d, c)
+    )
+  # Bars on the band, not under it.
+  upper$layers <- rev(upper$layers)
+  if (!c$partial) {
+    return(upper + lag_axis(max(t$lag), c$cadence, room = room))
+  }
+  lower <- one_correlogram(t, t$partial, figure_colours[["computed"]], c, room) +
+    ggplot2::scale_y_reverse(name = NULL, labels = axis_numbers) +
+    lag_axis(max(t$lag), c$cadence, room = room) +
+    ggplot2::labs(subtitle = "Partial, with the lags in between held fixed (drawn downwards)",
+                  caption = correlogram_caption(d, c))
+  upper <- upper + lag_axis(max(t$lag), c$cadence, room = room) +
+    ggplot2::theme(axis.text.x = ggplot2::element_blank(), axis.title.x = ggplot2::element_blank())
+  if (room > 1) lower <- lower + ggplot2::labs(subtitle = "Partial (drawn downwards)")
+  patchwork::wrap_plots(upper, lower, ncol = 1)
+}
+
+correlogram_caption <- function(d, c) {
+  if (length(c$changes) > 1) {
+    return(if (d == c$changes[1]) "Sand, dashed: by chance (95 %)" else "")
+  }
+  "Sand: what chance does if the shorter lags are real (95 %). Dashed: white noise"
+}
+
+one_correlogram <- function(t, r, colour, c, room) {
+  t$r <- pmax(-1, pmin(1, r))
+  ggplot2::ggplot(t, ggplot2::aes(.data$lag, .data$r)) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = colour,
+                            linewidth = if (max(t$lag) * room > 120) 0.5 else 1.1, na.rm = TRUE) +
+    ggplot2::geom_hline(yintercept = 0, colour = "#9AA6AB") +
+    noise_line(1) +
+    noise_line(-1) +
+    figure_theme()
+}
+
+noise_line <- function(sign) {
+  ggplot2::geom_line(ggplot2::aes(y = sign * .data$noise_bound), linetype = "22",
+                     colour = figure_colours[["raw"]])
+}
+
+change_title <- function(d, cadence) {
+  if (d == 0) "the series itself" else paste("change over", steps_in_words(d, cadence))
+}
+
+# Lags labelled in time, at breaks that people count in.
+lag_axis <- function(most, cadence, least = 0, room = 1) {
+  breaks <- lag_breaks(most, cadence, 7 / room)
+  if (least < 0) breaks <- c(-rev(breaks[breaks > 0]), breaks)
+  ggplot2::scale_x_continuous(
+    name = "lag", breaks = breaks, labels = function(k) {
+      words <- vapply(abs(k), steps_in_words, "", cadence = cadence)
+      ifelse(k == 0, "0", paste0(ifelse(k < 0, "-", ""), words))
+    }
+  )
+}
+
+# About `count` breaks, a cycle of the calendar apart where one fits.
+lag_breaks <- function(most, cadence, count = 7) {
+  known <- known_cycles(cadence)
+  known <- round(known[abs(known - round(known)) < 1e-6])
+  natural <- sort(unique(c(outer(known, c(1, 2, 5)))))
+  natural <- natural[natural >= most / (count + 2) & natural <= most / 2]
+  nice <- c(outer(c(1, 2, 5), 10^(0:7)))
+  step <- if (length(natural)) natural[1] else nice[nice >= most / count][1]
+  seq(0, most, by = step)
+}

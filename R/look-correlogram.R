@@ -1,0 +1,218 @@
+#' How a series resembles its own past
+#'
+#' Autocorrelations (with all that lies between) and partial ones (without), with missing values left out, and
+#' which lags stand out, in words.
+#'
+#' @param x A regular timeline.
+#' @param lags The longest lag: steps, or a duration such as `"4 weeks"`. By default three cycles of the
+#' longest
+#'   season found that fits, at least 30 steps where there are as many.
+#' @param partial Whether to compute partial autocorrelations too.
+#' @param measures Measures; all by default.
+#' @param changes Differences to show beside each other: `0` is the series itself, `1` its change on the step
+#' before,
+#'   `12` on 12 steps before, `c(0, 1, 12)` all three.
+#' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure, difference and
+#' lag:
+#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 /
+#' sqrt(n): 95 % of the correlations of
+#'   white noise lie within), `bartlett_bound` (the same where all shorter lags are what they seem: 1.96
+#' sqrt((1 + 2 sum r_j^2) / n))
+#'   and `stands_out` (beyond Bartlett's bound and a local peak or trough).
+#' @section Formula:
+#' r_k is the sum of products of departures from the mean, k steps apart, over the sum of their squares; with
+#' missing values the
+#' pairs that are there, scaled to the number of pairs of a full series. Partial correlations by Durbin's
+#' recursion. Long series go by Fourier
+#' transforms.
+#' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd ed.
+#' Prentice Hall.
+#'   Durbin, J. (1960). The fitting of time-series models. Review of the International Statistical Institute
+#' 28, 233-244.
+#' @examples
+#' correlogram(demo_timeline("demand"), "5 weeks")
+#' plot(correlogram(demo_timeline("billed"), changes = c(0, 1, 12)))
+#' @export
+correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes = 0) {
+  check_timeline(x)
+  check_regular(x, "A correlogram")
+  measures <- pick_measures(x, rlang::enquo(measures))
+  x <- complete_grid(x)
+  rows <- rows_of(x)
+  cadence <- timeline_meta(x)$cadence
+  for (m in measures) check_finite(x, m, rows)
+  longest <- max(diff(rows$breaks))
+  if (longest < 4) abort_input("A correlogram needs 4 values or more; the longest series has {longest}.")
+  changes <- check_changes(changes, longest)
+  lags <- lag_steps(lags, x, measures[1], rows, longest)
+  tables <- lapply(measures, function(m) {
+    lapply(changes, function(d) correlogram_of(x[[m]], rows, cadence, lags, d, partial, m))
+  })
+  structure(
+    list(
+      table = do.call(rbind, unlist(tables, recursive = FALSE)), data = x, measures = measures, lags = lags,
+      changes = changes, partial = isTRUE(partial), cadence = cadence, meta = timeline_meta(x),
+        line = timeline_line(x)
+    ),
+    class = "kairon_correlogram"
+  )
+}
+
+check_changes <- function(changes, longest, call = rlang::caller_env()) {
+  if (!is.numeric(changes) || length(changes) == 0 || anyNA(changes) ||
+      any(changes < 0 | changes != round(changes))) {
+    abort_input("{.arg changes} must be whole numbers of steps from 0 on, such as {.code c(0, 1, 12)}.",
+                call = call)
+  }
+  if (any(changes > longest - 4)) {
+    abort_input("A change over {max(changes)} step{?s} leaves too little of {longest} values.", call = call)
+  }
+  unique(changes)
+}
+
+# The longest lag in steps, less than the longest series.
+lag_steps <- function(lags, x, measure, rows, longest, call = rlang::caller_env()) {
+  cadence <- timeline_meta(x)$cadence
+  if (is.null(lags)) {
+    season <- suppressMessages(default_seasons(x, measure, rows))
+    fits <- season[3 * season < longest]
+    steps <- if (length(fits)) 3 * max(fits[fits <= 200], 10) else 30
+    return(as.integer(min(max(30, steps), longest - 2)))
+  }
+  steps <- in_steps(lags, cadence, "lags", call)
+  if (length(steps) != 1 || is.na(steps) || steps < 1) {
+    abort_input("{.arg lags} must be a number of steps from 1 on, or a duration.", call = call)
+  }
+  if (steps > longest - 2) {
+    abort_input(c(
+      "Lags of up to {round(steps)} steps are longer than the series.",
+      x = "The longest series has {longest} values; {longest - 2} is the longest lag."
+    ), call = call)
+  }
+  as.integer(round(steps))
+}
+
+# Differences within each series; the rows that have none are missing.
+change_over <- function(v, breaks, steps) {
+  if (steps == 0) v else v - lag_within(v, breaks, steps)
+}
+
+correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
+  v <- change_over(v, rows$breaks, d)
+  made <- call_core(cpp_autocorrelation(v, rows$breaks, lags, isTRUE(partial), core_threads()))
+  series <- length(rows$breaks) - 1
+  n <- vapply(seq_len(series), function(s) sum(is.finite(v[(rows$breaks[s] + 1):rows$breaks[s + 1]])), 1)
+  r <- made$correlation
+  noise <- matrix(stats::qnorm(0.975) / sqrt(n), lags + 1, series, byrow = TRUE)
+  before <- apply(rbind(0, (r^2)[-1, , drop = FALSE]), 2, function(q) cumsum(c(0, utils::head(q, -1))))
+  bartlett <- noise * sqrt(1 + 2 * before)
+  out <- data.frame(
+    measure = m, change = d, lag = rep(0:lags, series), time = rep(lag_words(0:lags, cadence), series),
+    correlation = as.vector(r), noise_bound = as.vector(noise), bartlett_bound = as.vector(bartlett)
+  )
+  if (isTRUE(partial)) out$partial <- as.vector(made$partial)
+  out$stands_out <- as.vector(apply(r, 2,
+                                    is_extreme)) & abs(out$correlation) > out$bartlett_bound & out$lag > 0
+  out$stands_out[is.na(out$stands_out)] <- FALSE
+  if (ncol(rows$keys)) out <- cbind(rows$keys[rep(seq_len(series), each = lags + 1), , drop = FALSE], out)
+  rownames(out) <- NULL
+  out
+}
+
+lag_words <- function(lags, cadence) vapply(lags, steps_in_words, "", cadence = cadence)
+
+# Local peaks above zero and troughs below it; the first lag counts where what follows is weaker.
+is_extreme <- function(r) {
+  n <- length(r)
+  ahead <- c(r[-1], NA)
+  before <- c(NA, r[-n])
+  before[2] <- NA
+  weaker <- function(other) is.na(other) | abs(other) <= abs(r) | sign(other) != sign(r)
+  weaker(ahead) & weaker(before)
+}
+
+#' @export
+as.data.frame.kairon_correlogram <- function(x, row.names = NULL, optional = FALSE, ...) x$table
+
+# "every 7 days (7, 14, 21, 28): a weekly pattern; and 1 day"
+lag_sentence <- function(t, cadence) {
+  hits <- t$lag[t$stands_out & t$correlation > 0]
+  first <- t$correlation[t$lag == 1]
+  bound <- t$noise_bound[1]
+  parts <- character()
+  base <- repeated_lag(t)
+  if (!is.null(base)) {
+    shown <- utils::head(base$hits, 4)
+    word <- steps_in_words(base$lag, cadence)
+    parts <- paste0(
+      "values ", word, " apart resemble each other (r = ", show_number(t$correlation[t$lag == base$lag], 2),
+        ")",
+      if (length(shown) > 1) paste0("; so do ", word_list(lag_words(shown[-1], cadence)),
+                                    ": a pattern that repeats every ",
+                                    sub("^1 ", "", word))
+    )
+  }
+  if (is.finite(first) && abs(first) > bound) {
+    parts <- c(parts, paste0(
+      "neighbours are ", if (abs(first) > 0.9) "nearly the same" else if (first > 0) "alike" else "opposed",
+      " (r = ", show_number(first, 2), ")"
+    ))
+  }
+  low <- t[t$lag > 1 & t$stands_out & t$correlation < 0, ]
+  if (length(parts) == 0 && length(hits)) {
+    parts <- paste0("lag ", word_list(lag_words(utils::head(hits, 4), cadence)), " stands out")
+  }
+  if (length(parts) == 0 && nrow(low)) {
+    parts <- paste0("values ", low$time[1], " apart are opposed (r = ", show_number(low$correlation[1], 2),
+                    ")")
+  }
+  if (length(parts) == 0) {
+    beyond <- mean(abs(t$correlation[t$lag > 0]) > bound, na.rm = TRUE)
+    return(paste0("no lag stands out: ", show_percent(beyond),
+                  " of the lags lie beyond the 95 % bounds, and 5 % would by chance"))
+  }
+  paste(parts, collapse = "; ")
+}
+
+# The lag above 1 of which most multiples stand out too.
+repeated_lag <- function(t) {
+  hits <- t$lag[t$stands_out & t$correlation > 0 & t$lag > 1]
+  most <- max(t$lag)
+  found <- lapply(hits, function(lag) {
+    multiples <- lag * seq_len(most %/% lag)
+    near <- vapply(multiples, function(k) any(abs(hits - k) <= round(0.01 * k)), TRUE)
+    if (mean(near) >= 0.6) list(lag = lag, hits = multiples[near], r = t$correlation[t$lag == lag])
+  })
+  found <- Filter(Negate(is.null), found)
+  if (length(found) == 0) {
+    return(NULL)
+  }
+  # The shortest of those that resemble most: 24 hours, not 12.
+  r <- vapply(found, `[[`, 1, "r")
+  found[[which(r >= max(r) - 0.1)[1]]]
+}
+
+#' @export
+format.kairon_correlogram <- function(x, ...) {
+  key <- x$table[c(x$meta$series, "measure", "change")]
+  groups <- unique(key)
+  index <- match(do.call(paste, c(unname(key), sep = "\r")), do.call(paste, c(unname(groups), sep = "\r")))
+  shown <- seq_len(min(nrow(groups), 12))
+  lines <- vapply(shown, function(i) {
+    g <- groups[i, , drop = FALSE]
+    what <- trimws(paste(g$measure, series_labels(g[x$meta$series])))
+    if (g$change > 0) what <- paste0(what, ", change over ", steps_in_words(g$change, x$cadence))
+    paste0("  ", what, ": ", lag_sentence(x$table[index == i, ], x$cadence), ".")
+  }, "")
+  more <- nrow(groups) - length(shown)
+  c(
+    paste0("Correlogram of ", x$line, ", lags up to ", steps_in_words(x$lags, x$cadence), "."), lines,
+    if (more > 0) paste0("  ... and ", more, " more: as.data.frame()")
+  )
+}
+
+#' @export
+print.kairon_correlogram <- function(x, ...) {
+  cat(wrap_lines(format(x)), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,142 @@
+# Correlograms, lags, leads, spectra and stationarity as users call them.
+
+test_that("a correlogram speaks in time, with bounds by formula", {
+  set.seed(1)
+  v <- rep(c(9, 5, 4, 5, 6, 1, 0), 60) + rnorm(420)
+  c1 <- correlogram(daily(v, levels = "flow"), "3 weeks")
+  t <- as.data.frame(c1)
+  expect_equal(t$lag, 0:21)
+  expect_equal(t$time[c(2, 8, 15)], c("1 day", "1 week", "2 weeks"))
+  expect_equal(t$noise_bound[1], qnorm(0.975) / sqrt(420))
+  expect_equal(t$bartlett_bound[5], qnorm(0.975) * sqrt((1 + 2 * sum(t$correlation[2:4]^2)) / 420))
+  expect_equal(t$lag[t$stands_out & t$correlation > 0 & t$lag %% 7 == 0], c(7, 14, 21))
+  expect_match(paste(format(c1), collapse = " "), "1 week apart resemble each other .*repeats every week")
+  noise <- correlogram(daily(rnorm(300), levels = "flow"), 20, partial = FALSE)
+  expect_null(as.data.frame(noise)$partial)
+  expect_match(paste(format(noise), collapse = " "), "no lag stands out|resemble|lag")
+})
+
+test_that("differences are those of the series, side by side", {
+  x <- demo_timeline("billed")
+  c1 <- correlogram(x, 24, changes = c(0, 1, 12))
+  t <- as.data.frame(c1)
+  expect_equal(subset(t, change == 12)$correlation,
+               as.numeric(acf(diff(x$volume, 12), 24, plot = FALSE)$acf), tolerance = 0.02)
+  expect_equal(subset(t, change == 0)$correlation, as.numeric(acf(x$volume, 24, plot = FALSE)$acf))
+  expect_s3_class(autoplot(c1), "patchwork")
+  expect_match(error_text(correlogram(x, 119)), "longest lag")
+  expect_match(error_text(correlogram(x, changes = -1)), "whole numbers of steps")
+  expect_match(error_text(correlogram(x, changes = 118)), "too little")
+  expect_match(error_text(correlogram(x, 0)), "from 1 on")
+})
+
+test_that("many series have their own rows, alone or together", {
+  x <- demo_timeline("demand")
+  t <- as.data.frame(correlogram(x, 14))
+  one <- as.data.frame(correlogram(x[x$district == "Dunmere", ], 14))
+  expect_equal(subset(t, district == "Dunmere")$correlation, one$correlation)
+  expect_equal(nrow(t), 8 * 15)
+})
+
+test_that("a grid of lags has the correlations of its pairs", {
+  v <- c(1:50) + 10 * sin(2 * pi * (1:50) / 5)
+  g <- lag_grid(daily(v, levels = "flow"), c(1, 5))
+  t <- as.data.frame(g)
+  expect_equal(t$correlation, c(cor(v[-1], v[-50]), cor(v[-(1:5)], v[1:45])))
+  expect_equal(t$pairs, c(49, 45), ignore_attr = TRUE)
+  p <- autoplot(g)
+  expect_equal(nrow(p$data), 94)
+  expect_equal(as.data.frame(lag_grid(daily(v, levels = "flow"), 3))$lag, 1:3)
+  expect_match(error_text(lag_grid(daily(v), 49)), "leaves no pairs")
+  expect_match(error_text(lag_grid(daily(v), c(1, 2.5))), "whole numbers")
+})
+
+test_that("the one that goes before is named, and whitening takes the seasons out", {
+  set.seed(2)
+  a <- rnorm(300)
+  b <- c(rep(0, 4), 2 * a[1:296]) + rnorm(300)
+  x <- quiet(timeline(data.frame(day = days_from("2031-01-01", 300), upper = a, lower = b), day,
+                      levels = c("upper", "lower")))
+  l <- lead_lag(x, upper, lower, lags = 20)
+  t <- as.data.frame(l)
+  expect_equal(t$lag[which.max(t$correlation)], 4)
+  expect_match(paste(format(l), collapse = " "), "upper goes 4 days before lower")
+  expect_match(paste(format(lead_lag(x, "lower", "upper", 20)), collapse = " "),
+               "upper goes 4 days before lower")
+  # Both swing with the week, and lower follows after 2 days besides.
+  week <- 5 * sin(2 * pi * (1:300) / 7)
+  x$upper <- a + week
+  x$lower <- c(0, 0, 2 * a[1:298]) + week + rnorm(300, 0, 0.5)
+  white <- as.data.frame(lead_lag(x, upper, lower, lags = 10, whiten = TRUE))
+  expect_equal(white$lag[which.max(abs(white$correlation))], 2)
+  x$lower <- rnorm(300)
+  expect_match(paste(format(lead_lag(x, upper, lower)), collapse = " "), "no shift stands out")
+  expect_match(error_text(lead_lag(x, upper, uper)), "Did you mean .upper.")
+  expect_match(error_text(lead_lag(x, upper, upper)), "same measure")
+  expect_match(error_text(lead_lag(x, upper)), "`b` is missing")
+})
+
+test_that("two series of one measure are compared over their common time", {
+  s <- as.data.frame(lead_lag(demo_timeline("energy"), "Highwell", "Millrace", lags = 6))
+  expect_equal(s$lag, -6:6)
+  expect_equal(s$lag[which.max(s$correlation)], 0)
+})
+
+test_that("spectra come in units, with bands, cycles and their harmonics", {
+  e <- power_spectrum(demo_timeline("energy"), mark = "day", smooth = 1)
+  t <- as.data.frame(e)
+  one <- subset(t, station == "Highwell")
+  v <- demo_timeline("energy")$energy[1:8784]
+  expect_equal(unique(t$unit), "hour")
+  expect_equal(max(one$frequency), 0.5)
+  rest <- lm.fit(cbind(1, seq_along(v)), v)$residuals
+  expect_equal(sum(one$density) / 8784, sum(rest^2) / 8784)
+  expect_true(all(one$lower < one$density & one$density < one$upper))
+  p <- subset(e$peaks, station == "Highwell")
+  expect_true(all(c("1 day", "12 hours", "1 week") %in% p$words))
+  expect_equal(p$part_of[p$words == "12 hours"], 24)
+  expect_true(is.na(p$part_of[p$words == "1 day"]))
+  expect_true(all(is.na(p$artefact)))
+  expect_match(format(e)[2], "cycles of 1 day \\(with its harmonics 12 hours")
+})
+
+test_that("irregular readings need no grid, and units do not depend on the method", {
+  r <- power_spectrum(demo_timeline("river"), flow)
+  expect_equal(r$plan$method, "irregular")
+  expect_true("1 day" %in% r$peaks$words)
+  v <- demo_timeline("tank")
+  smooth <- as.data.frame(power_spectrum(v, smooth = 1))
+  least <- as.data.frame(power_spectrum(v, method = "irregular", smooth = 1))
+  at <- which.min(abs(smooth$frequency - 1 / 24))
+  expect_equal(least$density[which.min(abs(least$frequency - 1 / 24))], smooth$density[at], tolerance = 0.02)
+  db <- as.data.frame(power_spectrum(v, smooth = 1, decibels = TRUE))
+  expect_equal(db$density, 10 * log10(smooth$density))
+})
+
+test_that("peaks that the grid made are flagged, days and half days are not", {
+  for (between in c("linear", "previous")) {
+    g <- quiet(resample(demo_timeline("tank"), "15 minutes", at = "instants", between = between))
+    s <- power_spectrum(g)
+    false <- s$peaks[!is.na(s$peaks$artefact), ]
+    expect_gt(nrow(false), 0)
+    expect_true(all(abs(false$period - 1) < 0.12 | abs(false$period - 0.5) < 0.06))
+    expect_true(all(is.na(s$peaks$artefact[s$peaks$words %in% c("1 day", "12 hours")])))
+    expect_match(paste(format(s), collapse = " "), "every 20 minutes on a grid of 15 minutes beat")
+  }
+  plain <- power_spectrum(demo_timeline("tank"))
+  expect_true(all(is.na(plain$peaks$artefact)))
+  expect_null(plain$notes)
+})
+
+test_that("what a spectrum cannot do is said with the way on", {
+  x <- daily(c(rnorm(50), NA, rnorm(49)), levels = "flow")
+  expect_match(error_text(power_spectrum(x, method = "raw")), "needs every value")
+  expect_equal(quiet(power_spectrum(x))$plan$method, "irregular")
+  expect_match(error_text(power_spectrum(demo_timeline("river"), flow, method = "segments")), "true times")
+  expect_match(error_text(power_spectrum(x, smooth = 4)), "odd number")
+  expect_match(error_text(power_spectrum(daily(1:5, levels = "flow"))), "8 values")
+  expect_match(error_text(power_spectrum(daily(rnorm(99)), method = "segments", segment = 200)),
+               "from 8 to 99")
+  flat <- power_spectrum(daily(rep(3, 60), levels = "flow"))
+  expect_match(format(flat)[2], "no cycle stands out")
+})
