@@ -165,6 +165,26 @@ cpp_cover_sums <- function(group, groups, observed, lower, upper) {
     .Call(`_kairon_cpp_cover_sums`, group, groups, observed, lower, upper)
 }
 
+cpp_loess_seasons <- function(values, breaks, periods, spans, trend_span, degree, exact, outer, threads) {
+    .Call(`_kairon_cpp_loess_seasons`, values, breaks, periods, spans, trend_span, degree, exact, outer, threads)
+}
+
+cpp_loess_smooth <- function(values, span, degree, jump) {
+    .Call(`_kairon_cpp_loess_smooth`, values, span, degree, jump)
+}
+
+cpp_henderson <- function(values, breaks, period, multiply, trend_terms, season_terms, threads) {
+    .Call(`_kairon_cpp_henderson`, values, breaks, period, multiply, trend_terms, season_terms, threads)
+}
+
+cpp_henderson_filter <- function(terms, ahead, noise) {
+    .Call(`_kairon_cpp_henderson_filter`, terms, ahead, noise)
+}
+
+cpp_structural_parts <- function(values, breaks, season, threads) {
+    .Call(`_kairon_cpp_structural_parts`, values, breaks, season, threads)
+}
+
 cpp_read_stamps <- function(text, order) {
     .Call(`_kairon_cpp_read_stamps`, text, order)
 }

@@ -303,8 +303,14 @@ cli_verbs <- function() {
       what = "split series into trend, season and remainder",
       arguments = "FILE",
       options = c(grid_options(), list(
-        cli_option("seasons", "the season: week, year or a number of steps", "SEASON"),
-        cli_option("combine", "add or multiply", "RULE", "add")
+        cli_option("seasons", "seasons with commas: week,year or numbers of steps", "SEASONS"),
+        cli_option("method", "loess, averages, henderson, regression or state", "NAME", "loess"),
+        cli_option("combine", "add, multiply or auto", "RULE", "add"),
+        cli_flag("robust", "outlying values count less"),
+        cli_option("events", "a calendar: an .ics or .csv file", "FILE"),
+        cli_option("shifts", "dates of level shifts, with commas", "DATES"),
+        cli_option("calendar", "working days, weekdays, leap year; with commas", "NAMES"),
+        cli_option("compare", "other methods beside: averages,state", "NAMES")
       )),
       example = "kairon decomposition billed.csv --amounts volume --seasons year --combine multiply",
       run = cli_decomposition

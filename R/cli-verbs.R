@@ -404,10 +404,12 @@ prepared <- function(x, options) replay(cli_routine(options), x)
 
 cli_decomposition <- function(files, options) {
   x <- prepared(cli_read(files, options, "decomposition"), options)
-  seasons <- options$seasons
-  if (!is.null(seasons) && grepl("^[0-9]+$", seasons)) seasons <- as.numeric(seasons)
-  measures <- cli_measures(options)
-  d <- decomposition(x, seasons, combine = options$combine, measures = measures)
+  d <- decomposition(
+    x, cli_numbers(options$seasons), options$method, options$combine, cli_measures(options), options$robust,
+      options$events,
+    shifts = if (!is.null(options$shifts)) cli_list(options$shifts),
+    calendar = if (!is.null(options$calendar)) cli_list(options$calendar), compare = cli_list(options$compare)
+  )
   show_result(d, as.data.frame(d), options, printed(d))
 }
 

@@ -1,13 +1,19 @@
 #' @rdname figures
 #' @export
-autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, ...) {
+autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, show = "parts", mark = NULL,
+                                          common_scale = FALSE, ...) {
   d <- object
+  show <- check_choice(show, c("parts", "adjusted", "cycles", "compare"))
   measure <- one_measure(rlang::enquo(measures), d$measures)
   labels <- decomposition_labels(d$table, d)
   shown <- if (is.null(series)) labels[1] else check_choice(series, unique(labels))
-  one <- d$table[labels == shown & d$table$measure == measure, ]
+  pick <- labels == shown & d$table$measure == measure
+  one <- d$table[pick, ]
+  if (show != "parts") {
+    return(draw_decomposition_view(one, d, measure, shown, show, pick))
+  }
   data <- decomposition_panels(one, d, measure)
-  draw_decomposition(data, d, measure, shown, length(unique(labels)))
+  draw_decomposition(data, d, measure, shown, length(unique(labels)), mark, common_scale)
 }
 
 #' @rdname figures
@@ -21,26 +27,28 @@ decomposition_labels <- function(table, d) {
 # One panel for each component, headed in words.
 decomposition_panels <- function(one, d, measure) {
   unit <- d$meta$units[[measure]]
-  effect <- effect_column(d)
-  season <- sub("_effect$", "", effect)
   shown <- d
   shown$table <- one
   strong <- strength(shown)$strength
-  swing <- range(one[[effect]], na.rm = TRUE)
   multiply <- d$combine == "multiply"
-  swing_words <- if (multiply) {
-    paste0("swing ", show_number(100 * diff(swing), 3), " %")
-  } else {
-    trimws(paste("swing", show_number(diff(swing)), unit))
+  swing_words <- function(v) {
+    swing <- diff(range(v, na.rm = TRUE))
+    if (multiply) paste0("swing ", show_number(100 * swing, 3),
+                         " %") else trimws(paste("swing", show_number(swing), unit))
   }
+  effects <- effect_columns(d)
+  seasons <- vapply(seq_along(effects), function(i) {
+    name <- sub("^season_", "season of ", sub("_effect$", "", effects[i]))
+    paste0(name, ": ", swing_words(one[[effects[i]]]), ", strength ", show_number(strong[i + 1], 2))
+  }, "")
+  events <- if ("event_effect" %in% names(one)) "events, shifts and calendar"
   heads <- c(
     value = measure_words(measure, unit),
     trend = paste0("trend: strength ", show_number(strong[1], 2)),
-    season = paste0(sub("^season_", "season of ", season), ": ", swing_words, ", strength ",
-                    show_number(strong[2], 2)),
+    stats::setNames(seasons, rep("season", length(seasons))), if (!is.null(events)) c(event = events),
     remainder = if (multiply) "remainder (as a factor)" else "remainder"
   )
-  columns <- c("value", "trend", effect, "remainder")
+  columns <- c("value", "trend", effects, if (!is.null(events)) "event_effect", "remainder")
   made_up <- !is.na(one$value) & !as.character(one$origin) %in% measured_origins
   do.call(rbind, lapply(seq_along(columns), function(i) {
     data.frame(
@@ -54,7 +62,7 @@ measure_words <- function(measure, unit) {
   if (nzchar(unit)) paste0(measure, " (", unit, ")") else measure
 }
 
-draw_decomposition <- function(data, d, measure, shown, series) {
+draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, common_scale = FALSE) {
   neutral <- if (d$combine == "multiply") 1 else 0
   lines <- data[data$part != "remainder", ]
   rest <- data[data$part == "remainder", ]
@@ -71,18 +79,126 @@ draw_decomposition <- function(data, d, measure, shown, series) {
     ggplot2::scale_colour_manual(values = c(
       `TRUE` = figure_colours[["observed"]], `FALSE` = figure_colours[["computed"]]
     )) +
-    ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
+    date_marks(mark, d) +
+    decomposition_facets(data, common_scale, d$combine == "multiply") +
     time_axis(d$meta$type, d$meta$zone) +
-    number_axis() +
+    ggplot2::scale_y_continuous(name = NULL, labels = axis_numbers,
+                                n.breaks = if (nlevels(data$panel) > 4) 3) +
     figure_theme() +
     ggplot2::labs(
       title = paste(c(measure, if (nzchar(shown)) c("of", shown), "split into its parts"), collapse = " "),
       subtitle = paste0(
-        "Moving averages; the parts ", if (d$combine == "multiply") "multiply" else "add",
+        capitalise(method_words[[d$method]]), "; the parts ",
+          if (d$combine == "multiply") "multiply" else "add",
         " up to the values", if (any(data$invented)) "; hollow: not measured"
       ),
       caption = paste0(d$span, ". ", capitalise(format(d$meta$cadence)), if (series > 1) {
         paste0(". One of ", series, " series")
       })
     )
+}
+
+# Panels with a scale each; or all as wide, as far as they share a unit, so that sizes compare.
+decomposition_facets <- function(data, common, multiply) {
+  facets <- ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y")
+  if (!common) {
+    return(facets)
+  }
+  # Factors do not compare with the values and the trend.
+  if (multiply) data <- data[!data$part %in% c("value", "trend"), ]
+  parts <- split(data, data$panel, drop = TRUE)
+  half <- max(vapply(parts, function(p) diff(range(p$value, na.rm = TRUE)), 1)) / 2
+  # Blank points widen each panel to the widest of them.
+  wide <- do.call(rbind, lapply(parts, function(p) {
+    middle <- mean(range(p$value, na.rm = TRUE))
+    data.frame(stamp = p$stamp[1], value = middle + c(-half, half), panel = p$panel[1])
+  }))
+  list(ggplot2::geom_blank(data = wide, ggplot2::aes(.data$stamp, .data$value)), facets)
+}
+
+# Named dates as labelled lines: mark = c("new tariff" = "2031-04-01").
+date_marks <- function(mark, d, call = rlang::caller_env()) {
+  if (is.null(mark)) {
+    return(NULL)
+  }
+  at <- from_seconds(shift_seconds(unname(mark), d$meta, call), d$meta$type, d$meta$zone)
+  marks <- data.frame(at = at, label = names(mark) %||% format(mark))
+  list(
+    ggplot2::geom_vline(data = marks, ggplot2::aes(xintercept = .data$at), colour = figure_colours[["band"]],
+                        linewidth = 0.6),
+    ggplot2::geom_text(data = marks, ggplot2::aes(.data$at, Inf, label = .data$label), hjust = -0.05,
+                       vjust = 1.3, size = 3.4,
+                       colour = "#8A6420")
+  )
+}
+
+draw_decomposition_view <- function(one, d, measure, shown, show, pick) {
+  unit <- d$meta$units[[measure]]
+  title <- paste(c(measure, if (nzchar(shown)) c("of", shown)), collapse = " ")
+  base <- function(data, x, y) {
+    ggplot2::ggplot(data, ggplot2::aes(.data[[x]], .data[[y]])) +
+      number_axis(measure_words(measure, unit)) +
+      figure_theme()
+  }
+  stamp <- d$meta$time
+  switch(show,
+    adjusted = base(one, stamp, "value") +
+      ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.4, na.rm = TRUE) +
+      ggplot2::geom_line(ggplot2::aes(y = .data$adjusted), colour = figure_colours[["observed"]],
+                         linewidth = 0.8, na.rm = TRUE) +
+      ggplot2::geom_line(ggplot2::aes(y = .data$trend), colour = figure_colours[["computed"]],
+                         linewidth = 0.8, na.rm = TRUE) +
+      time_axis(d$meta$type, d$meta$zone) +
+      ggplot2::labs(title = paste0(capitalise(title), " without its seasons"),
+                    subtitle = "Pale: as observed; dark: without seasons; orange: trend", caption = d$span),
+    cycles = draw_cycles(one, d, title),
+    compare = draw_compared(d, measure, title, pick)
+  )
+}
+
+# Each season over its own cycle: pale early, dark late.
+draw_cycles <- function(one, d, title) {
+  n <- nrow(one)
+  data <- do.call(rbind, lapply(seq_along(d$season), function(i) {
+    steps <- d$season[[i]]
+    data.frame(
+      place = (seq_len(n) - 1) %% steps, cycle = (seq_len(n) - 1) %/% steps, age = (seq_len(n) - 1) / n,
+      value = one[[effect_columns(d)[i]]],
+        panel = paste("over one", sub("^season_", "season of ", names(d$season)[i]))
+    )
+  }))
+  ggplot2::ggplot(data, ggplot2::aes(.data$place, .data$value, group = .data$cycle, colour = .data$age)) +
+    ggplot2::geom_line(linewidth = 0.5, na.rm = TRUE) +
+    ggplot2::scale_colour_gradient(low = "#C9D3D8", high = figure_colours[["computed"]],
+                                   breaks = c(0.05, 0.95),
+                                   labels = c("first", "last"), name = NULL) +
+    ggplot2::facet_wrap(~panel, ncol = 1, scales = "free") +
+    number_axis(if (d$combine == "multiply") "factor" else "effect") +
+    ggplot2::scale_x_continuous(name = "steps into the cycle", labels = axis_numbers) +
+    figure_theme() +
+    ggplot2::labs(title = paste0("How the season of ", title, " changes"),
+                  subtitle = "Each line is one cycle", caption = d$span)
+}
+
+draw_compared <- function(d, measure, title, pick) {
+  if (length(d$rivals) == 0) {
+    abort_input("There is nothing to compare: give {.fn decomposition} the argument {.arg compare}.")
+  }
+  all <- c(stats::setNames(list(d$table), d$method), d$rivals)
+  data <- do.call(rbind, lapply(names(all), function(m) {
+    t <- all[[m]][pick, ]
+    rbind(
+      data.frame(stamp = t[[d$meta$time]], value = t$trend, method = m, panel = "trend"),
+      data.frame(stamp = t[[d$meta$time]], value = t$adjusted, method = m, panel = "without seasons")
+    )
+  }))
+  data$method <- factor(data$method, levels = names(all))
+  ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value, colour = .data$method)) +
+    ggplot2::geom_line(linewidth = 0.6, na.rm = TRUE) +
+    ggplot2::scale_colour_manual(values = method_colours, name = NULL) +
+    ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
+    time_axis(d$meta$type, d$meta$zone) +
+    number_axis(measure_words(measure, d$meta$units[[measure]])) +
+    figure_theme() +
+    ggplot2::labs(title = paste0(capitalise(title), ": methods side by side"), caption = d$span)
 }

@@ -9,6 +9,11 @@
 #'   [forecast()], [backtest()] or [scores()].
 #' @param measures Measures to draw; all by default.
 #' @param series Labels of the series to draw; by default the first 12.
+#' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
+#' its
+#'   `"cycles"`, or methods that `"compare"`.
+#' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
+#' @param common_scale For a decomposition: whether all panels span as much.
 #' @param ... Passed on to `autoplot()`.
 #' @returns A ggplot object. Rolling means and other values on a measure's scale
 #'   are drawn over it, spreads in a panel of their own.

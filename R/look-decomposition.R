@@ -1,100 +1,210 @@
-#' Split a series into trend, season and remainder
+#' Split a series into trend, seasons and remainder
 #'
-#' Classical decomposition: the trend is a centred moving average over one
-#' season (a 2 x m filter for an even number m of steps), the season is the mean
-#' departure from it at each place in the cycle, centred at 0 (or 1), and the
-#' remainder is what is left. The trend is missing for half a season at both
-#' ends.
+#' What lies beneath a series: a trend, one or more seasons, the effects of events and shifts, and what is
+#' left.
+#' Parts add (or multiply) up to the values exactly.
 #'
 #' @param x A regular timeline.
-#' @param seasons The season: its name (`"day"`, `"week"`, `"year"`) or its
-#'   number of steps. Default: the shortest one that [find_seasons()] finds, else the usual cycle of the
-#'   cadence; a line says which.
-#' @param method `"averages"`.
-#' @param combine `"add"` (trend + season + remainder) or `"multiply"` (their
-#'   product; the data must be positive).
+#' @param seasons Seasons by name (`"day"`, `"week"`, `"year"`) or by their number of steps, several at once.
+#' By default those
+#'   that [find_seasons()] finds (the methods for one season take the shortest), else the usual cycle of the
+#' cadence; a
+#'   line says which.
+#' @param method `"loess"`, `"averages"`, `"henderson"`, `"regression"` or `"state"`; see Methods.
+#' @param combine `"add"`, `"multiply"` (the data must be positive), or `"auto"`: multiply where the spread
+#' of whole seasons
+#'   grows with their level, and the reason is kept.
+#' @param robust Whether outlying values count less (loess only; henderson always weighs extremes down).
+#' @param events A calendar of [events()]: each name becomes an effect.
+#' @param lead,lag How many days before and after an event its effect reaches.
+#' @param shifts Level shifts: dates, or the [findings()] of [vet()], of which shifts are taken.
+#' @param calendar For months and quarters, any of `"working days"` (Monday to Friday in the period),
+#' `"weekdays"` (each of them) and
+#'   `"leap year"` (the 29th of February).
+#' @param compare Other methods for the same series, such as `c("averages", "state")`: see `summary()`.
 #' @param measures Measures to decompose; all by default.
-#' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each
-#'   series, measure and stamp: the series columns, the time column, `measure`,
-#'   `value`, `trend`, the season's effect (`week_effect`, `year_effect`, ...;
-#'   `season_35_effect` for one given in steps), `remainder` and `adjusted`
-#'   (the value without its season). Components add (or multiply) up to the
-#'   value exactly. `origin` tells where the value came from.
-#' @references Kendall, M. and Stuart, A. (1966). The Advanced Theory of
-#' Statistics, vol. 3, chapter 46.
+#' @param season_window For loess, over how many cycles the season is smoothed (odd): small lets it change
+#' fast. By default a
+#'   quarter of the cycles, at least 7; `"periodic"`, and the default below six cycles: the same in each. A
+#' season of over 60
+#'   steps that is seen less than six times is smoothed around its cycle too, by local parabolas over a
+#' twelfth of it.
+#' @param trend_window For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5 /
+#' season_window).
+#' @param bends For regression: dates at which the straight trend may bend.
+#' @param extend For averages and henderson: whether the series is first continued at both ends, so that no
+#' trend is missing there.
+#' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each series, measure and stamp: the
+#' series columns, the
+#'   time column, `measure`, `origin`, `value`, `trend`, one column for each season (`week_effect`,
+#' `year_effect`, ...;
+#'   `season_35_effect` for one given in steps), `event_effect` where there are events, shifts or a calendar,
+#' `remainder` and `adjusted`
+#'   (the value without its seasons). `state` adds `trend_error` and `season_error`, the standard errors.
+#' `summary()` compares methods;
+#'   `x$effects` has the size and standard error of each event and shift.
+#' @section Methods:
+#' * `"loess"`: seasonal-trend decomposition by local regression; missing values and several seasons, of any
+#'     length, are
+#'   allowed.
+#' * `"averages"`: a centred moving average over one season (2 x m for an even m) and the mean departure from
+#'     it.
+#' * `"henderson"`: iterated ratios to moving averages for months and quarters, with Henderson's trend filter
+#'     (9, 13 or 23 terms by
+#'   how noisy the series is), 3 x 3, 3 x 5 or 3 x 9 seasonal filters (by the moving seasonality ratio),
+#' Musgrave's weights at the
+#'   ends, and extreme values weighted down between 1.5 and 2.5 standard deviations.
+#' * `"regression"`: a straight (or bent) trend and seasonal effects by least squares; with `combine =
+#'     "multiply"` the level times
+#'   growth times index, by non-linear least squares. `coef()` gives the coefficients with standard errors.
+#' * `"state"`: a local trend and a trigonometric season that move by random steps, by the Kalman smoother.
+#' @section Events and shifts:
+#' Their effects are found by least squares on what the method leaves over of the series and of each
+#' regressor (Speckman, 1988), with
+#' standard errors, and taken off before the rest is split; in logarithms where parts multiply.
+#' @references
+#' Cleveland, R. B. and others (1990). Journal of Official Statistics 6, 3-73.
+#'
+#' Kendall, M. and Stuart, A. (1966). The Advanced Theory of Statistics, vol. 3, chapter 46.
+#'
+#' Ladiray, D. and Quenneville, B. (2001). Seasonal adjustment with the X-11 method. Springer.
+#'
+#' Harvey, A. C. (1989). Forecasting, structural time series models and the Kalman filter. Cambridge
+#' University Press.
+#'
+#' Speckman, P. (1988). Kernel smoothing in partial linear models. Journal of the Royal Statistical Society B
+#' 50, 413-436.
 #' @examples
 #' d <- decomposition(demo_timeline("billed"), "year", combine = "multiply")
 #' d
 #' strength(d)
-#' head(as.data.frame(d))
+#' decomposition(demo_timeline("demand"), c("week", "year"),
+#'               events = system.file("extdata", "holidays.ics", package = "kairon"))
+#' summary(decomposition(demo_timeline("billed"), method = "henderson", combine = "multiply", compare =
+#' "loess"))
 #' @export
-decomposition <- function(x, seasons = NULL, method = "averages",
-                          combine = c("add", "multiply"), measures = NULL) {
+decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add", "multiply", "auto"),
+                          measures = NULL,
+                          robust = FALSE, events = NULL, lead = 0, lag = 0, shifts = NULL, calendar = NULL,
+                          compare = NULL, season_window = NULL, trend_window = NULL, bends = NULL,
+                            extend = FALSE) {
   check_timeline(x)
-  method <- check_choice(method, "averages")
-  combine <- check_choice(combine, c("add", "multiply"))
+  method <- check_choice(method, decomposition_methods)
+  for (m in compare) check_choice(m, decomposition_methods, arg = "compare")
+  combine <- check_choice(combine, c("add", "multiply", "auto"))
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A decomposition")
-  season <- one_season(x, seasons, measures[1])
+  season <- chosen_seasons(x, seasons, measures[1], method)
   x <- complete_grid(x)
   rows <- rows_of(x)
   check_cycles(rows, season)
-  parts <- lapply(measures, decompose_measure, x, rows, season, combine)
+  plan <- list(
+    method = method, robust = isTRUE(robust), seasons = season, exact_seasons = exact_seasons(season, x),
+    season_window = check_season_window(season_window),
+      trend_window = check_odd(trend_window, "trend_window"), bends = bends,
+    extend = isTRUE(extend)
+  )
+  plan$regressors <- decomposition_regressors(x, rows, events, lead, lag, shifts, calendar)
+  parts <- lapply(measures, decompose_measure, x = x, rows = rows, plan = plan, combine = combine)
+  other <- lapply(rlang::set_names(as.character(setdiff(compare, method))), function(m) {
+    again <- plan
+    again$method <- m
+    again$seasons <- if (m %in% one_season_methods) season[1] else season
+    lapply(measures, decompose_measure, x = x, rows = rows, plan = again, combine = combine)
+  })
+  bind <- function(parts, name) do.call(rbind, lapply(parts, `[[`, name))
   structure(
     list(
-      table = do.call(rbind, lapply(parts, `[[`, "table")),
-      profiles = do.call(rbind, lapply(parts, `[[`, "profile")),
-      season = season, method = method, combine = combine,
-      measures = measures, meta = timeline_meta(x), span = span_words(x)
+      table = bind(parts, "table"), profiles = bind(parts, "profile"), effects = bind(parts, "effects"),
+      coefficients = bind(parts, "coefficients"), notes = unique(unlist(lapply(parts, `[[`, "notes"))),
+      season = season, method = method, combine = parts[[1]]$combine, measures = measures,
+        meta = timeline_meta(x),
+      span = span_words(x), rivals = lapply(other, bind, "table")
     ),
     class = "kairon_decomposition"
   )
 }
 
-# The one season to take off, as a named number of steps.
-one_season <- function(x, seasons, measure, call = rlang::caller_env()) {
+decomposition_methods <- c("loess", "averages", "henderson", "regression", "state")
+one_season_methods <- c("averages", "henderson", "state")
+
+# The seasons to take off, as named numbers of steps, the shortest first.
+chosen_seasons <- function(x, seasons, measure, method, call = rlang::caller_env()) {
   cadence <- timeline_meta(x)$cadence
   if (is.null(seasons)) {
-    season <- one_default_season(x, measure)
-    if (is.null(season)) {
+    found <- if (method %in% one_season_methods) one_default_season(x, measure) else default_seasons(x,
+        measure)
+    if (length(found) == 0) {
       abort_input(c(
         "No season stands out, and a timeline {format(cadence)} has no usual one.",
         i = "Give its number of steps, such as {.code seasons = 12}; {.fn find_seasons} looks for some."
       ), call = call)
     }
-    return(season)
+    if (!method %in% one_season_methods) {
+      # Two turns at least in the longest series.
+      longest <- max(cadence_periods(x, rows_of(x)))
+      found <- structure(found[2 * found <= longest | seq_along(found) == 1], found = attr(found, "found"))
+      words <- word_list(vapply(seq_along(found), function(i) season_words(found[i]), ""))
+      usual <- if (isTRUE(attr(found, "found"))) "" else ", the usual one; none stands out in the values"
+      head <- if (length(found) > 1) "Seasons found: " else if (nzchar(usual)) "Season: " else "Season found: "
+      tell(c(i = "{head}{words}{usual}; choose others with {.arg seasons}."))
+    }
+    attr(found, "found") <- NULL
+    return(found)
   }
-  season <- resolve_seasons(seasons, cadence, call = call)
-  if (length(season) > 1) {
+  season <- sort(resolve_seasons(seasons, cadence, call = call))
+  if (anyDuplicated(season)) {
+    abort_input("Two seasons have the same length, {season[duplicated(season)][1]} steps.", call = call)
+  }
+  if (length(season) > 1 && method %in% one_season_methods) {
     abort_input(c(
-      "Moving averages take off one season at a time.",
-      x = "{length(season)} are given."
+      "The method {.val {method}} takes off one season at a time.",
+      x = "{length(season)} are given.",
+      i = "{.val loess} and {.val regression} take several."
     ), call = call)
   }
   season
 }
 
+# Lengths of the calendar that are no whole number of steps: 365.2425 days, not 365.
+exact_seasons <- function(season, x) {
+  known <- known_cycles(timeline_meta(x)$cadence)
+  out <- as.numeric(season)
+  named <- names(season) %in% names(known)
+  out[named] <- known[names(season)[named]]
+  out
+}
+
+check_odd <- function(n, arg, call = rlang::caller_env()) {
+  if (is.null(n)) {
+    return(NULL)
+  }
+  if (!is.numeric(n) || length(n) != 1 || is.na(n) || n < 3 || n %% 2 != 1) {
+    abort_input("{.arg {arg}} must be an odd number from 3 on.", call = call)
+  }
+  n
+}
+
+check_season_window <- function(window, call = rlang::caller_env()) {
+  if (identical(window, "periodic")) window else check_odd(window, "season_window", call)
+}
+
 check_cycles <- function(rows, season, call = rlang::caller_env()) {
   longest <- max(diff(rows$breaks))
-  if (longest < 2 * season) {
+  if (longest < 2 * max(season)) {
+    worst <- season[which.max(season)]
     abort_input(c(
       "A decomposition needs at least two full cycles.",
-      x = "A season of {season_words(season)} needs {2 * season} steps; the \\
-           longest series has {longest}.",
-      i = "Take a shorter season, or more history."
+      x = "A season of {season_words(worst)} needs {2 * worst} steps; the longest series has {longest}.",
+      i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
     ), call = call)
   }
 }
 
-decompose_measure <- function(measure, x, rows, season, combine,
-                              call = rlang::caller_env(2)) {
-  meta <- timeline_meta(x)
-  values <- x[[measure]]
-  multiply <- combine == "multiply"
-  if (all(is.na(values))) {
-    abort_input("Every value of {.field {measure}} is missing.", call = call)
-  }
-  if (multiply && any(values <= 0, na.rm = TRUE)) {
+# Whether parts add or multiply, and why.
+chosen_combination <- function(values, breaks, season, combine, measure, call) {
+  lowest <- suppressWarnings(min(values, na.rm = TRUE))
+  if (combine == "multiply" && lowest <= 0) {
     n <- sum(values <= 0, na.rm = TRUE)
     abort_input(c(
       "Components can only multiply where all values are positive.",
@@ -102,7 +212,32 @@ decompose_measure <- function(measure, x, rows, season, combine,
       i = "Use {.code combine = \"add\"}."
     ), call = call)
   }
-  parts <- split_averages(values, rows$breaks, season, multiply)
+  if (combine != "auto") {
+    return(list(combine = combine))
+  }
+  if (lowest <= 0) {
+    return(list(combine = "add",
+                note = paste0(measure, ": parts add, since some values are not above zero.")))
+  }
+  grows <- vapply(seq_len(length(breaks) - 1), function(s) {
+    v <- values[(breaks[s] + 1):breaks[s + 1]]
+    spread_by_level(v, v, season[[1]])$level_correlation
+  }, 1)
+  r <- stats::median(grows, na.rm = TRUE)
+  multiply <- isTRUE(r > 0.5)
+  list(combine = if (multiply) "multiply" else "add", note = paste0(
+    measure, ": parts ", if (multiply) "multiply" else "add", ", since the spread of whole seasons ",
+    if (multiply) "grows" else "does not grow", " with their level (r = ", show_number(r, 2), ")."
+  ))
+}
+
+decompose_measure <- function(measure, x, rows, plan, combine, call = rlang::caller_env(2)) {
+  meta <- timeline_meta(x)
+  values <- x[[measure]]
+  check_finite(x, measure, rows, call)
+  how <- chosen_combination(values, rows$breaks, plan$seasons, combine, measure, call)
+  multiply <- how$combine == "multiply"
+  made <- with_regressors(values, x, rows, plan, multiply, call)
   owner <- series_index(rows$breaks)
   table <- data.frame(row.names = seq_along(values))
   for (s in meta$series) table[[s]] <- x[[s]]
@@ -110,27 +245,47 @@ decompose_measure <- function(measure, x, rows, season, combine,
   table$measure <- measure
   table$origin <- factor(origin_levels[origin_codes(x, measure)], levels = origin_levels)
   table$value <- values
-  table$trend <- parts$trend
-  table[[paste0(names(season), "_effect")]] <- parts$season
-  table$remainder <- parts$remainder
-  table$adjusted <- if (multiply) values / parts$season else values - parts$season
-  profile <- season_means(x, rows, parts$means, season, measure)
-  list(table = table, profile = profile, owner = owner)
+  table$trend <- made$trend
+  on <- if (multiply) `*` else `+`
+  off <- if (multiply) `/` else `-`
+  all <- if (multiply) 1 else 0
+  for (i in seq_along(plan$seasons)) {
+    table[[paste0(names(plan$seasons)[i], "_effect")]] <- made$seasons[, i]
+    all <- on(all, made$seasons[, i])
+  }
+  if (!is.null(made$events)) table$event_effect <- made$events
+  known <- on(on(made$trend, all), made$events %||% if (multiply) 1 else 0)
+  table$remainder <- off(values, known)
+  table$adjusted <- off(values, all)
+  table$trend_error <- made$trend_error
+  table$season_error <- made$season_error
+  profile <- do.call(rbind, lapply(seq_along(plan$seasons), function(i) {
+    season_means(x, rows, made$seasons[, i], plan$seasons[i], measure, multiply)
+  }))
+  tag <- function(t) if (is.null(t) || nrow(t) == 0) NULL else cbind(measure = measure, t)
+  list(table = table, profile = profile, owner = owner, effects = tag(made$effects),
+       coefficients = tag(made$coefficients),
+       notes = c(how$note, made$notes), combine = how$combine)
 }
 
-# One row for each series and place in the cycle, named by the calendar where
-# that is possible.
-season_means <- function(x, rows, means, season, measure) {
-  series <- ncol(means)
-  first <- rows$breaks[-(series + 1)] + 1
-  place <- rep(seq_len(season), series)
-  at <- rep(first, each = season) + place - 1
-  keys <- rows$keys[rep(seq_len(series), each = season), , drop = FALSE]
-  out <- data.frame(
-    measure = measure, place = place, effect = as.vector(means),
-    label = place_labels(x, at, names(season), season)
-  )
-  out <- if (ncol(keys)) cbind(keys, out) else out
+# One row for each series and place in the cycle, named by the calendar where that is possible: the
+# mean effect, and that of the first and the last cycle.
+season_means <- function(x, rows, effects, season, measure, multiply) {
+  series <- length(rows$breaks) - 1
+  size <- diff(rows$breaks)
+  out <- lapply(which(size >= season), function(s) {
+    own <- effects[(rows$breaks[s] + 1):rows$breaks[s + 1]]
+    place <- (seq_along(own) - 1) %% season + 1
+    mean <- as.vector(tapply(own, factor(place, seq_len(season)), mean, na.rm = TRUE))
+    last <- utils::tail(own, season)[order(utils::tail(place, season))]
+    t <- data.frame(
+      measure = measure, season = names(season), place = seq_len(season), effect = mean,
+        first = own[seq_len(season)], last = last,
+      label = place_labels(x, rows$breaks[s] + seq_len(season), names(season), season)
+    )
+    if (ncol(rows$keys)) cbind(rows$keys[rep(s, season), , drop = FALSE], t) else t
+  })
+  out <- do.call(rbind, out)
   rownames(out) <- NULL
   out
 }
@@ -150,147 +305,12 @@ place_labels <- function(x, at, name, season) {
   if (name == "year" && season == 4) {
     return(paste("quarter to", month.name[as.integer(format(wall, "%m"))]))
   }
+  if (name == "year" && season > 60) {
+    return(sub("^0", "", format(wall, "%d %B")))
+  }
   if (name == "day" && season == 24) {
     return(format(wall, "%H:%M"))
   }
   paste("step", rep_len(seq_len(season), length(at)))
 }
 
-# Results ----
-
-effect_column <- function(d) paste0(names(d$season), "_effect")
-
-#' @export
-as.data.frame.kairon_decomposition <- function(x, row.names = NULL,
-                                               optional = FALSE, ...) {
-  x$table
-}
-
-#' How much of a series each component explains
-#'
-#' The strength of a component is 1 less the variance of the remainder over that of
-#' component and remainder together (logs, when components multiply): 0 is
-#' nothing, 1 is everything.
-#'
-#' @param d A [decomposition()].
-#' @returns A data frame: the series columns, `measure`, `component` (`trend`
-#'   or the season's name) and `strength` (0 to 1).
-#' @references Wang, X., Smith, K. and Hyndman, R. (2006). Characteristic-based
-#' clustering for time series data. Data Mining and Knowledge Discovery 13, 335-364.
-#' @examples
-#' strength(decomposition(demo_timeline("billed"), "year"))
-#' @export
-strength <- function(d) {
-  check_decomposition(d)
-  pieces <- split_decomposition(d)
-  log_if <- if (d$combine == "multiply") log else identity
-  out <- lapply(pieces, function(p) {
-    remainder <- log_if(p$remainder)
-    one <- function(component) {
-      both <- log_if(component) + remainder
-      max(0, 1 - stats::var(remainder, na.rm = TRUE) / stats::var(both, na.rm = TRUE))
-    }
-    data.frame(
-      p[1, c(d$meta$series, "measure"), drop = FALSE],
-      component = c("trend", sub("_effect$", "", effect_column(d))),
-      strength = c(one(p$trend), one(p[[effect_column(d)]])),
-      row.names = NULL, check.names = FALSE
-    )
-  })
-  out <- do.call(rbind, out)
-  rownames(out) <- NULL
-  out
-}
-
-#' The series without its season
-#'
-#' @param d A [decomposition()].
-#' @returns A data frame: the series columns, the time column, `measure`,
-#'   `value` and `adjusted`, both in the measure's unit.
-#' @examples
-#' head(adjusted(decomposition(demo_timeline("billed"), "year")))
-#' @export
-adjusted <- function(d) {
-  check_decomposition(d)
-  d$table[c(d$meta$series, d$meta$time, "measure", "value", "adjusted")]
-}
-
-check_decomposition <- function(d, call = rlang::caller_env()) {
-  if (!inherits(d, "kairon_decomposition")) {
-    abort_input("{.arg d} must be a decomposition, not {.obj_type_friendly {d}}.", call = call)
-  }
-}
-
-split_decomposition <- function(d) {
-  key <- do.call(paste, c(unname(d$table[c(d$meta$series, "measure")]), sep = "\r"))
-  split(d$table, factor(key, levels = unique(key)))
-}
-
-#' @export
-format.kairon_decomposition <- function(x, ...) {
-  sign <- if (x$combine == "multiply") " x " else " + "
-  parts <- paste(c("trend", sub("_effect$", "", effect_column(x)), "remainder"), collapse = sign)
-  strong <- strength(x)
-  labels <- unique(strong[c(x$meta$series, "measure")])
-  shown <- utils::head(seq_len(nrow(labels)), 10)
-  lines <- vapply(shown, function(i) decomposition_line(x, strong, labels, i), "")
-  more <- nrow(labels) - length(shown)
-  c(
-    paste0(
-      "Decomposition by moving averages, ", x$span, ": ", parts,
-      ", season ", season_words(x$season), "."
-    ),
-    lines,
-    if (more > 0) paste("... and", plural(more, "more series", "more series"))
-  )
-}
-
-# The season place by place, where there is one series to show.
-profile_lines <- function(x) {
-  p <- x$profiles
-  if (nrow(p) != x$season || nrow(p) > 31) {
-    return(NULL)
-  }
-  effect <- if (x$combine == "multiply") {
-    sprintf("%+.1f %%", 100 * (p$effect - 1))
-  } else {
-    paste0(ifelse(p$effect >= 0, "+", ""), show_column(p$effect))
-  }
-  c("", text_table(list(place = p$label, effect = effect), right = "effect"))
-}
-
-decomposition_line <- function(x, strong, labels, i) {
-  is_this <- function(t) {
-    series_labels(t[c(x$meta$series, "measure")]) ==
-      series_labels(labels[i, , drop = FALSE])
-  }
-  s <- strong[is_this(strong), ]
-  p <- x$profiles[is_this(x$profiles), ]
-  unit <- x$meta$units[[labels$measure[i]]]
-  show <- function(e) {
-    if (x$combine == "multiply") {
-      paste0(if (e >= 1) "+", show_number(100 * (e - 1), 2), " %")
-    } else {
-      trimws(paste0(if (e >= 0) "+", show_number(e, 3), " ", unit))
-    }
-  }
-  at <- switch(names(x$season), week = "on ", day = "at ", year = "in ", "at ")
-  paste0(
-    series_labels(labels[i, , drop = FALSE]), ": highest ", at,
-    p$label[which.max(p$effect)], " (", show(max(p$effect)), "), lowest ", at,
-    p$label[which.min(p$effect)], " (", show(min(p$effect)), "); strength of trend ",
-    show_number(s$strength[1], 2), ", of the season ", show_number(s$strength[2], 2), "."
-  )
-}
-
-#' @export
-print.kairon_decomposition <- function(x, ...) {
-  cat(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")), sep = "\n")
-  cat(profile_lines(x), sep = "\n")
-  invisible(x)
-}
-
-#' @export
-summary.kairon_decomposition <- function(object, ...) {
-  strength(object)
-}

@@ -38,6 +38,11 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   x <- replay(routine, object)
   check_regular(x, "A forecast")
   chosen <- pick_measures(x, measures_quo)
+  # Raw values that the routine keeps beside are no targets unless asked for.
+  if (rlang::quo_is_null(measures_quo)) {
+    made <- setdiff(chosen, names(timeline_meta(object)$kinds))
+    chosen <- setdiff(chosen, made[sub("_raw$", "", made) %in% chosen & grepl("_raw$", made)])
+  }
   levels <- check_levels(intervals)
   x <- complete_grid(x)
   plan <- plan_forecast(x, horizon)

@@ -603,6 +603,83 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_loess_seasons
+Rcpp::List cpp_loess_seasons(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector periods, Rcpp::IntegerVector spans, int trend_span, int degree, bool exact, int outer, int threads);
+RcppExport SEXP _kairon_cpp_loess_seasons(SEXP valuesSEXP, SEXP breaksSEXP, SEXP periodsSEXP, SEXP spansSEXP, SEXP trend_spanSEXP, SEXP degreeSEXP, SEXP exactSEXP, SEXP outerSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type periods(periodsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type spans(spansSEXP);
+    Rcpp::traits::input_parameter< int >::type trend_span(trend_spanSEXP);
+    Rcpp::traits::input_parameter< int >::type degree(degreeSEXP);
+    Rcpp::traits::input_parameter< bool >::type exact(exactSEXP);
+    Rcpp::traits::input_parameter< int >::type outer(outerSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_loess_seasons(values, breaks, periods, spans, trend_span, degree, exact, outer, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_loess_smooth
+Rcpp::NumericVector cpp_loess_smooth(Rcpp::NumericVector values, int span, int degree, int jump);
+RcppExport SEXP _kairon_cpp_loess_smooth(SEXP valuesSEXP, SEXP spanSEXP, SEXP degreeSEXP, SEXP jumpSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< int >::type span(spanSEXP);
+    Rcpp::traits::input_parameter< int >::type degree(degreeSEXP);
+    Rcpp::traits::input_parameter< int >::type jump(jumpSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_loess_smooth(values, span, degree, jump));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_henderson
+Rcpp::List cpp_henderson(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int period, bool multiply, int trend_terms, int season_terms, int threads);
+RcppExport SEXP _kairon_cpp_henderson(SEXP valuesSEXP, SEXP breaksSEXP, SEXP periodSEXP, SEXP multiplySEXP, SEXP trend_termsSEXP, SEXP season_termsSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type period(periodSEXP);
+    Rcpp::traits::input_parameter< bool >::type multiply(multiplySEXP);
+    Rcpp::traits::input_parameter< int >::type trend_terms(trend_termsSEXP);
+    Rcpp::traits::input_parameter< int >::type season_terms(season_termsSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_henderson(values, breaks, period, multiply, trend_terms, season_terms, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_henderson_filter
+Rcpp::NumericVector cpp_henderson_filter(int terms, int ahead, double noise);
+RcppExport SEXP _kairon_cpp_henderson_filter(SEXP termsSEXP, SEXP aheadSEXP, SEXP noiseSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type terms(termsSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< double >::type noise(noiseSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_henderson_filter(terms, ahead, noise));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_structural_parts
+Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int season, int threads);
+RcppExport SEXP _kairon_cpp_structural_parts(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type season(seasonSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_structural_parts(values, breaks, season, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_read_stamps
 Rcpp::List cpp_read_stamps(Rcpp::CharacterVector text, int order);
 RcppExport SEXP _kairon_cpp_read_stamps(SEXP textSEXP, SEXP orderSEXP) {
@@ -917,6 +994,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_naive_scale", (DL_FUNC) &_kairon_cpp_naive_scale, 3},
     {"_kairon_cpp_score_sums", (DL_FUNC) &_kairon_cpp_score_sums, 5},
     {"_kairon_cpp_cover_sums", (DL_FUNC) &_kairon_cpp_cover_sums, 5},
+    {"_kairon_cpp_loess_seasons", (DL_FUNC) &_kairon_cpp_loess_seasons, 9},
+    {"_kairon_cpp_loess_smooth", (DL_FUNC) &_kairon_cpp_loess_smooth, 4},
+    {"_kairon_cpp_henderson", (DL_FUNC) &_kairon_cpp_henderson, 7},
+    {"_kairon_cpp_henderson_filter", (DL_FUNC) &_kairon_cpp_henderson_filter, 3},
+    {"_kairon_cpp_structural_parts", (DL_FUNC) &_kairon_cpp_structural_parts, 4},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},

@@ -1,8 +1,11 @@
 #include "bind_convert.h"
 #include "core/averages.h"
 #include "core/baselines.h"
+#include "core/henderson.h"
+#include "core/loess.h"
 #include "core/parallel.h"
 #include "core/scores.h"
+#include "core/structural.h"
 
 // [[Rcpp::export]]
 Rcpp::List cpp_decompose_averages(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m, bool multiply,
@@ -72,4 +75,88 @@ Rcpp::List cpp_cover_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVe
   core::cover_sums(bind::ints(group), groups, bind::doubles(observed), bind::doubles(lower), bind::doubles(upper),
                    inside.begin(), count.begin());
   return Rcpp::List::create(_["inside"] = inside, _["count"] = count);
+}
+
+// Trend, seasons (a matrix, a column each) and weights of each series.
+// [[Rcpp::export]]
+Rcpp::List cpp_loess_seasons(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector periods,
+                             Rcpp::IntegerVector spans, int trend_span, int degree, bool exact, int outer, int threads) {
+  using Rcpp::_;
+  const std::size_t series = static_cast<std::size_t>(breaks.size()) - 1, n = static_cast<std::size_t>(values.size());
+  const std::size_t k = static_cast<std::size_t>(periods.size());
+  Rcpp::NumericVector trend(values.size()), weights(values.size());
+  Rcpp::NumericMatrix seasons(static_cast<int>(values.size()), static_cast<int>(k));
+  core::LoessSeasons plan;
+  plan.periods = Rcpp::as<std::vector<double>>(periods);
+  plan.spans = Rcpp::as<std::vector<int>>(spans);
+  plan.trend_span = trend_span;
+  plan.degree = degree;
+  plan.exact = exact;
+  plan.outer = outer;
+  const core::Doubles all = bind::doubles(values);
+  const core::Ints at = bind::ints(breaks);
+  double *t = trend.begin(), *w = weights.begin(), *s = seasons.begin();
+  core::parallel_for(series, threads, [&](std::size_t i) {
+    const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
+    std::vector<double> own((b - a) * std::max<std::size_t>(k, 1));
+    core::loess_seasons(all.part(a, b), plan, t + a, own.data(), w + a);
+    for (std::size_t j = 0; j < k; ++j) {
+      for (std::size_t r = 0; r < b - a; ++r) s[j * n + a + r] = own[j * (b - a) + r];
+    }
+  });
+  return Rcpp::List::create(_["trend"] = trend, _["seasons"] = seasons, _["weights"] = weights);
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_loess_smooth(Rcpp::NumericVector values, int span, int degree, int jump) {
+  Rcpp::NumericVector out(values.size());
+  core::loess_smooth(bind::doubles(values), {}, {span, degree, jump}, out.begin());
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::List cpp_henderson(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int period, bool multiply, int trend_terms,
+                         int season_terms, int threads) {
+  using Rcpp::_;
+  const std::size_t series = static_cast<std::size_t>(breaks.size()) - 1;
+  Rcpp::NumericVector trend(values.size()), season(values.size()), weights(values.size());
+  Rcpp::IntegerVector terms(static_cast<R_xlen_t>(series)), seasonal(static_cast<R_xlen_t>(series));
+  Rcpp::NumericVector noise(static_cast<R_xlen_t>(series)), moving(static_cast<R_xlen_t>(series));
+  const core::HendersonPlan plan{period, multiply, trend_terms, season_terms};
+  const core::Doubles all = bind::doubles(values);
+  const core::Ints at = bind::ints(breaks);
+  double *t = trend.begin(), *s = season.begin(), *w = weights.begin(), *in = noise.begin(), *ms = moving.begin();
+  int *tt = terms.begin(), *st = seasonal.begin();
+  core::parallel_for(series, threads, [&](std::size_t i) {
+    const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
+    const core::HendersonResult r = core::henderson_decomposition(all.part(a, b), plan, t + a, s + a, w + a);
+    tt[i] = r.trend_terms;
+    st[i] = r.season_terms;
+    in[i] = r.noise;
+    ms[i] = r.moving;
+  });
+  return Rcpp::List::create(_["trend"] = trend, _["season"] = season, _["weights"] = weights, _["trend_terms"] = terms,
+                            _["season_terms"] = seasonal, _["noise"] = noise, _["moving"] = moving);
+}
+
+// Oldest first; `ahead` below 0 gives the symmetric filter.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_henderson_filter(int terms, int ahead, double noise) {
+  return Rcpp::wrap(ahead < 0 ? core::henderson_filter(terms) : core::musgrave_filter(terms, ahead, noise));
+}
+
+// [[Rcpp::export]]
+Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int season, int threads) {
+  using Rcpp::_;
+  Rcpp::NumericVector level(values.size()), part(values.size()), level_error(values.size()), part_error(values.size());
+  const core::Doubles all = bind::doubles(values);
+  const core::Ints at = bind::ints(breaks);
+  double *l = level.begin(), *p = part.begin(), *le = level_error.begin(), *pe = part_error.begin();
+  core::parallel_for(static_cast<std::size_t>(breaks.size()) - 1, threads, [&](std::size_t i) {
+    const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
+    const core::Doubles v = all.part(a, b);
+    core::structural_parts(v, core::fit_structural(v, season), {l + a, p + a, le + a, pe + a});
+  });
+  return Rcpp::List::create(_["trend"] = level, _["season"] = part, _["trend_error"] = level_error,
+                            _["season_error"] = part_error);
 }

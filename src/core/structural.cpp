@@ -210,4 +210,80 @@ void structural_signal(Doubles values, const StructuralModel& model, bool past, 
   }
 }
 
+void structural_parts(Doubles values, const StructuralModel& model, const StructuralParts& out) {
+  double mean = 0, n = 0;
+  for (double v : values) if (std::isfinite(v)) { n += 1; mean += (v - mean) / n; }
+  Filter f(model);
+  const std::size_t d = f.size(), length = values.size();
+  std::vector<double> states(length * d), spreads(length * d * d), gains(length * d, 0), surprise(length, 0), variance(length, 0);
+  double squares = 0, count = 0;
+  for (std::size_t t = 0; t < length; ++t) {
+    std::copy(f.a.begin(), f.a.end(), states.begin() + static_cast<std::ptrdiff_t>(t * d));
+    std::copy(f.p.begin(), f.p.end(), spreads.begin() + static_cast<std::ptrdiff_t>(t * d * d));
+    if (std::isfinite(values[t])) {
+      f.learn((values[t] - mean) / model.scale);
+      surprise[t] = f.surprise;
+      variance[t] = f.variance;
+      std::copy(f.gain.begin(), f.gain.end(), gains.begin() + static_cast<std::ptrdiff_t>(t * d));
+      if (t >= d) { squares += f.surprise * f.surprise / f.variance; count += 1; }
+    }
+    f.step();
+  }
+  const double noise = count > 0 ? std::sqrt(squares / count) : 0;
+  // Backwards, with r and N of the fixed-interval smoother (de Jong, 1989).
+  std::vector<double> r(d, 0), big(d * d, 0), column(d), pushed(d);
+  for (std::size_t t = length; t-- > 0;) {
+    f.turn_back(r);
+    for (std::size_t j = 0; j < d; ++j) {  // N <- T' N T
+      for (std::size_t i = 0; i < d; ++i) column[i] = big[i * d + j];
+      f.turn_back(column);
+      for (std::size_t i = 0; i < d; ++i) big[i * d + j] = column[i];
+    }
+    for (std::size_t i = 0; i < d; ++i) {
+      std::copy(big.begin() + static_cast<std::ptrdiff_t>(i * d), big.begin() + static_cast<std::ptrdiff_t>((i + 1) * d), column.begin());
+      f.turn_back(column);
+      std::copy(column.begin(), column.end(), big.begin() + static_cast<std::ptrdiff_t>(i * d));
+    }
+    if (variance[t] > 0) {
+      const double* g = &gains[t * d];
+      double along = 0, around = 0;
+      for (std::size_t i = 0; i < d; ++i) {
+        pushed[i] = 0;
+        for (std::size_t j = 0; j < d; ++j) pushed[i] += big[i * d + j] * g[j];
+        along += g[i] * r[i];
+        around += g[i] * pushed[i];
+      }
+      const auto seen = [](std::size_t i) { return i == 0 || (i >= 2 && i % 2 == 0); };
+      const double v = variance[t], push = (surprise[t] - along) / v, size = 1 / v + around / (v * v);
+      for (std::size_t i = 0; i < d; ++i) {
+        for (std::size_t j = 0; j < d; ++j) {
+          if (seen(i) && seen(j)) big[i * d + j] += size;
+          if (seen(i)) big[i * d + j] -= pushed[j] / v;
+          if (seen(j)) big[i * d + j] -= pushed[i] / v;
+        }
+      }
+      for (std::size_t i = 0; i < d; ++i) if (seen(i)) r[i] += push;
+    }
+    const double *a = &states[t * d], *p = &spreads[t * d * d];
+    // The mean and variance of level (entry 0) and season (entries 2, 4, ...).
+    const auto part = [&](bool season, double& mean_of, double& error_of) {
+      double value = 0, before = 0, gained = 0;
+      std::vector<double> row(d, 0);
+      for (std::size_t i = season ? 2 : 0; i < d; i += 2) {
+        value += a[i];
+        for (std::size_t j = 0; j < d; ++j) row[j] += p[i * d + j];
+        if (!season) break;
+      }
+      for (std::size_t j = 0; j < d; ++j) value += row[j] * r[j];
+      for (std::size_t i = season ? 2 : 0; i < d; i += 2) { before += row[i]; if (!season) break; }
+      for (std::size_t i = 0; i < d; ++i) for (std::size_t j = 0; j < d; ++j) gained += row[i] * big[i * d + j] * row[j];
+      mean_of = model.scale * value;
+      error_of = model.scale * noise * std::sqrt(std::max(0.0, before - gained));
+    };
+    part(false, out.level[t], out.level_error[t]);
+    out.level[t] += mean;
+    part(true, out.season[t], out.season_error[t]);
+  }
+}
+
 }  // namespace core

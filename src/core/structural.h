@@ -27,4 +27,10 @@ StructuralModel fit_structural(Doubles values, int season);
 // with `past` given the values before each step only (NaN until there are some).
 void structural_signal(Doubles values, const StructuralModel& model, bool past, double* out);
 
+// Level and season at every step given all values, with their standard errors.
+struct StructuralParts {
+  double *level, *season, *level_error, *season_error;
+};
+void structural_parts(Doubles values, const StructuralModel& model, const StructuralParts& out);
+
 }  // namespace core

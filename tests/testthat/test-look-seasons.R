@@ -108,7 +108,7 @@ test_that("verbs and methods take the season that is there", {
   filled <- quiet(impute(holes, "seasonal"))
   expect_lt(max(abs(filled$flow - v)), 6)
   expect_equal(unname(quiet(decomposition(x))$season), 5)
-  expect_message(decomposition(x), "5 steps\\), found")
+  expect_message(decomposition(x), "Season found: season \\(5 steps\\)")
   expect_message(decomposition(daily(rnorm(200), levels = "flow")), "the usual one")
   expect_equal(nrow(findings(quiet(vet(x, spikes())))), 0)
 })

@@ -49,7 +49,7 @@ test_that("gaps are listed one by one, in regular and irregular timelines", {
 test_that("components are recovered and add up to the values", {
   season <- c(5, -2, 0, 1, -1, -4, 1)
   y <- 100 + 0.3 * (1:140) + rep(season, 20)
-  d <- as.data.frame(decomposition(daily(y), "week"))
+  d <- as.data.frame(decomposition(daily(y), "week", "averages"))
   inside <- !is.na(d$trend)
   expect_equal(d$week_effect[1:7], season)
   expect_equal((d$trend + d$week_effect + d$remainder)[inside], y[inside])
@@ -85,7 +85,7 @@ test_that("decomposition refuses what it cannot do", {
                "zero or negative")
   expect_match(error_text(decomposition(irregular(50))), "needs a regular cadence")
   expect_match(error_text(decomposition(daily(rep(NA_real_, 30)), "week")), "is missing")
-  expect_match(error_text(decomposition(daily(1:30), c("week", "month"))), "one season at a time")
+  expect_match(error_text(decomposition(daily(1:30), c("week", "month"), "averages")), "one season at a time")
   expect_error(strength(1), class = "kairon_error_input")
 })
 

@@ -1,0 +1,263 @@
+# One function for each way of splitting. Each gets flat values of all series and gives the trend, the
+# seasons (a matrix, one column each) and whatever else it knows: errors, coefficients, notes.
+
+split_values <- function(values, x, rows, plan, multiply, call) {
+  switch(plan$method,
+    loess = split_loess(values, rows, plan, multiply),
+    averages = split_by_averages(values, rows, plan, multiply),
+    henderson = split_henderson(values, x, rows, plan, multiply, call),
+    regression = split_regression(values, x, rows, plan, multiply, call),
+    state = split_state(values, rows, plan, multiply)
+  )
+}
+
+loess_spans <- function(plan, longest) {
+  if (identical(plan$season_window, "periodic")) {
+    return(rep(0L, length(plan$seasons)))
+  }
+  if (!is.null(plan$season_window)) {
+    return(rep(as.integer(plan$season_window), length(plan$seasons)))
+  }
+  cycles <- longest / as.numeric(plan$seasons)
+  odd <- 2 * floor(cycles / 8) + 1
+  as.integer(ifelse(cycles < 6, 0, pmax(7, odd)))
+}
+
+split_loess <- function(values, rows, plan, multiply) {
+  v <- if (multiply) log(values) else as.double(values)
+  made <- call_core(cpp_loess_seasons(
+    v, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], loess_spans(plan, max(diff(rows$breaks))),
+    as.integer(plan$trend_window %||% 0), 1L, isTRUE(plan$exact), if (plan$robust) 10L else 0L, core_threads()
+  ))
+  if (multiply) list(trend = exp(made$trend), seasons = exp(made$seasons), weights = made$weights) else made
+}
+
+# Series continued by a season at both ends, so that averages reach the ends: the season before (after),
+# moved by the
+# change over a season.
+continued <- function(values, breaks, m, multiply) {
+  off <- if (multiply) `/` else `-`
+  on <- if (multiply) `*` else `+`
+  pieces <- lapply(seq_len(length(breaks) - 1), function(s) {
+    v <- values[(breaks[s] + 1):breaks[s + 1]]
+    n <- length(v)
+    if (n < 2 * m) {
+      return(list(v = v, pad = 0L))
+    }
+    level <- function(at) if (multiply) exp(mean(log(v[at]), na.rm = TRUE)) else mean(v[at], na.rm = TRUE)
+    later <- off(level((n - m + 1):n), level((n - 2 * m + 1):(n - m)))
+    earlier <- off(level(seq_len(m)), level(m + seq_len(m)))
+    list(v = c(on(v[seq_len(m)], earlier), v, on(v[(n - m + 1):n], later)), pad = m)
+  })
+  long <- lengths(lapply(pieces, `[[`, "v"))
+  new <- c(0L, as.integer(cumsum(long)))
+  keep <- unlist(lapply(seq_along(pieces), function(s) {
+    pad <- pieces[[s]]$pad
+    new[s] + pad + seq_len(long[s] - 2 * pad)
+  }))
+  list(values = unlist(lapply(pieces, `[[`, "v")), breaks = new, keep = keep)
+}
+
+split_by_averages <- function(values, rows, plan, multiply) {
+  m <- as.integer(plan$seasons[[1]])
+  if (!plan$extend) {
+    made <- split_averages(values, rows$breaks, m, multiply)
+    return(list(trend = made$trend, seasons = matrix(made$season)))
+  }
+  long <- continued(values, rows$breaks, m, multiply)
+  made <- split_averages(long$values, long$breaks, m, multiply)
+  list(trend = made$trend[long$keep], seasons = matrix(made$season[long$keep]))
+}
+
+split_henderson <- function(values, x, rows, plan, multiply, call) {
+  m <- plan$seasons[[1]]
+  if (!m %in% c(4, 12)) {
+    abort_input(c(
+      "Henderson's scheme is for months and quarters.",
+      x = "The season has {m} steps, not 12 or 4.",
+      i = "Use {.code method = \"loess\"}."
+    ), call = call)
+  }
+  short <- diff(rows$breaks) < 3 * m
+  if (any(short)) {
+    abort_input(c(
+      "Henderson's scheme needs three years.",
+      x = "{sum(short)} series {?has/have} less.",
+      i = "Use {.code method = \"loess\"} or {.code \"regression\"}."
+    ), call = call)
+  }
+  notes <- NULL
+  full <- values
+  if (anyNA(values)) {
+    # Averages know no missing values: what loess expects stands in for them.
+    filled <- split_loess(values, rows, utils::modifyList(plan, list(method = "loess", robust = FALSE)),
+                          multiply)
+    guess <- if (multiply) filled$trend * filled$seasons[, 1] else filled$trend + filled$seasons[, 1]
+    full[is.na(values)] <- guess[is.na(values)]
+    notes <- paste0(plural(sum(is.na(values)), "missing value"), " stood in by loess.")
+  }
+  long <- list(values = full, breaks = rows$breaks, keep = seq_along(full))
+  if (plan$extend) long <- continued(full, rows$breaks, m, multiply)
+  made <- call_core(cpp_henderson(as.double(long$values), long$breaks, as.integer(m), multiply, 0L, 0L,
+                                  core_threads()))
+  filters <- paste0(made$trend_terms, " terms with 3 x ", made$season_terms)
+  common <- names(sort(table(filters), decreasing = TRUE))[1]
+  list(
+    trend = made$trend[long$keep], seasons = matrix(made$season[long$keep]),
+      weights = made$weights[long$keep],
+    notes = c(notes, paste0("Filters chosen: ", common, if (length(unique(filters)) > 1) " (most series)",
+                            "."))
+  )
+}
+
+split_state <- function(values, rows, plan, multiply) {
+  v <- if (multiply) log(values) else as.double(values)
+  made <- call_core(cpp_structural_parts(v, rows$breaks, as.integer(plan$seasons[[1]]), core_threads()))
+  if (!multiply) {
+    return(list(trend = made$trend, seasons = matrix(made$season), trend_error = made$trend_error,
+                season_error = made$season_error))
+  }
+  list(trend = exp(made$trend), seasons = matrix(exp(made$season)),
+       trend_error = exp(made$trend) * made$trend_error,
+       season_error = exp(made$season) * made$season_error)
+}
+
+# Regression ----
+
+# Columns of a season that add up to zero over a cycle: contrasts of places, or pairs of waves for long ones.
+season_columns <- function(t, steps, whole, pairs) {
+  if (whole <= 60 && is.null(pairs)) {
+    place <- t %% whole + 1
+    out <- vapply(seq_len(whole - 1), function(p) (place == p) - (place == whole), numeric(length(t)))
+    colnames(out) <- paste("place", seq_len(whole - 1))
+    return(matrix(out, length(t), dimnames = list(NULL, colnames(out))))
+  }
+  k <- seq_len(pairs %||% 1)
+  k <- k[2 * k < steps]
+  out <- do.call(cbind, lapply(k,
+                               function(j) cbind(cos(2 * pi * j * t / steps), sin(2 * pi * j * t / steps))))
+  colnames(out) <- as.vector(rbind(paste("cosine", k), paste("sine", k)))
+  out
+}
+
+# Pairs of waves by the corrected criterion of Akaike.
+chosen_pairs <- function(y, base, t, steps) {
+  ok <- is.finite(y)
+  n <- sum(ok)
+  most <- min(12, floor(steps / 2 - 0.5), max(1, (n - ncol(base)) %/% 6))
+  score <- vapply(seq_len(most), function(k) {
+    x <- cbind(base, season_columns(t, steps, Inf, k))[ok, , drop = FALSE]
+    p <- ncol(x) + 1
+    rss <- sum(stats::.lm.fit(x, y[ok])$residuals^2)
+    n * log(max(rss, 1e-300) / n) + 2 * p + 2 * p * (p + 1) / max(1, n - p - 1)
+  }, 1)
+  which.min(score)
+}
+
+split_regression <- function(values, x, rows, plan, multiply, call) {
+  n <- length(values)
+  trend <- rep(NA_real_, n)
+  seasons <- matrix(NA_real_, n, length(plan$seasons))
+  meta <- timeline_meta(x)
+  stamps <- to_seconds(x[[meta$time]])
+  tables <- list()
+  notes <- character()
+  for (s in seq_len(length(rows$breaks) - 1)) {
+    at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
+    t <- seq_along(at) - 1
+    base <- cbind(level = 1, slope = t, bend_columns(plan$bends, stamps[at], t, meta))
+    y <- if (multiply) log(values[at]) else values[at]
+    blocks <- lapply(seq_along(plan$seasons), function(i) {
+      steps <- plan$exact_seasons[i]
+      pairs <- if (plan$seasons[[i]] > 60) chosen_pairs(y, base, t, steps)
+      out <- season_columns(t, steps, plan$seasons[[i]], pairs)
+      colnames(out) <- paste(names(plan$seasons)[i], colnames(out))
+      out
+    })
+    design <- do.call(cbind, c(list(base), blocks))
+    fit <- fit_regression(design, values[at], multiply)
+    if (!is.null(fit$note)) notes <- c(notes, fit$note)
+    part <- function(columns) as.vector(design[, columns, drop = FALSE] %*% fit$coefficients[columns])
+    back <- if (multiply) exp else identity
+    from <- ncol(base)
+    trend[at] <- back(part(seq_len(from)))
+    for (i in seq_along(blocks)) {
+      seasons[at, i] <- back(part(from + seq_len(ncol(blocks[[i]]))))
+      from <- from + ncol(blocks[[i]])
+    }
+    table <- data.frame(term = colnames(design), estimate = fit$coefficients, error = fit$errors,
+                        r_squared = fit$r_squared,
+                        residual_sd = fit$sigma)
+    tables[[s]] <- if (ncol(rows$keys)) cbind(rows$keys[rep(s, nrow(table)), , drop = FALSE],
+        table) else table
+  }
+  table <- do.call(rbind, tables)
+  rownames(table) <- NULL
+  list(trend = trend, seasons = seasons, coefficients = table, notes = unique(notes))
+}
+
+bend_columns <- function(bends, seconds, t, meta, call = rlang::caller_env()) {
+  if (is.null(bends)) {
+    return(NULL)
+  }
+  at <- shift_seconds(bends, meta, call)
+  out <- vapply(at, function(b) {
+    start <- which(seconds >= b)[1]
+    if (is.na(start)) rep(0, length(t)) else pmax(0, t - t[start])
+  }, numeric(length(t)))
+  colnames(out) <- paste("bend at", format(bends))
+  out[, colSums(out) > 0, drop = FALSE]
+}
+
+# Least squares; with `multiply` of the values themselves around exp(x b), by Gauss and Newton's steps from
+# the fit of the logarithms.
+fit_regression <- function(x, y, multiply) {
+  ok <- is.finite(y)
+  x_ok <- x[ok, , drop = FALSE]
+  target <- if (multiply) log(y[ok]) else y[ok]
+  fit <- qr(x_ok)
+  b <- qr.coef(fit, target)
+  note <- NULL
+  b[is.na(b)] <- 0
+  if (multiply) {
+    found <- growth_steps(x_ok, y[ok], b)
+    if (is.null(found)) {
+      note <- "The multiplicative fit did not settle; the fit of the logarithms stands in for it."
+    } else {
+      b <- found$b
+      fit <- found$fit
+    }
+  }
+  fitted <- if (multiply) exp(as.vector(x_ok %*% b)) else as.vector(x_ok %*% b)
+  rest <- y[ok] - fitted
+  free <- sum(ok) - fit$rank
+  sigma <- if (free > 0) sqrt(sum(rest^2) / free) else NA_real_
+  scale <- if (multiply && !is.null(note)) stats::sd(log(y[ok]) - as.vector(x_ok %*% b)) else sigma
+  errors <- rep(NA_real_, ncol(x))
+  if (fit$rank == ncol(x) && is.finite(scale)) errors <- scale * sqrt(diag(chol2inv(qr.R(fit)))[order(fit$pivot)])
+  list(coefficients = stats::setNames(b, colnames(x)), errors = errors, sigma = sigma,
+       r_squared = 1 - sum(rest^2) / sum((y[ok] - mean(y[ok]))^2), note = note)
+}
+
+growth_steps <- function(x, y, b) {
+  loss <- function(b) sum((y - exp(as.vector(x %*% b)))^2)
+  now <- loss(b)
+  for (i in 1:50) {
+    mu <- exp(as.vector(x %*% b))
+    fit <- qr(x * mu)
+    step <- qr.coef(fit, y - mu)
+    step[is.na(step)] <- 0
+    size <- 1
+    while (size > 1e-4 && !isTRUE(loss(b + size * step) <= now)) size <- size / 2
+    if (size <= 1e-4) {
+      return(if (max(abs(step)) < 1e-5) list(b = b, fit = fit))
+    }
+    b <- b + size * step
+    after <- loss(b)
+    if (now - after <= 1e-12 * (now + 1e-12)) {
+      return(list(b = b, fit = qr(x * exp(as.vector(x %*% b)))))
+    }
+    now <- after
+  }
+  NULL
+}
