@@ -35,6 +35,7 @@ bench: install
 	Rscript bench/windows.R
 	Rscript bench/vetting.R
 	Rscript bench/look.R
+	Rscript bench/decompose.R
 
 check:
 	mkdir -p build

@@ -48,8 +48,7 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
   relative <- s$table$relative[s$table$measure == measure][1]
   h$move <- if (relative) 100 * h$change else h$change
   usual <- 2 * (if (relative) 100 else 1) * h$usual[1]
-  label <- if (relative) "change on a year before (%)" else trimws(paste0("change on a year before (", unit,
-      ")"))
+  label <- measure_words("change", if (relative) "%" else unit)
   top <- standing_values(h, s, measure, unit) +
     ggplot2::labs(title = title, subtitle = standing_subtitle(s))
   bottom <- ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$move)) +

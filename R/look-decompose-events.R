@@ -177,7 +177,7 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
     # The split has used up parameters of its own.
     sigma <- sqrt(sum(rest^2) / max(1, length(ok) - length(b) - sum(plan$seasons) - 2))
     errors <- rep(NA_real_, length(b))
-    if (fit$rank == length(b)) errors <- sigma * sqrt(diag(chol2inv(qr.R(fit)))[order(fit$pivot)])
+    if (fit$rank == length(b)) errors <- sigma * qr_errors(fit)
     for (j in seq_along(b)) effect[at] <- effect[at] + b[j] * z[[which(used)[j]]][at]
     size <- function(v) if (multiply) 100 * expm1(v) else v
     table <- data.frame(

@@ -234,10 +234,13 @@ fit_regression <- function(x, y, multiply) {
   sigma <- if (free > 0) sqrt(sum(rest^2) / free) else NA_real_
   scale <- if (multiply && !is.null(note)) stats::sd(log(y[ok]) - as.vector(x_ok %*% b)) else sigma
   errors <- rep(NA_real_, ncol(x))
-  if (fit$rank == ncol(x) && is.finite(scale)) errors <- scale * sqrt(diag(chol2inv(qr.R(fit)))[order(fit$pivot)])
+  if (fit$rank == ncol(x) && is.finite(scale)) errors <- scale * qr_errors(fit)
   list(coefficients = stats::setNames(b, colnames(x)), errors = errors, sigma = sigma,
        r_squared = 1 - sum(rest^2) / sum((y[ok] - mean(y[ok]))^2), note = note)
 }
+
+# Standard errors of coefficients for a residual of one.
+qr_errors <- function(fit) sqrt(diag(chol2inv(qr.R(fit)))[order(fit$pivot)])
 
 growth_steps <- function(x, y, b) {
   loss <- function(b) sum((y - exp(as.vector(x %*% b)))^2)

@@ -146,7 +146,7 @@ chosen_seasons <- function(x, seasons, measure, method, call = rlang::caller_env
       found <- structure(found[2 * found <= longest | seq_along(found) == 1], found = attr(found, "found"))
       words <- word_list(vapply(seq_along(found), function(i) season_words(found[i]), ""))
       usual <- if (isTRUE(attr(found, "found"))) "" else ", the usual one; none stands out in the values"
-      head <- if (length(found) > 1) "Seasons found: " else if (nzchar(usual)) "Season: " else "Season found: "
+      head <- paste0(if (length(found) > 1) "Seasons" else "Season", if (!nzchar(usual)) " found", ": ")
       tell(c(i = "{head}{words}{usual}; choose others with {.arg seasons}."))
     }
     attr(found, "found") <- NULL
@@ -271,21 +271,27 @@ decompose_measure <- function(measure, x, rows, plan, combine, call = rlang::cal
 # One row for each series and place in the cycle, named by the calendar where that is possible: the
 # mean effect, and that of the first and the last cycle.
 season_means <- function(x, rows, effects, season, measure, multiply) {
-  series <- length(rows$breaks) - 1
   size <- diff(rows$breaks)
-  out <- lapply(which(size >= season), function(s) {
-    own <- effects[(rows$breaks[s] + 1):rows$breaks[s + 1]]
-    place <- (seq_along(own) - 1) %% season + 1
-    mean <- as.vector(tapply(own, factor(place, seq_len(season)), mean, na.rm = TRUE))
-    last <- utils::tail(own, season)[order(utils::tail(place, season))]
-    t <- data.frame(
-      measure = measure, season = names(season), place = seq_len(season), effect = mean,
-        first = own[seq_len(season)], last = last,
-      label = place_labels(x, rows$breaks[s] + seq_len(season), names(season), season)
-    )
-    if (ncol(rows$keys)) cbind(rows$keys[rep(s, season), , drop = FALSE], t) else t
-  })
-  out <- do.call(rbind, out)
+  long <- which(size >= season)
+  if (length(long) == 0) {
+    return(NULL)
+  }
+  owner <- series_index(rows$breaks)
+  key <- (owner - 1) * season + (sequence(size) - 1) %% season + 1
+  keep <- owner %in% long & !is.na(effects)
+  mean <- rep(NA_real_, length(size) * season)
+  total <- rowsum(cbind(effects, 1)[keep, , drop = FALSE], key[keep])
+  mean[as.integer(rownames(total))] <- total[, 1] / total[, 2]
+  place <- rep(seq_len(season), length(long))
+  series <- rep(long, each = season)
+  at <- rows$breaks[series] + place
+  end <- rows$breaks[series + 1]
+  out <- data.frame(
+    measure = measure, season = names(season), place = place, effect = mean[(series - 1) * season + place],
+    first = effects[at], last = effects[end - (size[series] - place) %% season],
+    label = place_labels(x, at, names(season), season)
+  )
+  if (ncol(rows$keys)) out <- cbind(rows$keys[series, , drop = FALSE], out)
   rownames(out) <- NULL
   out
 }
@@ -313,4 +319,3 @@ place_labels <- function(x, at, name, season) {
   }
   paste("step", rep_len(seq_len(season), length(at)))
 }
-

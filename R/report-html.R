@@ -105,6 +105,7 @@ report_section <- function(id, head, ...) {
 findings_section <- function(parts) {
   says <- c(
     parts$inspection$findings,
+    if (!failed(parts$standing)) format(parts$standing)[1],
     if (!failed(parts$pattern)) utils::head(format(parts$pattern)[-1], 2),
     if (!failed(parts$backtest)) paste(format(verdict(parts$backtest)), collapse = " "),
     if (!failed(parts$forecast)) forecast_sentence(parts$forecast)

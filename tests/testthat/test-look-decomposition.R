@@ -31,7 +31,8 @@ test_that("loess is a local regression done by hand, of degree 0, 1 and 2, with 
 test_that("loess agrees with base R's where the settings are the same", {
   x <- demo_timeline("billed")$volume
   for (window in c(0L, 7L, 35L)) {
-    theirs <- stl(ts(x, frequency = 12), if (window == 0) "periodic" else window, s.degree = as.integer(window > 0))
+    theirs <- stl(ts(x, frequency = 12), if (window == 0) "periodic" else window,
+                  s.degree = as.integer(window > 0))
     mine <- kairon:::cpp_loess_seasons(x, c(0L, 120L), 12, window, 0L, 1L, FALSE, 0L, 1L)
     expect_equal(mine$seasons[, 1], as.numeric(theirs$time.series[, 1]), tolerance = 1e-9)
     expect_equal(mine$trend, as.numeric(theirs$time.series[, 2]), tolerance = 1e-9)
@@ -40,7 +41,8 @@ test_that("loess agrees with base R's where the settings are the same", {
   first <- stl(ts(x, frequency = 12), 7, s.degree = 1, inner = 1, outer = 0)
   r <- abs(first$time.series[, 3]) / (6 * median(abs(first$time.series[, 3])))
   mine <- kairon:::cpp_loess_seasons(x, c(0L, 120L), 12, 7L, 0L, 1L, FALSE, 1L, 1L)
-  expect_equal(mine$weights, as.numeric(ifelse(r < 0.001, 1, ifelse(r < 0.999, (1 - r^2)^2, 0))), tolerance = 1e-8)
+  expect_equal(mine$weights, as.numeric(ifelse(r < 0.001, 1, ifelse(r < 0.999, (1 - r^2)^2, 0))),
+               tolerance = 1e-8)
 })
 
 test_that("noise-free parts come back exactly, by every method, added and multiplied", {
@@ -70,7 +72,8 @@ test_that("Henderson's and Musgrave's filters are the published ones", {
   f <- kairon:::cpp_henderson_filter
   expect_equal(f(5L, -1L, 0), c(-0.07343, 0.29371, 0.55944, 0.29371, -0.07343), tolerance = 1e-4)
   expect_equal(f(7L, -1L, 0)[4:7], c(0.41259, 0.29371, 0.05874, -0.05874), tolerance = 1e-4)
-  expect_equal(f(13L, -1L, 0)[7:13], c(0.24006, 0.21434, 0.14736, 0.06549, 0, -0.02786, -0.01935), tolerance = 1e-3)
+  expect_equal(f(13L, -1L, 0)[7:13], c(0.24006, 0.21434, 0.14736, 0.06549, 0, -0.02786, -0.01935),
+               tolerance = 1e-3)
   expect_equal(f(23L, -1L, 0)[12:15], c(0.14406, 0.13832, 0.12195, 0.09740), tolerance = 1e-4)
   # The end weights of the 13-term filter for noise of 3.5 (Shiskin, Young and Musgrave, 1967), newest first.
   expect_equal(rev(f(13L, 0L, 3.5))[1:7], c(0.42113, 0.35315, 0.24390, 0.11977, 0.01202, -0.05811, -0.09186),
@@ -93,7 +96,8 @@ test_that("the henderson scheme finds season, trend and extremes, and picks its 
   expect_equal(which.max(abs(log(t$remainder))), 100)
   expect_gt(t$remainder[100], 1.35)
   expect_match(paste(format(d), collapse = " "), "Filters chosen: [0-9]+ terms with 3 x")
-  q <- kairon:::cpp_henderson(rep(c(9, 10, 12, 11), 12) + rnorm(48, 0, 0.01), c(0L, 48L), 4L, FALSE, 0L, 0L, 1L)
+  q <- kairon:::cpp_henderson(rep(c(9, 10, 12, 11), 12) + rnorm(48, 0, 0.01), c(0L, 48L), 4L, FALSE, 0L, 0L,
+                              1L)
   expect_equal(q$season[1:4], c(-1.5, -0.5, 1.5, 0.5), tolerance = 0.02)
   expect_true(q$trend_terms %in% c(5, 7))
 })
@@ -103,13 +107,15 @@ test_that("several seasons are split, of lengths that are no whole number too", 
   t <- 0:(24 * 98 - 1)
   day <- 3 * sin(2 * pi * t / 24)
   v <- 40 + day + rep(rep(c(0, 2), c(5, 2)), each = 24) + rnorm(length(t), 0, 0.2)
-  x <- quiet(timeline(data.frame(time = as.POSIXct("2031-03-03", tz = "UTC") + 3600 * t, flow = v), time, levels = "flow"))
+  x <- quiet(timeline(data.frame(time = as.POSIXct("2031-03-03", tz = "UTC") + 3600 * t, flow = v), time,
+                      levels = "flow"))
   d <- quiet(decomposition(x))
   e <- as.data.frame(d)
   expect_equal(names(d$season), c("day", "week"))
   expect_equal(cor(e$day_effect, day), 1, tolerance = 0.01)
   expect_equal(add_up(d), v)
-  years <- daily(100 + 20 * sin(2 * pi * (1:1461) / 365.2425) + rnorm(1461), start = "2028-01-01", levels = "flow")
+  years <- daily(100 + 20 * sin(2 * pi * (1:1461) / 365.2425) + rnorm(1461), start = "2028-01-01",
+                 levels = "flow")
   y <- as.data.frame(decomposition(years, "year"))
   expect_lt(sd(y$year_effect - 20 * sin(2 * pi * (1:1461) / 365.2425)), 0.6)
 })
@@ -134,7 +140,8 @@ test_that("events, shifts and the calendar have the size that was planted", {
   set.seed(5)
   n <- 700
   x <- daily(200 + rep(week, 100) + 30 * (1:n > 420) + rnorm(n), start = "2029-01-01", levels = "flow")
-  fair <- data.frame(date = as.Date(c("2029-05-20", "2029-08-11", "2030-05-19", "2030-08-10")), name = "Weir Day")
+  fair <- data.frame(date = as.Date(c("2029-05-20", "2029-08-11", "2030-05-19", "2030-08-10")),
+                     name = "Weir Day")
   hit <- as.Date(x$day) %in% c(fair$date, fair$date + 1)
   x$flow[hit] <- x$flow[hit] - 25
   d <- decomposition(x, "week", events = fair, lag = 1, shifts = x$day[421])
@@ -164,11 +171,14 @@ test_that("working days and leap years move months", {
     w <- as.POSIXlt(seq(first[i], first[i + 1] - 1, by = "day"))$wday
     c(sum(w %in% 1:5), sum(w %in% c(0, 6)), sum(w == 1), length(w))
   }, numeric(4))
-  expect_equal(kairon:::calendar_columns(x, kairon:::rows_of(x), "working days", NULL)[[1]], days[1, ] - 2.5 * days[2, ])
-  x$volume <- 300 + 2 * (days[1, ] - 2.5 * days[2, ]) + 40 * (days[4, ] == 29) + rep(10 * cos(1:12), 12) + rnorm(144, 0, 0.5)
+  expect_equal(kairon:::calendar_columns(x, kairon:::rows_of(x), "working days", NULL)[[1]],
+               days[1, ] - 2.5 * days[2, ])
+  x$volume <- 300 + 2 * (days[1, ] - 2.5 * days[2, ]) + 40 * (days[4, ] == 29) + rep(10 * cos(1:12),
+      12) + rnorm(144, 0, 0.5)
   d <- decomposition(x, "year", calendar = c("working days", "leap year"))
   expect_equal(d$effects$size, c(2, 40), tolerance = 0.05)
-  expect_match(error_text(decomposition(daily(1:50), "week", calendar = "weekdays")), "for months and quarters")
+  expect_match(error_text(decomposition(daily(1:50), "week", calendar = "weekdays")),
+               "for months and quarters")
 })
 
 test_that("regression gives coefficients, bends, and a multiplicative fit of the values themselves", {
@@ -215,7 +225,8 @@ test_that("ends are extended on request, methods compared, figures drawn", {
   expect_equal(s$method, c("loess", "averages", "henderson"))
   expect_equal(s$trend_apart_percent[1], 0)
   expect_lt(max(s$trend_apart_percent), 2)
-  for (show in c("parts", "adjusted", "cycles", "compare")) expect_s3_class(autoplot(d, show = show), "ggplot")
+  for (show in c("parts", "adjusted", "cycles", "compare")) expect_s3_class(autoplot(d, show = show),
+      "ggplot")
   p <- autoplot(d, mark = c("new tariff" = "2027-04-01"), common_scale = TRUE)
   expect_s3_class(ggplot2::ggplot_build(p), "ggplot_built")
   expect_match(error_text(autoplot(decomposition(x, "year"), show = "compare")), "argument `compare`")
