@@ -8,7 +8,7 @@ autoplot.kairon_scores <- function(object, ...) {
       ggplot2::aes(fill = .data$standing), colour = "white", linewidth = 1.6
     ) +
     ggplot2::geom_text(
-      ggplot2::aes(label = .data$label, fontface = ifelse(.data$standing >= 1, "bold", "plain")),
+      ggplot2::aes(label = .data$label, fontface = ifelse(.data$standing %in% 1, "bold", "plain")),
       size = 5, colour = figure_colours[["text"]]
     ) +
     ggplot2::scale_fill_gradient(

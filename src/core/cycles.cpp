@@ -261,6 +261,18 @@ bool is_known(double period, const CycleSearch& search) {
   return false;
 }
 
+// Within a range: a line that a cycle of the calendar beyond the range, which stands out itself, has
+// among its own.
+bool overtone(const Found& f, const Lines& lines, const CycleSearch& search, std::size_t n) {
+  if (is_known(f.period, search)) return false;
+  const double slack = 0.5 * f.line / static_cast<double>(n);
+  return std::any_of(search.known.begin(), search.known.end(), [&](double m) {
+    const double k = std::round(m / f.line);
+    const double place = lines.per_bin * static_cast<double>(n) / m;
+    return m > search.longest && k >= 2 && k <= 30 && lines.ratio(place) > 9 && 2 * m <= static_cast<double>(n) && std::fabs(m / k / f.line - 1) < slack;
+  });
+}
+
 // The cycle found before that a new one is part of: the same again, its fundamental, or one of
 // its harmonics. Cycles of the calendar stand for themselves.
 Cycle* relative_of(const Found& f, const CycleSearch& search, std::vector<Cycle>& cycles) {
@@ -303,7 +315,12 @@ std::vector<Cycle> find_cycles(Doubles values, const CycleSearch& asked) {
     SquaredSpectrum spectrum(next_power_of_two(2 * n));
     for (int found = 0; found < 3 * search.most && static_cast<int>(out.size()) < search.most; ++found) {
       Found f;
-      if (!strongest(lines_of(s, spectrum, search), search, n, f)) break;
+      const Lines lines = lines_of(s, spectrum, search);
+      if (!strongest(lines, search, n, f)) break;
+      if (overtone(f, lines, search, n)) {
+        take_off(s, f.line, f.harmonics, whole);
+        continue;
+      }
       // A season that changes leaves something at its lines, and weak harmonics come up late: both
       // belong to the cycle that is there.
       Cycle* same = relative_of(f, search, out);

@@ -10,15 +10,22 @@
 
 #include "averages.h"
 #include "baselines.h"
+#include "correlation.h"
+#include "cycles.h"
 #include "detect.h"
 #include "errors.h"
 #include "fields.h"
+#include "fourier.h"
+#include "henderson.h"
 #include "impute.h"
 #include "interpolate.h"
+#include "least_squares.h"
+#include "loess.h"
 #include "minimise.h"
 #include "overlap.h"
 #include "scores.h"
 #include "sliding.h"
+#include "spectrum.h"
 #include "statistics.h"
 #include "structural.h"
 #include "windows.h"
@@ -318,6 +325,135 @@ void fields() {
   check("a stamp that cannot be read ends the scan", core::scan_stamps(one, ',', 0, 1, t.data()) == 0);
 }
 
+constexpr double kTurn = 6.283185307179586;
+
+void fourier() {
+  std::mt19937 random(11);
+  std::normal_distribution<double> normal;
+  bool same = true, back = true;
+  for (std::size_t n : {1u, 2u, 3u, 4u, 6u, 8u, 16u, 17u, 31u, 32u, 60u}) {
+    std::vector<core::Cx> x(n), y;
+    for (auto& z : x) z = {normal(random), normal(random)};
+    y = x;
+    const core::Fourier f(n);
+    f.forward(y);
+    for (std::size_t k = 0; k < n; ++k) {
+      double re = 0, im = 0;
+      for (std::size_t t = 0; t < n; ++t) {
+        const double turn = -kTurn * static_cast<double>(k * t % n) / static_cast<double>(n);
+        re += x[t].re * std::cos(turn) - x[t].im * std::sin(turn);
+        im += x[t].re * std::sin(turn) + x[t].im * std::cos(turn);
+      }
+      same = same && near(y[k].re, re, 1e-9) && near(y[k].im, im, 1e-9);
+    }
+    f.backward(y);
+    for (std::size_t t = 0; t < n; ++t) back = back && near(y[t].re / static_cast<double>(n), x[t].re, 1e-9);
+  }
+  check("transforms of any length are the sums of the definition", same);
+  check("there and back again is the identity", back);
+  std::vector<double> a(30000), b(30000);
+  for (auto& v : a) v = normal(random);
+  for (auto& v : b) v = normal(random);
+  const std::vector<double> fast = core::lagged_products(span(a), span(b), 40);
+  bool agree = true;
+  for (std::size_t k : {0u, 1u, 17u, 40u}) {
+    double slow = 0;
+    for (std::size_t t = 0; t + k < a.size(); ++t) slow += a[t] * b[t + k];
+    agree = agree && near(fast[k], slow, 1e-8);
+  }
+  check("lagged products piece by piece are those of one loop", agree);
+}
+
+void correlation() {
+  std::vector<double> r{1, 0.5, 0.25, 0.125}, p(4);
+  core::partial_autocorrelation(r.data(), 3, p.data());
+  check("a first-order autoregression has one partial correlation", near(p[1], 0.5) && near(p[2], 0) && near(p[3], 0));
+  const std::vector<double> flat(20, 3.0);
+  std::vector<double> out(6);
+  core::autocorrelation(span(flat), 5, out.data());
+  check("what does not vary has no correlations", std::isnan(out[0]) && std::isnan(out[5]));
+}
+
+void regression() {
+  core::NormalEquations fit(3);
+  for (int i = 0; i < 20; ++i) {
+    const double row[3] = {1, static_cast<double>(i), 2.0 * i};  // the third is twice the second
+    fit.add(row, 5 + 0.5 * i);
+  }
+  const std::vector<double> b = fit.solve();
+  check("least squares leaves a column out that others give", near(b[0], 5) && near(b[1], 0.5) && near(b[2], 0));
+  check("the tail of F is that of the tables", near(core::f_tail(4.9646, 1, 10), 0.05, 1e-4) &&
+        near(core::f_tail(3.3258, 5, 10), 0.05, 1e-4) && near(core::f_tail(0, 3, 9), 1));
+}
+
+void cycles() {
+  std::mt19937 random(12);
+  std::normal_distribution<double> normal;
+  std::vector<double> v(1000), noise(1000);
+  for (std::size_t t = 0; t < v.size(); ++t) {
+    noise[t] = normal(random);
+    v[t] = std::sin(kTurn * static_cast<double>(t) / 35) + normal(random);
+  }
+  const auto found = core::find_cycles(span(v), {});
+  check("a sine in noise of twice its variance is found", found.size() == 1 && near(found[0].period, 35));
+  check("and explains a third", !found.empty() && std::fabs(found[0].share - 1.0 / 3) < 0.06);
+  check("white noise has no cycle", core::find_cycles(span(noise), {}).empty());
+  std::vector<double> line(100);
+  for (std::size_t t = 0; t < line.size(); ++t) line[t] = 1e6 + 3.0 * static_cast<double>(t);
+  check("neither has a straight line", core::find_cycles(span(line), {}).empty());
+  core::CycleSearch narrow;
+  narrow.shortest = 3;
+  narrow.longest = 20;
+  check("a range is kept to", core::find_cycles(span(v), narrow).empty());
+}
+
+void smoothers() {
+  std::vector<double> v(60), out(60);
+  for (std::size_t t = 0; t < v.size(); ++t) v[t] = 4 - 0.5 * static_cast<double>(t);
+  v[10] = v[11] = core::kMissing;
+  core::loess_smooth(span(v), {}, {15, 1, 1}, out.data());
+  bool line = true;
+  for (std::size_t t = 0; t < v.size(); ++t) line = line && near(out[t], 4 - 0.5 * static_cast<double>(t), 1e-8);
+  check("local lines leave a straight line as it is, over gaps too", line);
+  std::vector<double> y(84), trend(84), season(84), weights(84);
+  for (std::size_t t = 0; t < y.size(); ++t) y[t] = 10 + 0.1 * static_cast<double>(t) + (t % 7 == 2 ? 6.0 : -1.0);
+  core::LoessSeasons plan;
+  plan.periods = {7};
+  plan.spans = {7};
+  core::loess_seasons(span(y), plan, trend.data(), season.data(), weights.data());
+  check("a season and a straight trend are found to the last digit", near(season[2], 6, 1e-6) && near(season[3], -1, 1e-6) && near(trend[40], 14, 1e-6));
+  double total = 0, curve = 0;
+  const std::vector<double> h = core::henderson_filter(13);
+  for (int j = -6; j <= 6; ++j) {
+    total += h[static_cast<std::size_t>(j + 6)];
+    curve += j * j * h[static_cast<std::size_t>(j + 6)];
+  }
+  check("Henderson's weights keep parabolas", near(total, 1) && std::fabs(curve) < 1e-9);
+  check("Musgrave's end weights sum to one", [] {
+    for (int ahead = 0; ahead < 6; ++ahead) {
+      double sum = 0;
+      for (double w : core::musgrave_filter(13, ahead, 3.5)) sum += w;
+      if (!near(sum, 1)) return false;
+    }
+    return true;
+  }());
+}
+
+void structural() {
+  std::mt19937 random(13);
+  std::normal_distribution<double> normal;
+  std::vector<double> y(160), level(160), season(160), level_error(160), season_error(160), signal(160);
+  for (std::size_t t = 0; t < y.size(); ++t) y[t] = 50 + (t % 4 == 0 ? 3.0 : -1.0) + 0.3 * normal(random);
+  const core::StructuralModel model = core::fit_structural(span(y), 4);
+  core::structural_parts(span(y), model, {level.data(), season.data(), level_error.data(), season_error.data()});
+  core::structural_signal(span(y), model, false, signal.data());
+  bool whole = true;
+  for (std::size_t t = 0; t < y.size(); ++t) whole = whole && near(level[t] + season[t], signal[t], 1e-5);
+  check("level and season add up to the smoothed signal", whole);
+  check("and are those that were planted", std::fabs(level[80] - 50) < 0.3 && std::fabs(season[80] - 3) < 0.4);
+  check("with errors that are least inside", level_error[80] > 0 && level_error[80] < level_error[159] + 1e-12);
+}
+
 }  // namespace
 
 int main() {
@@ -329,5 +465,11 @@ int main() {
   curves();
   sliding();
   fields();
+  fourier();
+  correlation();
+  regression();
+  cycles();
+  smoothers();
+  structural();
   return failures > 0;
 }

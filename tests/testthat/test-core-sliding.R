@@ -136,3 +136,29 @@ test_that("Henderson's weights sum to one, are even, and leave a cubic as it is"
   expect_equal(kairon:::henderson_weights(9)[5:9], c(0.33114, 0.26656, 0.11847, -0.00987, -0.04072),
                tolerance = 1e-4)
 })
+
+test_that("times of windows are found as by looking at every row", {
+  set.seed(10)
+  for (n in c(1, 3, 9, 400)) {
+    t <- cumsum(sample(c(1, 5, 60, 900), n, TRUE))
+    for (span in c(3, 70, 2000)) {
+      got <- kairon:::cpp_span_rows(as.double(t), span, 0, c(0L, as.integer(n)))
+      expect_equal(got$to, seq_len(n))
+      expect_equal(got$from, vapply(t, function(now) sum(t <= now - span), 1))
+      ahead <- kairon:::cpp_window_rows(as.double(t), t - 1, t + span, c(0L, as.integer(n)), TRUE)
+      expect_equal(ahead$from, vapply(t, function(now) sum(t < now - 1), 1))
+      expect_equal(ahead$to, vapply(t, function(now) sum(t <= now + span), 1))
+    }
+  }
+})
+
+test_that("narrow medians keep order through ties, gaps and jumps of the window", {
+  set.seed(11)
+  v <- sample(c(1:4, NA), 300, TRUE)
+  w <- random_windows(300, 12)
+  w$from[200:300] <- pmax(w$from[200:300], 190L)
+  for (name in c("median", "q10", "q75")) {
+    want <- kairon:::range_statistic(v, seq_along(v) * 1, w$from, w$to, name)
+    expect_equal(slid(v, name, w$from, w$to), want, info = name)
+  }
+})

@@ -140,3 +140,59 @@ test_that("what a spectrum cannot do is said with the way on", {
   flat <- power_spectrum(daily(rep(3, 60), levels = "flow"))
   expect_match(format(flat)[2], "no cycle stands out")
 })
+
+test_that("smoothing, segments and bands do what their names say", {
+  set.seed(9)
+  x <- daily(rnorm(1024), levels = "flow")
+  raw <- as.data.frame(power_spectrum(x, method = "raw"))
+  smooth <- as.data.frame(power_spectrum(x, smooth = 31))
+  expect_lt(sd(smooth$density), sd(raw$density) / 3)
+  inside <- 50:400
+  expect_equal(smooth$density[inside], vapply(inside, function(i) mean(raw$density[(i - 15):(i + 15)]), 1))
+  # White noise of variance 1 has the density 2 at every frequency; the band holds it as often as promised.
+  held <- mean(smooth$lower[inside] < 2 & smooth$upper[inside] > 2)
+  expect_gt(held, 0.85)
+  wide <- as.data.frame(power_spectrum(x, smooth = 31, confidence = 99.9))
+  expect_true(all(wide$upper > smooth$upper & wide$lower < smooth$lower))
+  few <- as.data.frame(power_spectrum(x, method = "segments", segment = "64 days", overlap = 0))
+  expect_equal(nrow(few), 32)
+  expect_equal(few$frequency[1], 1 / 64)
+  for (window in c("hann", "hamming", "blackman", "none")) {
+    w <- as.data.frame(power_spectrum(x, method = "segments", segment = 128, window = window))
+    expect_equal(sum(w$density) / 128, 1, tolerance = 0.12, info = window)
+  }
+  expect_match(error_text(power_spectrum(x, window = "square")), "hann")
+  expect_match(error_text(power_spectrum(x, overlap = 2)), "0 to 0.9")
+  expect_match(error_text(power_spectrum(x, confidence = 200)), "percentage")
+  line <- daily(5 * (1:200) + rnorm(200), levels = "flow")
+  expect_gt(sum(as.data.frame(power_spectrum(line, detrend = "mean"))$density),
+            1000 * sum(as.data.frame(power_spectrum(line))$density))
+})
+
+test_that("filled values in a rhythm are told, and blamed for the peaks at it", {
+  set.seed(10)
+  v <- 20 + rnorm(2400, 0, 0.3)
+  v[seq(5, 2400, by = 5)] <- NA
+  x <- quiet(timeline(data.frame(time = as.POSIXct("2031-01-01", tz = "UTC") + 600 * 0:2399, flow = v), time,
+                      levels = "flow"))
+  filled <- quiet(impute(x, 0))
+  s <- power_spectrum(filled)
+  at <- abs(s$peaks$period - 5 / 6) < 0.02
+  expect_true(any(at))
+  expect_match(s$peaks$artefact[at][1], "filled come in that rhythm")
+  expect_match(paste(format(s), collapse = " "), "20 % of the values of flow were not measured")
+})
+
+test_that("one value, none and constants have answers, not accidents", {
+  one <- daily(5, levels = "flow")
+  flat <- daily(rep(5, 40), levels = "flow")
+  expect_match(error_text(correlogram(one)), "no step is known|4 values")
+  expect_true(all(is.na(as.data.frame(correlogram(flat, 5))$correlation)))
+  expect_true(all(is.na(as.data.frame(lag_grid(flat, 3))$correlation)))
+  expect_equal(traits(flat)$season, "none")
+  expect_equal(as.data.frame(stationarity(flat))$verdict, "not known")
+  none <- daily(rep(NA_real_, 40), levels = "flow")
+  expect_match(error_text(correlogram(none, 5)), "is missing")
+  expect_match(error_text(stationarity(none)), "is missing")
+  expect_match(error_text(power_spectrum(none)), "missing")
+})

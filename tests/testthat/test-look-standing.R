@@ -73,3 +73,38 @@ test_that("many series are counted in words, and drawn in panels", {
   expect_s3_class(autoplot(s, series = "Dunmere"), "patchwork")
   expect_match(error_text(autoplot(s, series = "Dunmer")), "Dunmere")
 })
+
+test_that("quarters and years are compared as they are, finer grids that do not divide a year by month", {
+  quarters <- quiet(timeline(data.frame(
+    end = seq(as.Date("2027-04-01"), by = "3 months", length.out = 16) - 1,
+      revenue = rep(c(9, 11, 10, 14), 4) * rep(1:4, each = 4)
+  ), end, amounts = "revenue"))
+  t <- as.data.frame(standing(quarters))
+  expect_equal(t$compared, 4)
+  expect_equal(t$trailing_year, 44 * 4)
+  expect_equal(t$change, 1 / 3)
+  years <- quiet(timeline(data.frame(year = as.Date(paste0(2020:2031, "-01-01")), volume = 100 * 1.02^(0:11)),
+                          year,
+                          amounts = "volume"))
+  y <- as.data.frame(standing(years))
+  expect_equal(y$change, 0.02)
+  expect_true(is.na(y$season_low))
+  weeks <- quiet(timeline(data.frame(week = as.Date("2029-01-01") + 7 * 0:160, volume = 70), week,
+                          amounts = "volume"))
+  w <- as.data.frame(standing(weeks))
+  # Ten cubic metres a day, whatever the month.
+  expect_equal(w$last, 10 * 31, tolerance = 0.04)
+  expect_equal(w$change, 0, tolerance = 0.01)
+})
+
+test_that("what was not measured in the trailing year is counted", {
+  v <- c(100 + season, 105 + season, 110 + season)
+  v[c(30, 33)] <- NA
+  x <- quiet(impute(monthly(v, levels = "volume"), "linear"))
+  s <- standing(x)
+  expect_equal(as.data.frame(s)$filled, 2)
+  expect_match(paste(format(s), collapse = " "), "2 months of the year not measured")
+  p <- autoplot(s)
+  expect_s3_class(p, "patchwork")
+  expect_equal(sum(s$history$invented), 2)
+})
