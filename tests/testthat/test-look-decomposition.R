@@ -261,3 +261,23 @@ test_that("shifts are removed from the past, anew at each cutoff", {
   quiet_one <- quiet(remove_shifts(vet(daily(rnorm(100)), shifts())))
   expect_match(paste(format(ledger(quiet_one)), collapse = " "), "No level shift was found")
 })
+
+test_that("gaps of more than a season and fits that do not settle are borne, and said", {
+  set.seed(10)
+  y <- 50 + rep(week, 40) + rnorm(280, 0, 0.3)
+  y[100:125] <- NA
+  for (method in c("loess", "regression", "state")) {
+    t <- as.data.frame(decomposition(daily(y, levels = "flow"), "week", method))
+    expect_true(all(is.finite(t$trend)), info = method)
+    expect_lt(max(abs(t$week_effect[c(1:7, 274:280)] - rep(week, 2))), 1, label = method)
+  }
+  m <- 60 * 1.01^(1:96) * rep(1 + 0.2 * cos(2 * pi * (1:12) / 12), 8)
+  m[40:54] <- NA
+  h <- decomposition(monthly(m, levels = "volume"), "year", "henderson", "multiply")
+  expect_match(paste(format(h), collapse = " "), "15 missing values stood in by loess")
+  # Values so wild that a least-squares fit of growth has no bottom near the logarithms' one.
+  wild <- exp(rnorm(60, 0, 6))
+  fit <- kairon:::fit_regression(cbind(1, seq_len(60)), wild, TRUE)
+  expect_true(all(is.finite(fit$coefficients)))
+  if (!is.null(fit$note)) expect_match(fit$note, "did not settle")
+})
