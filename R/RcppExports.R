@@ -78,8 +78,7 @@ cpp_overlap_means <- function(values, begin, end, row_breaks, edges, bin_breaks,
 }
 
 cpp_overlap_totals <- function(values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads) {
-    .Call(`_kairon_cpp_overlap_totals`, values, begin, end, row_breaks, edges, bin_breaks, closed_right,
-          threads)
+    .Call(`_kairon_cpp_overlap_totals`, values, begin, end, row_breaks, edges, bin_breaks, closed_right, threads)
 }
 
 cpp_linear_means <- function(values, times, row_breaks, edges, bin_breaks, limit, threads) {
@@ -167,8 +166,7 @@ cpp_cover_sums <- function(group, groups, observed, lower, upper) {
 }
 
 cpp_loess_seasons <- function(values, breaks, periods, spans, trend_span, degree, exact, outer, threads) {
-    .Call(`_kairon_cpp_loess_seasons`, values, breaks, periods, spans, trend_span, degree, exact, outer,
-          threads)
+    .Call(`_kairon_cpp_loess_seasons`, values, breaks, periods, spans, trend_span, degree, exact, outer, threads)
 }
 
 cpp_loess_smooth <- function(values, span, degree, jump) {

@@ -405,8 +405,8 @@ prepared <- function(x, options) replay(cli_routine(options), x)
 cli_decomposition <- function(files, options) {
   x <- prepared(cli_read(files, options, "decomposition"), options)
   d <- decomposition(
-    x, cli_numbers(options$seasons), options$method, options$combine, cli_measures(options), options$robust,
-      options$events,
+    x, cli_numbers(options$seasons), options$method, options$combine, options$robust, options$events,
+    measures = cli_measures(options),
     shifts = if (!is.null(options$shifts)) cli_list(options$shifts),
     calendar = if (!is.null(options$calendar)) cli_list(options$calendar), compare = cli_list(options$compare)
   )

@@ -84,10 +84,9 @@
 #' "loess"))
 #' @export
 decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add", "multiply", "auto"),
-                          measures = NULL,
                           robust = FALSE, events = NULL, lead = 0, lag = 0, shifts = NULL, calendar = NULL,
-                          compare = NULL, season_window = NULL, trend_window = NULL, bends = NULL,
-                            extend = FALSE) {
+                          compare = NULL, measures = NULL, season_window = NULL, trend_window = NULL,
+                          bends = NULL, extend = FALSE) {
   check_timeline(x)
   method <- check_choice(method, decomposition_methods)
   for (m in compare) check_choice(m, decomposition_methods, arg = "compare")
