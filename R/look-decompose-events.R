@@ -124,10 +124,10 @@ calendar_columns <- function(x, rows, calendar, call) {
     for (day in 1:6) out[[paste0(weekday_names[day], "s")]] <- counts[, day] - counts[, 7]
   }
   if ("leap year" %in% calendar) {
-    days <- span$end - span$begin
+    # A quarter of a day is what the average February has beyond its 28.
     month <- as.POSIXlt(.Date(span$begin))$mon
-    out[["leap year"]] <- ifelse(month <= 1 & month + meta$cadence$n > 1,
-                                 (days - round(days / 0.5) * 0.5) + is_leap(span$begin) - 0.25, 0)
+    february <- month <= 1 & month + meta$cadence$n > 1
+    out[["leap year"]] <- ifelse(february, is_leap(span$begin) - 0.25, 0)
   }
   out
 }
