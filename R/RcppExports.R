@@ -181,8 +181,16 @@ cpp_henderson_filter <- function(terms, ahead, noise) {
     .Call(`_kairon_cpp_henderson_filter`, terms, ahead, noise)
 }
 
-cpp_structural_parts <- function(values, breaks, season, threads) {
-    .Call(`_kairon_cpp_structural_parts`, values, breaks, season, threads)
+cpp_structural_parts <- function(values, breaks, seasons, threads) {
+    .Call(`_kairon_cpp_structural_parts`, values, breaks, seasons, threads)
+}
+
+cpp_structural_forecast <- function(values, breaks, seasons, ahead, threads) {
+    .Call(`_kairon_cpp_structural_forecast`, values, breaks, seasons, ahead, threads)
+}
+
+cpp_season_weights <- function(terms, after) {
+    .Call(`_kairon_cpp_season_weights`, terms, after)
 }
 
 cpp_read_stamps <- function(text, order) {

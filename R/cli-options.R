@@ -206,6 +206,17 @@ cli_verbs <- function() {
       )),
       example = "kairon stabilise billed.csv --amounts volume --compare", run = cli_stabilise
     ),
+    `remove-seasons` = list(
+      what = "take seasons off, so that months or weekdays compare",
+      arguments = "FILE",
+      options = c(grid_options(), list(
+        cli_option("seasons", "seasons with commas: week,year or numbers of steps", "SEASONS"),
+        cli_option("combine", "add, multiply or auto", "RULE", "add"),
+        cli_flag("robust", "outlying values count less")
+      )),
+      example = "kairon remove-seasons billed.csv --amounts volume --seasons year --combine multiply",
+      run = cli_remove_seasons
+    ),
     `season-profile` = list(
       what = "the typical hour, weekday or month",
       arguments = "FILE",
@@ -307,6 +318,8 @@ cli_verbs <- function() {
         cli_option("method", "loess, averages, henderson, regression or state", "NAME", "loess"),
         cli_option("combine", "add, multiply or auto", "RULE", "add"),
         cli_flag("robust", "outlying values count less"),
+        cli_option("season-window", "cycles over which loess smooths the season, or periodic", "CYCLES"),
+        cli_flag("extend", "averages reach the ends, by a forecast"),
         cli_option("events", "a calendar: an .ics or .csv file", "FILE"),
         cli_option("shifts", "dates of level shifts, with commas", "DATES"),
         cli_option("calendar", "working days, weekdays, leap year; with commas", "NAMES"),

@@ -269,6 +269,13 @@ cli_stabilise <- function(files, options) {
   show_result(out, out, options, c(printed(out), "", format(ledger(out))))
 }
 
+cli_remove_seasons <- function(files, options) {
+  x <- prepared(cli_read(files, options, "remove-seasons"), options)
+  out <- remove_seasons(x, cli_numbers(options$seasons), options$combine, measures = cli_measures(options),
+                        robust = isTRUE(options$robust))
+  show_result(out, out, options, c(printed(out), "", format(ledger(out))))
+}
+
 cli_season_profile <- function(files, options) {
   x <- prepared(cli_read(files, options, "season-profile"), options)
   each <- cli_list(options$each)
@@ -408,7 +415,9 @@ cli_decomposition <- function(files, options) {
     x, cli_numbers(options$seasons), options$method, options$combine, options$robust, options$events,
     measures = cli_measures(options),
     shifts = if (!is.null(options$shifts)) cli_list(options$shifts),
-    calendar = if (!is.null(options$calendar)) cli_list(options$calendar), compare = cli_list(options$compare)
+    calendar = if (!is.null(options$calendar)) cli_list(options$calendar),
+    compare = cli_list(options$compare),
+    season_window = number_or_text(options$season_window), extend = isTRUE(options$extend)
   )
   show_result(d, as.data.frame(d), options, printed(d))
 }

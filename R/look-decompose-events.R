@@ -125,9 +125,10 @@ calendar_columns <- function(x, rows, calendar, call) {
   }
   if ("leap year" %in% calendar) {
     # A quarter of a day is what the average February has beyond its 28.
+    # The end of February within the period lies in its first or in its next year.
     month <- as.POSIXlt(.Date(span$begin))$mon
-    february <- month <= 1 & month + meta$cadence$n > 1
-    out[["leap year"]] <- ifelse(february, is_leap(span$begin) - 0.25, 0)
+    february <- (1 - month) %% 12 < meta$cadence$n
+    out[["leap year"]] <- ifelse(february, is_leap(ifelse(month > 1, span$end - 1, span$begin)) - 0.25, 0)
   }
   out
 }

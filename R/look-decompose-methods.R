@@ -11,51 +11,29 @@ split_values <- function(values, x, rows, plan, multiply, call) {
   )
 }
 
-loess_spans <- function(plan, longest) {
-  if (identical(plan$season_window, "periodic")) {
-    return(rep(0L, length(plan$seasons)))
-  }
-  if (!is.null(plan$season_window)) {
-    return(rep(as.integer(plan$season_window), length(plan$seasons)))
-  }
-  cycles <- longest / as.numeric(plan$seasons)
-  odd <- 2 * floor(cycles / 8) + 1
-  as.integer(ifelse(cycles < 6, 0, pmax(7, odd)))
-}
-
 split_loess <- function(values, rows, plan, multiply) {
-  v <- if (multiply) log(values) else as.double(values)
-  made <- call_core(cpp_loess_seasons(
-    v, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], loess_spans(plan, max(diff(rows$breaks))),
-    as.integer(plan$trend_window %||% 0), 1L, isTRUE(plan$exact), if (plan$robust) 10L else 0L, core_threads()
-  ))
-  if (multiply) list(trend = exp(made$trend), seasons = exp(made$seasons), weights = made$weights) else made
+  spans <- loess_spans(plan$seasons, max(diff(rows$breaks)), plan$season_window)
+  loess_parts(values, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], spans, multiply, plan$robust,
+              plan$season_degree, plan$trend_window, plan$exact)
 }
 
-# Series continued by a season at both ends, so that averages reach the ends: the season before (after),
-# moved by the
-# change over a season.
+# Series continued by a season at both ends, so that averages reach the ends: by the forecast of the
+# structural model, and by that of the series turned round.
 continued <- function(values, breaks, m, multiply) {
-  off <- if (multiply) `/` else `-`
-  on <- if (multiply) `*` else `+`
+  v <- if (multiply) log(values) else as.double(values)
+  ahead <- function(v) {
+    matrix(call_core(cpp_structural_forecast(v, breaks, as.double(m), as.integer(m), core_threads())), m)
+  }
+  after <- ahead(v)
+  owner <- series_index(breaks)
+  turned <- breaks[owner] + breaks[owner + 1] + 1L - seq_along(v)
+  before <- ahead(v[turned])[m:1, , drop = FALSE]
   pieces <- lapply(seq_len(length(breaks) - 1), function(s) {
-    v <- values[(breaks[s] + 1):breaks[s + 1]]
-    n <- length(v)
-    if (n < 2 * m) {
-      return(list(v = v, pad = 0L))
-    }
-    level <- function(at) if (multiply) exp(mean(log(v[at]), na.rm = TRUE)) else mean(v[at], na.rm = TRUE)
-    later <- off(level((n - m + 1):n), level((n - 2 * m + 1):(n - m)))
-    earlier <- off(level(seq_len(m)), level(m + seq_len(m)))
-    list(v = c(on(v[seq_len(m)], earlier), v, on(v[(n - m + 1):n], later)), pad = m)
+    c(before[, s], v[(breaks[s] + 1):breaks[s + 1]], after[, s])
   })
-  long <- lengths(lapply(pieces, `[[`, "v"))
-  new <- c(0L, as.integer(cumsum(long)))
-  keep <- unlist(lapply(seq_along(pieces), function(s) {
-    pad <- pieces[[s]]$pad
-    new[s] + pad + seq_len(long[s] - 2 * pad)
-  }))
-  list(values = unlist(lapply(pieces, `[[`, "v")), breaks = new, keep = keep)
+  new <- c(0L, as.integer(cumsum(lengths(pieces))))
+  long <- unlist(pieces)
+  list(values = if (multiply) exp(long) else long, breaks = new, keep = seq_along(v) + m * (2L * owner - 1L))
 }
 
 split_by_averages <- function(values, rows, plan, multiply) {
@@ -112,14 +90,13 @@ split_henderson <- function(values, x, rows, plan, multiply, call) {
 
 split_state <- function(values, rows, plan, multiply) {
   v <- if (multiply) log(values) else as.double(values)
-  made <- call_core(cpp_structural_parts(v, rows$breaks, as.integer(plan$seasons[[1]]), core_threads()))
+  steps <- as.double(plan$exact_seasons[seq_along(plan$seasons)])
+  made <- call_core(cpp_structural_parts(v, rows$breaks, steps, core_threads()))
   if (!multiply) {
-    return(list(trend = made$trend, seasons = matrix(made$season), trend_error = made$trend_error,
-                season_error = made$season_error))
+    return(made)
   }
-  list(trend = exp(made$trend), seasons = matrix(exp(made$season)),
-       trend_error = exp(made$trend) * made$trend_error,
-       season_error = exp(made$season) * made$season_error)
+  list(trend = exp(made$trend), seasons = exp(made$seasons), trend_error = exp(made$trend) * made$trend_error,
+       season_errors = exp(made$seasons) * made$season_errors)
 }
 
 # Regression ----

@@ -29,18 +29,19 @@
 #' season of over 60
 #'   steps that is seen less than six times is smoothed around its cycle too, by local parabolas over a
 #' twelfth of it.
+#' @param season_degree For loess, the degree of the local polynomials of the season: 0, 1 or 2.
 #' @param trend_window For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5 /
 #' season_window).
 #' @param bends For regression: dates at which the straight trend may bend.
-#' @param extend For averages and henderson: whether the series is first continued at both ends, so that no
-#' trend is missing there.
+#' @param extend For averages and henderson: whether the series is first continued by a season at both ends,
+#' so that no trend is missing there: by the structural model's forecasts.
 #' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each series, measure and stamp: the
 #' series columns, the
 #'   time column, `measure`, `origin`, `value`, `trend`, one column for each season (`week_effect`,
 #' `year_effect`, ...;
 #'   `season_35_effect` for one given in steps), `event_effect` where there are events, shifts or a calendar,
 #' `remainder` and `adjusted`
-#'   (the value without its seasons). `state` adds `trend_error` and `season_error`, the standard errors.
+#'   (the value without its seasons). `state` adds standard errors: `trend_error`, `year_error`, ...
 #' `summary()` compares methods;
 #'   `x$effects` has the size and standard error of each event and shift.
 #' @section Methods:
@@ -57,7 +58,8 @@
 #' * `"regression"`: a straight (or bent) trend and seasonal effects by least squares; with `combine =
 #'     "multiply"` the level times
 #'   growth times index, by non-linear least squares. `coef()` gives the coefficients with standard errors.
-#' * `"state"`: a local trend and a trigonometric season that move by random steps, by the Kalman smoother.
+#' * `"state"`: a local trend and trigonometric seasons (up to six harmonics each) that move by random steps,
+#'     by the Kalman smoother.
 #' @section Events and shifts:
 #' Their effects are found by least squares on what the method leaves over of the series and of each
 #' regressor (Speckman, 1988), with
@@ -86,20 +88,20 @@
 decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add", "multiply", "auto"),
                           robust = FALSE, events = NULL, lead = 0, lag = 0, shifts = NULL, calendar = NULL,
                           compare = NULL, measures = NULL, season_window = NULL, trend_window = NULL,
-                          bends = NULL, extend = FALSE) {
+                          bends = NULL, extend = FALSE, season_degree = 1) {
   check_timeline(x)
   method <- check_choice(method, decomposition_methods)
   for (m in compare) check_choice(m, decomposition_methods, arg = "compare")
   combine <- check_choice(combine, c("add", "multiply", "auto"))
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A decomposition")
-  season <- chosen_seasons(x, seasons, measures[1], method)
+  season <- chosen_seasons(x, seasons, measures[1], if (method %in% one_season_methods) method)
   x <- complete_grid(x)
   rows <- rows_of(x)
   check_cycles(rows, season)
   plan <- list(
     method = method, robust = isTRUE(robust), seasons = season, exact_seasons = exact_seasons(season, x),
-    season_window = check_season_window(season_window),
+    season_window = check_season_window(season_window), season_degree = check_degree(season_degree),
       trend_window = check_odd(trend_window, "trend_window"), bends = bends,
     extend = isTRUE(extend)
   )
@@ -125,110 +127,7 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
 }
 
 decomposition_methods <- c("loess", "averages", "henderson", "regression", "state")
-one_season_methods <- c("averages", "henderson", "state")
-
-# The seasons to take off, as named numbers of steps, the shortest first.
-chosen_seasons <- function(x, seasons, measure, method, call = rlang::caller_env()) {
-  cadence <- timeline_meta(x)$cadence
-  if (is.null(seasons)) {
-    found <- if (method %in% one_season_methods) one_default_season(x, measure) else default_seasons(x,
-        measure)
-    if (length(found) == 0) {
-      abort_input(c(
-        "No season stands out, and a timeline {format(cadence)} has no usual one.",
-        i = "Give its number of steps, such as {.code seasons = 12}; {.fn find_seasons} looks for some."
-      ), call = call)
-    }
-    if (!method %in% one_season_methods) {
-      # Two turns at least in the longest series.
-      longest <- max(cadence_periods(x, rows_of(x)))
-      found <- structure(found[2 * found <= longest | seq_along(found) == 1], found = attr(found, "found"))
-      words <- word_list(vapply(seq_along(found), function(i) season_words(found[i]), ""))
-      usual <- if (isTRUE(attr(found, "found"))) "" else ", the usual one; none stands out in the values"
-      head <- paste0(if (length(found) > 1) "Seasons" else "Season", if (!nzchar(usual)) " found", ": ")
-      tell(c(i = "{head}{words}{usual}; choose others with {.arg seasons}."))
-    }
-    attr(found, "found") <- NULL
-    return(found)
-  }
-  season <- sort(resolve_seasons(seasons, cadence, call = call))
-  if (anyDuplicated(season)) {
-    abort_input("Two seasons have the same length, {season[duplicated(season)][1]} steps.", call = call)
-  }
-  if (length(season) > 1 && method %in% one_season_methods) {
-    abort_input(c(
-      "The method {.val {method}} takes off one season at a time.",
-      x = "{length(season)} are given.",
-      i = "{.val loess} and {.val regression} take several."
-    ), call = call)
-  }
-  season
-}
-
-# Lengths of the calendar that are no whole number of steps: 365.2425 days, not 365.
-exact_seasons <- function(season, x) {
-  known <- known_cycles(timeline_meta(x)$cadence)
-  out <- as.numeric(season)
-  named <- names(season) %in% names(known)
-  out[named] <- known[names(season)[named]]
-  out
-}
-
-check_odd <- function(n, arg, call = rlang::caller_env()) {
-  if (is.null(n)) {
-    return(NULL)
-  }
-  if (!is.numeric(n) || length(n) != 1 || is.na(n) || n < 3 || n %% 2 != 1) {
-    abort_input("{.arg {arg}} must be an odd number from 3 on.", call = call)
-  }
-  n
-}
-
-check_season_window <- function(window, call = rlang::caller_env()) {
-  if (identical(window, "periodic")) window else check_odd(window, "season_window", call)
-}
-
-check_cycles <- function(rows, season, call = rlang::caller_env()) {
-  longest <- max(diff(rows$breaks))
-  if (longest < 2 * max(season)) {
-    worst <- season[which.max(season)]
-    abort_input(c(
-      "A decomposition needs at least two full cycles.",
-      x = "A season of {season_words(worst)} needs {2 * worst} steps; the longest series has {longest}.",
-      i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
-    ), call = call)
-  }
-}
-
-# Whether parts add or multiply, and why.
-chosen_combination <- function(values, breaks, season, combine, measure, call) {
-  lowest <- suppressWarnings(min(values, na.rm = TRUE))
-  if (combine == "multiply" && lowest <= 0) {
-    n <- sum(values <= 0, na.rm = TRUE)
-    abort_input(c(
-      "Components can only multiply where all values are positive.",
-      x = "{n} value{?s} of {.field {measure}} {?is/are} zero or negative.",
-      i = "Use {.code combine = \"add\"}."
-    ), call = call)
-  }
-  if (combine != "auto") {
-    return(list(combine = combine))
-  }
-  if (lowest <= 0) {
-    return(list(combine = "add",
-                note = paste0(measure, ": parts add, since some values are not above zero.")))
-  }
-  grows <- vapply(seq_len(length(breaks) - 1), function(s) {
-    v <- values[(breaks[s] + 1):breaks[s + 1]]
-    spread_by_level(v, v, season[[1]])$level_correlation
-  }, 1)
-  r <- stats::median(grows, na.rm = TRUE)
-  multiply <- isTRUE(r > 0.5)
-  list(combine = if (multiply) "multiply" else "add", note = paste0(
-    measure, ": parts ", if (multiply) "multiply" else "add", ", since the spread of whole seasons ",
-    if (multiply) "grows" else "does not grow", " with their level (r = ", show_number(r, 2), ")."
-  ))
-}
+one_season_methods <- c("averages", "henderson")
 
 decompose_measure <- function(measure, x, rows, plan, combine, call = rlang::caller_env(2)) {
   meta <- timeline_meta(x)
@@ -257,7 +156,11 @@ decompose_measure <- function(measure, x, rows, plan, combine, call = rlang::cal
   table$remainder <- off(values, known)
   table$adjusted <- off(values, all)
   table$trend_error <- made$trend_error
-  table$season_error <- made$season_error
+  for (i in seq_len(NCOL(made$season_errors))) {
+    if (!is.null(made$season_errors)) {
+      table[[paste0(names(plan$seasons)[i], "_error")]] <- made$season_errors[, i]
+    }
+  }
   profile <- do.call(rbind, lapply(seq_along(plan$seasons), function(i) {
     season_means(x, rows, made$seasons[, i], plan$seasons[i], measure, multiply)
   }))

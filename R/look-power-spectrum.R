@@ -133,14 +133,6 @@ has_holes <- function(x, m) {
   sum(cadence_periods(x, rows)) > nrow(x) || anyNA(x[[m]])
 }
 
-# Number of periods from the first to the last stamp of each series.
-cadence_periods <- function(x, rows) {
-  n <- length(rows$breaks) - 1
-  ends <- c(rows$breaks[-(n + 1)] + 1L, rows$breaks[-1])
-  k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds[ends], rows$zone)
-  k[n + seq_len(n)] - k[seq_len(n)] + 1
-}
-
 # The unit in which periods are told, and how many seconds (or steps) it has.
 spectrum_unit <- function(x, rows) {
   cadence <- timeline_meta(x)$cadence

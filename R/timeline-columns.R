@@ -168,3 +168,19 @@ known_units <- function(measures, units, call = rlang::caller_env()) {
   out[names(units)] <- units
   out
 }
+
+# Infinite values would make every sum infinite.
+check_finite <- function(x, m, rows, call = rlang::caller_env()) {
+  bad <- which(is.infinite(x[[m]]))
+  if (length(bad)) {
+    meta <- timeline_meta(x)
+    at <- show_stamp(rows$seconds[bad[1]], meta$type, meta$zone)
+    abort_input(c(
+      "{.field {m}} has {length(bad)} infinite value{?s}, the first at {at}.",
+      i = "Make such values missing first: {.code vet()} with {.code limits()}, then {.code repair()}."
+    ), call = call)
+  }
+  if (all(is.na(x[[m]]))) {
+    abort_input("Every value of {.field {m}} is missing.", call = call)
+  }
+}

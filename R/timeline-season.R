@@ -99,3 +99,11 @@ one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_o
   tell(c(i = "Season: {season_words(first)}, {source}; choose another with {.arg {arg}}."))
   first
 }
+
+# Number of periods from the first to the last stamp of each series.
+cadence_periods <- function(x, rows) {
+  n <- length(rows$breaks) - 1
+  ends <- c(rows$breaks[-(n + 1)] + 1L, rows$breaks[-1])
+  k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds[ends], rows$zone)
+  k[n + seq_len(n)] - k[seq_len(n)] + 1
+}

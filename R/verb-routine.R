@@ -32,6 +32,7 @@ verb_named <- function(name) {
   switch(name,
     resample = resample, impute = impute, roll = roll, align = align, pool_series = pool_series,
     as_rate = as_rate, as_amount = as_amount, change = change, rebase = rebase,
-    stabilise = stabilise, vet = vet, repair = repair, remove_shifts = remove_shifts
+    stabilise = stabilise, vet = vet, repair = repair, remove_shifts = remove_shifts,
+    remove_seasons = remove_seasons
   )
 }

@@ -2,7 +2,7 @@
 # `undo` list, what it needs for that, and the unit and kind before it.
 
 # Replaces a measure by itself on another scale, and keeps how to go back.
-rescale_measure <- function(x, m, values, codes, unit, undo) {
+rescale_measure <- function(x, m, values, codes, unit, undo, kind = "level") {
   meta <- timeline_meta(x)
   undo$before <- list(
     values = x[[m]], codes = origin_codes(x, m), unit = meta$units[[m]], kind = meta$kinds[[m]],
@@ -11,7 +11,7 @@ rescale_measure <- function(x, m, values, codes, unit, undo) {
   x <- put_column(x, m, values)
   x <- set_origins(x, m, codes)
   meta$units[[m]] <- unit
-  meta$kinds[[m]] <- "level"
+  meta$kinds[[m]] <- kind
   meta$undo[[m]] <- c(meta$undo[[m]], list(undo))
   attr(x, "timeline") <- meta
   x
@@ -21,7 +21,7 @@ rescale_measure <- function(x, m, values, codes, unit, undo) {
 undo_measure <- function(x, m) {
   meta <- timeline_meta(x)
   first <- meta$undo[[m]][[1]]
-  if (first$kind == "power") {
+  if (first$kind %in% c("power", "season")) {
     # From the transformed values, which may have been filled since.
     table <- as_plain(x)[c(meta$series, meta$time)]
     table$value <- x[[m]]
@@ -60,7 +60,8 @@ undo_scale <- function(table, x, measure, levels, means = TRUE) {
     table <- switch(step$kind,
       change = undo_change(table, x, step, levels),
       rebase = undo_rebase(table, x, step, levels),
-      power = undo_power(table, x, step, levels, means)
+      power = undo_power(table, x, step, levels, means),
+      season = undo_season(table, x, step, levels)
     )
   }
   table

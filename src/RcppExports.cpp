@@ -667,16 +667,43 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_structural_parts
-Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int season, int threads);
-RcppExport SEXP _kairon_cpp_structural_parts(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonSEXP, SEXP threadsSEXP) {
+Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector seasons, int threads);
+RcppExport SEXP _kairon_cpp_structural_parts(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
-    Rcpp::traits::input_parameter< int >::type season(seasonSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type seasons(seasonsSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_structural_parts(values, breaks, season, threads));
+    rcpp_result_gen = Rcpp::wrap(cpp_structural_parts(values, breaks, seasons, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_structural_forecast
+Rcpp::NumericVector cpp_structural_forecast(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector seasons, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_structural_forecast(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type seasons(seasonsSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_structural_forecast(values, breaks, seasons, ahead, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_season_weights
+Rcpp::NumericVector cpp_season_weights(int terms, int after);
+RcppExport SEXP _kairon_cpp_season_weights(SEXP termsSEXP, SEXP afterSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type terms(termsSEXP);
+    Rcpp::traits::input_parameter< int >::type after(afterSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_season_weights(terms, after));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -999,6 +1026,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_henderson", (DL_FUNC) &_kairon_cpp_henderson, 7},
     {"_kairon_cpp_henderson_filter", (DL_FUNC) &_kairon_cpp_henderson_filter, 3},
     {"_kairon_cpp_structural_parts", (DL_FUNC) &_kairon_cpp_structural_parts, 4},
+    {"_kairon_cpp_structural_forecast", (DL_FUNC) &_kairon_cpp_structural_forecast, 5},
+    {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},

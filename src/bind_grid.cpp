@@ -161,8 +161,8 @@ Rcpp::List cpp_fill_learnt(NumericVector values, NumericVector times, IntegerVec
 // [[Rcpp::export]]
 NumericVector cpp_structural_signal(NumericVector values, int season, NumericVector shares, bool past) {
   NumericVector out(values.size());
-  const int harmonics = std::min(season / 2, 6);
-  const core::StructuralModel model{season, season < 2 ? 0 : harmonics, shares[0], shares[1], shares[2], 1};
+  const double steps = season;
+  const core::StructuralModel model{core::structural_seasons({&steps, 1}, shares[2]), shares[0], shares[1], 1};
   core::structural_signal(bind::doubles(values), model, past, out.begin());
   return out;
 }

@@ -146,17 +146,46 @@ Rcpp::NumericVector cpp_henderson_filter(int terms, int ahead, double noise) {
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int season, int threads) {
+Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector seasons,
+                                int threads) {
   using Rcpp::_;
-  Rcpp::NumericVector level(values.size()), part(values.size()), level_error(values.size()), part_error(values.size());
-  const core::Doubles all = bind::doubles(values);
+  const R_xlen_t n = values.size();
+  Rcpp::NumericVector level(n), level_error(n);
+  Rcpp::NumericMatrix parts(n, seasons.size()), errors(n, seasons.size());
+  const core::Doubles all = bind::doubles(values), steps = bind::doubles(seasons);
   const core::Ints at = bind::ints(breaks);
-  double *l = level.begin(), *p = part.begin(), *le = level_error.begin(), *pe = part_error.begin();
+  double *l = level.begin(), *le = level_error.begin(), *p = parts.begin(), *pe = errors.begin();
   core::parallel_for(static_cast<std::size_t>(breaks.size()) - 1, threads, [&](std::size_t i) {
     const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
     const core::Doubles v = all.part(a, b);
-    core::structural_parts(v, core::fit_structural(v, season), {l + a, p + a, le + a, pe + a});
+    std::vector<double> season((b - a) * steps.size()), error((b - a) * steps.size());
+    core::structural_parts(v, core::fit_structural(v, steps), {l + a, le + a, season.data(), error.data()});
+    for (std::size_t s = 0; s < steps.size(); ++s) {
+      const std::size_t column = s * static_cast<std::size_t>(n) + a;
+      std::copy_n(season.data() + s * (b - a), b - a, p + column);
+      std::copy_n(error.data() + s * (b - a), b - a, pe + column);
+    }
   });
-  return Rcpp::List::create(_["trend"] = level, _["season"] = part, _["trend_error"] = level_error,
-                            _["season_error"] = part_error);
+  return Rcpp::List::create(_["trend"] = level, _["seasons"] = parts, _["trend_error"] = level_error,
+                            _["season_errors"] = errors);
 }
+
+// What the structural model expects in the `ahead` steps after each series, one series after the other.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_structural_forecast(Rcpp::NumericVector values, Rcpp::IntegerVector breaks,
+                                            Rcpp::NumericVector seasons, int ahead, int threads) {
+  const R_xlen_t series = breaks.size() - 1;
+  Rcpp::NumericVector out(series * ahead);
+  const core::Doubles all = bind::doubles(values), steps = bind::doubles(seasons);
+  const core::Ints at = bind::ints(breaks);
+  double* to = out.begin();
+  core::parallel_for(static_cast<std::size_t>(series), threads, [&](std::size_t i) {
+    const core::Doubles v = all.part(static_cast<std::size_t>(at[i]), static_cast<std::size_t>(at[i + 1]));
+    core::structural_forecast(v, core::fit_structural(v, steps), ahead, to + i * static_cast<std::size_t>(ahead));
+  });
+  return out;
+}
+
+// Newest first.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_season_weights(int terms, int after) { return Rcpp::wrap(core::season_weights(terms, after)); }

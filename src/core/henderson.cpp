@@ -38,8 +38,9 @@ Numbers centred(const Numbers& y, int m) {
   return out;
 }
 
-// Weights for the value that has `after` later ones (up to the half width), newest first, from the
-// published tables; the 3 x 9 average spreads what is cut off evenly.
+}  // namespace
+
+// From the published tables.
 Numbers season_weights(int terms, int after) {
   if (terms == 3) {
     if (after == 0) return {11 / 27.0, 11 / 27.0, 5 / 27.0};
@@ -52,14 +53,17 @@ Numbers season_weights(int terms, int after) {
     if (after == 2) return {9 / 60.0, 13 / 60.0, 13 / 60.0, 13 / 60.0, 8 / 60.0, 4 / 60.0};
     return {1 / 15.0, 2 / 15.0, 3 / 15.0, 3 / 15.0, 3 / 15.0, 2 / 15.0, 1 / 15.0};
   }
-  Numbers full{1, 2, 3, 3, 3, 3, 3, 3, 3, 2, 1};
-  double cut = 0;
-  const Index skip = 5 - after;
-  for (Index i = 0; i < skip; ++i) cut += full[u(i)];
-  Numbers out(full.begin() + skip, full.end());
-  for (double& w : out) w = (w + cut / static_cast<double>(out.size())) / 27;
-  return out;
+  switch (after) {
+    case 0: return {0.246, 0.221, 0.197, 0.173, 0.112, 0.051};
+    case 1: return {0.208, 0.192, 0.176, 0.160, 0.144, 0.092, 0.028};
+    case 2: return {0.173, 0.163, 0.154, 0.143, 0.133, 0.123, 0.079, 0.032};
+    case 3: return {0.141, 0.137, 0.132, 0.128, 0.123, 0.117, 0.113, 0.075, 0.034};
+    case 4: return {0.084, 0.120, 0.118, 0.117, 0.116, 0.114, 0.113, 0.111, 0.073, 0.034};
+    default: return {1 / 27.0, 2 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 2 / 27.0, 1 / 27.0};
+  }
 }
+
+namespace {
 
 // One place of the cycle over the years.
 void smooth_years(const Numbers& z, int terms, Numbers& out) {

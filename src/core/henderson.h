@@ -12,6 +12,10 @@ namespace core {
 std::vector<double> henderson_filter(int terms);
 std::vector<double> musgrave_filter(int terms, int ahead, double noise);
 
+// Weights of the seasonal averages 3 x 3, 3 x 5 and 3 x 9 (`terms` 3, 5, 9) for a value with `after` later
+// ones (up to the half width: 2, 3, 5). Newest first.
+std::vector<double> season_weights(int terms, int after);
+
 struct HendersonPlan {
   int period = 12;
   bool multiply = true;

@@ -102,6 +102,7 @@ bool worth_learning(std::size_t known, std::size_t& last) {
 void fill_series(Doubles v, const std::vector<Gap>& gaps, Learnt rule, int season, bool past,
                  double longest, double* out) {
   const std::size_t m = static_cast<std::size_t>(std::max(1, season));
+  const double cycle = season;
   std::vector<double> profile, signal(rule == Learnt::model ? v.size() : 0);
   double constant = kMissing;
   std::size_t last = 0;
@@ -109,7 +110,7 @@ void fill_series(Doubles v, const std::vector<Gap>& gaps, Learnt rule, int seaso
     if (rule == Learnt::mean) constant = mean_of(v);
     if (rule == Learnt::median) constant = median_of(v);
     if (rule == Learnt::seasonal) profile = profile_of(v, m);
-    if (rule == Learnt::model) structural_signal(v, fit_structural(v, season), false, signal.data());
+    if (rule == Learnt::model) structural_signal(v, fit_structural(v, {&cycle, 1}), false, signal.data());
   }
   for (const Gap& g : gaps) {
     if (!(g.seconds <= longest)) continue;
@@ -120,7 +121,7 @@ void fill_series(Doubles v, const std::vector<Gap>& gaps, Learnt rule, int seaso
       if (rule == Learnt::seasonal && worth_learning(g.from, last)) profile = profile_of(before, m);
       // The filter runs over the gap too, where it learns nothing.
       if (rule == Learnt::model && worth_learning(g.from, last)) {
-        structural_signal(v, fit_structural(before, season), true, signal.data());
+        structural_signal(v, fit_structural(before, {&cycle, 1}), true, signal.data());
       }
     }
     if (rule == Learnt::seasonal) {

@@ -13,21 +13,30 @@ constexpr double kPi = 3.14159265358979323846;
 constexpr int kMostHarmonics = 6;   // enough for any smooth shape, and cheap
 constexpr double kVague = 1e7;      // variance of a state of which nothing is known
 
-// The state: level, slope, then a pair for each harmonic (the last of an even
-// season has one only).
+// The state: level, slope, then a pair for each harmonic. One that changes its sign at each step has
+// no second entry, and stands last.
 class Filter {
  public:
-  explicit Filter(const StructuralModel& m) : model_(m) {
-    for (int j = 1; j <= m.harmonics; ++j) {
-      const double turn = 2 * kPi * j / m.season;
-      cos_.push_back(std::cos(turn));
-      sin_.push_back(std::sin(turn));
+  explicit Filter(const StructuralModel& m, double vague = kVague) : model_(m), owner_{-1, -1} {
+    int alternating = -1;
+    for (std::size_t s = 0; s < m.seasons.size(); ++s) {
+      for (int j : m.seasons[s].harmonics) {
+        const double turn = 2 * kPi * j / m.seasons[s].steps;
+        if (2 * j == m.seasons[s].steps) { alternating = static_cast<int>(s); continue; }
+        cos_.push_back(std::cos(turn));
+        sin_.push_back(std::sin(turn));
+        owner_.insert(owner_.end(), 2, static_cast<int>(s));
+      }
     }
-    d_ = 2 + 2 * static_cast<std::size_t>(m.harmonics);
-    if (m.season >= 2 && 2 * m.harmonics == m.season) --d_;
+    if (alternating >= 0) {
+      cos_.push_back(-1);
+      sin_.push_back(0);
+      owner_.push_back(alternating);
+    }
+    d_ = owner_.size();
     a.assign(d_, 0);
     p.assign(d_ * d_, 0);
-    for (std::size_t i = 0; i < d_; ++i) p[i * d_ + i] = kVague;
+    for (std::size_t i = 0; i < d_; ++i) p[i * d_ + i] = vague;
     gain.assign(d_, 0);
   }
 
@@ -84,7 +93,11 @@ class Filter {
     }
   }
 
-  double noise_of(std::size_t i) const { return i == 0 ? model_.level : i == 1 ? model_.slope : model_.seasonal; }
+  // The season that an entry of the state belongs to; -1: level and slope.
+  int owner(std::size_t i) const { return owner_[i]; }
+  double noise_of(std::size_t i) const {
+    return i == 0 ? model_.level : i == 1 ? model_.slope : model_.seasons[static_cast<std::size_t>(owner_[i])].variance;
+  }
 
   std::vector<double> a, p, gain;
   double surprise = 0, variance = 1;
@@ -98,6 +111,7 @@ class Filter {
   void add_noise() { for (std::size_t i = 0; i < d_; ++i) p[i * d_ + i] += noise_of(i); }
 
   const StructuralModel model_;
+  std::vector<int> owner_;
   std::vector<double> cos_, sin_;
   std::size_t d_ = 0;
 };
@@ -125,7 +139,23 @@ double misfit(Doubles y, const StructuralModel& m) {
 
 }  // namespace
 
-StructuralModel fit_structural(Doubles values, int season) {
+std::vector<StructuralSeason> structural_seasons(Doubles steps, double variance) {
+  std::vector<StructuralSeason> out;
+  std::vector<double> taken;
+  for (double m : steps) {
+    out.push_back({m, {}, variance});
+    for (int j = 1; 2 * j <= m && static_cast<int>(out.back().harmonics.size()) < kMostHarmonics; ++j) {
+      const double turns = j / m;
+      const bool known = std::any_of(taken.begin(), taken.end(), [&](double f) { return std::fabs(f - turns) < 1e-9; });
+      if (known) continue;
+      out.back().harmonics.push_back(j);
+      taken.push_back(turns);
+    }
+  }
+  return out;
+}
+
+StructuralModel fit_structural(Doubles values, Doubles seasons) {
   double n = 0, mean = 0, squares = 0;
   for (double v : values) {
     if (!std::isfinite(v)) continue;
@@ -135,11 +165,8 @@ StructuralModel fit_structural(Doubles values, int season) {
     squares += delta * (v - mean);
   }
   const double sd = squares > 0 ? std::sqrt(squares / n) : 1;
-  StructuralModel m{0, 0, 0.1, 0.001, 0.01, sd};
-  if (season >= 2 && n >= 2 * season) {
-    m.season = season;
-    m.harmonics = std::min(season / 2, kMostHarmonics);
-  }
+  StructuralModel m{structural_seasons(seasons, 0.01), 0.1, 0.001, sd};
+  for (StructuralSeason& s : m.seasons) if (n < 2 * s.steps) s.harmonics.clear();
   if (n < 8 || !(squares > 0)) return m;
   // On one scale, and not too long: the shares need no more than this many steps.
   constexpr std::size_t kMost = 2000;
@@ -150,11 +177,13 @@ StructuralModel fit_structural(Doubles values, int season) {
     const auto share = [](double x) { return std::exp(std::min(std::max(x, -30.0), 12.0)); };
     out.level = share(logs[0]);
     out.slope = share(logs[1]);
-    if (logs.size() > 2) out.seasonal = share(logs[2]);
+    for (std::size_t s = 0, k = 2; s < out.seasons.size(); ++s) {
+      if (!out.seasons[s].harmonics.empty()) out.seasons[s].variance = share(logs[k++]);
+    }
     return out;
   };
   std::vector<double> start = {-2, -8};
-  if (m.season > 0) start.push_back(-6);
+  for (const StructuralSeason& s : m.seasons) if (!s.harmonics.empty()) start.push_back(-6);
   const Minimum best = minimise(
       [&](const std::vector<double>& x) { return misfit({y.data(), y.size()}, with(x)); }, start, 2.0, 160, 1e-3);
   return with(best.at);
@@ -210,10 +239,27 @@ void structural_signal(Doubles values, const StructuralModel& model, bool past, 
   }
 }
 
-void structural_parts(Doubles values, const StructuralModel& model, const StructuralParts& out) {
+void structural_forecast(Doubles values, const StructuralModel& model, int ahead, double* out) {
   double mean = 0, n = 0;
   for (double v : values) if (std::isfinite(v)) { n += 1; mean += (v - mean) / n; }
   Filter f(model);
+  for (double v : values) {
+    if (std::isfinite(v)) f.learn((v - mean) / model.scale);
+    f.step();
+  }
+  for (int h = 0; h < ahead; ++h) {
+    out[h] = mean + model.scale * f.signal();
+    f.step();
+  }
+}
+
+namespace {
+
+// One run of filter and smoother over centred values; writes the parts, or (with `errors`) the variances of
+// the parts against that of the noise. Returns the sd of the noise, on the scale of the model.
+double smooth_parts(Doubles values, double mean, const StructuralModel& model, double vague, bool errors,
+                    double* level, double* seasons) {
+  Filter f(model, vague);
   const std::size_t d = f.size(), length = values.size();
   std::vector<double> states(length * d), spreads(length * d * d), gains(length * d, 0), surprise(length, 0), variance(length, 0);
   double squares = 0, count = 0;
@@ -229,60 +275,84 @@ void structural_parts(Doubles values, const StructuralModel& model, const Struct
     }
     f.step();
   }
-  const double noise = count > 0 ? std::sqrt(squares / count) : 0;
   // Backwards, with r and N of the fixed-interval smoother (de Jong, 1989).
-  std::vector<double> r(d, 0), big(d * d, 0), column(d), pushed(d);
+  std::vector<double> r(d, 0), big(d * d, 0), column(d), pushed(d), row(d);
+  const auto seen = [](std::size_t i) { return i == 0 || (i >= 2 && i % 2 == 0); };
   for (std::size_t t = length; t-- > 0;) {
     f.turn_back(r);
-    for (std::size_t j = 0; j < d; ++j) {  // N <- T' N T
-      for (std::size_t i = 0; i < d; ++i) column[i] = big[i * d + j];
-      f.turn_back(column);
-      for (std::size_t i = 0; i < d; ++i) big[i * d + j] = column[i];
-    }
-    for (std::size_t i = 0; i < d; ++i) {
-      std::copy(big.begin() + static_cast<std::ptrdiff_t>(i * d), big.begin() + static_cast<std::ptrdiff_t>((i + 1) * d), column.begin());
-      f.turn_back(column);
-      std::copy(column.begin(), column.end(), big.begin() + static_cast<std::ptrdiff_t>(i * d));
+    if (errors) {  // N <- T' N T, which stays symmetric
+      for (int side = 0; side < 2; ++side) {
+        for (std::size_t j = 0; j < d; ++j) {
+          for (std::size_t i = 0; i < d; ++i) column[i] = big[i * d + j];
+          f.turn_back(column);
+          for (std::size_t i = 0; i < d; ++i) big[i * d + j] = column[i];
+        }
+        for (std::size_t i = 0; i < d; ++i) for (std::size_t j = 0; j < i; ++j) std::swap(big[i * d + j], big[j * d + i]);
+      }
     }
     if (variance[t] > 0) {
       const double* g = &gains[t * d];
       double along = 0, around = 0;
       for (std::size_t i = 0; i < d; ++i) {
         pushed[i] = 0;
-        for (std::size_t j = 0; j < d; ++j) pushed[i] += big[i * d + j] * g[j];
+        if (errors) for (std::size_t j = 0; j < d; ++j) pushed[i] += big[i * d + j] * g[j];
         along += g[i] * r[i];
         around += g[i] * pushed[i];
       }
-      const auto seen = [](std::size_t i) { return i == 0 || (i >= 2 && i % 2 == 0); };
       const double v = variance[t], push = (surprise[t] - along) / v, size = 1 / v + around / (v * v);
-      for (std::size_t i = 0; i < d; ++i) {
-        for (std::size_t j = 0; j < d; ++j) {
-          if (seen(i) && seen(j)) big[i * d + j] += size;
-          if (seen(i)) big[i * d + j] -= pushed[j] / v;
-          if (seen(j)) big[i * d + j] -= pushed[i] / v;
+      if (errors) {
+        for (std::size_t i = 0; i < d; ++i) {
+          for (std::size_t j = 0; j < d; ++j) {
+            if (seen(i) && seen(j)) big[i * d + j] += size;
+            if (seen(i)) big[i * d + j] -= pushed[j] / v;
+            if (seen(j)) big[i * d + j] -= pushed[i] / v;
+          }
         }
       }
       for (std::size_t i = 0; i < d; ++i) if (seen(i)) r[i] += push;
     }
     const double *a = &states[t * d], *p = &spreads[t * d * d];
-    // The mean and variance of level (entry 0) and season (entries 2, 4, ...).
-    const auto part = [&](bool season, double& mean_of, double& error_of) {
+    // The level (entry 0), or a season (the first of each of its pairs).
+    const auto part = [&](int season) {
+      const auto within = [&](std::size_t i) { return season < 0 ? i == 0 : seen(i) && i > 0 && f.owner(i) == season; };
       double value = 0, before = 0, gained = 0;
-      std::vector<double> row(d, 0);
-      for (std::size_t i = season ? 2 : 0; i < d; i += 2) {
+      std::fill(row.begin(), row.end(), 0);
+      for (std::size_t i = 0; i < d; ++i) {
+        if (!within(i)) continue;
         value += a[i];
         for (std::size_t j = 0; j < d; ++j) row[j] += p[i * d + j];
-        if (!season) break;
       }
       for (std::size_t j = 0; j < d; ++j) value += row[j] * r[j];
-      for (std::size_t i = season ? 2 : 0; i < d; i += 2) { before += row[i]; if (!season) break; }
+      if (!errors) return value;
+      for (std::size_t i = 0; i < d; ++i) if (within(i)) before += row[i];
       for (std::size_t i = 0; i < d; ++i) for (std::size_t j = 0; j < d; ++j) gained += row[i] * big[i * d + j] * row[j];
-      mean_of = model.scale * value;
-      error_of = model.scale * noise * std::sqrt(std::max(0.0, before - gained));
+      return std::max(0.0, before - gained);
     };
-    part(false, out.level[t], out.level_error[t]);
-    out.level[t] += mean;
-    part(true, out.season[t], out.season_error[t]);
+    level[t] = part(-1);
+    for (std::size_t s = 0; s < model.seasons.size(); ++s) seasons[s * length + t] = part(static_cast<int>(s));
+  }
+  return count > 0 ? std::sqrt(squares / count) : 0;
+}
+
+}  // namespace
+
+void structural_parts(Doubles values, const StructuralModel& model, const StructuralParts& out) {
+  double mean = 0, n = 0;
+  for (double v : values) if (std::isfinite(v)) { n += 1; mean += (v - mean) / n; }
+  const std::size_t length = values.size(), all = length * model.seasons.size();
+  const double noise = smooth_parts(values, mean, model, kVague, false, out.level, out.seasons);
+  // Variances are differences of large numbers while little is known: a start of ten standard deviations of the
+  // values is vague enough for them, and loses fewer digits.
+  const double vague = std::min(kVague, 100 / std::max(noise * noise, 1e-5));
+  smooth_parts(values, mean, model, vague, true, out.level_error, out.season_errors);
+  const double unit = model.scale * noise;
+  for (std::size_t t = 0; t < length; ++t) {
+    out.level[t] = mean + model.scale * out.level[t];
+    out.level_error[t] = unit * std::sqrt(out.level_error[t]);
+  }
+  for (std::size_t t = 0; t < all; ++t) {
+    out.seasons[t] *= model.scale;
+    out.season_errors[t] = unit * std::sqrt(out.season_errors[t]);
   }
 }
 

@@ -258,11 +258,11 @@ void curves() {
 
   std::vector<double> line(60), signal(60);
   for (int i = 0; i < 60; ++i) line[i] = i % 7 == 3 ? core::kMissing : 5 + 0.5 * i;
-  core::structural_signal(span(line), {0, 0, 0.1, 0.1, 0, 1}, false, signal.data());
+  core::structural_signal(span(line), {{}, 0.1, 0.1, 1}, false, signal.data());
   bool straight = true;
   for (int i = 0; i < 60; ++i) straight = straight && near(signal[i], 5 + 0.5 * i, 1e-5);
   check("the smoothed state of a straight line is the line, gaps and all", straight);
-  core::structural_signal(span(line), {0, 0, 0.1, 0.1, 0, 1}, true, signal.data());
+  core::structural_signal(span(line), {{}, 0.1, 0.1, 1}, true, signal.data());
   check("looking back only there is nothing before the first value", std::isnan(signal[0]) && near(signal[59], 34.5, 1e-3));
 }
 
@@ -429,6 +429,16 @@ void smoothers() {
     curve += j * j * h[static_cast<std::size_t>(j + 6)];
   }
   check("Henderson's weights keep parabolas", near(total, 1) && std::fabs(curve) < 1e-9);
+  check("all weights of the seasonal averages sum to one", [] {
+    for (int terms : {3, 5, 9}) {
+      for (int after = 0; after <= (terms == 3 ? 2 : terms == 5 ? 3 : 5); ++after) {
+        double sum = 0;
+        for (double w : core::season_weights(terms, after)) sum += w;
+        if (!near(sum, 1)) return false;
+      }
+    }
+    return true;
+  }());
   check("Musgrave's end weights sum to one", [] {
     for (int ahead = 0; ahead < 6; ++ahead) {
       double sum = 0;
@@ -444,13 +454,20 @@ void structural() {
   std::normal_distribution<double> normal;
   std::vector<double> y(160), level(160), season(160), level_error(160), season_error(160), signal(160);
   for (std::size_t t = 0; t < y.size(); ++t) y[t] = 50 + (t % 4 == 0 ? 3.0 : -1.0) + 0.3 * normal(random);
-  const core::StructuralModel model = core::fit_structural(span(y), 4);
-  core::structural_parts(span(y), model, {level.data(), season.data(), level_error.data(), season_error.data()});
+  const double cycle = 4;
+  const core::StructuralModel model = core::fit_structural(span(y), {&cycle, 1});
+  core::structural_parts(span(y), model, {level.data(), level_error.data(), season.data(), season_error.data()});
   core::structural_signal(span(y), model, false, signal.data());
   bool whole = true;
   for (std::size_t t = 0; t < y.size(); ++t) whole = whole && near(level[t] + season[t], signal[t], 1e-5);
   check("level and season add up to the smoothed signal", whole);
   check("and are those that were planted", std::fabs(level[80] - 50) < 0.3 && std::fabs(season[80] - 3) < 0.4);
+  std::vector<double> next(8);
+  core::structural_forecast(span(y), model, 8, next.data());
+  check("a forecast goes on with the season", std::fabs(next[0] - 53) < 0.6 && std::fabs(next[5] - 49) < 0.6);
+  const double two[] = {4, 12};
+  const auto seasons = core::structural_seasons({two, 2}, 0.1);
+  check("harmonics that two seasons share count once", seasons[0].harmonics.size() == 2 && seasons[1].harmonics.size() == 4);
   check("with errors that are least inside", level_error[80] > 0 && level_error[80] < level_error[159] + 1e-12);
 }
 

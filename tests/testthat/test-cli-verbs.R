@@ -15,6 +15,8 @@ test_that("changes, departures and powers", {
   expect_equal(based$volume, quiet(rebase(x, "2023/2027", "month of year", "ratio"))$volume)
   even <- table_of(kairon("stabilise", billed, "--power", "0.5"))
   expect_equal(even$volume, quiet(stabilise(x, 0.5))$volume)
+  level <- table_of(kairon("remove-seasons", billed, "--seasons", "year", "--combine", "multiply"))
+  expect_equal(level$volume, quiet(remove_seasons(x, "year", "multiply"))$volume)
   rivals <- table_of(kairon("stabilise", billed, "--compare"))
   expect_equal(rivals$spread_ratio, stabilise(x, compare = TRUE)$spread_ratio)
 })

@@ -83,6 +83,17 @@ test_that("Henderson's and Musgrave's filters are the published ones", {
   }
 })
 
+test_that("seasonal averages have the published weights", {
+  w <- kairon:::cpp_season_weights
+  # What an average of three of an average of so many terms gives a single one.
+  twice <- function(terms) stats::convolve(rep(1, 3) / 3, rep(1, terms) / terms, type = "open")
+  for (terms in c(3L, 5L, 9L)) expect_equal(w(terms, 5L), twice(terms))
+  expect_equal(w(3L, 0L), c(11, 11, 5) / 27)
+  expect_equal(w(5L, 1L), c(15, 15, 15, 11, 4) / 60)
+  expect_equal(w(9L, 0L), c(0.246, 0.221, 0.197, 0.173, 0.112, 0.051))
+  for (terms in c(3L, 5L, 9L)) for (after in 0:1) expect_equal(sum(w(terms, after)), 1)
+})
+
 test_that("the henderson scheme finds season, trend and extremes, and picks its filters", {
   set.seed(2)
   index <- c(0.8, 0.9, 1, 1.1, 1.2, 1.25, 1.15, 1.05, 1, 0.95, 0.85, 0.75)
@@ -236,7 +247,7 @@ test_that("what cannot be split is refused with the way on", {
   x <- demo_timeline("billed")
   expect_match(error_text(decomposition(daily(1:30), "week", "henderson")), "for months and quarters")
   expect_match(error_text(decomposition(monthly(1:30), "year", "henderson")), "three years")
-  expect_match(error_text(decomposition(x, c("year", "quarter"), "state")), "one season at a time")
+  expect_match(error_text(decomposition(x, c("year", "quarter"), "averages")), "one season at a time")
   expect_match(error_text(decomposition(x, c(12, 12))), "same length")
   expect_match(error_text(decomposition(x, "year", "losss")), "loess")
   expect_match(error_text(decomposition(x, "year", season_window = 6)), "odd number")
@@ -260,6 +271,69 @@ test_that("shifts are removed from the past, anew at each cutoff", {
   expect_lt(scores(b)$mae, 2)
   quiet_one <- quiet(remove_shifts(vet(daily(rnorm(100)), shifts())))
   expect_match(paste(format(ledger(quiet_one)), collapse = " "), "No level shift was found")
+})
+
+test_that("a structural model splits several seasons, with errors that are honest", {
+  set.seed(12)
+  hours <- 0:(24 * 7 * 12 - 1)
+  day <- 5 * sin(2 * pi * hours / 24)
+  week <- 3 * cos(2 * pi * hours / 168)
+  at <- as.POSIXct("2031-01-06", tz = "UTC") + 3600 * hours
+  x <- quiet(timeline(data.frame(time = at, flow = 100 + day + week + rnorm(length(hours), 0, 1)), time,
+                      levels = "flow"))
+  d <- as.data.frame(decomposition(x, c("day", "week"), "state"))
+  expect_lt(sqrt(mean((d$day_effect - day)^2)), 0.35)
+  expect_lt(sqrt(mean((d$week_effect - week)^2)), 0.35)
+  expect_equal(add_up(decomposition(x, c("day", "week"), "state")), x$flow)
+  held <- abs(d$day_effect - day) < 2 * d$day_error
+  expect_gt(mean(held), 0.8)
+  expect_lt(max(d$day_error), 1)
+  e <- as.data.frame(decomposition(x, "day", "averages", extend = TRUE))
+  expect_true(all(is.finite(e$trend)))
+  expect_lt(max(abs(e$day_effect - day)), 0.8)
+  zero <- as.data.frame(decomposition(x, "day", season_window = 7, season_degree = 0))
+  expect_lt(sqrt(mean((zero$day_effect - day)^2)), 0.8)
+  expect_match(error_text(decomposition(x, "day", season_degree = 3)), "0, 1 or 2")
+})
+
+test_that("seasons are taken off, put back, and learnt anew at each cutoff", {
+  set.seed(13)
+  v <- 40 + 0.1 * 1:140 + rep(week, 20) + rnorm(140, 0, 0.2)
+  x <- daily(replace(v, 30:33, NA), levels = "flow")
+  r <- quiet(remove_seasons(x, "week", keep = TRUE))
+  expect_lt(max(abs(r$flow - (40 + 0.1 * 1:140)), na.rm = TRUE), 1)
+  expect_equal(r$flow_raw, x$flow)
+  expect_equal(quiet(back_transform(r))$flow, x$flow)
+  expect_equal(as.data.frame(ledger(r))$swing, diff(range(week)), tolerance = 0.05)
+  off <- routine() |> remove_seasons("week")
+  f <- subset(as.data.frame(quiet(forecast(x, 14, by_drift(), routine = off))), origin == "forecast")
+  expect_lt(max(abs(f$value - (40 + 0.1 * 141:154 + rep(week, 2)))), 1)
+  # Bounds move with the season: as far from the value as without one.
+  expect_equal(f$upper_90 - f$value, f$value - f$lower_90)
+  z <- 60 * 1.01^(1:96) * rep(1 + 0.2 * cos(2 * pi * (1:12) / 12), 8)
+  m <- monthly(z, levels = "volume")
+  even <- quiet(remove_seasons(stabilise(m, "log"), "year"))
+  expect_equal(quiet(back_transform(even))$volume, z)
+  both <- routine() |> stabilise("log") |> remove_seasons("year")
+  g <- subset(as.data.frame(quiet(forecast(m, 12, by_drift(), routine = both))), origin == "forecast")
+  expect_equal(g$value, 60 * 1.01^(97:108) * (1 + 0.2 * cos(2 * pi * (1:12) / 12)), tolerance = 0.01)
+  changed <- replace(v, 131:140, 500)
+  past <- function(v) {
+    b <- quiet(backtest(daily(v, levels = "flow"), by_naive(), horizon = 10, cutoffs = 2, routine = off))
+    b$table$value[b$table$cutoff == min(b$table$cutoff)]
+  }
+  expect_equal(past(changed), past(v))
+  expect_match(error_text(remove_seasons(daily(-5:30), "week", "multiply")), "positive")
+  expect_match(error_text(remove_seasons(daily(1:10), "week")), "two full cycles")
+  expect_match(format(off)[2], "remove_seasons")
+})
+
+test_that("a leap February counts in quarters that begin in December", {
+  at <- seq(as.Date("2019-12-01"), by = "3 months", length.out = 24)
+  x <- quiet(timeline(data.frame(quarter = at, volume = 1:24), quarter, levels = "volume"))
+  leap <- kairon:::calendar_columns(x, kairon:::rows_of(x), "leap year", NULL)[["leap year"]]
+  expect_equal(leap[seq(1, 24, 4)], c(0.75, -0.25, -0.25, -0.25, 0.75, -0.25))
+  expect_equal(sum(leap != 0), 6)
 })
 
 test_that("gaps of more than a season and fits that do not settle are borne, and said", {
