@@ -193,6 +193,30 @@ cpp_season_weights <- function(terms, after) {
     .Call(`_kairon_cpp_season_weights`, terms, after)
 }
 
+cpp_smoothing_fit <- function(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads) {
+    .Call(`_kairon_cpp_smoothing_fit`, values, breaks, seasons, forms, given, aim, warm_up, textbook, threads)
+}
+
+cpp_smoothing_run <- function(model, values, breaks, textbook) {
+    .Call(`_kairon_cpp_smoothing_run`, model, values, breaks, textbook)
+}
+
+cpp_smoothing_forecast <- function(model, ahead, threads) {
+    .Call(`_kairon_cpp_smoothing_forecast`, model, ahead, threads)
+}
+
+cpp_smoothing_paths <- function(model, series, normal, textbook) {
+    .Call(`_kairon_cpp_smoothing_paths`, model, series, normal, textbook)
+}
+
+cpp_theta_fit <- function(values, breaks, season, seasonal, multiply, theta, dynamic, threads) {
+    .Call(`_kairon_cpp_theta_fit`, values, breaks, season, seasonal, multiply, theta, dynamic, threads)
+}
+
+cpp_theta_forecast <- function(model, ahead, threads) {
+    .Call(`_kairon_cpp_theta_forecast`, model, ahead, threads)
+}
+
 cpp_read_stamps <- function(text, order) {
     .Call(`_kairon_cpp_read_stamps`, text, order)
 }

@@ -41,10 +41,10 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   }
   observed <- quietly(replay(if (!is.null(routine)) grid_steps(routine), x))
   check_regular(observed, "A backtest")
-  chosen <- pick_measures(observed, rlang::enquo(measures))
   levels <- check_levels(intervals)
   observed <- complete_grid(observed)
   methods <- as_methods(methods %||% baseline_methods(observed), "methods")
+  chosen <- target_measures(observed, rlang::enquo(measures), timeline_meta(x), driver_columns(methods))
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing)
   check_backtest_window(window)
   runs <- lapply(seq_along(plan$cutoffs), function(i) {
@@ -153,7 +153,7 @@ run_cutoff <- function(x, observed, methods, plan, i, window, routine, measures,
       prepared <- pad_to(prepared, cutoff)
       kept <- drop_ended(prepared, list(steps = plan$steps), measures)
       lapply(measures, function(m) {
-        made <- forecast_each(kept, m, methods, plan, i, levels)
+        made <- forecast_each(kept, m, methods, plan, i, levels, observed)
         if (!is.null(made$table)) made$table <- undo_scale(made$table, prepared, m, levels)
         made
       })
@@ -230,18 +230,21 @@ pad_to <- function(x, cutoff) {
   complete_grid(x, common_end = TRUE)
 }
 
-forecast_each <- function(x, measure, methods, plan, i, levels) {
-  batch <- make_batch(x, measure)
+# `observed` gives the future of drivers that are declared as known ahead, and only that.
+forecast_each <- function(x, measure, methods, plan, i, levels, observed) {
+  plain <- make_batch(x, measure)
   rows <- rows_of(x)
   meta <- timeline_meta(x)
   zone <- future_zone(meta, rows, plan$steps)
   future <- stamp_of(meta$cadence, plan$cutoffs[i] + seq_len(plan$steps), zone)
-  step <- list(steps = plan$steps, stamps = from_seconds(future, meta$type, meta$zone))
+  step <- list(steps = plan$steps, stamps = from_seconds(future, meta$type, meta$zone), bare = TRUE)
   tables <- failures <- list()
   for (name in names(methods)) {
     result <- tryCatch(
       {
-        r <- run_method(methods[[name]], name, batch, rows, step, levels)
+        method <- methods[[name]]
+        batch <- if (is.null(method$drivers)) plain else make_batch(x, measure, method$drivers, observed)
+        r <- run_method(method, name, batch, rows, step, levels)
         forecast_table(x, measure, name, r, rows, step, levels)
       },
       error = function(e) e

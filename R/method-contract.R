@@ -4,7 +4,8 @@
 #' Writing a forecasting method
 #'
 #' A method is a constructor `by_x()` that returns `new_method("x", ...)` and
-#' S3 methods for these generics, dispatched on `kairon_by_x`.
+#' S3 methods for these generics, dispatched on `kairon_by_x`. The first four make a forecast; the
+#' others are optional, and say so where they are missing.
 #'
 #' @param method A method, such as [by_naive()].
 #' @param batch The numbers of all series at once, a list:
@@ -12,20 +13,35 @@
 #'   `breaks` (first row of each series from 0, and the number of rows),
 #'   `context` (see there).
 #' @param context A list: `seasons` (named whole numbers of steps, the shortest
-#'   first; empty where the cadence has none), `cadence`, `measure`, `kind`, `unit`.
+#'   first; empty where the cadence has none), `cadence`, `measure`, `kind`, `unit`; `stamps` (seconds of
+#'   each row), `type` and `zone` of the time column, `labels` of the series, `drivers` (a named list of flat
+#'   vectors), and `ahead`, a function of a number of steps that gives `stamps` (seconds) and `drivers` (a
+#'   named list of matrices, one column a series) of the steps to come.
 #' @param model What `method_fit()` returned.
 #' @param horizon Number of steps ahead (whole, at least 1).
 #' @param levels Interval levels in percent.
+#' @param n Number of paths.
 #' @param name Name of the method.
 #' @param ... Settings kept in the method.
 #' @returns
-#' * `method_fit()`: a model of any form, for all series of the batch.
+#' * `method_fit()`: a model of any form, for all series of the batch. Where it has a character vector
+#'     `notes`, they are shown.
 #' * `method_predict()`: a list of `point`, a matrix of `horizon` rows and one
 #'   column a series, and `lower` and `upper`, lists of such matrices, one for
 #'   each level in order.
 #' * `method_describe()`: one line of plain words.
 #' * `method_needs()`: a list: `values` (how many values a series must have) and
 #'   `season` (whether a season is needed).
+#' * `method_form()`: one line of plain words for each series, on what the fit chose.
+#' * `method_fitted()`: one-step expectations, one for each row of the batch.
+#' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe `error`.
+#' * `method_information()`: a data frame with a row for each series: `log_likelihood`, `parameters`, `aic`,
+#'     `aicc`, `bic`, `residual_sd`.
+#' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's generator.
+#' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its attribute
+#'     `combine` says `"multiply"`).
+#' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
+#'     new fit.
 #' @name method-contract
 NULL
 
@@ -54,6 +70,64 @@ method_needs <- function(method, context) UseMethod("method_needs")
 #' @export
 method_needs.kairon_method <- function(method, context) {
   list(values = 2, season = FALSE)
+}
+
+#' @rdname method-contract
+#' @export
+method_form <- function(method, model) UseMethod("method_form")
+
+#' @export
+method_form.kairon_method <- function(method, model) NULL
+
+#' @rdname method-contract
+#' @export
+method_fitted <- function(method, model) UseMethod("method_fitted")
+
+#' @export
+method_fitted.kairon_method <- function(method, model) abort_lacking(method, "one-step expectations")
+
+#' @rdname method-contract
+#' @export
+method_coefficients <- function(method, model) UseMethod("method_coefficients")
+
+#' @export
+method_coefficients.kairon_method <- function(method, model) NULL
+
+#' @rdname method-contract
+#' @export
+method_information <- function(method, model) UseMethod("method_information")
+
+#' @export
+method_information.kairon_method <- function(method, model) NULL
+
+#' @rdname method-contract
+#' @export
+method_paths <- function(method, model, horizon, n) UseMethod("method_paths")
+
+#' @export
+method_paths.kairon_method <- function(method, model, horizon, n) abort_lacking(method, "paths")
+
+#' @rdname method-contract
+#' @export
+method_parts <- function(method, model, horizon) UseMethod("method_parts")
+
+#' @export
+method_parts.kairon_method <- function(method, model, horizon) NULL
+
+#' @rdname method-contract
+#' @export
+method_advance <- function(method, model, batch) UseMethod("method_advance")
+
+#' @export
+method_advance.kairon_method <- function(method, model, batch) {
+  abort_lacking(method, "a state that could be moved on")
+}
+
+abort_lacking <- function(method, what) {
+  abort_input(c(
+    "{.code {format(method)}} has no {what}.",
+    i = "Methods of one's own may leave this out; see {.help method-contract}."
+  ), call = NULL)
 }
 
 is_method <- function(x) inherits(x, "kairon_method")
@@ -96,23 +170,7 @@ abort_method <- function(x, arg, call) {
   ), call = call)
 }
 
-# The four baselines ----
-# They share one compiled call; each of their files has the rest.
-
-baseline_order <- c("mean", "naive", "seasonal_naive", "drift")
-
-fit_baseline <- function(method, batch, season = 1) {
-  list(batch = batch, season = as.integer(season))
-}
-
-predict_baseline <- function(method, model, horizon, levels) {
-  batch <- model$batch
-  code <- match(method$name, baseline_order) - 1L
-  raw <- call_core(cpp_baseline_forecast(
-    batch$values, batch$breaks, code, model$season, as.integer(horizon), core_threads()
-  ))
-  spread_intervals(raw$point, raw$se, raw$freedom, levels)
-}
+# What methods share ----
 
 # Intervals of Student's t around a point, with the degrees of freedom of the
 # estimated error.
@@ -128,4 +186,25 @@ spread_intervals <- function(point, se, freedom, levels) {
     lower = lapply(wide, function(w) point - w),
     upper = lapply(wide, function(w) point + w)
   )
+}
+
+# Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and what
+# the variance grows by is carried on from step to step.
+paths_of_variances <- function(mean, variance, n) {
+  h <- nrow(mean)
+  out <- array(NA_real_, c(h, ncol(mean), n))
+  for (s in seq_len(ncol(mean))) {
+    noise <- matrix(stats::rnorm(h * n), h)
+    grown <- sqrt(pmax(0, diff(c(variance[1, s], variance[, s]))))
+    before <- rbind(0, noise[-h, , drop = FALSE])
+    carried <- apply(before * grown, 2, cumsum)
+    out[, s, ] <- mean[, s] + noise * sqrt(variance[1, s]) + carried
+  }
+  out
+}
+
+# The last value that is there, at each step.
+carried_on <- function(v) {
+  at <- cummax(ifelse(is.na(v), 0L, seq_along(v)))
+  ifelse(at > 0, v[pmax(at, 1)], NA_real_)
 }

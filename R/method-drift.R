@@ -13,7 +13,7 @@
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_drift())
 #' @export
-by_drift <- function() new_method("drift")
+by_drift <- function() new_baseline("drift")
 
 #' @export
 method_fit.kairon_by_drift <- function(method, batch) fit_baseline(method, batch)

@@ -7,27 +7,47 @@
 #'   routine makes regular.
 #' @param horizon How far ahead: a duration (`"28 days"`), a number of steps, or
 #'   an end date (`"2032-12-31"`).
-#' @param method A method, or a named list of them: [by_mean()], [by_naive()],
-#'   [by_seasonal_naive()], [by_drift()]. Default: the last season repeated where
+#' @param method A method, or a (named) list of them: [by_mean()], [by_naive()],
+#'   [by_seasonal_naive()], [by_drift()], [by_moving_average()], [by_regression()], [by_smoothing()],
+#'   [by_theta()]. Default: the last season repeated where
 #'   the cadence has a season, else the last value.
-#' @param measures Measures to forecast; all by default.
+#' @param measures Measures to forecast; by default all that no method declares as a driver.
 #' @param intervals Levels of the prediction intervals, in percent.
+#' @param drivers A timeline with the future values of drivers that are [known_ahead()].
 #' @param routine A [routine()] of preparation steps, run before the forecast.
+#' @param last `"drop"` leaves out a last bin that is not finished (so few readings that it is marked thin), and
+#'   says so; `"keep"` takes it as it is.
+#' @param paths How many possible futures to draw, 0 for none: [total()] needs them. [set.seed()] repeats them.
+#' @param limits The range that values can have, such as `c(0, Inf)`; what lies outside is moved to its end,
+#'   and that is said. Amounts without a value below zero cannot fall below it.
+#' @param whole Whether forecasts are whole numbers, rounded so that their running totals stay within a half.
+#' @param ended Series without a value in the last two seasons or the last `horizon` steps: `"leave"` them out,
+#'   and say so, or `"forecast"` them all the same.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in
 #'   one table: the series columns, the time column, `measure`, `origin`
 #'   ("observed", ..., "forecast"; "missing" where there is no value), `value`,
 #'   `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for
-#'   the history). Series without a value in the last two seasons or the last
-#'   `horizon` steps have ended: they are reported and not forecast.
+#'   the history). [summary()] looks at the join and compares methods, [total()] adds up, [breakdown()] shows
+#'   parts, and the element `paths` has the paths as a table.
+#' @section When a method fails:
+#' Where several methods are given, one that fails is listed and the others stay. A series that a method cannot
+#' be fitted to gets a simpler form, or its last value, which is listed too.
 #' @examples
-#' f <- forecast(demo_timeline("demand"), "14 days")
+#' f <- forecast(demo_timeline("demand"), "14 days", by_smoothing())
 #' f
 #' head(subset(as.data.frame(f), origin == "forecast"))
+#' summary(forecast(demo_timeline("billed"), "1 year", list(by_smoothing(), by_theta(), by_drift())))
 #' @export
 forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = NULL,
-                                     intervals = c(50, 90), routine = NULL, ...) {
+                                     intervals = c(50, 90), drivers = NULL, routine = NULL,
+                                     last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
+                                     ended = c("leave", "forecast"), ...) {
   check_routine(routine)
+  last <- rlang::arg_match(last)
+  ended <- rlang::arg_match(ended)
+  limits <- check_limits(limits)
+  if (!identical(paths, 0)) check_count(paths)
   measures_quo <- rlang::enquo(measures)
   if (missing(horizon)) {
     abort_input(c(
@@ -37,30 +57,117 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   }
   x <- replay(routine, object)
   check_regular(x, "A forecast")
-  chosen <- pick_measures(x, measures_quo)
-  # Raw values that the routine keeps beside are no targets unless asked for.
-  if (rlang::quo_is_null(measures_quo)) {
-    made <- setdiff(chosen, names(timeline_meta(object)$kinds))
-    chosen <- setdiff(chosen, made[sub("_raw$", "", made) %in% chosen & grepl("_raw$", made)])
-  }
+  given <- if (!is.null(method)) as_methods(method)
+  chosen <- target_measures(x, measures_quo, timeline_meta(object), driver_columns(given))
   levels <- check_levels(intervals)
   x <- complete_grid(x)
+  if (last == "drop") x <- without_unfinished(x, chosen)
   plan <- plan_forecast(x, horizon)
-  methods <- as_methods(method %||% default_method(x, chosen[1]))
-  live <- drop_ended(complete_grid(x, common_end = TRUE), plan, chosen)
-  tables <- lapply(chosen, function(m) {
-    forecast_measure(live, m, methods, plan, levels)
-  })
-  for (i in seq_along(chosen)) tables[[i]]$table <- undo_scale(tables[[i]]$table, x, chosen[i], levels)
+  plan$paths <- paths
+  plan$future <- drivers
+  methods <- given %||% as_methods(default_method(x, chosen[1]))
+  live <- complete_grid(x, common_end = TRUE)
+  if (ended == "leave") live <- drop_ended(live, plan, chosen)
+  results <- lapply(chosen, function(m) forecast_measure(live, m, methods, plan, levels))
+  for (i in seq_along(chosen)) results[[i]] <- on_own_scale(results[[i]], x, chosen[i], levels, limits, whole)
+  history <- undo_history(x)
+  notes <- unlist(lapply(results, `[[`, "notes"))
+  if (length(notes)) tell(stats::setNames(notes, rep("!", length(notes))))
   structure(
     list(
-      table = do.call(rbind, lapply(tables, `[[`, "table")),
-      notes = unlist(lapply(tables, `[[`, "notes")),
-      history = undo_history(x), methods = methods, measures = chosen, levels = levels,
-      horizon = plan$steps, routine = routine, ended = setdiff_series(x, live)
+      table = do.call(rbind, lapply(results, `[[`, "table")), notes = notes,
+      history = history, methods = methods, measures = chosen, levels = levels,
+      horizon = plan$steps, routine = routine, ended = setdiff_series(x, live),
+      forms = unlist(lapply(results, `[[`, "forms"), recursive = FALSE),
+      paths = do.call(rbind, lapply(results, `[[`, "paths")),
+      parts = do.call(rbind, lapply(results, `[[`, "parts"))
     ),
     class = "kairon_forecast"
   )
+}
+
+# Without a choice: all but raw values that the routine keeps beside, and drivers.
+target_measures <- function(x, quo, before, drivers, call = rlang::caller_env()) {
+  chosen <- pick_measures(x, quo)
+  if (!rlang::quo_is_null(quo)) {
+    return(chosen)
+  }
+  made <- setdiff(chosen, names(before$kinds))
+  chosen <- setdiff(chosen, made[sub("_raw$", "", made) %in% chosen & grepl("_raw$", made)])
+  chosen <- setdiff(chosen, drivers)
+  if (length(chosen) == 0) {
+    abort_input(c("All columns are drivers, and nothing is left to forecast.",
+                  i = "Name the measure with {.arg measures}."), call = call)
+  }
+  if (length(chosen) > 1) {
+    tell(c(i = "All {length(chosen)} measures are forecast: {word_list(chosen)}. Choose with {.arg measures}."))
+  }
+  chosen
+}
+
+check_limits <- function(limits, call = rlang::caller_env()) {
+  if (is.null(limits)) {
+    return(NULL)
+  }
+  if (!is.numeric(limits) || length(limits) != 2 || anyNA(limits) || limits[1] >= limits[2]) {
+    abort_input("{.arg limits} must be two numbers, the lower one first, such as {.code c(0, Inf)}.", call = call)
+  }
+  limits
+}
+
+# The last period without the rest of its readings says nothing about its level.
+without_unfinished <- function(x, measures) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  end <- k == max(k)
+  thin <- Reduce(`|`, lapply(measures, function(m) is_thin(x, m)))
+  if (!any(end & thin)) {
+    return(x)
+  }
+  at <- show_stamp(rows$seconds[which(end)[1]], meta$type, meta$zone)
+  tell(c(i = "The last bin, {at}, is not finished and is left out; {.code last = \"keep\"} keeps it."))
+  x[!end, ]
+}
+
+# Values, bounds, paths and parts back on the measure's own scale, within its limits.
+on_own_scale <- function(result, x, measure, levels, limits, whole) {
+  table <- undo_scale(result$table, x, measure, levels)
+  if (!is.null(result$paths)) result$paths <- undo_scale(result$paths, x, measure, integer())
+  if (length(timeline_meta(x)$undo[[measure]])) result$parts <- NULL
+  past <- undo_history(x)[[measure]]
+  own <- limits
+  amount <- timeline_meta(undo_history(x))$kinds[[measure]] == "amount"
+  if (is.null(own) && amount && isTRUE(all(past >= 0, na.rm = TRUE))) own <- c(0, Inf)
+  if (!is.null(own)) {
+    outside <- is.finite(past) & (past < own[1] | past > own[2])
+    if (any(outside)) {
+      tell(c("!" = "{sum(outside)} observed value{?s} of {measure} lie{?s/} outside of the limits."))
+    }
+    moved <- 0
+    for (column in c("value", bound_columns(levels))) {
+      v <- table[[column]]
+      if (column == "value") moved <- sum(v < own[1] | v > own[2], na.rm = TRUE)
+      table[[column]] <- pmin(pmax(v, own[1]), own[2])
+    }
+    if (!is.null(result$paths)) result$paths$value <- pmin(pmax(result$paths$value, own[1]), own[2])
+    if (moved > 0) {
+      result$notes <- c(result$notes, paste0(
+        measure, ": ", plural(moved, "forecast"), " moved to the limits, ", show_number(own[1]), " to ",
+        show_number(own[2])
+      ))
+    }
+  }
+  if (isTRUE(whole)) {
+    groups <- paste(table_labels(table, x), table$method, sep = "\r")
+    table$value <- stats::ave(table$value, groups, FUN = function(v) diff(c(0, round(cumsum(v)))))
+    for (b in bound_columns(levels)) {
+      table[[b]] <- if (startsWith(b, "lower")) floor(table[[b]]) else ceiling(table[[b]])
+    }
+    if (!is.null(result$paths)) result$paths$value <- round(result$paths$value)
+  }
+  result$table <- table
+  result
 }
 
 check_levels <- function(levels, call = rlang::caller_env()) {
@@ -193,30 +300,36 @@ setdiff_series <- function(all, some) {
   setdiff(series_labels(rows_of(all)$keys), series_labels(rows_of(some)$keys))
 }
 
-make_batch <- function(x, measure) {
+make_batch <- function(x, measure, declared = NULL, future = NULL) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   seasons <- default_seasons(x, measure, rows)
   attr(seasons, "found") <- NULL
-  values <- x[[measure]]
+  values <- as.double(x[[measure]])
   values[!is.finite(values)] <- NA_real_
+  ahead <- driver_context(x, rows, declared, future)
   list(
     values = values, breaks = rows$breaks,
     context = list(
       seasons = seasons, cadence = meta$cadence, measure = measure,
-      kind = meta$kinds[[measure]], unit = meta$units[[measure]]
+      kind = meta$kinds[[measure]], unit = meta$units[[measure]], stamps = rows$seconds, type = meta$type,
+      zone = meta$zone, labels = series_labels(rows$keys), drivers = ahead$past, ahead = ahead$ahead
     )
   )
 }
 
 forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
-  batch <- make_batch(x, measure)
   rows <- rows_of(x)
   notes <- character()
-  tables <- list()
+  tables <- paths <- parts <- forms <- list()
+  plain <- make_batch(x, measure)
   for (name in names(methods)) {
+    method <- methods[[name]]
     result <- tryCatch(
-      run_method(methods[[name]], name, batch, rows, plan, levels),
+      {
+        batch <- if (is.null(method$drivers)) plain else make_batch(x, measure, method$drivers, plan$future)
+        run_method(method, name, batch, rows, plan, levels)
+      },
       kairon_error = function(e) e
     )
     if (inherits(result, "error")) {
@@ -227,12 +340,17 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
       next
     }
     tables[[name]] <- forecast_table(x, measure, name, result, rows, plan, levels)
+    if (length(result$notes)) notes <- c(notes, paste0(name, ": ", result$notes))
+    forms[[paste(measure, name, sep = "\r")]] <- result$form
+    paths[[name]] <- path_table(x, measure, name, result$paths, rows, plan)
+    parts[[name]] <- part_table(x, measure, name, result$parts, rows, plan)
   }
   if (length(tables) == 0) {
     abort_input(c("No method could forecast {.field {measure}}.", rlang::set_names(notes, "x")),
                 call = call)
   }
-  list(table = do.call(rbind, unname(tables)), notes = notes)
+  bind <- function(t) do.call(rbind, unname(t))
+  list(table = bind(tables), notes = notes, paths = bind(paths), parts = bind(parts), forms = forms)
 }
 
 run_method <- function(method, name, batch, rows, plan, levels) {
@@ -244,7 +362,79 @@ run_method <- function(method, name, batch, rows, plan, levels) {
     ), call = NULL)
   }
   check_history(batch, needs, name, rows)
-  method_predict(method, method_fit(method, batch), plan$steps, levels)
+  model <- method_fit(method, batch)
+  out <- method_predict(method, model, plan$steps, levels)
+  if (is.list(model)) out$notes <- model$notes
+  out <- simpler_where_failed(out, batch, plan$steps, levels)
+  out$form <- method_form(method, model)
+  if (isTRUE(plan$paths > 0)) out$paths <- method_paths(method, model, plan$steps, plan$paths)
+  if (isTRUE(plan$extras)) out$model <- model
+  if (!isTRUE(plan$bare)) out$parts <- method_parts(method, model, plan$steps)
+  out
+}
+
+# A series without a finite forecast, though it has values, gets its last one.
+simpler_where_failed <- function(out, batch, steps, levels) {
+  if (!is.matrix(out$point) || ncol(out$point) != length(batch$breaks) - 1) {
+    return(out)
+  }
+  owner <- series_index(batch$breaks)
+  known <- tabulate(owner[!is.na(batch$values)], ncol(out$point)) > 0
+  bad <- which(known & colSums(!is.finite(out$point)) > 0)
+  if (length(bad) == 0) {
+    return(out)
+  }
+  naive <- by_naive()
+  instead <- method_predict(naive, method_fit(naive, batch), steps, levels)
+  out$point[, bad] <- instead$point[, bad]
+  for (i in seq_along(levels)) {
+    out$lower[[i]][, bad] <- instead$lower[[i]][, bad]
+    out$upper[[i]][, bad] <- instead$upper[[i]][, bad]
+  }
+  names <- batch$context$labels[bad]
+  out$notes <- c(out$notes, paste0(
+    "no finite forecast", if (any(nzchar(names))) paste(" for", word_list(names)), "; the last value instead"
+  ))
+  out
+}
+
+# Keys, stamps and steps of a forecast's rows, series by series.
+ahead_rows <- function(x, measure, name, rows, plan, times = 1) {
+  meta <- timeline_meta(x)
+  series <- length(rows$breaks) - 1
+  owner <- rep(rep(seq_len(series), each = plan$steps), times)
+  out <- data.frame(row.names = seq_along(owner))
+  for (s in meta$series) out[[s]] <- rows$keys[[s]][owner]
+  out[[meta$time]] <- rep(plan$stamps, series * times)
+  out$measure <- measure
+  out$method <- name
+  out$ahead <- rep(seq_len(plan$steps), series * times)
+  out
+}
+
+path_table <- function(x, measure, name, paths, rows, plan) {
+  if (is.null(paths)) {
+    return(NULL)
+  }
+  n <- dim(paths)[3]
+  out <- ahead_rows(x, measure, name, rows, plan, n)
+  out$path <- rep(seq_len(n), each = prod(dim(paths)[1:2]))
+  out$value <- as.vector(paths)
+  out
+}
+
+part_table <- function(x, measure, name, parts, rows, plan) {
+  if (is.null(parts)) {
+    return(NULL)
+  }
+  out <- lapply(names(parts), function(part) {
+    one <- ahead_rows(x, measure, name, rows, plan)
+    one$part <- part
+    one$value <- as.vector(parts[[part]])
+    one$combine <- attr(parts, "combine") %||% "add"
+    one
+  })
+  do.call(rbind, out)
 }
 
 check_history <- function(batch, needs, name, rows) {
@@ -330,7 +520,9 @@ format.kairon_forecast <- function(x, ...) {
   stamps <- to_seconds(range(x$table[[meta$time]]))
   batch <- make_batch(x$history, x$measures[1])
   lines <- vapply(names(x$methods), function(name) {
-    paste0("  ", name, ": ", method_describe(x$methods[[name]], batch$context))
+    form <- x$forms[[paste(x$measures[1], name, sep = "\r")]]
+    words <- method_describe(x$methods[[name]], batch$context)
+    paste0("  ", name, ": ", words, form_line(form))
   }, "")
   n <- nrow(unique(x$table[meta$series]))
   c(
@@ -342,9 +534,26 @@ format.kairon_forecast <- function(x, ...) {
     ),
     lines,
     if (length(x$ended)) paste0("  Ended, not forecast: ", word_list(x$ended), "."),
-    if (length(x$notes)) paste0("  Failed: ", x$notes),
+    if (length(x$notes)) paste0("  Note: ", x$notes),
     paste0("  Intervals hold ", word_list(x$levels), " % if the future is like the past.")
   )
+}
+
+# What the fits chose: the form of one series, or the commonest ones of many.
+form_line <- function(form) {
+  if (is.null(form)) {
+    return("")
+  }
+  if (length(form) == 1) {
+    return(paste0(" (", form, ")"))
+  }
+  often <- sort(table(form), decreasing = TRUE)
+  if (length(often) > length(form) / 2) {
+    return("")
+  }
+  shown <- utils::head(often, 3)
+  paste0(" (", paste0(names(shown), ": ", as.vector(shown), collapse = "; "),
+         if (length(often) > 3) paste0("; others: ", sum(often[-(1:3)])), ")")
 }
 
 #' @export

@@ -13,7 +13,7 @@
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_mean())
 #' @export
-by_mean <- function() new_method("mean")
+by_mean <- function() new_baseline("mean")
 
 #' @export
 method_fit.kairon_by_mean <- function(method, batch) fit_baseline(method, batch)

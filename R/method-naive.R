@@ -14,7 +14,7 @@
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_naive())
 #' @export
-by_naive <- function() new_method("naive")
+by_naive <- function() new_baseline("naive")
 
 #' @export
 method_fit.kairon_by_naive <- function(method, batch) fit_baseline(method, batch)

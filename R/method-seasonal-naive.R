@@ -4,7 +4,9 @@
 #' weekday of last week, the same month of last year. The habit that any other
 #' method has to beat.
 #'
-#' @param season The season by name (`"week"`) or number of steps. Default:
+#' @param season The season by name (`"week"`) or number of steps. Several, such as `c("week", "year")`: the
+#'   longest, moved to the nearest whole number of the shorter ones, so that a Monday meets a Monday (364 days
+#'   ago). Default:
 #'   the shortest season that [find_seasons()] finds in the past values, else the usual one of
 #'   the cadence.
 #' @section Formula:
@@ -19,7 +21,7 @@
 #' forecast(demo_timeline("demand"), "14 days", by_seasonal_naive("week"))
 #' @export
 by_seasonal_naive <- function(season = NULL) {
-  new_method("seasonal_naive", season = season)
+  new_baseline("seasonal_naive", season = season)
 }
 
 #' @export
@@ -46,7 +48,16 @@ method_needs.kairon_by_seasonal_naive <- function(method, context) {
 
 chosen_season <- function(method, context, call = NULL) {
   if (!is.null(method$season)) {
-    return(resolve_seasons(method$season, context$cadence, "season", call)[1])
+    return(nested_season(resolve_seasons(method$season, context$cadence, "season", call)))
   }
   utils::head(context$seasons, 1)
+}
+
+# The longest of several seasons as a whole number of the one before, of that before it, and so on.
+nested_season <- function(seasons) {
+  seasons <- sort(seasons)
+  steps <- seasons[[1]]
+  for (longer in seasons[-1]) steps <- steps * max(1, round(longer / steps))
+  names <- names(seasons)
+  stats::setNames(steps, names[length(names)])
 }

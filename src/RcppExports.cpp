@@ -707,6 +707,97 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_smoothing_fit
+Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, IntegerVector seasons, IntegerMatrix forms, Rcpp::List given, int aim, int warm_up, bool textbook, int threads);
+RcppExport SEXP _kairon_cpp_smoothing_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP formsSEXP, SEXP givenSEXP, SEXP aimSEXP, SEXP warm_upSEXP, SEXP textbookSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type seasons(seasonsSEXP);
+    Rcpp::traits::input_parameter< IntegerMatrix >::type forms(formsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type given(givenSEXP);
+    Rcpp::traits::input_parameter< int >::type aim(aimSEXP);
+    Rcpp::traits::input_parameter< int >::type warm_up(warm_upSEXP);
+    Rcpp::traits::input_parameter< bool >::type textbook(textbookSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_fit(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_smoothing_run
+Rcpp::List cpp_smoothing_run(Rcpp::List model, NumericVector values, IntegerVector breaks, bool textbook);
+RcppExport SEXP _kairon_cpp_smoothing_run(SEXP modelSEXP, SEXP valuesSEXP, SEXP breaksSEXP, SEXP textbookSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< bool >::type textbook(textbookSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_run(model, values, breaks, textbook));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_smoothing_forecast
+Rcpp::List cpp_smoothing_forecast(Rcpp::List model, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_smoothing_forecast(SEXP modelSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_forecast(model, ahead, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_smoothing_paths
+NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal, bool textbook);
+RcppExport SEXP _kairon_cpp_smoothing_paths(SEXP modelSEXP, SEXP seriesSEXP, SEXP normalSEXP, SEXP textbookSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< int >::type series(seriesSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type normal(normalSEXP);
+    Rcpp::traits::input_parameter< bool >::type textbook(textbookSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_paths(model, series, normal, textbook));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_theta_fit
+Rcpp::List cpp_theta_fit(NumericVector values, IntegerVector breaks, int season, int seasonal, bool multiply, double theta, bool dynamic, int threads);
+RcppExport SEXP _kairon_cpp_theta_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonSEXP, SEXP seasonalSEXP, SEXP multiplySEXP, SEXP thetaSEXP, SEXP dynamicSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type season(seasonSEXP);
+    Rcpp::traits::input_parameter< int >::type seasonal(seasonalSEXP);
+    Rcpp::traits::input_parameter< bool >::type multiply(multiplySEXP);
+    Rcpp::traits::input_parameter< double >::type theta(thetaSEXP);
+    Rcpp::traits::input_parameter< bool >::type dynamic(dynamicSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_theta_fit(values, breaks, season, seasonal, multiply, theta, dynamic, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_theta_forecast
+Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_theta_forecast(SEXP modelSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_theta_forecast(model, ahead, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_read_stamps
 Rcpp::List cpp_read_stamps(Rcpp::CharacterVector text, int order);
 RcppExport SEXP _kairon_cpp_read_stamps(SEXP textSEXP, SEXP orderSEXP) {
@@ -1028,6 +1119,12 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_structural_parts", (DL_FUNC) &_kairon_cpp_structural_parts, 4},
     {"_kairon_cpp_structural_forecast", (DL_FUNC) &_kairon_cpp_structural_forecast, 5},
     {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
+    {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
+    {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
+    {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 3},
+    {"_kairon_cpp_smoothing_paths", (DL_FUNC) &_kairon_cpp_smoothing_paths, 4},
+    {"_kairon_cpp_theta_fit", (DL_FUNC) &_kairon_cpp_theta_fit, 8},
+    {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 3},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},

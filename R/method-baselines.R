@@ -1,0 +1,98 @@
+# The baselines: they share one compiled call; each of their files has the rest.
+
+baseline_order <- c("mean", "naive", "seasonal_naive", "drift")
+
+new_baseline <- function(name, ...) {
+  out <- new_method(name, ...)
+  class(out) <- append(class(out), "kairon_baseline", 1)
+  out
+}
+
+fit_baseline <- function(method, batch, season = 1) {
+  list(batch = batch, season = as.integer(season))
+}
+
+#' @export
+method_fitted.kairon_baseline <- function(method, model) {
+  batch <- model$batch
+  out <- rep(NA_real_, length(batch$values))
+  for (s in seq_len(length(batch$breaks) - 1)) {
+    at <- seq(batch$breaks[s] + 1, length.out = batch$breaks[s + 1] - batch$breaks[s])
+    v <- batch$values[at]
+    known <- cumsum(!is.na(v))
+    before <- function(x) c(NA_real_, x[-length(x)])
+    last <- before(carried_on(v))
+    out[at] <- switch(method$name,
+      mean = before(ifelse(known > 0, cumsum(ifelse(is.na(v), 0, v)) / known, NA)),
+      naive = last,
+      drift = {
+        first <- which(!is.na(v))[1]
+        t <- seq_along(v)
+        held <- before(carried_on(ifelse(is.na(v), NA, t)))
+        last + ifelse(held > first, (last - v[first]) / (held - first), NA) * (t - held)
+      },
+      seasonal_naive = {
+        places <- (seq_along(v) - 1) %% model$season
+        unsplit(lapply(split(v, places), function(p) before(carried_on(p))), places)
+      }
+    )
+  }
+  out
+}
+
+#' @export
+method_paths.kairon_baseline <- function(method, model, horizon, n) {
+  raw <- baseline_numbers(method, model, horizon)
+  series <- ncol(raw$point)
+  out <- array(NA_real_, c(horizon, series, n))
+  for (s in seq_len(series)) {
+    # One step's sd is the first standard error less what the parameters add to it.
+    noise <- matrix(stats::rnorm(horizon * n), horizon)
+    wide <- raw$se[, s]
+    moved <- switch(method$name,
+      mean = noise * wide,
+      # Sums of independent shocks, wide enough for each step.
+      naive = , drift = apply(noise * sqrt(pmax(0, diff(c(0, wide^2)))), 2, cumsum),
+      seasonal_naive = by_place(noise, wide, model$season)
+    )
+    out[, s, ] <- raw$point[, s] + moved
+  }
+  out
+}
+
+by_place <- function(noise, wide, season) {
+  place <- (seq_len(nrow(noise)) - 1) %% season
+  for (p in unique(place)) {
+    at <- which(place == p)
+    noise[at, ] <- apply(noise[at, , drop = FALSE] * sqrt(pmax(0, diff(c(0, wide[at]^2)))), 2, cumsum)
+  }
+  noise
+}
+
+#' @export
+method_advance.kairon_baseline <- function(method, model, batch) {
+  model$batch <- batch
+  model
+}
+
+#' @export
+method_information.kairon_baseline <- function(method, model) {
+  sigma <- vapply(seq_len(length(model$batch$breaks) - 1), function(s) {
+    at <- seq(model$batch$breaks[s] + 1, length.out = diff(model$batch$breaks)[s])
+    stats::sd(model$batch$values[at] - method_fitted(method, model)[at], na.rm = TRUE)
+  }, 1)
+  data.frame(residual_sd = sigma)
+}
+
+baseline_numbers <- function(method, model, horizon) {
+  batch <- model$batch
+  code <- match(method$name, baseline_order) - 1L
+  call_core(cpp_baseline_forecast(
+    batch$values, batch$breaks, code, model$season, as.integer(horizon), core_threads()
+  ))
+}
+
+predict_baseline <- function(method, model, horizon, levels) {
+  raw <- baseline_numbers(method, model, horizon)
+  spread_intervals(raw$point, raw$se, raw$freedom, levels)
+}

@@ -1,0 +1,271 @@
+#' Fit a method and keep it
+#'
+#' The fitted method itself, to be looked at, saved, moved on and asked for forecasts.
+#'
+#' @param object A regular timeline, or with a `routine` one that it makes regular.
+#' @param method A method, such as [by_smoothing()].
+#' @param measures The measure; needed where there are several.
+#' @param routine A [routine()] of preparation steps, run first. Its changes of scale are undone by `predict()`.
+#' @param ... Not used.
+#' @returns A `kairon_fit`: `print()` tells its form and parameters, `coef()` gives them as a table, `fitted()` and
+#'   `residuals()` are timelines' columns as numbers, `summary()` has scores and information criteria of the data
+#'   that it was fitted to (which say nothing about forecasts; see [backtest()]), `predict(fit, horizon)` makes a
+#'   forecast, `simulate(fit, nsim, horizon = )` paths, [advance()] moves it on over new data, [recursion()] shows
+#'   its states step by step, `logLik()`, `AIC()` and `BIC()` work where the method has a likelihood. It can be
+#'   saved by [saveRDS()].
+#' @examples
+#' winters <- fit(demo_timeline("billed"), by_smoothing(case = "holt_winters"))
+#' winters
+#' head(coef(winters), 4)
+#' predict(winters, "6 months")
+#' @export
+fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL, ...) {
+  check_routine(routine)
+  if (!is_method(method)) abort_method(method, "method", rlang::current_env())
+  x <- replay(routine, object)
+  check_regular(x, "A fit")
+  measure <- one_target(x, rlang::enquo(measures), method)
+  x <- complete_grid(x, common_end = TRUE)
+  batch <- make_batch(x, measure, method$drivers)
+  name <- gsub("_", " ", method$name)
+  check_history(batch, method_needs(method, batch$context), name, rows_of(x))
+  model <- method_fit(method, batch)
+  if (length(model$notes)) tell(stats::setNames(model$notes, rep("!", length(model$notes))))
+  structure(list(method = method, model = model, measure = measure, batch = batch, x = x, routine = routine),
+            class = "kairon_fit")
+}
+
+one_target <- function(x, quo, method, call = rlang::caller_env()) {
+  chosen <- setdiff(pick_measures(x, quo), if (rlang::quo_is_null(quo)) method$drivers$column)
+  if (length(chosen) != 1) {
+    abort_input(c(
+      "A fit is made for one measure.",
+      x = "There are {length(chosen)}: {word_list(chosen)}.",
+      i = "Choose one with {.arg measures}."
+    ), call = call)
+  }
+  chosen
+}
+
+check_fit <- function(fit, call = rlang::caller_env()) {
+  if (!inherits(fit, "kairon_fit")) abort_input("{.arg fit} must be a fitted method.", call = call)
+}
+
+fit_labels <- function(fit) series_labels(rows_of(fit$x)$keys)
+
+#' @export
+coef.kairon_fit <- function(object, ...) {
+  table <- method_coefficients(object$method, object$model)
+  if (is.null(table)) {
+    return(data.frame(term = character(), estimate = numeric()))
+  }
+  keys <- rows_of(object$x)$keys
+  out <- table[setdiff(names(table), "series")]
+  if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
+  rownames(out) <- NULL
+  out
+}
+
+#' @export
+fitted.kairon_fit <- function(object, ...) method_fitted(object$method, object$model)
+
+#' @export
+residuals.kairon_fit <- function(object, ...) object$batch$values - fitted(object)
+
+#' @export
+predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0, ...) {
+  x <- object$x
+  levels <- check_levels(intervals)
+  plan <- plan_forecast(x, horizon)
+  rows <- rows_of(x)
+  model <- object$model
+  if (!is.null(object$method$drivers)) {
+    model$batch <- make_batch(x, object$measure, object$method$drivers, drivers)
+  }
+  name <- gsub("_", " ", object$method$name)
+  out <- method_predict(object$method, model, plan$steps, levels)
+  result <- list(
+    table = forecast_table(x, object$measure, name, out, rows, plan, levels),
+    parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps), rows, plan),
+    paths = if (paths > 0) {
+      path_table(x, object$measure, name, method_paths(object$method, model, plan$steps, paths), rows, plan)
+    }
+  )
+  result <- on_own_scale(result, x, object$measure, levels, NULL, FALSE)
+  form <- list(method_form(object$method, model))
+  names(form) <- paste(object$measure, name, sep = "\r")
+  structure(
+    list(table = result$table, notes = result$notes, history = undo_history(x),
+         methods = stats::setNames(list(object$method), name), measures = object$measure, levels = levels,
+         horizon = plan$steps, routine = object$routine, ended = character(), forms = form,
+         paths = result$paths, parts = result$parts),
+    class = "kairon_forecast"
+  )
+}
+
+#' @importFrom stats simulate
+#' @export
+simulate.kairon_fit <- function(object, nsim = 1, seed = NULL, horizon = 12, ...) {
+  if (!is.null(seed)) set.seed(seed)
+  check_count(nsim)
+  predict(object, horizon, paths = nsim)$paths
+}
+
+#' @export
+logLik.kairon_fit <- function(object, ...) {
+  info <- method_information(object$method, object$model)
+  if (is.null(info$log_likelihood)) abort_lacking(object$method, "likelihood")
+  structure(sum(info$log_likelihood), df = sum(info$parameters), nobs = stats::nobs(object), class = "logLik")
+}
+
+#' @export
+nobs.kairon_fit <- function(object, ...) sum(!is.na(object$batch$values))
+
+#' Scores of the data that a method was fitted to, which are no accuracy.
+#' @noRd
+#' @export
+summary.kairon_fit <- function(object, ...) {
+  values <- object$batch$values
+  expected <- tryCatch(fitted(object), kairon_error = function(e) NULL)
+  owner <- series_index(object$batch$breaks)
+  info <- method_information(object$method, object$model)
+  keys <- rows_of(object$x)$keys
+  out <- data.frame(row.names = seq_len(length(object$batch$breaks) - 1))
+  if (ncol(keys)) out <- cbind(keys)
+  if (!is.null(expected)) {
+    rows <- lapply(unique(owner), function(s) {
+      y <- values[owner == s]
+      f <- expected[owner == s]
+      ok <- is.finite(y) & is.finite(f)
+      naive <- c(NA, carried_on(y)[-length(y)])
+      both <- ok & is.finite(naive)
+      spread <- sum((y[both] - mean(y[both]))^2)
+      data.frame(
+        values = sum(ok), mae = mean(abs(y - f)[ok]), rmse = sqrt(mean((y - f)[ok]^2)),
+        r2 = 1 - sum((y - f)[both]^2) / spread, naive_r2 = 1 - sum((y - naive)[both]^2) / spread
+      )
+    })
+    out <- cbind(out, do.call(rbind, rows))
+  }
+  if (!is.null(info)) out <- cbind(out, info)
+  rownames(out) <- NULL
+  structure(out, class = c("kairon_fit_scores", "data.frame"))
+}
+
+#' @export
+print.kairon_fit_scores <- function(x, ...) {
+  cat("On the data that it was fitted to, which is no accuracy: see backtest().\n")
+  table <- as.list(x)
+  cat(text_table(lapply(table, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
+  if (!is.null(x$r2) && any(x$naive_r2 > 0.9, na.rm = TRUE)) {
+    cat(wrap_lines(paste(
+      "R2 is high for any series with a trend: repeating the last value alone has",
+      show_number(max(x$naive_r2, na.rm = TRUE), 3), "(naive_r2)."
+    )), sep = "\n")
+  }
+  invisible(x)
+}
+
+#' @export
+format.kairon_fit <- function(x, ...) {
+  form <- method_form(x$method, x$model)
+  labels <- fit_labels(x)
+  n <- length(labels)
+  c(
+    paste0("Fit of ", x$measure, if (n > 1) paste0(" of ", plural(n, "series", "series")), ", ", span_words(x$x), "."),
+    paste0("  ", method_describe(x$method, x$batch$context), "."),
+    if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""), form, "."),
+    if (!is.null(form) && n > 12) paste0("  ", form_line(form)),
+    if (length(x$model$notes)) paste0("  Note: ", x$model$notes)
+  )
+}
+
+#' @export
+print.kairon_fit <- function(x, ...) {
+  cat(format(x), "", sep = "\n")
+  table <- coef(x)
+  if (nrow(table)) {
+    shown <- utils::head(table, 14)
+    cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
+    if (nrow(table) > 14) cat("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()\n", sep = "")
+    cat("\n")
+  }
+  print(utils::head(summary(x), 8))
+  invisible(x)
+}
+
+#' Move a fit on over new data
+#'
+#' The states of a fitted method learn from new values; its parameters stay as they are.
+#'
+#' @param fit A [fit()][fit.kairon_timeline].
+#' @param new_data A timeline with later rows of the same series.
+#' @returns The fit, standing at the end of the new data.
+#' @examples
+#' x <- demo_timeline("billed")
+#' early <- fit(during(x, "2022/2030"), by_smoothing())
+#' late <- advance(early, during(x, "2031/2032"))
+#' predict(late, "3 months")
+#' @export
+advance <- function(fit, new_data) {
+  check_fit(fit)
+  check_timeline(new_data)
+  new_data <- replay(fit$routine, new_data)
+  meta <- timeline_meta(fit$x)
+  fresh <- timeline_meta(new_data)
+  if (!fit$measure %in% names(new_data) || !identical(meta$series, fresh$series)) {
+    abort_input("{.arg new_data} must have the measure {.field {fit$measure}} and the same series columns.")
+  }
+  ends <- rows_of(fit$x)
+  last <- max(ends$seconds)
+  rows <- rows_of(new_data)
+  late <- rows$seconds > last
+  if (!any(late)) {
+    abort_input(c(
+      "{.arg new_data} has no row after the fit's last stamp.",
+      x = "It ends at {show_stamp(max(rows$seconds), meta$type, meta$zone)}."
+    ))
+  }
+  strange <- setdiff(series_labels(rows$keys), series_labels(ends$keys))
+  if (length(strange)) abort_input("{.arg new_data} has a series that was not fitted: {strange[1]}.")
+  columns <- intersect(names(fit$x), names(new_data))
+  old <- new_timeline(as_plain(fit$x)[columns], meta)
+  new <- new_timeline(as_plain(new_data[late, ])[columns], meta)
+  x <- complete_grid(rbind(old, new), common_end = TRUE)
+  batch <- make_batch(x, fit$measure, fit$method$drivers)
+  fit$model <- method_advance(fit$method, fit$model, batch)
+  fit$batch <- batch
+  fit$x <- x
+  fit
+}
+
+#' The recursion of a fit, step by step
+#'
+#' Every quantity of exponential smoothing at every step, to learn from or to audit.
+#'
+#' @param fit A [fit()][fit.kairon_timeline] of [by_smoothing()].
+#' @returns A data frame: the series columns, the time column, `value`, `expected` (one step before), `error`, and
+#'   `level`, `slope` and `season` after the step.
+#' @examples
+#' head(recursion(fit(demo_timeline("billed"), by_smoothing(case = "holt"))))
+#' @export
+recursion <- function(fit) {
+  check_fit(fit)
+  if (!inherits(fit$method, "kairon_by_smoothing")) {
+    abort_input("Only fits of {.fn by_smoothing} have a recursion to show.")
+  }
+  model <- fit$model
+  run <- cpp_smoothing_run(model, as.double(fit$batch$values), fit$batch$breaks, model$textbook)
+  meta <- timeline_meta(fit$x)
+  out <- as_plain(fit$x)[c(meta$series, meta$time)]
+  owner <- series_index(fit$batch$breaks)
+  out$value <- fit$batch$values
+  out$expected <- run$expected
+  out$error <- out$value - out$expected
+  out$level <- run$level
+  sloped <- model$form[2, owner] > 0
+  seasonal <- model$form[4, owner] > 0
+  if (any(sloped)) out$slope <- ifelse(sloped, run$slope, NA)
+  if (any(seasonal)) out$season <- ifelse(seasonal, run$season, NA)
+  out
+}

@@ -1,0 +1,238 @@
+# What can be asked of a forecast: sums, parts, and a look at the join.
+
+#' Add up a forecast
+#'
+#' Sums of forecasts over longer periods, with intervals from the paths: the errors of neighbouring steps go
+#' together, so that bounds of steps must not be added up.
+#'
+#' @param f A forecast made with `paths =`.
+#' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
+#' @param across Whether series are added up too.
+#' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie in the
+#'   period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels.
+#' @examples
+#' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)
+#' total(f, "1 year")
+#' @export
+total <- function(f, every = "all", across = FALSE) {
+  if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
+  if (is.null(f$paths)) {
+    abort_state(c(
+      "Sums need paths for their intervals.",
+      i = "Make the forecast with {.code paths = 500}."
+    ))
+  }
+  meta <- timeline_meta(f$history)
+  bin_of <- total_bins(f, every)
+  keys <- if (isTRUE(across)) character() else meta$series
+  group <- function(t) do.call(paste, c(lapply(t[keys], as.character), list(t$measure, t$method, bin_of(t)),
+                                        sep = "\r"))
+  own <- group(f$table)
+  first <- !duplicated(own)
+  out <- f$table[first, c(keys, "measure", "method"), drop = FALSE]
+  id <- own[first]
+  stamp <- f$table[[meta$time]]
+  out$from <- do.call(c, lapply(id, function(i) min(stamp[own == i])))
+  out$to <- do.call(c, lapply(id, function(i) max(stamp[own == i])))
+  out$steps <- vapply(id, function(i) length(unique(stamp[own == i])), 1L)
+  out$value <- as.vector(rowsum(f$table$value, own)[id, 1])
+  paths <- paste(group(f$paths), f$paths$path, sep = "\r")
+  sums <- rowsum(f$paths$value, paths)
+  of <- sub("\r[^\r]*$", "", rownames(sums))
+  for (level in f$levels) {
+    tail <- (1 - level / 100) / 2
+    q <- vapply(id, function(i) stats::quantile(sums[of == i, 1], c(tail, 1 - tail), names = FALSE), c(0, 0))
+    out[[paste0("lower_", level)]] <- q[1, ]
+    out[[paste0("upper_", level)]] <- q[2, ]
+  }
+  rownames(out) <- NULL
+  out[c(keys, "from", "to", "steps", "measure", "method", "value", bound_columns(f$levels))]
+}
+
+total_bins <- function(f, every, call = rlang::caller_env()) {
+  meta <- timeline_meta(f$history)
+  if (identical(every, "all")) {
+    return(function(t) rep(1, nrow(t)))
+  }
+  bin <- cadence(every)
+  if (meta$type == "step" || !is_regular_cadence(bin)) {
+    abort_input("{.arg every} must be a period of the calendar such as {.val 1 month}.", call = call)
+  }
+  zone <- future_zone(meta, rows_of(f$history), f$horizon)
+  function(t) period_of(bin, to_seconds(t[[meta$time]]), zone)
+}
+
+#' Parts of a forecast
+#'
+#' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has parts.
+#'
+#' @param f A forecast.
+#' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`, `ahead`,
+#'   `part`, `value`, and `combine`: whether the parts of a method `"add"` or `"multiply"` up to its forecast.
+#'   `autoplot()` draws one panel for each part.
+#' @examples
+#' breakdown(forecast(demo_timeline("billed"), "1 year", by_smoothing()))
+#' @export
+breakdown <- function(f) {
+  if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
+  if (is.null(f$parts)) {
+    abort_input(c(
+      "The methods of this forecast have no parts.",
+      i = "{.fn by_smoothing}, {.fn by_theta} and {.fn by_regression} have, on the scale of the measure."
+    ))
+  }
+  structure(f$parts, class = c("kairon_breakdown", "data.frame"), time = timeline_meta(f$history)$time,
+            keys = timeline_meta(f$history)$series, meta = timeline_meta(f$history))
+}
+
+#' @export
+print.kairon_breakdown <- function(x, rows = 12, ...) {
+  time <- attr(x, "time")
+  meta <- attr(x, "meta")
+  words <- vapply(split(x, x$method), function(t) {
+    signs <- if (t$combine[1] == "multiply") " x " else " + "
+    paste0(t$method[1], ": ", paste(unique(t$part), collapse = signs))
+  }, "")
+  cat("Parts of the forecast:", paste0("  ", words), "", sep = "\n")
+  wide <- x[x$method == x$method[1] & x$measure == x$measure[1], ]
+  key <- c(attr(x, "keys"), time)
+  out <- wide[wide$part == wide$part[1], key, drop = FALSE]
+  out[[time]] <- show_stamp(to_seconds(out[[time]]), meta$type, meta$zone)
+  for (part in unique(wide$part)) out[[part]] <- wide$value[wide$part == part]
+  shown <- utils::head(out, rows)
+  cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
+  if (nrow(out) > nrow(shown)) cat("  ... and ", plural(nrow(out) - nrow(shown), "more row"), "\n", sep = "")
+  invisible(x)
+}
+
+#' @export
+as.data.frame.kairon_breakdown <- function(x, ...) {
+  class(x) <- "data.frame"
+  x
+}
+
+# A look at the join ----
+
+#' @export
+summary.kairon_forecast <- function(object, ...) {
+  f <- object
+  joins <- do.call(rbind, lapply(f$measures, join_table, f = f))
+  structure(
+    list(join = joins, methods = method_table(f), differences = difference_table(f), levels = f$levels,
+         units = timeline_meta(f$history)$units, horizon = f$horizon),
+    class = "kairon_forecast_summary"
+  )
+}
+
+# One row for each series and method: last observed value, first forecast, the jump against the median step,
+# growth of forecast and history over a year (or a horizon), extremes, and the share outside of what was seen.
+join_table <- function(measure, f) {
+  x <- f$history
+  meta <- timeline_meta(x)
+  labels <- row_labels(x)
+  ahead <- f$table[f$table$measure == measure, ]
+  own <- if (length(meta$series)) series_labels(ahead[meta$series]) else rep("", nrow(ahead))
+  year <- if (is_regular_cadence(meta$cadence)) season_steps("year", meta$cadence) else NA
+  span <- if (is.na(year) || year < 2) f$horizon else round(year)
+  groups <- split(seq_len(nrow(ahead)), list(factor(own, unique(own)), factor(ahead$method, unique(ahead$method))),
+                  drop = TRUE)
+  rows <- lapply(groups, function(at) {
+    v <- x[[measure]][labels == own[at[1]]]
+    known <- v[is.finite(v)]
+    w <- ahead$value[at]
+    stamps <- to_seconds(ahead[[meta$time]][at])
+    step <- stats::median(abs(diff(known)))
+    # The same steps a year (or span) before the forecast, and two before.
+    n <- length(v)
+    before <- function(turns) {
+      place <- n - turns * span + seq_len(min(f$horizon, span))
+      if (min(place) < 1 || max(place) > n) NA_real_ else mean(v[place], na.rm = TRUE)
+    }
+    now <- mean(utils::head(w, min(f$horizon, span)))
+    data.frame(
+      series = own[at[1]], measure = measure, method = ahead$method[at[1]],
+      last = known[length(known)], first = w[1], jump = (w[1] - known[length(known)]) / step,
+      growth = now / before(1) - 1, past_growth = before(1) / before(2) - 1,
+      highest = show_stamp(stamps[which.max(w)], meta$type, meta$zone),
+      lowest = show_stamp(stamps[which.min(w)], meta$type, meta$zone),
+      outside = mean(w < min(known) | w > max(known)), span = steps_in_words(span, meta$cadence)
+    )
+  })
+  out <- do.call(rbind, rows)
+  rownames(out) <- NULL
+  out
+}
+
+# Width of the widest interval by step: the median over series.
+method_table <- function(f) {
+  wide <- max(f$levels)
+  width <- f$table[[paste0("upper_", wide)]] - f$table[[paste0("lower_", wide)]]
+  steps <- unique(round(c(1, f$horizon / 2, f$horizon)))
+  steps <- steps[steps >= 1]
+  out <- unique(f$table[c("measure", "method")])
+  for (h in steps) {
+    at <- f$table$ahead == h
+    key <- paste(f$table$measure, f$table$method)
+    out[[paste0("width_", h)]] <- vapply(paste(out$measure, out$method), function(k) {
+      stats::median(width[at & key == k], na.rm = TRUE)
+    }, 1)
+  }
+  rownames(out) <- NULL
+  out
+}
+
+# How far each pair of methods is apart, on average over steps and series.
+difference_table <- function(f) {
+  names <- unique(f$table$method)
+  if (length(names) < 2) {
+    return(NULL)
+  }
+  out <- lapply(f$measures, function(m) {
+    t <- f$table[f$table$measure == m, ]
+    pairs <- utils::combn(names, 2)
+    lapply(seq_len(ncol(pairs)), function(i) {
+      a <- t$value[t$method == pairs[1, i]]
+      b <- t$value[t$method == pairs[2, i]]
+      if (length(a) != length(b)) {
+        return(NULL)
+      }
+      data.frame(measure = m, method = pairs[1, i], against = pairs[2, i], difference = mean(a - b),
+                 apart = mean(abs(a - b)), percent = 200 * mean(abs(a - b) / (abs(a) + abs(b))))
+    })
+  })
+  do.call(rbind, unlist(out, recursive = FALSE))
+}
+
+#' @export
+format.kairon_forecast_summary <- function(x, ...) {
+  join <- x$join
+  lines <- vapply(utils::head(seq_len(nrow(join)), 8), function(i) {
+    j <- join[i, ]
+    unit <- x$units[[j$measure]]
+    value <- function(v) trimws(paste(show_number(v), unit))
+    paste0(
+      if (nzchar(j$series)) paste0(j$series, ", "), j$method, ": after ", value(j$last), " comes ", value(j$first),
+      if (is.finite(j$jump)) paste0(", a step of ", show_number(abs(j$jump), 2), " usual ones",
+                                    if (abs(j$jump) > 5) " (unusual)"), "; ",
+      if (is.finite(j$growth)) paste0(signed_percent(j$growth), " on ", j$span, " before",
+        if (is.finite(j$past_growth)) paste0(" (the year before that: ", signed_percent(j$past_growth), ")"), "; "),
+      "highest on ", j$highest, ", lowest on ", j$lowest,
+      if (j$outside > 0) paste0("; ", show_percent(j$outside), " lie outside of all that was observed"), "."
+    )
+  }, "")
+  lines <- gsub("the year before that", "change before", lines, fixed = TRUE)
+  c(
+    "Where forecast and history meet:", unlist(lapply(lines, wrap_lines)),
+    if (nrow(join) > 8) paste0("  ... and ", nrow(join) - 8, " more: $join"),
+    "", paste0("Width of the ", max(x$levels), " % intervals, by steps ahead:"), text_table(as.list(x$methods)),
+    if (!is.null(x$differences)) c("", "How far methods are apart:", text_table(as.list(x$differences)))
+  )
+}
+
+signed_percent <- function(share) paste0(if (share >= 0) "+", show_number(100 * share, 3), " %")
+
+#' @export
+print.kairon_forecast_summary <- function(x, ...) {
+  cat(format(x), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,430 @@
+#' Forecast by exponential smoothing
+#'
+#' A level, a slope and seasons that each learn a share of every one-step error. By default the form is chosen
+#' for each series; each choice can be made by hand.
+#'
+#' @param noise `"constant"` (errors of one size) or `"proportional"` (to the level); `NULL` chooses.
+#' @param trend `"none"`, `"straight"`, `"damped"` (flattens out) or `"growing"` (by a factor each step; only on
+#'   request); `NULL` chooses.
+#' @param season `"none"`, `"add"` or `"multiply"`; `NULL` chooses.
+#' @param case A form by its name: `"simple"`, `"holt"`, `"damped"`, `"holt_winters"` (adding season) or
+#'   `"holt_winters_multiplying"`; all with constant noise.
+#' @param seasons Seasons by name or steps, several at once (`c("day", "week")`). By default those that
+#'   [find_seasons()] finds in the past, else the usual cycle. Each must be seen twice.
+#' @param shares Shares that are given and not estimated, a list with any of `level`, `trend`, `damping`,
+#'   `season`, as fractions of the error (see Formula).
+#' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one value for each
+#'   place of the shortest season).
+#' @param minimise What the parameters make small: `"likelihood"` (largest, in fact), `"rmse"`, `"mae"`,
+#'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"`, or a function of observed and expected values.
+#' @param warm_up First steps whose errors do not count.
+#' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of Holt
+#'   and Winters; `trend` and `season` are then shares of what is newly seen.
+#' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
+#' @section Formula:
+#' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
+#' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where seasons
+#' multiply, level and slope take e / s, and the season e / q. The shares obey 0 < b < a < 1 and 0 < c < 1 - a, the
+#' damping lies between 0.8 and 0.98. First states are estimated with the shares (those of seasons of over 24
+#' steps are taken from a decomposition by loess). Missing values leave the states as they were expected.
+#' @section Choice of form:
+#' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons in
+#' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which seldom
+#' goes on, must be better by 2, and damping counts for no parameter.
+#' @section Intervals:
+#' By formula where there is one (adding forms, proportional noise), else from 2,000 paths; Student's
+#' quantiles. They do not hold that the parameters are estimates.
+#' @references
+#' Hyndman, R. J., Koehler, A. B., Ord, J. K. and Snyder, R. D. (2008). Forecasting with exponential smoothing:
+#' the state space approach. Springer.
+#'
+#' Gardner, E. S. and McKenzie, E. (1985). Forecasting trends in time series. Management Science 31, 1237-1246.
+#'
+#' Holt, C. C. (1957), reprinted 2004. International Journal of Forecasting 20, 5-10. Winters, P. R. (1960).
+#' Management Science 6, 324-342.
+#' @examples
+#' f <- forecast(demo_timeline("billed"), "12 months", by_smoothing())
+#' f
+#' fit(demo_timeline("billed"), by_smoothing(trend = "damped", season = "multiply"))
+#' @export
+by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL, seasons = NULL, shares = list(),
+                         initial = list(), minimise = "likelihood", warm_up = 0, update = c("error", "textbook")) {
+  pick <- function(value, words, arg) {
+    if (!is.null(value)) check_choice(value, words, arg = arg, call = rlang::caller_env(2))
+  }
+  if (!is.null(case)) {
+    case <- check_choice(case, names(smoothing_cases))
+    noise <- noise %||% "constant"
+    trend <- smoothing_cases[[case]][["trend"]]
+    season <- smoothing_cases[[case]][["season"]]
+  }
+  new_method(
+    "smoothing",
+    noise = pick(noise, smoothing_noise, "noise"), trend = pick(trend, smoothing_trends, "trend"),
+    season = pick(season, smoothing_seasons, "season"), seasons = seasons,
+    shares = check_shares(shares), initial = check_initial(initial),
+    minimise = if (is.function(minimise)) minimise else check_choice(minimise, smoothing_aims),
+    warm_up = check_warm_up(warm_up), update = rlang::arg_match(update)
+  )
+}
+
+smoothing_noise <- c("constant", "proportional")
+smoothing_trends <- c("none", "straight", "damped", "growing")
+smoothing_seasons <- c("none", "add", "multiply")
+smoothing_aims <- c("likelihood", "rmse", "mae", "mape", "smape", "median_error", "theil_u")
+smoothing_cases <- list(
+  simple = c(trend = "none", season = "none"), holt = c(trend = "straight", season = "none"),
+  damped = c(trend = "damped", season = "none"), holt_winters = c(trend = "straight", season = "add"),
+  holt_winters_multiplying = c(trend = "straight", season = "multiply")
+)
+
+check_shares <- function(shares, call = rlang::caller_env()) {
+  known <- c("level", "trend", "damping", "season")
+  fine <- is.list(shares) && all(names(shares) %in% known) && length(names(shares)) == length(shares) &&
+    all(vapply(shares, function(v) is.numeric(v) && length(v) == 1 && !is.na(v) && v >= 0 && v <= 1, TRUE))
+  if (!fine) {
+    abort_input(c(
+      "{.arg shares} must be a list of numbers from 0 to 1.",
+      x = "It may hold {.val {known}}.",
+      i = "Such as {.code shares = list(level = 0.3)}."
+    ), call = call)
+  }
+  shares
+}
+
+check_initial <- function(initial, call = rlang::caller_env()) {
+  known <- c("level", "trend", "season")
+  fine <- is.list(initial) && all(names(initial) %in% known) && length(names(initial)) == length(initial) &&
+    all(vapply(initial, function(v) is.numeric(v) && all(is.finite(v)), TRUE)) &&
+    all(lengths(initial[setdiff(names(initial), "season")]) == 1)
+  if (!fine) {
+    abort_input(c(
+      "{.arg initial} must be a list with any of {.val {known}}.",
+      i = "Such as {.code initial = list(level = 100, trend = 2)}."
+    ), call = call)
+  }
+  initial
+}
+
+check_warm_up <- function(n, call = rlang::caller_env()) {
+  if (!is.numeric(n) || length(n) != 1 || is.na(n) || n < 0 || n != round(n)) {
+    abort_input("{.arg warm_up} must be a number of steps.", call = call)
+  }
+  as.integer(n)
+}
+
+#' @export
+method_needs.kairon_by_smoothing <- function(method, context) list(values = 1, season = FALSE)
+
+#' @export
+method_describe.kairon_by_smoothing <- function(method, context) {
+  given <- c(
+    if (!is.null(method$noise)) paste(method$noise, "noise"), trend_words[method$trend],
+    if (!is.null(method$season)) season_form_words(method$season, names(smoothing_steps(method, context)))
+  )
+  chosen <- is.null(method$noise) || is.null(method$trend) || is.null(method$season)
+  paste0("exponential smoothing", if (length(given)) paste(":", word_list(given)),
+         if (chosen) ", the form chosen by AICc")
+}
+
+trend_words <- c(none = "no trend", straight = "straight trend", damped = "damped trend",
+                 growing = "growing trend")
+
+season_form_words <- function(form, names = NULL) {
+  if (form == "none" || length(names) == 0) {
+    return("no season")
+  }
+  names <- sub("^season_(.*)", "\\1 steps", names)
+  paste0(if (form == "add") "adding" else "multiplying", " season of the ", word_list(names))
+}
+
+# The steps of the seasons that the method may use.
+smoothing_steps <- function(method, context) {
+  if (identical(method$season, "none")) {
+    return(integer())
+  }
+  steps <- context$seasons
+  if (!is.null(method$seasons)) steps <- sort(resolve_seasons(method$seasons, context$cadence, call = NULL))
+  stats::setNames(as.integer(steps), names(steps))
+}
+
+# The forms to try, a column each: codes of noise, trend, season.
+smoothing_forms <- function(method, steps) {
+  code <- function(value, words, default) if (is.null(value)) default else match(value, words) - 1L
+  forms <- expand.grid(
+    noise = code(method$noise, smoothing_noise, 0:1), trend = code(method$trend, smoothing_trends, 0:2),
+    season = code(method$season, smoothing_seasons, if (length(steps)) 0:2 else 0L)
+  )
+  # Constant noise around a multiplying season is only fitted on request.
+  odd <- forms$noise == 0 & forms$season == 2
+  if (is.null(method$noise) || is.null(method$season)) forms <- forms[!odd | all(odd), , drop = FALSE]
+  out <- t(as.matrix(forms))
+  storage.mode(out) <- "integer"
+  out
+}
+
+smoothing_given <- function(method) {
+  first <- method$initial
+  names(first) <- sprintf("first_%s", c(level = "level", trend = "slope", season = "season")[names(first)])
+  c(method$shares, first)
+}
+
+#' @export
+method_fit.kairon_by_smoothing <- function(method, batch) {
+  steps <- smoothing_steps(method, batch$context)
+  if (!is.null(method$season) && method$season != "none" && length(steps) == 0) {
+    abort_input(c(
+      "Exponential smoothing with a season needs one, and a timeline {format(batch$context$cadence)} has none.",
+      i = "Give its number of steps: {.code by_smoothing(seasons = 12)}."
+    ), call = NULL)
+  }
+  given <- smoothing_given(method)
+  if (!is.null(given$first_season) && length(given$first_season) != steps[1]) {
+    abort_input("{.code initial$season} must have {steps[1]} values, one for each place of the season.",
+                call = NULL)
+  }
+  textbook <- method$update == "textbook"
+  aim <- if (identical(method$minimise, "likelihood")) 0L else 1L
+  run <- function(values, breaks, forms, steps, given = list()) {
+    call_core(cpp_smoothing_fit(values, breaks, as.integer(steps), forms, given, aim, method$warm_up, textbook,
+                                core_threads()))
+  }
+  model <- in_pieces(batch, function(values, breaks) {
+    run(values, breaks, smoothing_forms(method, steps), steps, given)
+  }, bind_smoothing)
+  owner <- series_index(batch$breaks)
+  notes <- character()
+  # Series that the form does not suit: the same without a season, chosen freely, then the last value.
+  bad <- which(model$form[4, ] < 0)
+  if (length(bad)) {
+    for (s in bad) {
+      v <- batch$values[owner == s]
+      easy <- run(v, c(0L, length(v)), smoothing_forms(list(trend = method$trend), integer()), steps)
+      if (easy$form[4, 1] < 0) easy <- run(v, c(0L, length(v)), smoothing_forms(list(), integer()), steps)
+      if (easy$form[4, 1] < 0) easy <- last_value_model(easy, v)
+      model <- put_series(model, easy, s)
+    }
+    words <- smoothing_form_words(model, names(steps))[bad]
+    reason <- if (any(batch$values[owner %in% bad] <= 0, na.rm = TRUE)) {
+      "too few values, or some not above zero, for the form asked for"
+    } else {
+      "too few values for the form asked for"
+    }
+    notes <- paste0(
+      reason, "; used instead ",
+      paste0(word_list(unique(words)), " (", plural(length(bad), "series", "series"), ")")
+    )
+  }
+  if (aim == 1L) model <- fit_by_score(method, model, batch)
+  model$names <- names(steps)
+  model$notes <- notes
+  model$batch <- batch
+  model$textbook <- textbook
+  model
+}
+
+# Many series in pieces, so that a long fit shows its progress and can be interrupted.
+in_pieces <- function(batch, run, bind) {
+  n <- length(batch$breaks) - 1
+  if (n <= 400) {
+    return(run(as.double(batch$values), batch$breaks))
+  }
+  ends <- unique(c(seq(200, n, by = 200), n))
+  starts <- c(0, ends[-length(ends)])
+  parts <- vector("list", length(ends))
+  for (i in cli::cli_progress_along(ends, "Fitting series")) {
+    b <- batch$breaks[(starts[i] + 1):(ends[i] + 1)]
+    parts[[i]] <- run(as.double(batch$values[(b[1] + 1):b[length(b)]]), as.integer(b - b[1]))
+  }
+  bind(parts)
+}
+
+bind_smoothing <- function(parts) {
+  out <- parts[[1]]
+  for (name in c("form", "shares", "first", "last", "scores")) {
+    out[[name]] <- do.call(cbind, lapply(parts, `[[`, name))
+  }
+  out$place <- unlist(lapply(parts, `[[`, "place"))
+  out
+}
+
+put_series <- function(model, one, s) {
+  for (name in c("form", "shares", "first", "last", "scores")) model[[name]][, s] <- one[[name]][, 1]
+  model
+}
+
+# Nothing but the last value: simple smoothing that learns all of every error.
+last_value_model <- function(model, v) {
+  known <- v[!is.na(v)]
+  model$form[, 1] <- c(0L, 0L, 0L, 0L)
+  model$shares[1:3, 1] <- c(1, 0, 1)
+  model$first[1:2, 1] <- c(known[1], 0)
+  model$last[1:2, 1] <- c(known[length(known)], 0)
+  changes <- diff(known)
+  model$scores[, 1] <- c(NA, sum(changes^2), max(1, length(changes)), 1, NA, NA, NA)
+  model
+}
+
+# Other aims than the likelihood, from the fit of the squares on: shares and first level and slope, by the
+# downhill simplex.
+fit_by_score <- function(method, model, batch) {
+  score <- if (is.function(method$minimise)) method$minimise else score_aims[[method$minimise]]
+  if (identical(method$minimise, "rmse")) {
+    return(model)
+  }
+  low <- 1e-4
+  for (s in seq_len(ncol(model$form))) {
+    v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
+    counts <- !is.na(v) & seq_along(v) > method$warm_up
+    one <- lapply(model[c("form", "shares", "first", "last", "scores")], function(m) m[, s, drop = FALSE])
+    one$seasons <- model$seasons
+    one$place <- length(v)
+    k <- one$form[4, 1]
+    damped <- one$form[2, 1] == 2
+    sloped <- one$form[2, 1] > 0
+    unit <- max(mean(abs(diff(v)), na.rm = TRUE), 1e-8)
+    place <- function(x) {
+      p <- stats::plogis(x)
+      a <- low + (1 - 2 * low) * p[1]
+      one$shares[1, 1] <- method$shares$level %||% a
+      if (sloped) one$shares[2, 1] <- method$shares$trend %||% (a * p[2])
+      if (damped) one$shares[3, 1] <- method$shares$damping %||% (0.8 + 0.18 * p[3])
+      if (k > 0) one$shares[3 + seq_len(k), 1] <- method$shares$season %||% ((1 - a) * p[4])
+      if (is.null(method$initial$level)) one$first[1, 1] <- model$first[1, s] + unit * x[5]
+      if (sloped && is.null(method$initial$trend)) {
+        one$first[2, 1] <- model$first[2, s] + x[6] * if (one$form[2, 1] == 3) 0.01 else 0.1 * unit
+      }
+      one
+    }
+    value <- function(x) {
+      m <- place(x)
+      expected <- cpp_smoothing_run(m, v, c(0L, length(v)), method$update == "textbook")$expected
+      out <- if (all(is.finite(expected[counts]))) score(v[counts], expected[counts]) else Inf
+      if (is.finite(out)) out else 1e100
+    }
+    a <- one$shares[1, 1]
+    from <- stats::qlogis(pmin(pmax(c(
+      a, one$shares[2, 1] / a, (one$shares[3, 1] - 0.8) / 0.18, if (k > 0) one$shares[4, 1] / (1 - a) else 0.5
+    ), 0.01), 0.99))
+    best <- stats::optim(c(from, 0, 0), value, control = list(maxit = 800))
+    one <- place(best$par)
+    run <- cpp_smoothing_run(one, v, c(0L, length(v)), method$update == "textbook")
+    one$last <- run$last
+    e <- (v - run$expected)[counts]
+    if (one$form[1, 1] == 1) e <- e / run$expected[counts]
+    one$scores[2, 1] <- sum(e^2)
+    model <- put_series(model, one, s)
+  }
+  model$scores[c(1, 5:7), ] <- NA
+  model
+}
+
+score_aims <- list(
+  rmse = function(y, f) sqrt(mean((y - f)^2)),
+  mae = function(y, f) mean(abs(y - f)),
+  mape = function(y, f) mean(abs(y - f) / abs(y)),
+  smape = function(y, f) mean(2 * abs(y - f) / (abs(y) + abs(f))),
+  median_error = function(y, f) stats::median(abs(y - f)),
+  theil_u = function(y, f) sqrt(mean((y - f)[-1]^2) / mean(diff(y)^2))
+)
+
+#' @export
+method_predict.kairon_by_smoothing <- function(method, model, horizon, levels) {
+  raw <- call_core(cpp_smoothing_forecast(model, as.integer(horizon), core_threads()))
+  freedom <- pmax(1, model$scores[3, ] - model$scores[4, ] + 1)
+  out <- spread_intervals(raw$mean, sqrt(raw$variance), freedom, levels)
+  # Without a formula (and for the textbook's update) the quantiles of paths.
+  for (s in which(is.na(raw$variance[1, ]) & !is.na(raw$mean[1, ]) | model$textbook)) {
+    paths <- series_paths(model, s, horizon, 2000)
+    for (i in seq_along(levels)) {
+      tail <- (1 - levels[i] / 100) / 2
+      bounds <- apply(paths, 1, stats::quantile, c(tail, 1 - tail), na.rm = TRUE, names = FALSE)
+      out$lower[[i]][, s] <- bounds[1, ]
+      out$upper[[i]][, s] <- bounds[2, ]
+    }
+  }
+  out
+}
+
+series_paths <- function(model, s, horizon, n) {
+  normal <- matrix(stats::rnorm(horizon * n), horizon)
+  call_core(cpp_smoothing_paths(model, as.integer(s - 1), normal, model$textbook))
+}
+
+#' @export
+method_paths.kairon_by_smoothing <- function(method, model, horizon, n) {
+  out <- array(NA_real_, c(horizon, ncol(model$form), n))
+  for (s in seq_len(ncol(model$form))) out[, s, ] <- series_paths(model, s, horizon, n)
+  out
+}
+
+smoothing_form_words <- function(model, names = model$names) {
+  f <- model$form
+  vapply(seq_len(ncol(f)), function(s) {
+    paste0(
+      smoothing_noise[f[1, s] + 1], " noise, ", trend_words[[f[2, s] + 1]], ", ",
+      season_form_words(smoothing_seasons[f[3, s] + 1], names[seq_len(max(0, f[4, s]))])
+    )
+  }, "")
+}
+
+#' @export
+method_form.kairon_by_smoothing <- function(method, model) smoothing_form_words(model)
+
+#' @export
+method_fitted.kairon_by_smoothing <- function(method, model) {
+  cpp_smoothing_run(model, as.double(model$batch$values), model$batch$breaks, model$textbook)$expected
+}
+
+#' @export
+method_coefficients.kairon_by_smoothing <- function(method, model) {
+  out <- lapply(seq_len(ncol(model$form)), function(s) {
+    f <- model$form[, s]
+    shares <- model$shares[, s]
+    keep <- c(TRUE, f[2] > 0, f[2] == 2)
+    terms <- c("share of the level", "share of the trend", "damping")[keep]
+    values <- shares[1:3][keep]
+    if (f[4] > 0) {
+      terms <- c(terms, paste("share of the season,", model$names[seq_len(f[4])]))
+      values <- c(values, shares[3 + seq_len(f[4])])
+    }
+    terms <- c(terms, "first level", if (f[2] > 0) "first slope")
+    values <- c(values, model$first[1, s], if (f[2] > 0) model$first[2, s])
+    if (f[4] > 0 && model$seasons[1] <= 24) {
+      terms <- c(terms, paste("first season, place", seq_len(model$seasons[1])))
+      values <- c(values, model$first[2 + seq_len(model$seasons[1]), s])
+    }
+    data.frame(series = s, term = terms, estimate = values)
+  })
+  do.call(rbind, out)
+}
+
+#' @export
+method_information.kairon_by_smoothing <- function(method, model) {
+  s <- model$scores
+  data.frame(log_likelihood = s[1, ], parameters = s[4, ], aic = s[5, ], aicc = s[6, ], bic = s[7, ],
+             residual_sd = sqrt(s[2, ] / pmax(1, s[3, ] - s[4, ] + 1)))
+}
+
+#' @export
+method_parts.kairon_by_smoothing <- function(method, model, horizon) {
+  all <- call_core(cpp_smoothing_forecast(model, as.integer(horizon), core_threads()))$mean
+  flat <- model
+  multiply <- model$form[3, ] == 2
+  flat$last[-(1:2), ] <- rep(ifelse(multiply, 1, 0), each = nrow(model$last) - 2)
+  trend <- call_core(cpp_smoothing_forecast(flat, as.integer(horizon), core_threads()))$mean
+  # Series differ in how seasons join: where any adds, all are given as differences.
+  if (all(multiply) && length(multiply)) {
+    return(structure(list(trend = trend, season = all / trend), combine = "multiply"))
+  }
+  structure(list(trend = trend, season = all - trend), combine = "add")
+}
+
+#' @export
+method_advance.kairon_by_smoothing <- function(method, model, batch) {
+  run <- cpp_smoothing_run(model, as.double(batch$values), batch$breaks, model$textbook)
+  model$last <- run$last
+  model$place <- diff(batch$breaks)
+  model$batch <- batch
+  model
+}

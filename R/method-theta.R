@@ -1,0 +1,131 @@
+#' Forecast by theta lines
+#'
+#' The season is taken off where it is more than chance, the rest split into a straight line and a line bent
+#' away from it, which exponential smoothing continues; then all is put together again. Simple, and hard to
+#' beat on short series.
+#'
+#' @param season The season by name or steps; by default the shortest that [find_seasons()] finds, else the usual
+#'   cycle. `"none"` for none.
+#' @param seasonal `"test"` takes the season off where the autocorrelation at its lag is beyond chance at 10 %;
+#'   `"always"` or `"never"`.
+#' @param combine Whether the season multiplies (only where all values are above zero) or adds.
+#' @param theta How far the second line bends: `NULL` estimates it (from 1 on), 2 is that of the first paper.
+#' @param line `"moving"`: the straight line is that of the values so far, at each step; `"fixed"`: that of all.
+#' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
+#' @section Formula:
+#' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l = l + a (y - l)
+#' is the smoothed level, and A + B t the line by least squares through the values so far. a, theta and the
+#' first level make the squared one-step errors least. Variances come from the recursion's own answer to shocks.
+#' @references
+#' Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition approach to forecasting.
+#' International Journal of Forecasting 16, 521-530.
+#'
+#' Fiorucci, J. A. and others (2016). Models for optimising the theta method and their relationship to state space
+#' models. International Journal of Forecasting 32, 1151-1161.
+#' @examples
+#' forecast(demo_timeline("billed"), "12 months", by_theta())
+#' @export
+by_theta <- function(season = NULL, seasonal = c("test", "always", "never"), combine = c("multiply", "add"),
+                     theta = NULL, line = c("moving", "fixed")) {
+  if (!is.null(theta) && (!is.numeric(theta) || length(theta) != 1 || is.na(theta) || theta < 1)) {
+    abort_input("{.arg theta} must be a number from 1 on.")
+  }
+  new_method("theta", season = season, seasonal = rlang::arg_match(seasonal),
+             combine = rlang::arg_match(combine), theta = theta, line = rlang::arg_match(line))
+}
+
+theta_season <- function(method, context) {
+  if (identical(method$season, "none") || method$seasonal == "never") {
+    return(integer())
+  }
+  chosen_season(method, context)
+}
+
+#' @export
+method_needs.kairon_by_theta <- function(method, context) list(values = 1, season = FALSE)
+
+#' @export
+method_describe.kairon_by_theta <- function(method, context) {
+  season <- theta_season(method, context)
+  paste0(
+    "theta lines, ", if (is.null(method$theta)) "the bend estimated" else paste("bent by", method$theta),
+    if (length(season)) paste0("; season: ", season_words(season),
+                               if (method$seasonal == "test") " where it is more than chance")
+  )
+}
+
+#' @export
+method_fit.kairon_by_theta <- function(method, batch) {
+  season <- theta_season(method, batch$context)
+  steps <- if (length(season)) season[[1]] else 1
+  model <- in_pieces(batch, function(values, breaks) {
+    call_core(cpp_theta_fit(
+      values, breaks, as.integer(steps), match(method$seasonal, c("test", "always", "never")) - 1L,
+      method$combine == "multiply", as.double(method$theta %||% NA), method$line == "moving", core_threads()
+    ))
+  }, bind_theta)
+  rownames(model$numbers) <- c(
+    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "now", "mean", "line", "slope_now",
+    "seasonal", "multiply", "fitted"
+  )
+  model$batch <- batch
+  model$steps <- steps
+  model
+}
+
+bind_theta <- function(parts) {
+  out <- parts[[1]]
+  for (name in c("numbers", "season")) out[[name]] <- do.call(cbind, lapply(parts, `[[`, name))
+  for (name in c("expected", "place")) out[[name]] <- unlist(lapply(parts, `[[`, name))
+  out
+}
+
+#' @export
+method_predict.kairon_by_theta <- function(method, model, horizon, levels) {
+  raw <- call_core(cpp_theta_forecast(model, as.integer(horizon), core_threads()))
+  spread_intervals(raw$mean, sqrt(raw$variance), pmax(1, model$numbers["count", ] - 3), levels)
+}
+
+#' @export
+method_paths.kairon_by_theta <- function(method, model, horizon, n) {
+  raw <- call_core(cpp_theta_forecast(model, as.integer(horizon), core_threads()))
+  paths_of_variances(raw$mean, raw$variance, n)
+}
+
+#' @export
+method_form.kairon_by_theta <- function(method, model) {
+  x <- model$numbers
+  joins <- ifelse(x["multiply", ] > 0, "multiplying", "adding")
+  season <- ifelse(x["seasonal", ] > 0, paste0("; ", joins, " season of ", model$steps, " steps"), "; no season")
+  paste0("level learns ", show_percent(x["level", ]), " of an error, bend ", show_number(x["theta", ], 3), season)
+}
+
+#' @export
+method_fitted.kairon_by_theta <- function(method, model) model$expected
+
+#' @export
+method_coefficients.kairon_by_theta <- function(method, model) {
+  x <- model$numbers
+  terms <- c("share of the level" = "level", bend = "theta", "first level" = "first_level",
+             "slope of the line" = if (model$dynamic) "slope_now" else "slope")
+  do.call(rbind, lapply(seq_len(ncol(x)), function(s) {
+    data.frame(series = s, term = names(terms), estimate = unname(x[terms, s]))
+  }))
+}
+
+#' @export
+method_information.kairon_by_theta <- function(method, model) {
+  data.frame(residual_sd = sqrt(model$numbers["sigma2", ]))
+}
+
+#' @export
+method_parts.kairon_by_theta <- function(method, model, horizon) {
+  all <- call_core(cpp_theta_forecast(model, as.integer(horizon), core_threads()))$mean
+  flat <- model
+  flat$numbers["seasonal", ] <- 0
+  trend <- call_core(cpp_theta_forecast(flat, as.integer(horizon), core_threads()))$mean
+  if (all(model$numbers["multiply", ] > 0)) {
+    return(structure(list(trend = trend, season = all / trend), combine = "multiply"))
+  }
+  structure(list(trend = trend, season = all - trend), combine = "add")
+}

@@ -1,0 +1,587 @@
+#include "smoothing.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "loess.h"
+#include "minimise.h"
+#include "quasi_newton.h"
+
+namespace core {
+
+namespace {
+
+using Numbers = std::vector<double>;
+using std::size_t;
+
+constexpr int kEstimated = 24;      // longest season whose first states are estimated with the rest
+constexpr double kLongSeason = 12;  // what a longer one counts for in the criteria
+constexpr double kLeastShare = 1e-4, kMostShare = 0.9999, kLeastDamping = 0.8, kMostDamping = 0.98;
+
+size_t u(int i) { return static_cast<size_t>(i); }
+double bounded(double x, double low, double high) { return low + (high - low) / (1 + std::exp(-x)); }
+double unbounded(double v, double low, double high) {
+  const double p = std::min(std::max((v - low) / (high - low), 1e-6), 1 - 1e-6);
+  return std::log(p / (1 - p));
+}
+double bounded_slope(double v, double low, double high) { return (v - low) * (high - v) / (high - low); }
+
+struct Parameters {
+  double level = 0, trend = 0, damping = 1;
+  Numbers season;
+};
+
+// One step of the recursion, forwards.
+struct Stepper {
+  SmoothingForm form;
+  const std::vector<int>& seasons;
+  const Parameters& p;
+  bool textbook;
+
+  double base(double level, double slope) const {
+    switch (form.trend) {
+      case TrendForm::none: return level;
+      case TrendForm::growing: return slope > 0 ? level * std::pow(slope, p.damping) : kMissing;
+      default: return level + p.damping * slope;
+    }
+  }
+  double slope_on(double slope) const {
+    return form.trend == TrendForm::growing ? (slope > 0 ? std::pow(slope, p.damping) : kMissing) : p.damping * slope;
+  }
+  // All seasons of this step together.
+  double season(const SmoothingState& s, size_t at) const {
+    double out = form.season == SeasonForm::multiply ? 1 : 0;
+    size_t from = 0;
+    for (int m : seasons) {
+      const double v = s.seasons[from + at % u(m)];
+      out = form.season == SeasonForm::multiply ? out * v : out + v;
+      from += u(m);
+    }
+    return out;
+  }
+  double expected(double base, double season) const { return form.season == SeasonForm::multiply ? base * season : base + season; }
+
+  void move(SmoothingState& s, size_t at, double base, double season, double y) const {
+    const bool multiply = form.season == SeasonForm::multiply, growing = form.trend == TrendForm::growing;
+    const double e = y - expected(base, season), error = multiply ? e / season : e;
+    const double before = s.level, carried = slope_on(s.slope);
+    s.level = base + p.level * error;
+    if (form.trend != TrendForm::none) {
+      if (textbook) {
+        const double share = p.trend / p.level;
+        const double seen = growing ? s.level / before : s.level - before;
+        s.slope = carried + share * (seen - carried);
+      } else {
+        s.slope = carried + p.trend * (growing ? error / before : error);
+      }
+    }
+    size_t from = 0;
+    for (size_t k = 0; k < seasons.size(); ++k) {
+      double& v = s.seasons[from + at % u(seasons[k])];
+      if (textbook) {
+        const double rest = multiply ? season / v : season - v;
+        const double seen = multiply ? y / (s.level * rest) : y - s.level - rest;
+        v += p.season[k] * (seen - v);
+      } else {
+        v += p.season[k] * (multiply ? v * e / (base * season) : e);
+      }
+      from += u(seasons[k]);
+    }
+  }
+};
+
+// A first state before the first value: line and season of the first values.
+SmoothingState first_guess(Doubles values, const SmoothingForm& form, const std::vector<int>& seasons, double& unit) {
+  const size_t n = values.size();
+  const bool logs = form.season == SeasonForm::multiply;
+  SmoothingState out;
+  Numbers rest(values.begin(), values.end());
+  if (!seasons.empty()) {
+    LoessSeasons plan;
+    size_t take = n;
+    if (seasons.back() <= kEstimated) take = std::min(n, 5 * u(seasons.back()));
+    for (int m : seasons) { plan.periods.push_back(m); plan.spans.push_back(0); }
+    Numbers v(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(take));
+    if (logs) for (double& x : v) x = std::log(x);
+    Numbers trend(take), parts(take * seasons.size()), weights(take);
+    loess_seasons({v.data(), take}, plan, trend.data(), parts.data(), weights.data());
+    for (size_t k = 0; k < seasons.size(); ++k) {
+      const size_t m = u(seasons[k]);
+      double mean = 0;
+      Numbers own(m);
+      for (size_t j = 0; j < m; ++j) {
+        own[j] = logs ? std::exp(parts[k * take + j]) : parts[k * take + j];
+        mean += own[j] / static_cast<double>(m);
+      }
+      for (size_t j = 0; j < m; ++j) own[j] = logs ? own[j] / mean : own[j] - mean;
+      for (size_t t = 0; t < n; ++t) rest[t] = logs ? rest[t] / own[t % m] : rest[t] - own[t % m];
+      out.seasons.insert(out.seasons.end(), own.begin(), own.end());
+    }
+  }
+  // A line through the first ten values (or a cycle of the shortest season).
+  const size_t head = std::max<size_t>(10, seasons.empty() ? 0 : std::min<size_t>(u(seasons.front()), 24));
+  double count = 0, st = 0, sy = 0, stt = 0, sty = 0, changes = 0, steps = 0, before = kMissing;
+  for (size_t t = 0; t < n; ++t) {
+    const double y = rest[t];
+    if (!std::isfinite(y)) continue;
+    if (count < static_cast<double>(head)) {
+      const double x = static_cast<double>(t) + 1;
+      count += 1; st += x; sy += y; stt += x * x; sty += x * y;
+    }
+    if (std::isfinite(before)) { changes += std::fabs(y - before); steps += 1; }
+    before = y;
+  }
+  const double spread = stt - st * st / count;
+  const double slope = count > 2 && spread > 0 ? (sty - st * sy / count) / spread : 0;
+  out.level = form.trend == TrendForm::none ? sy / count : sy / count - slope * st / count;
+  out.slope = slope;
+  if (form.trend == TrendForm::growing) {
+    const double ratio = out.level > 0 ? 1 + slope / out.level : 1;
+    out.slope = std::min(std::max(ratio, 0.5), 1.5);
+  }
+  unit = steps > 0 ? changes / steps : 0;
+  if (!(unit > 0)) unit = std::max(1e-8, std::fabs(sy / std::max(1.0, count)) * 1e-3);
+  if ((logs || form.trend == TrendForm::growing || form.noise == Noise::proportional) && !(out.level > 0)) out.level = std::max(unit, 1e-8);
+  return out;
+}
+
+// Parameters and first states as one vector without bounds, the aim to make small and its gradient.
+class Problem {
+ public:
+  Problem(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan)
+      : y_(values), form_(form), given_(plan.given), aim_(plan.aim), warm_(plan.warm_up), textbook_(plan.textbook) {
+    if (form.season != SeasonForm::none) seasons_ = plan.seasons;
+    start_ = first_guess(values, form, seasons_, unit_);
+    for (int m : seasons_) total_ += u(m);
+    if (std::isfinite(given_.first_level)) start_.level = given_.first_level;
+    if (std::isfinite(given_.first_slope)) start_.slope = given_.first_slope;
+    std::copy(given_.first_season.begin(), given_.first_season.end(), start_.seasons.begin());
+    const size_t n = y_.size();
+    base_.resize(n); before_.resize(n); slope_.resize(n); error_.resize(n); expected_.resize(n);
+    old_.resize(n * std::max<size_t>(1, seasons_.size()));
+    mark_free();
+  }
+
+  bool has_trend() const { return form_.trend != TrendForm::none; }
+
+  // `alpha`: the level's share to start from.
+  Numbers start(double alpha) const {
+    Numbers x;
+    const double a = std::isfinite(given_.level) ? given_.level : alpha;
+    if (free_level_) x.push_back(unbounded(a, kLeastShare, kMostShare));
+    if (free_trend_) x.push_back(unbounded(0.1, 0, 1));
+    if (free_damping_) x.push_back(unbounded(0.95, kLeastDamping, kMostDamping));
+    for (size_t k = 0; k < free_season_; ++k) x.push_back(unbounded(0.05, 0, 1));
+    x.resize(x.size() + free_states_, 0);
+    return x;
+  }
+
+  void read(const Numbers& x, Parameters& p, SmoothingState& s) const {
+    size_t i = 0;
+    p.level = free_level_ ? bounded(x[i++], kLeastShare, kMostShare) : given_.level;
+    p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], kLeastShare, p.level) : given_.trend;
+    p.damping = form_.trend == TrendForm::damped ? (free_damping_ ? bounded(x[i++], kLeastDamping, kMostDamping) : given_.damping) : 1;
+    p.season.resize(seasons_.size());
+    for (double& g : p.season) g = free_season_ ? bounded(x[i++], kLeastShare, top_season(p)) : given_.season;
+    s = start_;
+    if (free_first_) s.level += unit_ * x[i++];
+    if (free_slope_) s.slope += slope_unit() * x[i++];
+    size_t from = 0;
+    for (size_t k = 0; k < seasons_.size(); ++k) {
+      const size_t m = u(seasons_[k]);
+      if (estimated(k)) {
+        double moved = 0;
+        for (size_t j = 0; j + 1 < m; ++j, ++i) {
+          s.seasons[from + j] += season_unit() * x[i];
+          moved += season_unit() * x[i];
+        }
+        s.seasons[from + m - 1] -= moved;
+      }
+      from += m;
+    }
+  }
+
+  double top_season(const Parameters& p) const { return std::max(2 * kLeastShare, 1 - p.level); }
+
+  double operator()(const Numbers& x, Numbers& gradient) {
+    read(x, p_, s_);
+    const double value = forward();
+    if (!std::isfinite(value)) return HUGE_VAL;
+    backward(x, gradient);
+    return value;
+  }
+
+  // Without gradient, for aims other than the likelihood and for the textbook's update.
+  double loss(const Numbers& x) {
+    read(x, p_, s_);
+    const double value = forward();
+    return std::isfinite(value) ? value : HUGE_VAL;
+  }
+
+  size_t dimension() const { return free_level_ + free_trend_ + free_damping_ + free_season_ + free_states_; }
+  double counted() const {
+    double out = 1;
+    for (size_t k = 0; k < seasons_.size(); ++k) if (!estimated(k) && given_.first_season.empty()) out += kLongSeason;
+    return out + static_cast<double>(dimension());
+  }
+  const std::vector<int>& seasons() const { return seasons_; }
+  double squares() const { return squares_; }
+  double logs() const { return logs_; }
+  double count() const { return count_; }
+  const Parameters& parameters() const { return p_; }
+  const SmoothingState& last() const { return s_; }
+
+ private:
+  void mark_free() {
+    free_level_ = !std::isfinite(given_.level);
+    free_trend_ = has_trend() && !std::isfinite(given_.trend);
+    free_damping_ = form_.trend == TrendForm::damped && !std::isfinite(given_.damping);
+    free_season_ = std::isfinite(given_.season) ? 0 : seasons_.size();
+    free_first_ = !std::isfinite(given_.first_level);
+    free_slope_ = has_trend() && !std::isfinite(given_.first_slope);
+    free_states_ = size_t{free_first_} + size_t{free_slope_};
+    for (size_t k = 0; k < seasons_.size(); ++k) if (estimated(k)) free_states_ += u(seasons_[k]) - 1;
+  }
+  bool estimated(size_t k) const { return given_.first_season.empty() && seasons_[k] <= kEstimated; }
+  double slope_unit() const { return form_.trend == TrendForm::growing ? 0.01 : 0.3 * unit_; }
+  double season_unit() const { return form_.season == SeasonForm::multiply ? unit_ / std::max(std::fabs(start_.level), unit_) : unit_; }
+
+  double forward() {
+    const Stepper step{form_, seasons_, p_, textbook_};
+    const bool proportional = form_.noise == Noise::proportional;
+    squares_ = logs_ = count_ = 0;
+    double other = 0;
+    const size_t kinds = seasons_.size();
+    for (size_t t = 0; t < y_.size(); ++t) {
+      const double base = step.base(s_.level, s_.slope), season = kinds ? step.season(s_, t) : (form_.season == SeasonForm::multiply ? 1 : 0);
+      const double expected = step.expected(base, season);
+      if (!std::isfinite(expected) || std::fabs(expected) > 1e100) return HUGE_VAL;
+      base_[t] = base; before_[t] = s_.level; slope_[t] = s_.slope; expected_[t] = expected;
+      size_t from = 0;
+      for (size_t k = 0; k < kinds; ++k) { old_[t * kinds + k] = s_.seasons[from + t % u(seasons_[k])]; from += u(seasons_[k]); }
+      if (std::isfinite(y_[t])) {
+        // Proportional errors need an expectation above zero, and so do seasons that multiply.
+        if ((proportional && !(expected > 0)) || (form_.season == SeasonForm::multiply && !(base > 0 && season > 0))) return HUGE_VAL;
+        const double e = y_[t] - expected;
+        error_[t] = proportional ? e / expected : e;
+        if (static_cast<int>(t) >= warm_) {
+          squares_ += error_[t] * error_[t];
+          if (proportional) logs_ += std::log(expected);
+          count_ += 1;
+          if (aim_ == SmoothingAim::squares) other += e * e;
+          if (aim_ == SmoothingAim::absolute) other += std::fabs(e);
+          if (aim_ == SmoothingAim::percent) other += std::fabs(e) / std::max(1e-300, std::fabs(y_[t]) + std::fabs(expected));
+        }
+        step.move(s_, t, base, season, y_[t]);
+      } else {
+        error_[t] = kMissing;
+        s_.slope = has_trend() ? step.slope_on(s_.slope) : s_.slope;
+        s_.level = base;
+      }
+    }
+    if (aim_ != SmoothingAim::likelihood) return other;
+    return count_ * std::log(std::max(squares_ / count_, 1e-24 * unit_ * unit_)) + 2 * logs_;
+  }
+
+  // The recursion backwards: how the aim moves with each state, and so with each parameter.
+  void backward(const Numbers& x, Numbers& gradient) {
+    const bool proportional = form_.noise == Noise::proportional, multiply = form_.season == SeasonForm::multiply;
+    const bool growing = form_.trend == TrendForm::growing, sloped = has_trend();
+    const size_t kinds = seasons_.size();
+    const double push = 2 * count_ / std::max(squares_, 1e-24 * unit_ * unit_ * count_);
+    double level = 0, slope = 0, d_level = 0, d_trend = 0, d_damping = 0;
+    Numbers& season = season_bar_;
+    season.assign(total_, 0);
+    d_season_.assign(kinds, 0);
+    for (size_t t = y_.size(); t-- > 0;) {
+      const double base = base_[t], b = slope_[t], before = before_[t], phi = p_.damping;
+      const double carried = growing ? std::pow(b, phi) : phi * b;
+      double base_bar, before_bar = 0, carried_bar = slope;
+      if (std::isfinite(y_[t])) {
+        const bool counts = static_cast<int>(t) >= warm_;
+        const double expected = expected_[t], e = y_[t] - expected;
+        double expected_bar = 0;
+        if (counts) expected_bar = proportional ? 1 / expected * 2 - push * error_[t] * y_[t] / (expected * expected) : -push * e;
+        if (!multiply) {
+          double e_bar = p_.level * level;
+          d_level += e * level;
+          if (sloped) {
+            const double per = growing ? 1 / before : 1;
+            e_bar += p_.trend * slope * per;
+            d_trend += e * slope * per;
+            if (growing) before_bar -= slope * p_.trend * e / (before * before);
+          }
+          size_t from = 0;
+          for (size_t k = 0; k < kinds; ++k) {
+            const double own = season[from + t % u(seasons_[k])];
+            e_bar += p_.season[k] * own;
+            d_season_[k] += e * own;
+            from += u(seasons_[k]);
+          }
+          expected_bar -= e_bar;
+          base_bar = level + expected_bar;
+          from = 0;
+          for (size_t k = 0; k < kinds; ++k) { season[from + t % u(seasons_[k])] += expected_bar; from += u(seasons_[k]); }
+        } else {
+          const double w = e / expected;
+          double w_bar = p_.level * base * level;
+          d_level += base * w * level;
+          base_bar = level * (1 + p_.level * w);
+          if (sloped) {
+            // The slope moves by b e / S = b base w, growing by b carried w.
+            const double size = growing ? carried : base;
+            w_bar += p_.trend * size * slope;
+            d_trend += size * w * slope;
+            if (growing) carried_bar += slope * p_.trend * w; else base_bar += slope * p_.trend * w;
+          }
+          size_t from = 0;
+          for (size_t k = 0; k < kinds; ++k) {
+            double& own = season[from + t % u(seasons_[k])];
+            const double v = old_[t * kinds + k];
+            w_bar += p_.season[k] * v * own;
+            d_season_[k] += v * w * own;
+            own *= 1 + p_.season[k] * w;
+            from += u(seasons_[k]);
+          }
+          expected_bar -= y_[t] / (expected * expected) * w_bar;
+          base_bar += expected_bar * expected / base;
+          from = 0;
+          for (size_t k = 0; k < kinds; ++k) {
+            season[from + t % u(seasons_[k])] += expected_bar * expected / old_[t * kinds + k];
+            from += u(seasons_[k]);
+          }
+        }
+      } else {
+        base_bar = level;
+      }
+      // base = before + carried, or before x carried.
+      if (!sloped) {
+        level = base_bar + before_bar;
+        continue;
+      }
+      carried_bar += growing ? base_bar * before : base_bar;
+      level = before_bar + (growing ? base_bar * carried : base_bar);
+      d_damping += carried_bar * (growing ? carried * std::log(b) : b);
+      slope = carried_bar * (growing ? phi * std::pow(b, phi - 1) : phi);
+    }
+    gradient.assign(x.size(), 0);
+    size_t i = 0;
+    // The upper ends of trend (level) and season (1 - level) move with the level.
+    const size_t at_level = 0;
+    if (free_level_) ++i;
+    if (free_trend_) {
+      const double share = (p_.trend - kLeastShare) / (p_.level - kLeastShare);
+      gradient[i++] = d_trend * bounded_slope(p_.trend, kLeastShare, p_.level);
+      d_level += d_trend * share;
+    }
+    if (free_damping_) gradient[i++] = d_damping * bounded_slope(p_.damping, kLeastDamping, kMostDamping);
+    for (size_t k = 0; k < free_season_; ++k) {
+      const double top = top_season(p_), share = (p_.season[k] - kLeastShare) / (top - kLeastShare);
+      gradient[i++] = d_season_[k] * bounded_slope(p_.season[k], kLeastShare, top);
+      if (top > 2 * kLeastShare) d_level -= d_season_[k] * share;
+    }
+    if (free_level_) gradient[at_level] = d_level * bounded_slope(p_.level, kLeastShare, kMostShare);
+    if (free_first_) gradient[i++] = unit_ * level;
+    if (free_slope_) gradient[i++] = slope_unit() * slope;
+    size_t from = 0;
+    for (size_t k = 0; k < kinds; ++k) {
+      const size_t m = u(seasons_[k]);
+      if (estimated(k)) for (size_t j = 0; j + 1 < m; ++j) gradient[i++] = season_unit() * (season[from + j] - season[from + m - 1]);
+      from += m;
+    }
+  }
+
+  Doubles y_;
+  SmoothingForm form_;
+  SmoothingGiven given_;
+  SmoothingAim aim_;
+  int warm_;
+  bool textbook_;
+  std::vector<int> seasons_;
+  size_t total_ = 0;
+  SmoothingState start_;
+  double unit_ = 1;
+  bool free_level_ = true, free_trend_ = false, free_damping_ = false, free_first_ = true, free_slope_ = false;
+  size_t free_season_ = 0, free_states_ = 0;
+  Parameters p_;
+  SmoothingState s_;
+  double squares_ = 0, logs_ = 0, count_ = 0;
+  Numbers base_, before_, slope_, error_, expected_, old_, season_bar_, d_season_;
+};
+
+std::vector<int> seasons_of(const SmoothingFit& fit, const std::vector<int>& all) {
+  return {all.begin(), all.begin() + static_cast<std::ptrdiff_t>(fit.season.size())};
+}
+
+// Seasons whose mean is neutral, the rest put into the level.
+void settle_seasons(SmoothingState& s, const SmoothingForm& form, const std::vector<int>& seasons) {
+  size_t from = 0;
+  for (int m : seasons) {
+    double mean = 0;
+    for (size_t j = 0; j < u(m); ++j) mean += s.seasons[from + j] / m;
+    const bool multiply = form.season == SeasonForm::multiply;
+    if (multiply && !(mean > 0)) return;
+    for (size_t j = 0; j < u(m); ++j) s.seasons[from + j] = multiply ? s.seasons[from + j] / mean : s.seasons[from + j] - mean;
+    if (multiply) {
+      s.level *= mean;
+      if (form.trend != TrendForm::growing) s.slope *= mean;
+    } else {
+      s.level += mean;
+    }
+    from += u(m);
+  }
+}
+
+}  // namespace
+
+SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan) {
+  SmoothingFit out;
+  out.form = form;
+  double count = 0, least = HUGE_VAL;
+  for (double v : values) if (std::isfinite(v)) { count += 1; least = std::min(least, v); }
+  const bool positive = form.noise == Noise::proportional || form.season == SeasonForm::multiply || form.trend == TrendForm::growing;
+  if (count < 1 || (positive && !(least > 0))) return out;
+  if (form.season != SeasonForm::none) {
+    if (plan.seasons.empty()) return out;
+    for (int m : plan.seasons) if (values.size() < 2 * u(m)) return out;
+  }
+  Problem problem(values, form, plan);
+  // The corrected criterion needs more values than it counts parameters.
+  if (count <= problem.counted() + 1) return out;
+  Numbers best, gradient;
+  if (plan.aim == SmoothingAim::likelihood && !plan.textbook) {
+    double least_value = HUGE_VAL;
+    for (double alpha : {0.3}) {
+      Numbers x = problem.start(alpha);
+      const Descent d = descend(problem, x, 200, 1e-7);
+      if (d.value < least_value) { least_value = d.value; best = x; out.settled = d.settled; }
+    }
+    if (!(least_value < HUGE_VAL)) return out;
+  } else {
+    const Minimum least_loss = minimise([&](const Numbers& x) { return problem.loss(x); }, problem.start(0.3), 0.5, 4000, 1e-10);
+    if (!(least_loss.value < HUGE_VAL)) return out;
+    best = least_loss.at;
+    out.settled = true;
+  }
+  SmoothingState first;
+  Parameters p;
+  problem.read(best, p, first);
+  problem.loss(best);
+  out.level = p.level; out.trend = p.trend; out.damping = p.damping; out.season = p.season;
+  out.first = first;
+  out.last = problem.last();
+  settle_seasons(out.last, form, problem.seasons());
+  out.squares = problem.squares();
+  out.count = problem.count();
+  out.free = problem.counted();
+  const double n = out.count, k = out.free;
+  const double constant = std::log(2 * 3.14159265358979323846) + 1;
+  out.log_likelihood = -0.5 * n * (std::log(std::max(out.squares / n, 1e-300)) + constant) - problem.logs();
+  out.aic = -2 * out.log_likelihood + 2 * k;
+  out.aicc = out.aic + 2 * k * (k + 1) / (n - k - 1);
+  out.bic = -2 * out.log_likelihood + k * std::log(n);
+  out.fitted = true;
+  return out;
+}
+
+// The corrected criterion, with what long experience says of trends (Gardner and McKenzie, 1985): a straight one
+// seldom goes on, and must be better by 2; damping, within its narrow bounds, counts for no parameter.
+static double criterion(const SmoothingFit& fit) {
+  if (fit.form.trend != TrendForm::damped) return fit.aicc + (fit.form.trend == TrendForm::none ? 0 : 2);
+  const double k = fit.free - 1, n = fit.count;
+  return -2 * fit.log_likelihood + 2 * k + 2 * k * (k + 1) / (n - k - 1);
+}
+
+SmoothingFit choose_smoothing(Doubles values, const std::vector<SmoothingForm>& forms, const SmoothingPlan& all) {
+  SmoothingFit best;
+  SmoothingPlan plan = all;
+  while (!plan.seasons.empty() && values.size() < 2 * u(plan.seasons.back())) plan.seasons.pop_back();
+  for (const SmoothingForm& form : forms) {
+    SmoothingFit one = fit_smoothing(values, form, plan);
+    if (one.fitted && (!best.fitted || criterion(one) < criterion(best))) best = std::move(one);
+  }
+  return best;
+}
+
+void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit, const SmoothingTrace& out) {
+  const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
+  const std::vector<int> seasons = seasons_of(fit, plan.seasons);
+  const Stepper step{fit.form, seasons, p, plan.textbook};
+  SmoothingState s = fit.first;
+  for (size_t t = 0; t < values.size(); ++t) {
+    const double base = step.base(s.level, s.slope), season = step.season(s, t);
+    if (out.expected) out.expected[t] = step.expected(base, season);
+    if (std::isfinite(values[t])) {
+      step.move(s, t, base, season, values[t]);
+    } else {
+      if (fit.form.trend != TrendForm::none) s.slope = step.slope_on(s.slope);
+      s.level = base;
+    }
+    if (out.level) out.level[t] = s.level;
+    if (out.slope) out.slope[t] = s.slope;
+    if (out.season) out.season[t] = step.season(s, t);
+  }
+  settle_seasons(s, fit.form, step.seasons);
+  fit.last = s;
+}
+
+void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_seasons, std::size_t place, int ahead,
+                        double* mean, double* variance) {
+  const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
+  const std::vector<int> seasons = seasons_of(fit, all_seasons);
+  const Stepper step{fit.form, seasons, p, false};
+  const bool multiply = fit.form.season == SeasonForm::multiply, proportional = fit.form.noise == Noise::proportional;
+  const bool known = fit.form.trend != TrendForm::growing && (!multiply || proportional);
+  const double sigma2 = fit.sigma2();
+  const size_t h = u(ahead);
+  SmoothingState s = fit.last;
+  Numbers base(h), answer(h, 0), theta(h);
+  double reach = 0, damped = 1;
+  for (size_t i = 0; i < h; ++i) {
+    base[i] = step.base(s.level, s.slope);
+    mean[i] = step.expected(base[i], step.season(s, place + i));
+    s.slope = fit.form.trend == TrendForm::none ? s.slope : step.slope_on(s.slope);
+    s.level = base[i];
+    // How a value i + 1 steps later answers to an error now.
+    damped *= p.damping;
+    reach += damped;
+    answer[i] = p.level + (fit.form.trend == TrendForm::none ? 0 : p.trend * reach);
+    if (!multiply) for (size_t k = 0; k < seasons.size(); ++k) if ((i + 1) % u(seasons[k]) == 0) answer[i] += p.season[k];
+  }
+  double sum = 0;
+  for (size_t i = 0; i < h; ++i) {
+    if (!known) { variance[i] = kMissing; continue; }
+    if (!proportional) {
+      variance[i] = sigma2 * (1 + sum);
+      sum += answer[i] * answer[i];
+      continue;
+    }
+    const double centre = multiply ? base[i] : mean[i];
+    theta[i] = centre * centre;
+    for (size_t j = 0; j < i; ++j) theta[i] += sigma2 * answer[j] * answer[j] * theta[i - 1 - j];
+    double factor = 1 + sigma2, season = 1;
+    if (multiply) {
+      for (size_t k = 0; k < seasons.size(); ++k) factor *= std::pow(1 + p.season[k] * p.season[k] * sigma2, static_cast<double>(i / u(seasons[k])));
+      season = mean[i] / base[i];
+    }
+    variance[i] = season * season * std::max(0.0, theta[i] * factor - centre * centre);
+  }
+}
+
+void smoothing_path(const SmoothingFit& fit, const std::vector<int>& all_seasons, std::size_t place, int ahead, bool textbook,
+                    const double* normal, double* out) {
+  const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
+  const std::vector<int> seasons = seasons_of(fit, all_seasons);
+  const Stepper step{fit.form, seasons, p, textbook};
+  const double sigma = std::sqrt(fit.sigma2());
+  SmoothingState s = fit.last;
+  for (size_t i = 0; i < u(ahead); ++i) {
+    const double base = step.base(s.level, s.slope), season = step.season(s, place + i);
+    const double expected = step.expected(base, season);
+    const double noise = sigma * normal[i];
+    out[i] = fit.form.noise == Noise::proportional ? expected * (1 + noise) : expected + noise;
+    step.move(s, place + i, base, season, out[i]);
+  }
+}
+
+}  // namespace core
