@@ -122,11 +122,18 @@ chosen_pairs <- function(y, base, t, steps) {
   ok <- is.finite(y)
   n <- sum(ok)
   most <- min(12, floor(steps / 2 - 0.5), max(1, (n - ncol(base)) %/% 6))
+  # One orthogonal decomposition tells the sums of squares of all numbers of pairs.
+  x <- cbind(base, season_columns(t, steps, Inf, most))[ok, , drop = FALSE]
+  fit <- stats::.lm.fit(x, y[ok])
+  rss <- if (fit$rank == ncol(x)) {
+    part <- fit$effects^2
+    sum(part[-seq_len(ncol(x))]) + rev(cumsum(c(0, rev(part[seq_len(ncol(x))]))))
+  }
   score <- vapply(seq_len(most), function(k) {
-    x <- cbind(base, season_columns(t, steps, Inf, k))[ok, , drop = FALSE]
-    p <- ncol(x) + 1
-    rss <- sum(stats::.lm.fit(x, y[ok])$residuals^2)
-    n * log(max(rss, 1e-300) / n) + 2 * p + 2 * p * (p + 1) / max(1, n - p - 1)
+    columns <- ncol(base) + 2 * k
+    left <- if (is.null(rss)) sum(stats::.lm.fit(x[, seq_len(columns)], y[ok])$residuals^2) else rss[columns + 1]
+    p <- columns + 1
+    n * log(max(left, 1e-300) / n) + 2 * p + 2 * p * (p + 1) / max(1, n - p - 1)
   }, 1)
   which.min(score)
 }

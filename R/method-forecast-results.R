@@ -229,7 +229,10 @@ format.kairon_forecast_summary <- function(x, ...) {
   )
 }
 
-signed_percent <- function(share) paste0(if (share >= 0) "+", show_number(100 * share, 3), " %")
+signed_percent <- function(share) {
+  share <- round(share, 5)
+  paste0(if (share >= 0) "+", show_number(100 * share, 3), " %")
+}
 
 #' @export
 print.kairon_forecast_summary <- function(x, ...) {

@@ -76,6 +76,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   structure(
     list(
       table = do.call(rbind, lapply(results, `[[`, "table")), notes = notes,
+      failed = unlist(lapply(results, `[[`, "failed")),
       history = history, methods = methods, measures = chosen, levels = levels,
       horizon = plan$steps, routine = routine, ended = setdiff_series(x, live),
       forms = unlist(lapply(results, `[[`, "forms"), recursive = FALSE),
@@ -320,7 +321,7 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
 
 forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
   rows <- rows_of(x)
-  notes <- character()
+  notes <- failed <- character()
   tables <- paths <- parts <- forms <- list()
   plain <- make_batch(x, measure)
   for (name in names(methods)) {
@@ -336,7 +337,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
       if (length(methods) == 1) {
         abort_input("{name} cannot forecast {.field {measure}}.", parent = result, call = call)
       }
-      notes <- c(notes, paste0(name, ": ", rlang::cnd_header(result)))
+      failed <- c(failed, paste0(name, ": ", rlang::cnd_header(result)))
       next
     }
     tables[[name]] <- forecast_table(x, measure, name, result, rows, plan, levels)
@@ -346,11 +347,11 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     parts[[name]] <- part_table(x, measure, name, result$parts, rows, plan)
   }
   if (length(tables) == 0) {
-    abort_input(c("No method could forecast {.field {measure}}.", rlang::set_names(notes, "x")),
+    abort_input(c("No method could forecast {.field {measure}}.", rlang::set_names(failed, rep("x", length(failed)))),
                 call = call)
   }
   bind <- function(t) do.call(rbind, unname(t))
-  list(table = bind(tables), notes = notes, paths = bind(paths), parts = bind(parts), forms = forms)
+  list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts), forms = forms)
 }
 
 run_method <- function(method, name, batch, rows, plan, levels) {
@@ -366,10 +367,12 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   out <- method_predict(method, model, plan$steps, levels)
   if (is.list(model)) out$notes <- model$notes
   out <- simpler_where_failed(out, batch, plan$steps, levels)
+  if (isTRUE(plan$bare)) {
+    return(out)
+  }
   out$form <- method_form(method, model)
   if (isTRUE(plan$paths > 0)) out$paths <- method_paths(method, model, plan$steps, plan$paths)
-  if (isTRUE(plan$extras)) out$model <- model
-  if (!isTRUE(plan$bare)) out$parts <- method_parts(method, model, plan$steps)
+  out$parts <- method_parts(method, model, plan$steps)
   out
 }
 
@@ -534,6 +537,7 @@ format.kairon_forecast <- function(x, ...) {
     ),
     lines,
     if (length(x$ended)) paste0("  Ended, not forecast: ", word_list(x$ended), "."),
+    if (length(x$failed)) paste0("  Failed: ", x$failed),
     if (length(x$notes)) paste0("  Note: ", x$notes),
     paste0("  Intervals hold ", word_list(x$levels), " % if the future is like the past.")
   )

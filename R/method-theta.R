@@ -97,7 +97,7 @@ method_form.kairon_by_theta <- function(method, model) {
   x <- model$numbers
   joins <- ifelse(x["multiply", ] > 0, "multiplying", "adding")
   season <- ifelse(x["seasonal", ] > 0, paste0("; ", joins, " season of ", model$steps, " steps"), "; no season")
-  paste0("level learns ", show_percent(x["level", ]), " of an error, bend ", show_number(x["theta", ], 3), season)
+  paste0("level learns ", vapply(x["level", ], show_percent, ""), " of an error, bend ", show_number(x["theta", ], 3), season)
 }
 
 #' @export

@@ -48,20 +48,26 @@ struct Stepper {
   double slope_on(double slope) const {
     return form.trend == TrendForm::growing ? (slope > 0 ? std::pow(slope, p.damping) : kMissing) : p.damping * slope;
   }
-  // All seasons of this step together.
-  double season(const SmoothingState& s, size_t at) const {
-    double out = form.season == SeasonForm::multiply ? 1 : 0;
+  // Where the seasons of step `at` stand in the state.
+  void places(size_t at, size_t* to) const {
     size_t from = 0;
     for (int m : seasons) {
-      const double v = s.seasons[from + at % u(m)];
-      out = form.season == SeasonForm::multiply ? out * v : out + v;
+      *to++ = from + at % u(m);
       from += u(m);
+    }
+  }
+  // All seasons of a step together.
+  double season(const SmoothingState& s, const size_t* place) const {
+    double out = form.season == SeasonForm::multiply ? 1 : 0;
+    for (size_t k = 0; k < seasons.size(); ++k) {
+      const double v = s.seasons[place[k]];
+      out = form.season == SeasonForm::multiply ? out * v : out + v;
     }
     return out;
   }
   double expected(double base, double season) const { return form.season == SeasonForm::multiply ? base * season : base + season; }
 
-  void move(SmoothingState& s, size_t at, double base, double season, double y) const {
+  void move(SmoothingState& s, const size_t* place, double base, double season, double y) const {
     const bool multiply = form.season == SeasonForm::multiply, growing = form.trend == TrendForm::growing;
     const double e = y - expected(base, season), error = multiply ? e / season : e;
     const double before = s.level, carried = slope_on(s.slope);
@@ -75,9 +81,8 @@ struct Stepper {
         s.slope = carried + p.trend * (growing ? error / before : error);
       }
     }
-    size_t from = 0;
     for (size_t k = 0; k < seasons.size(); ++k) {
-      double& v = s.seasons[from + at % u(seasons[k])];
+      double& v = s.seasons[place[k]];
       if (textbook) {
         const double rest = multiply ? season / v : season - v;
         const double seen = multiply ? y / (s.level * rest) : y - s.level - rest;
@@ -85,7 +90,6 @@ struct Stepper {
       } else {
         v += p.season[k] * (multiply ? v * e / (base * season) : e);
       }
-      from += u(seasons[k]);
     }
   }
 };
@@ -158,7 +162,10 @@ class Problem {
     std::copy(given_.first_season.begin(), given_.first_season.end(), start_.seasons.begin());
     const size_t n = y_.size();
     base_.resize(n); before_.resize(n); slope_.resize(n); error_.resize(n); expected_.resize(n);
-    old_.resize(n * std::max<size_t>(1, seasons_.size()));
+    old_.resize(n * seasons_.size());
+    place_.resize(n * seasons_.size());
+    const Stepper step{form_, seasons_, p_, false};
+    for (size_t t = 0; t < n; ++t) step.places(t, place_.data() + t * seasons_.size());
     mark_free();
   }
 
@@ -247,39 +254,103 @@ class Problem {
   double season_unit() const { return form_.season == SeasonForm::multiply ? unit_ / std::max(std::fabs(start_.level), unit_) : unit_; }
 
   double forward() {
+    if (textbook_) return forward_by_steps();
+    const bool growing = form_.trend == TrendForm::growing;
+    if (form_.season == SeasonForm::multiply) return growing ? forward_as<true, true>() : forward_as<true, false>();
+    return growing ? forward_as<false, true>() : forward_as<false, false>();
+  }
+
+  // The same as the steps below, for the form at hand and with states in registers.
+  template <bool kMultiply, bool kGrowing>
+  double forward_as() {
+    const bool proportional = form_.noise == Noise::proportional, sloped = has_trend();
+    const double share = p_.level, bend = p_.trend, phi = p_.damping;
+    const double *y = y_.begin(), *season_share = p_.season.data();
+    double level = s_.level, slope = s_.slope, squares = 0, logs = 0, count = 0, product = 1;
+    double *seasons = s_.seasons.data(), *base_to = base_.data(), *before_to = before_.data(), *slope_to = slope_.data();
+    double *expected_to = expected_.data(), *error_to = error_.data(), *old_to = old_.data();
+    const size_t n = y_.size(), kinds = seasons_.size(), warm = u(warm_);
+    const size_t* place = place_.data();
+    for (size_t t = 0; t < n; ++t, place += kinds, old_to += kinds) {
+      const double carried = kGrowing ? (slope > 0 ? std::pow(slope, phi) : kMissing) : phi * slope;
+      const double base = !sloped ? level : kGrowing ? level * carried : level + carried;
+      double season = kMultiply ? 1 : 0;
+      for (size_t k = 0; k < kinds; ++k) {
+        old_to[k] = seasons[place[k]];
+        if (kMultiply) season *= old_to[k]; else season += old_to[k];
+      }
+      const double expected = kMultiply ? base * season : base + season;
+      if (!(std::fabs(expected) < 1e100)) return HUGE_VAL;
+      base_to[t] = base; before_to[t] = level; slope_to[t] = slope; expected_to[t] = expected;
+      if (!std::isfinite(y[t])) {
+        error_to[t] = kMissing;
+        if (sloped) slope = carried;
+        level = base;
+        continue;
+      }
+      if ((proportional && !(expected > 0)) || (kMultiply && !(base > 0 && season > 0))) return HUGE_VAL;
+      const double e = y[t] - expected, error = proportional ? e / expected : e;
+      error_to[t] = error;
+      if (t >= warm) {
+        squares += error * error;
+        count += 1;
+        if (proportional) {   // logarithms of many factors at once
+          product *= expected;
+          if (product > 1e200 || product < 1e-200) { logs += std::log(product); product = 1; }
+        }
+      }
+      const double push = kMultiply ? e / season : e;
+      if (sloped) slope = carried + bend * (kGrowing ? push / level : push);
+      level = base + share * push;
+      const double w = kMultiply ? e / expected : e;
+      for (size_t k = 0; k < kinds; ++k) seasons[place[k]] = kMultiply ? old_to[k] * (1 + season_share[k] * w) : old_to[k] + season_share[k] * w;
+    }
+    s_.level = level;
+    s_.slope = slope;
+    squares_ = squares;
+    logs_ = logs + std::log(product);
+    count_ = count;
+    if (aim_ != SmoothingAim::likelihood) return other_aim();
+    return count_ * std::log(std::max(squares_ / count_, 1e-24 * unit_ * unit_)) + 2 * logs_;
+  }
+
+  double other_aim() const {
+    double out = 0;
+    for (size_t t = u(warm_); t < y_.size(); ++t) {
+      if (!std::isfinite(y_[t])) continue;
+      const double e = y_[t] - expected_[t];
+      out += aim_ == SmoothingAim::squares ? e * e : aim_ == SmoothingAim::absolute ? std::fabs(e)
+             : std::fabs(e) / std::max(1e-300, std::fabs(y_[t]) + std::fabs(expected_[t]));
+    }
+    return out;
+  }
+
+  double forward_by_steps() {
     const Stepper step{form_, seasons_, p_, textbook_};
     const bool proportional = form_.noise == Noise::proportional;
     squares_ = logs_ = count_ = 0;
-    double other = 0;
     const size_t kinds = seasons_.size();
     for (size_t t = 0; t < y_.size(); ++t) {
-      const double base = step.base(s_.level, s_.slope), season = kinds ? step.season(s_, t) : (form_.season == SeasonForm::multiply ? 1 : 0);
+      const size_t* place = place_.data() + t * kinds;
+      const double base = step.base(s_.level, s_.slope), season = step.season(s_, place);
       const double expected = step.expected(base, season);
-      if (!std::isfinite(expected) || std::fabs(expected) > 1e100) return HUGE_VAL;
-      base_[t] = base; before_[t] = s_.level; slope_[t] = s_.slope; expected_[t] = expected;
-      size_t from = 0;
-      for (size_t k = 0; k < kinds; ++k) { old_[t * kinds + k] = s_.seasons[from + t % u(seasons_[k])]; from += u(seasons_[k]); }
-      if (std::isfinite(y_[t])) {
-        // Proportional errors need an expectation above zero, and so do seasons that multiply.
-        if ((proportional && !(expected > 0)) || (form_.season == SeasonForm::multiply && !(base > 0 && season > 0))) return HUGE_VAL;
-        const double e = y_[t] - expected;
-        error_[t] = proportional ? e / expected : e;
-        if (static_cast<int>(t) >= warm_) {
-          squares_ += error_[t] * error_[t];
-          if (proportional) logs_ += std::log(expected);
-          count_ += 1;
-          if (aim_ == SmoothingAim::squares) other += e * e;
-          if (aim_ == SmoothingAim::absolute) other += std::fabs(e);
-          if (aim_ == SmoothingAim::percent) other += std::fabs(e) / std::max(1e-300, std::fabs(y_[t]) + std::fabs(expected));
-        }
-        step.move(s_, t, base, season, y_[t]);
-      } else {
-        error_[t] = kMissing;
-        s_.slope = has_trend() ? step.slope_on(s_.slope) : s_.slope;
+      if (!(std::fabs(expected) < 1e100)) return HUGE_VAL;
+      expected_[t] = expected;
+      if (!std::isfinite(y_[t])) {
+        if (has_trend()) s_.slope = step.slope_on(s_.slope);
         s_.level = base;
+        continue;
       }
+      if ((proportional && !(expected > 0)) || (form_.season == SeasonForm::multiply && !(base > 0 && season > 0))) return HUGE_VAL;
+      const double e = y_[t] - expected, error = proportional ? e / expected : e;
+      if (static_cast<int>(t) >= warm_) {
+        squares_ += error * error;
+        if (proportional) logs_ += std::log(expected);
+        count_ += 1;
+      }
+      step.move(s_, place, base, season, y_[t]);
     }
-    if (aim_ != SmoothingAim::likelihood) return other;
+    if (aim_ != SmoothingAim::likelihood) return other_aim();
     return count_ * std::log(std::max(squares_ / count_, 1e-24 * unit_ * unit_)) + 2 * logs_;
   }
 
@@ -293,63 +364,57 @@ class Problem {
     Numbers& season = season_bar_;
     season.assign(total_, 0);
     d_season_.assign(kinds, 0);
+    const double share = p_.level, bend = p_.trend, phi = p_.damping;
+    const size_t warm = u(warm_);
     for (size_t t = y_.size(); t-- > 0;) {
-      const double base = base_[t], b = slope_[t], before = before_[t], phi = p_.damping;
+      const size_t* place = place_.data() + t * kinds;
+      const double base = base_[t], b = slope_[t], before = before_[t];
       const double carried = growing ? std::pow(b, phi) : phi * b;
       double base_bar, before_bar = 0, carried_bar = slope;
       if (std::isfinite(y_[t])) {
-        const bool counts = static_cast<int>(t) >= warm_;
+        const bool counts = t >= warm;
         const double expected = expected_[t], e = y_[t] - expected;
         double expected_bar = 0;
         if (counts) expected_bar = proportional ? 1 / expected * 2 - push * error_[t] * y_[t] / (expected * expected) : -push * e;
         if (!multiply) {
-          double e_bar = p_.level * level;
+          double e_bar = share * level;
           d_level += e * level;
           if (sloped) {
             const double per = growing ? 1 / before : 1;
-            e_bar += p_.trend * slope * per;
+            e_bar += bend * slope * per;
             d_trend += e * slope * per;
-            if (growing) before_bar -= slope * p_.trend * e / (before * before);
+            if (growing) before_bar -= slope * bend * e / (before * before);
           }
-          size_t from = 0;
           for (size_t k = 0; k < kinds; ++k) {
-            const double own = season[from + t % u(seasons_[k])];
+            const double own = season[place[k]];
             e_bar += p_.season[k] * own;
             d_season_[k] += e * own;
-            from += u(seasons_[k]);
           }
           expected_bar -= e_bar;
           base_bar = level + expected_bar;
-          from = 0;
-          for (size_t k = 0; k < kinds; ++k) { season[from + t % u(seasons_[k])] += expected_bar; from += u(seasons_[k]); }
+          for (size_t k = 0; k < kinds; ++k) season[place[k]] += expected_bar;
         } else {
           const double w = e / expected;
-          double w_bar = p_.level * base * level;
+          double w_bar = share * base * level;
           d_level += base * w * level;
-          base_bar = level * (1 + p_.level * w);
+          base_bar = level * (1 + share * w);
           if (sloped) {
             // The slope moves by b e / S = b base w, growing by b carried w.
             const double size = growing ? carried : base;
-            w_bar += p_.trend * size * slope;
+            w_bar += bend * size * slope;
             d_trend += size * w * slope;
-            if (growing) carried_bar += slope * p_.trend * w; else base_bar += slope * p_.trend * w;
+            if (growing) carried_bar += slope * bend * w; else base_bar += slope * bend * w;
           }
-          size_t from = 0;
           for (size_t k = 0; k < kinds; ++k) {
-            double& own = season[from + t % u(seasons_[k])];
+            double& own = season[place[k]];
             const double v = old_[t * kinds + k];
             w_bar += p_.season[k] * v * own;
             d_season_[k] += v * w * own;
             own *= 1 + p_.season[k] * w;
-            from += u(seasons_[k]);
           }
           expected_bar -= y_[t] / (expected * expected) * w_bar;
           base_bar += expected_bar * expected / base;
-          from = 0;
-          for (size_t k = 0; k < kinds; ++k) {
-            season[from + t % u(seasons_[k])] += expected_bar * expected / old_[t * kinds + k];
-            from += u(seasons_[k]);
-          }
+          for (size_t k = 0; k < kinds; ++k) season[place[k]] += expected_bar * expected / old_[t * kinds + k];
         }
       } else {
         base_bar = level;
@@ -406,6 +471,7 @@ class Problem {
   Parameters p_;
   SmoothingState s_;
   double squares_ = 0, logs_ = 0, count_ = 0;
+  std::vector<size_t> place_;
   Numbers base_, before_, slope_, error_, expected_, old_, season_bar_, d_season_;
 };
 
@@ -508,18 +574,20 @@ void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit,
   const std::vector<int> seasons = seasons_of(fit, plan.seasons);
   const Stepper step{fit.form, seasons, p, plan.textbook};
   SmoothingState s = fit.first;
+  std::vector<size_t> place(seasons.size());
   for (size_t t = 0; t < values.size(); ++t) {
-    const double base = step.base(s.level, s.slope), season = step.season(s, t);
+    step.places(t, place.data());
+    const double base = step.base(s.level, s.slope), season = step.season(s, place.data());
     if (out.expected) out.expected[t] = step.expected(base, season);
     if (std::isfinite(values[t])) {
-      step.move(s, t, base, season, values[t]);
+      step.move(s, place.data(), base, season, values[t]);
     } else {
       if (fit.form.trend != TrendForm::none) s.slope = step.slope_on(s.slope);
       s.level = base;
     }
     if (out.level) out.level[t] = s.level;
     if (out.slope) out.slope[t] = s.slope;
-    if (out.season) out.season[t] = step.season(s, t);
+    if (out.season) out.season[t] = step.season(s, place.data());
   }
   settle_seasons(s, fit.form, step.seasons);
   fit.last = s;
@@ -536,10 +604,12 @@ void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_sea
   const size_t h = u(ahead);
   SmoothingState s = fit.last;
   Numbers base(h), answer(h, 0), theta(h);
+  std::vector<size_t> at(seasons.size());
   double reach = 0, damped = 1;
   for (size_t i = 0; i < h; ++i) {
     base[i] = step.base(s.level, s.slope);
-    mean[i] = step.expected(base[i], step.season(s, place + i));
+    step.places(place + i, at.data());
+    mean[i] = step.expected(base[i], step.season(s, at.data()));
     s.slope = fit.form.trend == TrendForm::none ? s.slope : step.slope_on(s.slope);
     s.level = base[i];
     // How a value i + 1 steps later answers to an error now.
@@ -575,12 +645,14 @@ void smoothing_path(const SmoothingFit& fit, const std::vector<int>& all_seasons
   const Stepper step{fit.form, seasons, p, textbook};
   const double sigma = std::sqrt(fit.sigma2());
   SmoothingState s = fit.last;
+  std::vector<size_t> at(seasons.size());
   for (size_t i = 0; i < u(ahead); ++i) {
-    const double base = step.base(s.level, s.slope), season = step.season(s, place + i);
+    step.places(place + i, at.data());
+    const double base = step.base(s.level, s.slope), season = step.season(s, at.data());
     const double expected = step.expected(base, season);
     const double noise = sigma * normal[i];
     out[i] = fit.form.noise == Noise::proportional ? expected * (1 + noise) : expected + noise;
-    step.move(s, place + i, base, season, out[i]);
+    step.move(s, at.data(), base, season, out[i]);
   }
 }
 

@@ -1,0 +1,658 @@
+#' Forecast by regression
+#'
+#' Trend, seasons, events, steps and drivers estimated together by least squares; what the errors carry over from
+#' one step to the next goes into the forecast.
+#'
+#' @param trend `"linear"`, `"none"`, `"bends"` (a straight line that may bend, see `bends`), `"exponential"`, or
+#'   `"saturating"` (between `bounds`).
+#' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by default those that
+#'   [find_seasons()] finds, else the usual cycle. One that is not seen twice is left out.
+#' @param events A calendar of [events()] (or a file of one): each name becomes an effect.
+#' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
+#' @param combine `"add"` or `"multiply"` (of logarithms; the values must be above zero).
+#' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by default dummies
+#'   up to 31 steps and waves above.
+#' @param days_before,days_after How many days an event reaches.
+#' @param steps Dates from which on the level is another.
+#' @param bends For `"bends"`: `"auto"` (up to 20 places over the first nine tenths, penalised so that few bend
+#'   much), or dates.
+#' @param bounds For `"saturating"`: lower and upper bound; an `NA` is estimated.
+#' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
+#' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
+#' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has standard errors;
+#'   with `combine = "multiply"` an effect of 0.05 is about 5 %.
+#' @section Formula:
+#' y = T(t) + X b + e (or log y = log T(t) + X b + e), e = r e(before) + u, by Gauss and Newton's steps on the values
+#' quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954); gaps of g steps take
+#' r^g. The variance of a forecast holds the noise, the carried error, the covariance of all parameters, and for
+#' bends that the slope goes on to change as often and as much as it did. Automatic bends are shrunk by the ridge
+#' whose generalised cross-validation is least.
+#' @references
+#' Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles Commission Discussion
+#' Paper 383.
+#'
+#' Golub, G. H., Heath, M. and Wahba, G. (1979). Generalized cross-validation as a method for choosing a good
+#' ridge parameter. Technometrics 21, 215-223.
+#' @examples
+#' holidays <- system.file("extdata", "holidays.ics", package = "kairon")
+#' demand <- demo_timeline("demand")
+#' one <- demand[demand$district == "Dunmere", ]
+#' f <- fit(one, by_regression(seasons = c("week", "year"), events = holidays))
+#' head(coef(f), 12)
+#' predict(f, "28 days")
+#' @export
+by_regression <- function(trend = c("linear", "none", "bends", "exponential", "saturating"), seasons = NULL,
+                          events = NULL, drivers = NULL, combine = c("add", "multiply"),
+                          season_form = c("auto", "dummies", "waves"), days_before = 0, days_after = 0,
+                          steps = NULL, bends = "auto", bounds = c(0, NA), damped = 1,
+                          errors = c("autocorrelated", "independent")) {
+  trend <- rlang::arg_match(trend)
+  if (!is.numeric(damped) || length(damped) != 1 || is.na(damped) || damped <= 0 || damped > 1) {
+    abort_input("{.arg damped} must be a share above 0 and up to 1.")
+  }
+  if (!(is.numeric(bounds) || all(is.na(bounds))) || length(bounds) != 2 || isTRUE(bounds[1] >= bounds[2])) {
+    abort_input("{.arg bounds} must be the lower and the upper bound; {.val NA} is estimated.")
+  }
+  check_reach <- function(v, arg) {
+    if (!is.numeric(v) || length(v) != 1 || is.na(v) || v < 0) {
+      abort_input("{.arg {arg}} must be a number of days.", call = rlang::caller_env(2))
+    }
+  }
+  check_reach(days_before, "days_before")
+  check_reach(days_after, "days_after")
+  new_method(
+    "regression",
+    trend = trend, seasons = seasons, events = if (!is.null(events)) events_of(events),
+    drivers = read_drivers(drivers), combine = rlang::arg_match(combine),
+    season_form = rlang::arg_match(season_form), days_before = days_before, days_after = days_after,
+    steps = steps, bends = bends, bounds = as.double(bounds), damped = damped, errors = rlang::arg_match(errors)
+  )
+}
+
+# The argument hides the function of that name.
+events_of <- function(source) events(source)
+
+#' @export
+method_needs.kairon_by_regression <- function(method, context) list(values = 2, season = FALSE)
+
+#' @export
+method_describe.kairon_by_regression <- function(method, context) {
+  seasons <- regression_seasons(method, context)
+  words <- c(
+    c(linear = "a straight trend", none = "no trend", bends = "a trend with bends", exponential = "exponential growth",
+      saturating = "saturating growth")[[method$trend]],
+    if (length(seasons)) vapply(seq_along(seasons), function(i) season_words(seasons[i]), ""),
+    if (!is.null(method$events)) "events", if (!is.null(method$steps)) "steps", method$drivers$column
+  )
+  paste0("regression on ", word_list(words), if (method$combine == "multiply") ", multiplied")
+}
+
+regression_seasons <- function(method, context) {
+  if (identical(method$seasons, "none")) {
+    return(numeric())
+  }
+  if (is.null(method$seasons)) {
+    return(context$seasons)
+  }
+  sort(resolve_seasons(method$seasons, context$cadence, call = NULL))
+}
+
+#' @export
+method_fit.kairon_by_regression <- function(method, batch) {
+  context <- batch$context
+  n <- length(batch$breaks) - 1
+  seasons <- regression_seasons(method, context)
+  known <- known_cycles(context$cadence)
+  models <- vector("list", n)
+  notes <- character()
+  for (s in cli::cli_progress_along(models, "Fitting series")) {
+    at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
+    y <- batch$values[at]
+    if (method$combine == "multiply" && any(y <= 0, na.rm = TRUE)) {
+      abort_input(c(
+        "Parts can only multiply where all values are above zero.",
+        x = "{sum(y <= 0, na.rm = TRUE)} are not{if (nzchar(context$labels[s])) ' in '}{context$labels[s]}.",
+        i = "Use {.code combine = \"add\"}."
+      ), call = NULL)
+    }
+    exact <- as.numeric(seasons)
+    named <- names(seasons) %in% names(known)
+    exact[named] <- known[names(seasons)[named]]
+    models[[s]] <- regression_model(method, y, context$stamps[at], lapply(context$drivers, `[`, at), context,
+                                    seasons, exact)
+    notes <- c(notes, models[[s]]$notes)
+  }
+  list(models = models, batch = batch, notes = unique(notes))
+}
+
+# Design of one series ----
+
+# What is needed to build columns at any step: a list that is kept in the model.
+regression_plan <- function(method, y, stamps, context, seasons, exact) {
+  n <- length(y)
+  seen <- vapply(exact, function(m) n >= 2 * m, TRUE)
+  plan <- list(
+    n = n, seasons = seasons[seen], exact = exact[seen], forms = list(), context = context,
+    notes = if (any(!seen)) paste0("left out, not seen twice: ", word_list(vapply(which(!seen), function(i) {
+      season_words(seasons[i])
+    }, "")))
+  )
+  t <- seq_len(n) - 1
+  base <- cbind(1, t)
+  target <- if (method$combine == "multiply") log(y) else y
+  for (i in seq_along(plan$seasons)) {
+    m <- plan$seasons[[i]]
+    waves <- method$season_form == "waves" || (method$season_form == "auto" && m > 31)
+    pairs <- if (waves) chosen_pairs(target, base, t, plan$exact[i])
+    # Waves that a shorter season has already.
+    taken <- plan$exact[seq_len(i - 1)]
+    block <- regression_season(t, plan$exact[i], m, pairs, taken)
+    plan$forms[[i]] <- list(pairs = pairs, taken = taken)
+    base <- cbind(base, block)
+  }
+  if (method$trend == "bends") plan$bends <- bend_places(method, stamps, n, context)
+  if (!is.null(method$steps)) plan$steps <- shift_seconds(method$steps, context, NULL)
+  plan
+}
+
+regression_season <- function(t, exact, whole, pairs, taken) {
+  out <- season_columns(t, exact, if (is.null(pairs)) min(whole, 60) else Inf, pairs)
+  if (!is.null(pairs) && length(taken)) {
+    own <- rep(seq_len(ncol(out) / 2), each = 2) / exact
+    both <- vapply(own, function(f) any(abs(f * taken - round(f * taken)) < 1e-6 & round(f * taken) > 0), TRUE)
+    out <- out[, !both, drop = FALSE]
+  }
+  out
+}
+
+bend_places <- function(method, stamps, n, context) {
+  if (identical(method$bends, "auto")) {
+    count <- min(20, max(1, n %/% 6))
+    return(unique(round(seq(0, 0.9 * n, length.out = count + 2)[-c(1, count + 2)])))
+  }
+  at <- shift_seconds(method$bends, context, NULL)
+  places <- vapply(at, function(b) sum(stamps < b), 1)
+  if (any(places <= 0 | places >= n)) {
+    abort_input("A bend lies outside of the data.", call = NULL)
+  }
+  places
+}
+
+# Columns beside the trend at steps t (from 0) with their stamps.
+regression_columns <- function(method, plan, t, stamps, drivers) {
+  blocks <- lapply(seq_along(plan$seasons), function(i) {
+    out <- regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs, plan$forms[[i]]$taken)
+    colnames(out) <- paste0(names(plan$seasons)[i], ", ", colnames(out))
+    out
+  })
+  parts <- rep(names(plan$seasons), vapply(blocks, ncol, 1L))
+  if (!is.null(method$events)) {
+    made <- event_shares(method, plan$context, stamps)
+    blocks <- c(blocks, list(made))
+    parts <- c(parts, rep("events", ncol(made)))
+  }
+  if (!is.null(plan$steps)) {
+    made <- vapply(plan$steps, function(b) as.numeric(stamps >= b), numeric(length(stamps)))
+    made <- matrix(made, length(stamps), dimnames = list(NULL, paste("step from", format(method$steps))))
+    blocks <- c(blocks, list(made))
+    parts <- c(parts, rep("steps", ncol(made)))
+  }
+  if (length(drivers)) {
+    made <- do.call(cbind, drivers)
+    blocks <- c(blocks, list(made))
+    parts <- c(parts, rep("drivers", ncol(made)))
+  }
+  out <- do.call(cbind, c(list(matrix(0, length(t), 0)), blocks))
+  attr(out, "parts") <- parts
+  out
+}
+
+# The share of each period that an event and its surroundings take.
+event_shares <- function(method, context, stamps) {
+  cadence <- context$cadence
+  if (cadence$unit == "step") abort_input("Plain steps have no calendar for events.", call = NULL)
+  zone <- if (context$type == "instant") zone_table(context$zone, min(stamps), max(stamps) + 86400 * 400) else utc_zone
+  k <- period_of_stamp(cadence, stamps, zone)
+  begin <- period_start(cadence, k, zone)
+  end <- period_end(cadence, k, begin, zone)
+  local <- function(s) if (context$type == "instant") cpp_local_of(s, zone) / 86400 else s / 86400
+  begin <- local(begin)
+  end <- local(end)
+  e <- method$events
+  names <- unique(e$name)
+  out <- vapply(names, function(name) {
+    own <- e[e$name == name, ]
+    share <- rep(0, length(stamps))
+    for (i in seq_len(nrow(own))) {
+      from <- as.numeric(own$start[i]) - method$days_before
+      to <- as.numeric(own$end[i]) + method$days_after + 1
+      share <- share + pmax(0, pmin(end, to) - pmax(begin, from)) / (end - begin)
+    }
+    pmin(share, 1)
+  }, numeric(length(stamps)))
+  matrix(out, length(stamps), dimnames = list(NULL, names))
+}
+
+# Trends: value and derivatives by their parameters at steps t ----
+
+trend_start <- function(method, plan, y, t) {
+  ok <- is.finite(y)
+  line <- stats::.lm.fit(cbind(1, t[ok]), y[ok])$coefficients
+  scale <- max(t) + 1
+  switch(method$trend,
+    none = c(level = mean(y[ok])),
+    linear = c(level = line[1], slope = line[2]),
+    bends = c(level = line[1], slope = line[2],
+              stats::setNames(rep(0, length(plan$bends)), paste("bend at step", plan$bends + 1))),
+    exponential = {
+      v <- pmax(y[ok], 1e-6 * max(abs(y[ok])))
+      g <- stats::.lm.fit(cbind(1, t[ok]), log(v))$coefficients
+      c(`log level` = g[1], growth = g[2])
+    },
+    saturating = {
+      low <- method$bounds[1]
+      high <- method$bounds[2]
+      span <- diff(range(y[ok]))
+      if (is.na(low)) low <- min(y[ok]) - 0.1 * span
+      top <- if (is.na(high)) max(y[ok]) + 0.3 * span else high
+      share <- pmin(pmax((y[ok] - low) / (top - low), 0.01), 0.99)
+      g <- stats::.lm.fit(cbind(1, t[ok] / scale), stats::qlogis(share))$coefficients
+      c(middle = g[1], pace = g[2] / scale, if (is.na(high)) c(upper = top),
+        if (is.na(method$bounds[1])) c(lower = low))
+    }
+  )
+}
+
+# `last`: the last step of the data, after which slopes are damped.
+trend_at <- function(method, plan, theta, t, last) {
+  phi <- method$damped
+  ahead <- pmax(0, t - last)
+  reach <- if (phi < 1) pmin(t, last) + phi * (1 - phi^ahead) / (1 - phi) else t
+  switch(method$trend,
+    none = list(value = rep(theta[[1]], length(t)), slope = matrix(1, length(t), 1)),
+    linear = list(value = theta[[1]] + theta[[2]] * reach, slope = cbind(1, reach)),
+    bends = {
+      x <- cbind(1, reach, vapply(plan$bends, function(b) pmax(0, reach - b), numeric(length(t))))
+      list(value = as.vector(x %*% theta), slope = x)
+    },
+    exponential = {
+      v <- exp(pmin(theta[[1]] + theta[[2]] * reach, 700))
+      list(value = v, slope = cbind(v, v * reach))
+    },
+    saturating = {
+      low <- if ("lower" %in% names(theta)) theta[["lower"]] else method$bounds[1]
+      high <- if ("upper" %in% names(theta)) theta[["upper"]] else method$bounds[2]
+      p <- stats::plogis(theta[[1]] + theta[[2]] * reach)
+      d <- (high - low) * p * (1 - p)
+      slope <- cbind(d, d * reach)
+      if ("upper" %in% names(theta)) slope <- cbind(slope, p)
+      if ("lower" %in% names(theta)) slope <- cbind(slope, 1 - p)
+      list(value = low + (high - low) * p, slope = slope)
+    }
+  )
+}
+
+# One series ----
+
+regression_model <- function(method, y, stamps, drivers, context, seasons, exact) {
+  plan <- regression_plan(method, y, stamps, context, seasons, exact)
+  n <- length(y)
+  t <- seq_len(n) - 1
+  x <- regression_columns(method, plan, t, stamps, drivers)
+  multiply <- method$combine == "multiply"
+  ok <- is.finite(y) & stats::complete.cases(x)
+  notes <- plan$notes
+  if (sum(is.finite(y)) > sum(ok)) {
+    notes <- c(notes, paste0(plural(sum(is.finite(y)) - sum(ok), "row"), " without a driver's value left out"))
+  }
+  if (method$trend == "saturating") check_bounds(y, method$bounds)
+  # Columns that say nothing here, or what others say already.
+  target <- if (multiply) log(y) else y
+  kept <- telling_columns(cbind(1, t, x)[ok, , drop = FALSE], fixed = 2, names = colnames(x))
+  if (length(kept$lost)) notes <- c(notes, paste0("left out, told by other columns: ", word_list(kept$lost)))
+  parts <- attr(x, "parts")[kept$columns]
+  x <- x[, kept$columns, drop = FALSE]
+  k <- ncol(x)
+  theta <- trend_start(method, plan, y, t)
+  if (sum(ok) < length(theta) + k + 2) {
+    # Too short for all of it: a level, and a slope where it can be had.
+    notes <- c(notes, paste0(
+      plural(sum(ok), "value"), " for ", plural(length(theta) + k, "parameter"),
+      "; a level alone is used instead, ", length(theta) + k + 2, " values are needed"
+    ))
+    method$trend <- "none"
+    plan$bends <- NULL
+    x <- x[, 0, drop = FALSE]
+    parts <- character()
+    kept$columns <- integer()
+    theta <- trend_start(method, plan, y, t)
+  }
+  ridge <- if (method$trend == "bends" && identical(method$bends, "auto")) seq_along(plan$bends) + 2
+  rho <- 0
+  state <- list(theta = theta, b = rep(0, ncol(x)))
+  for (round in if (method$errors == "autocorrelated") 1:3 else 1) {
+    state <- fit_rounds(method, plan, state, target, t, x, ok, rho, multiply, ridge)
+    e <- target - state$mean
+    if (method$errors == "autocorrelated") rho <- error_share(e, ok)
+  }
+  # Once more with the share at hand, for the covariance.
+  state <- fit_rounds(method, plan, state, target, t, x, ok, rho, multiply, ridge)
+  e <- (target - state$mean)
+  list(
+    plan = plan, theta = state$theta, b = stats::setNames(state$b, colnames(x)), columns = kept$columns, parts = parts,
+    covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
+    last_error = if (any(ok)) utils::tail(e[ok], 1) else 0, since = n - max(which(ok), 0),
+    expected = expected_steps(state$mean, e, ok, rho, multiply), n = n, freedom = state$freedom,
+    settled = state$settled, notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
+    log_likelihood = state$log_likelihood, parameters = length(state$theta) + length(state$b) + 1 + (rho != 0)
+  )
+}
+
+check_bounds <- function(y, bounds) {
+  bad <- which(y <= bounds[1] | y >= bounds[2])
+  if (length(bad)) {
+    abort_input(c(
+      "{length(bad)} value{?s} {?lies/lie} at or outside of the bounds of a saturating trend, such as {show_number(y[bad[1]])}.",
+      i = "Widen {.arg bounds}, or leave one to be estimated with {.code NA}."
+    ), call = NULL)
+  }
+}
+
+# Columns that add something to those before them.
+telling_columns <- function(x, fixed, names) {
+  if (ncol(x) == fixed) {
+    return(list(columns = integer(), lost = character()))
+  }
+  scale <- sqrt(colSums(x^2))
+  scale[scale == 0] <- 1
+  found <- qr(sweep(x, 2, scale, "/"), tol = 1e-8)
+  good <- sort(found$pivot[seq_len(found$rank)])
+  columns <- setdiff(good, seq_len(fixed)) - fixed
+  list(columns = columns, lost = names[setdiff(seq_along(names), columns)])
+}
+
+# Gauss and Newton's steps; linear forms take one.
+fit_rounds <- function(method, plan, state, target, t, x, ok, rho, multiply, ridge) {
+  last <- max(t)
+  model <- function(s) {
+    made <- trend_at(method, plan, s$theta, t, last)
+    rest <- if (ncol(x)) as.vector(x %*% s$b) else 0
+    if (!multiply) {
+      return(list(mean = made$value + rest, slope = cbind(made$slope, x)))
+    }
+    value <- pmax(made$value, 1e-12)
+    list(mean = log(value) + rest, slope = cbind(made$slope / value, x))
+  }
+  weigh <- quasi_differences(ok, rho)
+  loss <- function(m) sum(weigh(target - m$mean)^2)
+  now <- model(state)
+  best <- loss(now)
+  settled <- FALSE
+  p <- length(state$theta)
+  penalty <- 0
+  for (i in 1:60) {
+    j <- weigh(now$slope)
+    e <- weigh(target - now$mean)
+    solved <- solve_step(j, e, ridge, c(state$theta, state$b))
+    penalty <- solved$penalty
+    size <- 1
+    repeat {
+      moved <- list(theta = state$theta + size * solved$step[seq_len(p)],
+                    b = state$b + size * solved$step[-seq_len(p)])
+      after <- model(moved)
+      value <- loss(after)
+      if (is.finite(value) && (value <= best * (1 + 1e-12) || length(ridge))) break
+      size <- size / 2
+      if (size < 1e-6) break
+    }
+    if (size < 1e-6) {
+      settled <- i > 1 || sqrt(sum(solved$step^2)) < 1e-6
+      break
+    }
+    gain <- best - value
+    state[c("theta", "b")] <- moved
+    now <- after
+    best <- value
+    if (gain <= 1e-10 * (best + 1e-300) || length(ridge)) {
+      settled <- TRUE
+      break
+    }
+  }
+  j <- weigh(now$slope)
+  inverse <- solve_step(j, weigh(target - now$mean), ridge, c(state$theta, state$b), penalty)$inverse
+  n <- sum(ok)
+  used <- if (length(ridge)) sum(diag(inverse %*% crossprod(j))) else ncol(j)
+  freedom <- max(1, n - used)
+  sigma2 <- best / freedom
+  names(state$theta) <- names(state$theta)
+  c(state[c("theta", "b")], list(
+    mean = now$mean, sigma = sqrt(sigma2), covariance = sigma2 * inverse, freedom = freedom, settled = settled,
+    log_likelihood = -n / 2 * (log(2 * pi * max(best / n, 1e-300)) + 1) - if (multiply) sum(target[ok]) else 0
+  ))
+}
+
+# The step of least squares, and the inverse of the normal matrix; with a ridge on some columns the penalty with
+# the least generalised cross-validation, towards no bends at all.
+solve_step <- function(j, e, ridge, now, penalty = NULL) {
+  scale <- sqrt(colSums(j^2))
+  scale[scale == 0] <- 1
+  a <- crossprod(j) / outer(scale, scale)
+  back <- function(inverse) inverse / outer(scale, scale)
+  if (length(ridge) == 0) {
+    inverse <- tryCatch(chol2inv(chol(a)), error = function(err) chol2inv(chol(a + diag(1e-8, nrow(a)))))
+    return(list(step = as.vector(inverse %*% (crossprod(j, e) / scale)) / scale, inverse = back(inverse),
+                penalty = 0))
+  }
+  z <- sweep(j, 2, scale, "/")
+  # Aimed at the values themselves, since bends shrink towards none.
+  aim <- e + as.vector(j %*% now)
+  on <- rep(0, ncol(z))
+  on[ridge] <- 1
+  try_one <- function(lambda) {
+    inverse <- chol2inv(chol(a + diag(lambda * on + 1e-9, nrow(a))))
+    b <- as.vector(inverse %*% crossprod(z, aim))
+    used <- sum(inverse * a)
+    list(b = b, inverse = inverse, score = mean((aim - z %*% b)^2) / (1 - min(0.99, used / length(aim)))^2,
+         penalty = lambda)
+  }
+  grid <- penalty %||% 10^seq(-6, 2, length.out = 25)
+  tried <- lapply(grid, try_one)
+  best <- tried[[which.min(vapply(tried, `[[`, 1, "score"))]]
+  list(step = best$b / scale - now, inverse = back(best$inverse), penalty = best$penalty)
+}
+
+# Values less r^gap of the one before, weighted alike (Prais and Winsten); rows that are not there fall out.
+quasi_differences <- function(ok, rho) {
+  at <- which(ok)
+  gap <- diff(at)
+  share <- rho^gap
+  weight <- sqrt((1 - rho^2) / pmax(1 - share^2, 1e-12))
+  n <- length(at)
+  function(v) {
+    w <- if (is.matrix(v)) v[at, , drop = FALSE] else v[at]
+    if (rho == 0) {
+      return(w)
+    }
+    if (is.matrix(w)) {
+      rest <- w[-1, , drop = FALSE] - share * w[-n, , drop = FALSE]
+      return(rbind(sqrt(1 - rho^2) * w[1, ], rest * weight))
+    }
+    c(sqrt(1 - rho^2) * w[1], (w[-1] - share * w[-n]) * weight)
+  }
+}
+
+# The share of an error that the next one carries on, from neighbours that are both there.
+error_share <- function(e, ok) {
+  at <- which(ok)
+  pair <- at[-length(at)][diff(at) == 1]
+  if (length(pair) < 8) {
+    return(0)
+  }
+  r <- sum(e[pair] * e[pair + 1]) / sum(e[at]^2) * length(at) / length(pair)
+  min(max(r, -0.95), 0.98)
+}
+
+expected_steps <- function(mean, e, ok, rho, multiply) {
+  known <- ifelse(ok, e, NA)
+  last <- c(NA, carried_on(known)[-length(known)])
+  at <- c(NA, carried_on(ifelse(ok, seq_along(e), NA))[-length(e)])
+  carry <- ifelse(is.na(last), 0, last * rho^(seq_along(e) - at))
+  if (multiply) exp(mean + carry) else mean + carry
+}
+
+# Forecasts ----
+
+regression_ahead <- function(method, model, s, horizon, ahead) {
+  own <- method
+  own$trend <- model$trend
+  t <- model$n - 1 + seq_len(horizon)
+  drivers <- lapply(ahead$drivers, function(m) m[, s])
+  x <- regression_columns(own, model$plan, t, ahead$stamps, drivers)[, model$columns, drop = FALSE]
+  trend <- trend_at(own, model$plan, model$theta, t, model$n - 1)
+  multiply <- own$combine == "multiply"
+  value <- if (multiply) pmax(trend$value, 1e-12) else trend$value
+  slope <- cbind(if (multiply) trend$slope / value else trend$slope, x)
+  steps <- model$since + seq_len(horizon)
+  carried <- model$last_error * model$rho^steps
+  mean <- (if (multiply) log(value) else value) + (if (ncol(x)) as.vector(x %*% model$b) else 0) + carried
+  parameters <- rowSums((slope %*% model$covariance) * slope)
+  noise <- model$sigma^2 * if (model$rho == 0) 1 else (1 - model$rho^(2 * steps)) / (1 - model$rho^2)
+  list(mean = mean, variance = noise + pmax(0, parameters) + bend_variance(model, horizon, value, multiply),
+       x = x, trend = value, carried = carried)
+}
+
+# The slope goes on to bend as often and as much as it did.
+bend_variance <- function(model, horizon, value, multiply) {
+  if (model$trend != "bends") {
+    return(0)
+  }
+  sizes <- model$theta[-(1:2)]
+  each <- sum(sizes^2) / model$n
+  h <- seq_len(horizon)
+  out <- each * cumsum((h - 1)^2)
+  if (multiply) out / value^2 else out
+}
+
+#' @export
+method_predict.kairon_by_regression <- function(method, model, horizon, levels) {
+  series <- length(model$models)
+  ahead <- model$batch$context$ahead(horizon)
+  made <- lapply(seq_len(series), function(s) regression_ahead(method, model$models[[s]], s, horizon, ahead))
+  bind <- function(name) vapply(made, function(m) m[[name]], numeric(horizon))
+  shape <- function(v) matrix(v, horizon, series)
+  out <- spread_intervals(shape(bind("mean")), sqrt(shape(bind("variance"))),
+                          vapply(model$models, `[[`, 1, "freedom"), levels)
+  if (method$combine != "multiply") {
+    return(out)
+  }
+  list(point = exp(out$point), lower = lapply(out$lower, exp), upper = lapply(out$upper, exp))
+}
+
+#' @export
+method_paths.kairon_by_regression <- function(method, model, horizon, n) {
+  series <- length(model$models)
+  ahead <- model$batch$context$ahead(horizon)
+  out <- array(NA_real_, c(horizon, series, n))
+  for (s in seq_len(series)) {
+    own <- model$models[[s]]
+    made <- regression_ahead(method, own, s, horizon, ahead)
+    shock <- matrix(stats::rnorm(horizon * n, 0, own$sigma), horizon)
+    carried <- shock
+    for (h in seq_len(horizon)[-1]) carried[h, ] <- shock[h, ] + own$rho * carried[h - 1, ]
+    # What the parameters add is the same error all along the path.
+    fixed <- made$variance - own$sigma^2 * if (own$rho == 0) 1 else {
+      (1 - own$rho^(2 * (own$since + seq_len(horizon)))) / (1 - own$rho^2)
+    }
+    path <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
+    out[, s, ] <- if (method$combine == "multiply") exp(path) else path
+  }
+  out
+}
+
+#' @export
+method_fitted.kairon_by_regression <- function(method, model) {
+  unlist(lapply(model$models, `[[`, "expected"))
+}
+
+#' @export
+method_form.kairon_by_regression <- function(method, model) {
+  vapply(model$models, function(m) {
+    paste0(
+      plural(length(m$theta) + length(m$b), "coefficient"),
+      if (m$rho != 0) paste0(", ", show_percent(m$rho), " of an error carried on")
+    )
+  }, "")
+}
+
+#' @export
+method_coefficients.kairon_by_regression <- function(method, model) {
+  out <- lapply(seq_along(model$models), function(s) {
+    m <- model$models[[s]]
+    estimate <- c(m$theta, m$b)
+    error <- sqrt(pmax(0, diag(m$covariance)))
+    data.frame(series = s, term = names(estimate), estimate = unname(estimate), error = error,
+               t = unname(estimate) / error)
+  })
+  do.call(rbind, out)
+}
+
+#' @export
+method_information.kairon_by_regression <- function(method, model) {
+  rows <- lapply(model$models, function(m) {
+    n <- sum(is.finite(m$expected))
+    k <- m$parameters
+    aic <- -2 * m$log_likelihood + 2 * k
+    data.frame(log_likelihood = m$log_likelihood, parameters = k, aic = aic,
+               aicc = if (n > k + 1) aic + 2 * k * (k + 1) / (n - k - 1) else NA,
+               bic = -2 * m$log_likelihood + k * log(n), residual_sd = m$sigma)
+  })
+  do.call(rbind, rows)
+}
+
+#' @export
+method_parts.kairon_by_regression <- function(method, model, horizon) {
+  series <- length(model$models)
+  ahead <- model$batch$context$ahead(horizon)
+  multiply <- method$combine == "multiply"
+  names <- unique(unlist(lapply(model$models, `[[`, "parts")))
+  out <- lapply(rlang::set_names(c("trend", names, "carried error")), function(n) matrix(NA_real_, horizon, series))
+  for (s in seq_len(series)) {
+    own <- model$models[[s]]
+    made <- regression_ahead(method, own, s, horizon, ahead)
+    out$trend[, s] <- made$trend
+    for (name in names) {
+      at <- which(own$parts == name)
+      v <- if (length(at)) as.vector(made$x[, at, drop = FALSE] %*% own$b[at]) else rep(0, horizon)
+      out[[name]][, s] <- if (multiply) exp(v) else v
+    }
+    out[["carried error"]][, s] <- if (multiply) exp(made$carried) else made$carried
+  }
+  structure(out, combine = method$combine)
+}
+
+#' @export
+method_advance.kairon_by_regression <- function(method, model, batch) {
+  context <- batch$context
+  multiply <- method$combine == "multiply"
+  for (s in seq_along(model$models)) {
+    at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
+    own <- model$models[[s]]
+    how <- method
+    how$trend <- own$trend
+    y <- batch$values[at]
+    t <- seq_along(y) - 1
+    drivers <- lapply(context$drivers, `[`, at)
+    x <- regression_columns(how, own$plan, t, context$stamps[at], drivers)[, own$columns, drop = FALSE]
+    trend <- trend_at(how, own$plan, own$theta, t, own$n - 1)$value
+    mean <- (if (multiply) log(pmax(trend, 1e-12)) else trend) + if (ncol(x)) as.vector(x %*% own$b) else 0
+    e <- (if (multiply) log(y) else y) - mean
+    ok <- is.finite(e)
+    own$expected <- expected_steps(mean, e, ok, own$rho, multiply)
+    own$last_error <- if (any(ok)) utils::tail(e[ok], 1) else 0
+    own$since <- length(y) - max(which(ok), 0)
+    own$n <- length(y)
+    model$models[[s]] <- own
+  }
+  model$batch <- batch
+  model
+}
