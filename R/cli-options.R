@@ -11,6 +11,23 @@ cli_flag <- function(name, help) {
   optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help)
 }
 
+# Settings of forecasting methods; each takes those that it knows.
+method_options <- function() {
+  list(
+    cli_option("seasons", "seasons with commas: week,year or numbers of steps", "SEASONS"),
+    cli_option("trend", "of smoothing or regression: none, damped, linear, bends ...", "FORM"),
+    cli_option("season", "of smoothing: none, add or multiply", "FORM"),
+    cli_option("noise", "of smoothing: constant or proportional", "FORM"),
+    cli_option("combine", "of regression and theta: add or multiply", "RULE"),
+    cli_option("bends", "of regression: dates at which the trend may bend", "DATES"),
+    cli_option("values", "of moving_average: how many", "N"),
+    cli_option("events", "of regression: a calendar, an .ics or .csv file", "FILE"),
+    cli_option("known_ahead", "driver columns whose future is known", "NAMES"),
+    cli_option("to_forecast", "driver columns that are forecast themselves", "NAMES"),
+    cli_option("drivers", "a file with the future of known drivers", "FILE")
+  )
+}
+
 source_options <- function() {
   list(
     cli_option("time", "time column; found when there is one only", "COLUMN"),
@@ -318,7 +335,7 @@ cli_verbs <- function() {
         cli_option("method", "loess, averages, henderson, regression or state", "NAME", "loess"),
         cli_option("combine", "add, multiply or auto", "RULE", "add"),
         cli_flag("robust", "outlying values count less"),
-        cli_option("season-window", "cycles over which loess smooths the season, or periodic", "CYCLES"),
+        cli_option("season_window", "cycles over which loess smooths the season, or periodic", "CYCLES"),
         cli_flag("extend", "averages reach the ends, by a forecast"),
         cli_option("events", "a calendar: an .ics or .csv file", "FILE"),
         cli_option("shifts", "dates of level shifts, with commas", "DATES"),
@@ -333,9 +350,13 @@ cli_verbs <- function() {
       arguments = "FILE",
       options = c(grid_options(), list(
         cli_option("horizon", "how far ahead: \"28 days\", 12, 2032-12-31", "SPAN"),
-        cli_option("method", "methods, with commas: mean, naive, seasonal_naive, drift", "NAMES"),
-        cli_option("intervals", "levels of the intervals in percent", "LIST", "50,90")
-      )),
+        cli_option("method", "methods, with commas: smoothing, theta, regression, naive ...", "NAMES"),
+        cli_option("intervals", "levels of the intervals in percent", "LIST", "50,90"),
+        cli_option("last", "an unfinished last bin: drop or keep", "RULE", "drop"),
+        cli_option("limits", "lowest and highest value, such as 0,Inf", "RANGE"),
+        cli_flag("whole", "whole numbers that keep the totals"),
+        cli_option("total", "sums over longer periods instead: \"1 month\", all", "SPAN")
+      ), method_options()),
       example = "kairon forecast demand.csv.gz --series district --amounts demand --horizon \"28 days\"",
       run = cli_forecast
     ),
@@ -349,7 +370,7 @@ cli_verbs <- function() {
         cli_option("spacing", "distance of cutoffs; the horizon by default", "SPAN"),
         cli_option("by", "scores apart by method, ahead, cutoff or a series column", "NAMES", "method"),
         cli_flag("rows", "every forecast value instead of the scores")
-      )),
+      ), method_options()),
       example = "kairon backtest demand.csv.gz --series district --amounts demand --horizon \"14 days\"",
       run = cli_backtest
     ),

@@ -81,7 +81,7 @@ known_methods <- function() {
   sort(sub("^by_", "", found))
 }
 
-cli_methods <- function(text, verb) {
+cli_methods <- function(text, verb, options = list()) {
   given <- gsub("-", "_", cli_list(text))
   if (length(given) == 0) {
     return(NULL)
@@ -96,9 +96,30 @@ cli_methods <- function(text, verb) {
     ), verb)
   }
   rlang::set_names(
-    lapply(given, function(name) getExportedValue("kairon", paste0("by_", name))()),
+    lapply(given, function(name) {
+      by <- getExportedValue("kairon", paste0("by_", name))
+      settings <- cli_settings(options)
+      do.call(by, settings[intersect(names(settings), names(formals(by)))])
+    }),
     gsub("_", " ", given)
   )
+}
+
+# Settings of methods that the program was given; each method takes those that it knows.
+cli_settings <- function(options) {
+  drivers <- list(
+    if (!is.null(options$known_ahead)) known_ahead(cli_list(options$known_ahead)),
+    if (!is.null(options$to_forecast)) to_forecast(cli_list(options$to_forecast))
+  )
+  drivers <- Filter(Negate(is.null), drivers)
+  Filter(Negate(is.null), list(
+    noise = options$noise, trend = options$trend, season = options[["season"]],
+      seasons = cli_numbers(options$seasons),
+    events = options$events, combine = options$combine,
+      bends = if (!is.null(options$bends)) cli_list(options$bends),
+    drivers = if (length(drivers)) do.call(c, drivers),
+      n = if (!is.null(options$values)) as.numeric(options$values)
+  ))
 }
 
 # Where a table goes: to a file, as CSV into a pipe, in words on a terminal.
@@ -434,18 +455,32 @@ level_option <- function(text, verb) {
 
 cli_forecast <- function(files, options) {
   horizon <- span_option(needed_option(options, "horizon", "forecast"))
-  methods <- cli_methods(options$method, "forecast")
+  methods <- cli_methods(options$method, "forecast", options)
   levels <- level_option(options$intervals, "forecast")
   x <- cli_read(files, options, "forecast")
   measures <- cli_measures(options)
-  f <- forecast(x, horizon, methods, measures = measures, intervals = levels,
-                routine = cli_routine(options))
-  show_result(f, as.data.frame(f), options, printed(f))
+  future <- if (!is.null(options$drivers)) cli_read(options$drivers, cli_future(options), "forecast")
+  sums <- options[["total"]]
+  f <- forecast(x, horizon, methods, measures = measures, intervals = levels, drivers = future,
+                routine = cli_routine(options), last = options[["last"]], whole = options$whole,
+                limits = if (!is.null(options$limits)) cli_numbers(options$limits),
+                paths = if (is.null(sums)) 0 else 1000)
+  if (!is.null(sums)) {
+    table <- total(f, sums)
+    return(show_result(f, table, options, c(format(f), "", text_table(as.list(table)))))
+  }
+  show_result(f, as.data.frame(f), options, c(printed(f), "", format(summary(f))))
+}
+
+# The file of the future has the same time and series columns.
+cli_future <- function(options) {
+  options[c("measures", "amounts", "attributes", "units", "join", "measure")] <- NULL
+  options
 }
 
 cli_backtest <- function(files, options) {
   horizon <- span_option(needed_option(options, "horizon", "backtest"))
-  methods <- cli_methods(options$methods, "backtest")
+  methods <- cli_methods(options$methods, "backtest", options)
   x <- cli_read(files, options, "backtest")
   measures <- cli_measures(options)
   b <- backtest(

@@ -140,3 +140,47 @@ forecast_key <- function(f, ahead, truth, one) {
     if (!is.null(truth) && nrow(truth)) "; diamonds: what came true"
   )
 }
+
+#' @rdname figures
+#' @export
+autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ...) {
+  data <- as.data.frame(object)
+  meta <- attr(object, "meta")
+  measure <- one_measure(rlang::enquo(measures), unique(data$measure))
+  labels <- if (length(meta$series)) series_labels(data[meta$series]) else rep("", nrow(data))
+  shown <- if (is.null(series)) labels[1] else check_choice(series, unique(labels))
+  data <- data[labels == shown & data$measure == measure, ]
+  data$stamp <- data[[meta$time]]
+  # Parts that do nothing in these steps need no panel.
+  neutral <- ifelse(data$combine == "multiply" & data$part != "trend", 1, 0)
+  data <- data[stats::ave(abs(data$value - neutral), data$part, FUN = max) > 0, ]
+  one <- length(unique(data$method)) == 1
+  heads <- vapply(unique(data$part), function(part) {
+    v <- data$value[data$part == part]
+    v <- round(v, 2 - floor(log10(max(abs(v)))))
+    joins <- data$combine[data$part == part][1] == "multiply" && part != "trend"
+    unit <- if (joins) "as a factor" else meta$units[[measure]]
+    paste0(part, ": from ", show_number(min(v), 3), " to ", show_number(max(v), 3),
+           if (nzchar(unit)) paste0(" ", unit))
+  }, "")
+  data$panel <- factor(heads[data$part], levels = heads)
+  joins <- if (any(data$combine == "multiply")) "multiply" else "add"
+  ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value, colour = .data$method)) +
+    ggplot2::geom_line(linewidth = 0.8) +
+    ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
+    ggplot2::scale_colour_manual(values = method_colours, name = NULL,
+                                 guide = if (one) "none" else "legend") +
+    time_axis(meta$type, meta$zone) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::labs(
+      title = paste0(measure_words(measure, meta$units[[measure]]), if (nzchar(shown)) paste(" of", shown),
+                     ": what the forecast is made of"),
+      subtitle = capitalise(paste0(if (one) paste0(data$method[1], "; "), "parts ", joins,
+                                   " up to the forecast"))
+    )
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_breakdown <- function(x, ...) draw_plot(x, ...)

@@ -131,7 +131,8 @@ chosen_pairs <- function(y, base, t, steps) {
   }
   score <- vapply(seq_len(most), function(k) {
     columns <- ncol(base) + 2 * k
-    left <- if (is.null(rss)) sum(stats::.lm.fit(x[, seq_len(columns)], y[ok])$residuals^2) else rss[columns + 1]
+    left <- if (is.null(rss)) sum(stats::.lm.fit(x[, seq_len(columns)],
+        y[ok])$residuals^2) else rss[columns + 1]
     p <- columns + 1
     n * log(max(left, 1e-300) / n) + 2 * p + 2 * p * (p + 1) / max(1, n - p - 1)
   }, 1)

@@ -1,22 +1,21 @@
-# The contract between forecast() and its methods. A method is one file: a
-# constructor by_x() and the five functions below for its class.
+# The contract between forecast() and its methods. A method is one file: a constructor by_x() and the five
+# functions below for its class.
 
 #' Writing a forecasting method
 #'
-#' A method is a constructor `by_x()` that returns `new_method("x", ...)` and
-#' S3 methods for these generics, dispatched on `kairon_by_x`. The first four make a forecast; the
-#' others are optional, and say so where they are missing.
+#' A method is a constructor `by_x()` that returns `new_method("x", ...)` and S3 methods for these generics,
+#' dispatched on `kairon_by_x`. The first four make a forecast; the others are optional, and say so where
+#' they are missing.
 #'
 #' @param method A method, such as [by_naive()].
-#' @param batch The numbers of all series at once, a list:
-#'   `values` (one flat numeric vector on a complete grid, `NA` where missing),
-#'   `breaks` (first row of each series from 0, and the number of rows),
+#' @param batch The numbers of all series at once, a list: `values` (one flat numeric vector on a complete
+#'   grid, `NA` where missing), `breaks` (first row of each series from 0, and the number of rows),
 #'   `context` (see there).
-#' @param context A list: `seasons` (named whole numbers of steps, the shortest
-#'   first; empty where the cadence has none), `cadence`, `measure`, `kind`, `unit`; `stamps` (seconds of
-#'   each row), `type` and `zone` of the time column, `labels` of the series, `drivers` (a named list of flat
-#'   vectors), and `ahead`, a function of a number of steps that gives `stamps` (seconds) and `drivers` (a
-#'   named list of matrices, one column a series) of the steps to come.
+#' @param context A list: `seasons` (named whole numbers of steps, the shortest first; empty where the
+#'   cadence has none), `cadence`, `measure`, `kind`, `unit`; `stamps` (seconds of each row), `type` and
+#'   `zone` of the time column, `labels` of the series, `drivers` (a named list of flat vectors), and
+#'   `ahead`, a function of a number of steps that gives `stamps` (seconds) and `drivers` (a named list of
+#'   matrices, one column a series) of the steps to come.
 #' @param model What `method_fit()` returned.
 #' @param horizon Number of steps ahead (whole, at least 1).
 #' @param levels Interval levels in percent.
@@ -25,23 +24,22 @@
 #' @param ... Settings kept in the method.
 #' @returns
 #' * `method_fit()`: a model of any form, for all series of the batch. Where it has a character vector
-#'     `notes`, they are shown.
-#' * `method_predict()`: a list of `point`, a matrix of `horizon` rows and one
-#'   column a series, and `lower` and `upper`, lists of such matrices, one for
-#'   each level in order.
+#'   `notes`, they are shown.
+#' * `method_predict()`: a list of `point`, a matrix of `horizon` rows and one column a series, and `lower`
+#'   and `upper`, lists of such matrices, one for each level in order.
 #' * `method_describe()`: one line of plain words.
-#' * `method_needs()`: a list: `values` (how many values a series must have) and
-#'   `season` (whether a season is needed).
+#' * `method_needs()`: a list: `values` (how many values a series must have) and `season` (whether a season
+#'   is needed).
 #' * `method_form()`: one line of plain words for each series, on what the fit chose.
 #' * `method_fitted()`: one-step expectations, one for each row of the batch.
 #' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe `error`.
 #' * `method_information()`: a data frame with a row for each series: `log_likelihood`, `parameters`, `aic`,
-#'     `aicc`, `bic`, `residual_sd`.
+#'   `aicc`, `bic`, `residual_sd`.
 #' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's generator.
-#' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its attribute
-#'     `combine` says `"multiply"`).
+#' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its
+#'   attribute `combine` says `"multiply"`).
 #' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
-#'     new fit.
+#'   new fit.
 #' @name method-contract
 NULL
 
@@ -172,8 +170,7 @@ abort_method <- function(x, arg, call) {
 
 # What methods share ----
 
-# Intervals of Student's t around a point, with the degrees of freedom of the
-# estimated error.
+# Intervals of Student's t around a point, with the degrees of freedom of the estimated error.
 spread_intervals <- function(point, se, freedom, levels) {
   wide <- lapply(levels, function(level) {
     factor <- rep(NA_real_, length(freedom))
@@ -188,8 +185,8 @@ spread_intervals <- function(point, se, freedom, levels) {
   )
 }
 
-# Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and what
-# the variance grows by is carried on from step to step.
+# Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and
+# what the variance grows by is carried on from step to step.
 paths_of_variances <- function(mean, variance, n) {
   h <- nrow(mean)
   out <- array(NA_real_, c(h, ncol(mean), n))

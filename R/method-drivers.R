@@ -2,8 +2,8 @@
 
 #' Declare what is known of a driver's future
 #'
-#' A driver is a column that a method learns from. Its future is either known when the forecast is made
-#' (a calendar, a planned price), or has to be forecast itself (a temperature); a backtest treats it
+#' A driver is a column that a method learns from. Its future is either known when the forecast is made (a
+#' calendar, a planned price), or has to be forecast itself (a temperature); a backtest treats it
 #' accordingly. One that is not declared is refused.
 #'
 #' @param ... Names of columns.
@@ -101,7 +101,8 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
       }
       carry_driver(past[[column]], breaks, declared$by[[i]], horizon, context)
     })
-    list(stamps = stamp_of(meta$cadence, k, zone), drivers = rlang::set_names(out, as.character(declared$column)))
+    list(stamps = stamp_of(meta$cadence, k, zone),
+         drivers = rlang::set_names(out, as.character(declared$column)))
   }
   breaks <- rows$breaks
   rows_zone <- rows$zone
@@ -125,10 +126,12 @@ future_drivers <- function(future, declared, meta, labels, call) {
   }
   other <- timeline_meta(future)
   if (other$type != meta$type) {
-    abort_input("The stamps of {.arg drivers} must be of the same kind as those of the timeline.", call = call)
+    abort_input("The stamps of {.arg drivers} must be of the same kind as those of the timeline.",
+                call = call)
   }
   rows <- rows_of(future)
-  own <- if (length(meta$series) && length(other$series)) row_labels(future) else rep(NA_character_, nrow(future))
+  own <- if (length(meta$series) && length(other$series)) row_labels(future) else rep(NA_character_,
+      nrow(future))
   out <- data.frame(k = period_of_stamp(meta$cadence, rows$seconds, rows$zone), label = own)
   for (column in intersect(declared$column, names(future))) out[[column]] <- as.numeric(future[[column]])
   out
@@ -146,9 +149,10 @@ known_values <- function(known, column, k, labels, meta, zone) {
   if (anyNA(made)) {
     at <- which(is.na(made), arr.ind = TRUE)[1, ]
     stamp <- show_stamp(stamp_of(meta$cadence, k[at[[1]]], zone), meta$type, meta$zone)
+    whose <- if (nzchar(labels[at[[2]]])) paste(" of", labels[at[[2]]]) else ""
     abort_input(c(
       "The driver {.field {column}} is declared as known ahead, and its future is not given.",
-      x = "{sum(is.na(made))} of {length(made)} values are missing, the first at {stamp}{if (nzchar(labels[at[[2]]])) ' of '}{labels[at[[2]]]}.",
+      x = "{sum(is.na(made))} of {length(made)} values are missing, the first at {stamp}{whose}.",
       i = "Give a timeline with them as {.arg drivers}, or declare {.code to_forecast(\"{column}\")}."
     ), call = NULL)
   }

@@ -5,14 +5,15 @@
 #' @param object A regular timeline, or with a `routine` one that it makes regular.
 #' @param method A method, such as [by_smoothing()].
 #' @param measures The measure; needed where there are several.
-#' @param routine A [routine()] of preparation steps, run first. Its changes of scale are undone by `predict()`.
+#' @param routine A [routine()] of preparation steps, run first. Its changes of scale are undone by
+#'   `predict()`.
 #' @param ... Not used.
-#' @returns A `kairon_fit`: `print()` tells its form and parameters, `coef()` gives them as a table, `fitted()` and
-#'   `residuals()` are timelines' columns as numbers, `summary()` has scores and information criteria of the data
-#'   that it was fitted to (which say nothing about forecasts; see [backtest()]), `predict(fit, horizon)` makes a
-#'   forecast, `simulate(fit, nsim, horizon = )` paths, [advance()] moves it on over new data, [recursion()] shows
-#'   its states step by step, `logLik()`, `AIC()` and `BIC()` work where the method has a likelihood. It can be
-#'   saved by [saveRDS()].
+#' @returns A `kairon_fit`: `print()` tells its form and parameters, `coef()` gives them as a table,
+#' `fitted()` and `residuals()` are timelines' columns as numbers, `summary()` has scores and information
+#' criteria of the data that it was fitted to (which say nothing about forecasts; see [backtest()]),
+#' `predict(fit, horizon)` makes a forecast, `simulate(fit, nsim, horizon = )` paths, [advance()] moves it
+#' on over new data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where
+#' the method has a likelihood. It can be saved by [saveRDS()].
 #' @examples
 #' winters <- fit(demo_timeline("billed"), by_smoothing(case = "holt_winters"))
 #' winters
@@ -36,7 +37,7 @@ fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL,
 }
 
 one_target <- function(x, quo, method, call = rlang::caller_env()) {
-  chosen <- setdiff(pick_measures(x, quo), if (rlang::quo_is_null(quo)) method$drivers$column)
+  chosen <- setdiff(pick_measures(x, quo), if (!measures_given(x, quo)) method$drivers$column)
   if (length(chosen) != 1) {
     abort_input(c(
       "A fit is made for one measure.",
@@ -172,7 +173,8 @@ format.kairon_fit <- function(x, ...) {
   labels <- fit_labels(x)
   n <- length(labels)
   c(
-    paste0("Fit of ", x$measure, if (n > 1) paste0(" of ", plural(n, "series", "series")), ", ", span_words(x$x), "."),
+    paste0("Fit of ", x$measure, if (n > 1) paste0(" of ", plural(n, "series", "series")), ", ",
+           span_words(x$x), "."),
     paste0("  ", method_describe(x$method, x$batch$context), "."),
     if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""), form, "."),
     if (!is.null(form) && n > 12) paste0("  ", form_line(form)),
@@ -244,8 +246,8 @@ advance <- function(fit, new_data) {
 #' Every quantity of exponential smoothing at every step, to learn from or to audit.
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_smoothing()].
-#' @returns A data frame: the series columns, the time column, `value`, `expected` (one step before), `error`, and
-#'   `level`, `slope` and `season` after the step.
+#' @returns A data frame: the series columns, the time column, `value`, `expected` (one step before),
+#' `error`, and `level`, `slope` and `season` after the step.
 #' @examples
 #' head(recursion(fit(demo_timeline("billed"), by_smoothing(case = "holt"))))
 #' @export

@@ -8,8 +8,8 @@
 #' @param f A forecast made with `paths =`.
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
 #' @param across Whether series are added up too.
-#' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie in the
-#'   period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels.
+#' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie
+#' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels.
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)
 #' total(f, "1 year")
@@ -25,8 +25,9 @@ total <- function(f, every = "all", across = FALSE) {
   meta <- timeline_meta(f$history)
   bin_of <- total_bins(f, every)
   keys <- if (isTRUE(across)) character() else meta$series
-  group <- function(t) do.call(paste, c(lapply(t[keys], as.character), list(t$measure, t$method, bin_of(t)),
-                                        sep = "\r"))
+  group <- function(t) {
+    do.call(paste, c(lapply(t[keys], as.character), list(t$measure, t$method, bin_of(t)), sep = "\r"))
+  }
   own <- group(f$table)
   first <- !duplicated(own)
   out <- f$table[first, c(keys, "measure", "method"), drop = FALSE]
@@ -67,9 +68,9 @@ total_bins <- function(f, every, call = rlang::caller_env()) {
 #' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has parts.
 #'
 #' @param f A forecast.
-#' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`, `ahead`,
-#'   `part`, `value`, and `combine`: whether the parts of a method `"add"` or `"multiply"` up to its forecast.
-#'   `autoplot()` draws one panel for each part.
+#' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`,
+#' `ahead`, `part`, `value`, and `combine`: whether the parts of a method `"add"` or `"multiply"` up to its
+#' forecast. `autoplot()` draws one panel for each part.
 #' @examples
 #' breakdown(forecast(demo_timeline("billed"), "1 year", by_smoothing()))
 #' @export
@@ -125,7 +126,8 @@ summary.kairon_forecast <- function(object, ...) {
 }
 
 # One row for each series and method: last observed value, first forecast, the jump against the median step,
-# growth of forecast and history over a year (or a horizon), extremes, and the share outside of what was seen.
+# growth of forecast and history over a year (or a horizon), extremes, and the share outside of what was
+# seen.
 join_table <- function(measure, f) {
   x <- f$history
   meta <- timeline_meta(x)
@@ -134,7 +136,8 @@ join_table <- function(measure, f) {
   own <- if (length(meta$series)) series_labels(ahead[meta$series]) else rep("", nrow(ahead))
   year <- if (is_regular_cadence(meta$cadence)) season_steps("year", meta$cadence) else NA
   span <- if (is.na(year) || year < 2) f$horizon else round(year)
-  groups <- split(seq_len(nrow(ahead)), list(factor(own, unique(own)), factor(ahead$method, unique(ahead$method))),
+  groups <- split(seq_len(nrow(ahead)),
+                  list(factor(own, unique(own)), factor(ahead$method, unique(ahead$method))),
                   drop = TRUE)
   rows <- lapply(groups, function(at) {
     v <- x[[measure]][labels == own[at[1]]]
@@ -211,11 +214,13 @@ format.kairon_forecast_summary <- function(x, ...) {
     unit <- x$units[[j$measure]]
     value <- function(v) trimws(paste(show_number(v), unit))
     paste0(
-      if (nzchar(j$series)) paste0(j$series, ", "), j$method, ": after ", value(j$last), " comes ", value(j$first),
+      if (nzchar(j$series)) paste0(j$series, ", "), j$method, ": after ", value(j$last), " comes ",
+        value(j$first),
       if (is.finite(j$jump)) paste0(", a step of ", show_number(abs(j$jump), 2), " usual ones",
                                     if (abs(j$jump) > 5) " (unusual)"), "; ",
       if (is.finite(j$growth)) paste0(signed_percent(j$growth), " on ", j$span, " before",
-        if (is.finite(j$past_growth)) paste0(" (the year before that: ", signed_percent(j$past_growth), ")"), "; "),
+        if (is.finite(j$past_growth)) paste0(" (the year before that: ", signed_percent(j$past_growth), ")"),
+          "; "),
       "highest on ", j$highest, ", lowest on ", j$lowest,
       if (j$outside > 0) paste0("; ", show_percent(j$outside), " lie outside of all that was observed"), "."
     )
@@ -224,7 +229,8 @@ format.kairon_forecast_summary <- function(x, ...) {
   c(
     "Where forecast and history meet:", unlist(lapply(lines, wrap_lines)),
     if (nrow(join) > 8) paste0("  ... and ", nrow(join) - 8, " more: $join"),
-    "", paste0("Width of the ", max(x$levels), " % intervals, by steps ahead:"), text_table(as.list(x$methods)),
+    "", paste0("Width of the ", max(x$levels), " % intervals, by steps ahead:"),
+      text_table(as.list(x$methods)),
     if (!is.null(x$differences)) c("", "How far methods are apart:", text_table(as.list(x$differences)))
   )
 }

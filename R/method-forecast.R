@@ -1,38 +1,37 @@
 #' Forecast a timeline
 #'
-#' Continues every series of a regular timeline by one or several methods, with
-#' prediction intervals. The stamps go on by the timeline's own cadence.
+#' Continues every series of a regular timeline by one or several methods, with prediction intervals. The
+#' stamps go on by the timeline's own cadence.
 #'
-#' @param object A regular timeline; with a `routine`, any timeline that the
-#'   routine makes regular.
-#' @param horizon How far ahead: a duration (`"28 days"`), a number of steps, or
-#'   an end date (`"2032-12-31"`).
-#' @param method A method, or a (named) list of them: [by_mean()], [by_naive()],
-#'   [by_seasonal_naive()], [by_drift()], [by_moving_average()], [by_regression()], [by_smoothing()],
-#'   [by_theta()]. Default: the last season repeated where
-#'   the cadence has a season, else the last value.
+#' @param object A regular timeline; with a `routine`, any timeline that the routine makes regular.
+#' @param horizon How far ahead: a duration (`"28 days"`), a number of steps, or an end date
+#'   (`"2032-12-31"`).
+#' @param method A method, or a (named) list of them: [by_mean()], [by_naive()], [by_seasonal_naive()],
+#'   [by_drift()], [by_moving_average()], [by_regression()], [by_smoothing()], [by_theta()]. Default: the
+#'   last season repeated where the cadence has a season, else the last value.
 #' @param measures Measures to forecast; by default all that no method declares as a driver.
 #' @param intervals Levels of the prediction intervals, in percent.
 #' @param drivers A timeline with the future values of drivers that are [known_ahead()].
 #' @param routine A [routine()] of preparation steps, run before the forecast.
-#' @param last `"drop"` leaves out a last bin that is not finished (so few readings that it is marked thin), and
-#'   says so; `"keep"` takes it as it is.
-#' @param paths How many possible futures to draw, 0 for none: [total()] needs them. [set.seed()] repeats them.
+#' @param last `"drop"` leaves out a last bin that is not finished (so few readings that it is marked thin),
+#'   and says so; `"keep"` takes it as it is.
+#' @param paths How many possible futures to draw, 0 for none: [total()] needs them. [set.seed()] repeats
+#'   them.
 #' @param limits The range that values can have, such as `c(0, Inf)`; what lies outside is moved to its end,
 #'   and that is said. Amounts without a value below zero cannot fall below it.
-#' @param whole Whether forecasts are whole numbers, rounded so that their running totals stay within a half.
-#' @param ended Series without a value in the last two seasons or the last `horizon` steps: `"leave"` them out,
-#'   and say so, or `"forecast"` them all the same.
+#' @param whole Whether forecasts are whole numbers, rounded so that their running totals stay within a
+#'   half.
+#' @param ended Series without a value in the last two seasons or the last `horizon` steps: `"leave"` them
+#'   out, and say so, or `"forecast"` them all the same.
 #' @param ... Not used.
-#' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in
-#'   one table: the series columns, the time column, `measure`, `origin`
-#'   ("observed", ..., "forecast"; "missing" where there is no value), `value`,
-#'   `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for
-#'   the history). [summary()] looks at the join and compares methods, [total()] adds up, [breakdown()] shows
+#' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
+#'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no
+#'   value), `value`, `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for the
+#'   history). [summary()] looks at the join and compares methods, [total()] adds up, [breakdown()] shows
 #'   parts, and the element `paths` has the paths as a table.
 #' @section When a method fails:
-#' Where several methods are given, one that fails is listed and the others stay. A series that a method cannot
-#' be fitted to gets a simpler form, or its last value, which is listed too.
+#' Where several methods are given, one that fails is listed and the others stay. A series that a method
+#' cannot be fitted to gets a simpler form, or its last value, which is listed too.
 #' @examples
 #' f <- forecast(demo_timeline("demand"), "14 days", by_smoothing())
 #' f
@@ -90,7 +89,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
 # Without a choice: all but raw values that the routine keeps beside, and drivers.
 target_measures <- function(x, quo, before, drivers, call = rlang::caller_env()) {
   chosen <- pick_measures(x, quo)
-  if (!rlang::quo_is_null(quo)) {
+  if (measures_given(x, quo)) {
     return(chosen)
   }
   made <- setdiff(chosen, names(before$kinds))
@@ -101,7 +100,8 @@ target_measures <- function(x, quo, before, drivers, call = rlang::caller_env())
                   i = "Name the measure with {.arg measures}."), call = call)
   }
   if (length(chosen) > 1) {
-    tell(c(i = "All {length(chosen)} measures are forecast: {word_list(chosen)}. Choose with {.arg measures}."))
+    tell(c(i = "All {length(chosen)} measures are forecast: {word_list(chosen)}. \
+             Choose with {.arg measures}."))
   }
   chosen
 }
@@ -111,7 +111,8 @@ check_limits <- function(limits, call = rlang::caller_env()) {
     return(NULL)
   }
   if (!is.numeric(limits) || length(limits) != 2 || anyNA(limits) || limits[1] >= limits[2]) {
-    abort_input("{.arg limits} must be two numbers, the lower one first, such as {.code c(0, Inf)}.", call = call)
+    abort_input("{.arg limits} must be two numbers, the lower one first, such as {.code c(0, Inf)}.",
+                call = call)
   }
   limits
 }
@@ -347,11 +348,13 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     parts[[name]] <- part_table(x, measure, name, result$parts, rows, plan)
   }
   if (length(tables) == 0) {
-    abort_input(c("No method could forecast {.field {measure}}.", rlang::set_names(failed, rep("x", length(failed)))),
+    abort_input(c("No method could forecast {.field {measure}}.",
+                  rlang::set_names(failed, rep("x", length(failed)))),
                 call = call)
   }
   bind <- function(t) do.call(rbind, unname(t))
-  list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts), forms = forms)
+  list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts),
+       forms = forms)
 }
 
 run_method <- function(method, name, batch, rows, plan, levels) {
@@ -501,8 +504,7 @@ as.data.frame.kairon_forecast <- function(x, row.names = NULL, optional = FALSE,
   out
 }
 
-# In a tidy table even a missing value has an origin, so that filters on it
-# never meet NA.
+# In a tidy table even a missing value has an origin, so that filters on it never meet NA.
 tidy_origin <- function(words) {
   words[is.na(words)] <- "missing"
   factor(words, levels = c(origin_levels, "missing"))

@@ -1,38 +1,37 @@
 #' Forecast by regression
 #'
-#' Trend, seasons, events, steps and drivers estimated together by least squares; what the errors carry over from
-#' one step to the next goes into the forecast.
+#' Trend, seasons, events, steps and drivers estimated together by least squares; what the errors carry over
+#' from one step to the next goes into the forecast.
 #'
-#' @param trend `"linear"`, `"none"`, `"bends"` (a straight line that may bend, see `bends`), `"exponential"`, or
-#'   `"saturating"` (between `bounds`).
-#' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by default those that
-#'   [find_seasons()] finds, else the usual cycle. One that is not seen twice is left out.
+#' @param trend `"linear"`, `"none"`, `"bends"` (a straight line that may bend, see `bends`),
+#'   `"exponential"`, or `"saturating"` (between `bounds`).
+#' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by default
+#'   those that [find_seasons()] finds, else the usual cycle. One that is not seen twice is left out.
 #' @param events A calendar of [events()] (or a file of one): each name becomes an effect.
 #' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
 #' @param combine `"add"` or `"multiply"` (of logarithms; the values must be above zero).
-#' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by default dummies
-#'   up to 31 steps and waves above.
+#' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by
+#'   default dummies up to 31 steps and waves above.
 #' @param days_before,days_after How many days an event reaches.
 #' @param steps Dates from which on the level is another.
-#' @param bends For `"bends"`: `"auto"` (up to 20 places over the first nine tenths, penalised so that few bend
-#'   much), or dates.
+#' @param bends For `"bends"`: `"auto"` (up to 20 places over the first nine tenths, penalised so that few
+#'   bend much), or dates.
 #' @param bounds For `"saturating"`: lower and upper bound; an `NA` is estimated.
 #' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
 #' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
-#' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has standard errors;
-#'   with `combine = "multiply"` an effect of 0.05 is about 5 %.
+#' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
+#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %.
 #' @section Formula:
-#' y = T(t) + X b + e (or log y = log T(t) + X b + e), e = r e(before) + u, by Gauss and Newton's steps on the values
-#' quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954); gaps of g steps take
-#' r^g. The variance of a forecast holds the noise, the carried error, the covariance of all parameters, and for
-#' bends that the slope goes on to change as often and as much as it did. Automatic bends are shrunk by the ridge
-#' whose generalised cross-validation is least.
-#' @references
-#' Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles Commission Discussion
-#' Paper 383.
+#' y = T(t) + X b + e (or log y = log T(t) + X b + e), e = r e(before) + u, by Gauss and Newton's steps on
+#' the values quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954); gaps
+#' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
+#' parameters, and for bends that the slope goes on to change as often and as much as it did. Automatic
+#' bends are shrunk by the ridge whose generalised cross-validation is least.
+#' @references Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles
+#' Commission Discussion Paper 383.
 #'
-#' Golub, G. H., Heath, M. and Wahba, G. (1979). Generalized cross-validation as a method for choosing a good
-#' ridge parameter. Technometrics 21, 215-223.
+#' Golub, G. H., Heath, M. and Wahba, G. (1979). Generalized cross-validation as a method for choosing a
+#' good ridge parameter. Technometrics 21, 215-223.
 #' @examples
 #' holidays <- system.file("extdata", "holidays.ics", package = "kairon")
 #' demand <- demo_timeline("demand")
@@ -65,7 +64,8 @@ by_regression <- function(trend = c("linear", "none", "bends", "exponential", "s
     trend = trend, seasons = seasons, events = if (!is.null(events)) events_of(events),
     drivers = read_drivers(drivers), combine = rlang::arg_match(combine),
     season_form = rlang::arg_match(season_form), days_before = days_before, days_after = days_after,
-    steps = steps, bends = bends, bounds = as.double(bounds), damped = damped, errors = rlang::arg_match(errors)
+    steps = steps, bends = bends, bounds = as.double(bounds), damped = damped,
+      errors = rlang::arg_match(errors)
   )
 }
 
@@ -79,7 +79,8 @@ method_needs.kairon_by_regression <- function(method, context) list(values = 2, 
 method_describe.kairon_by_regression <- function(method, context) {
   seasons <- regression_seasons(method, context)
   words <- c(
-    c(linear = "a straight trend", none = "no trend", bends = "a trend with bends", exponential = "exponential growth",
+    c(linear = "a straight trend", none = "no trend", bends = "a trend with bends",
+      exponential = "exponential growth",
       saturating = "saturating growth")[[method$trend]],
     if (length(seasons)) vapply(seq_along(seasons), function(i) season_words(seasons[i]), ""),
     if (!is.null(method$events)) "events", if (!is.null(method$steps)) "steps", method$drivers$column
@@ -159,7 +160,8 @@ regression_season <- function(t, exact, whole, pairs, taken) {
   out <- season_columns(t, exact, if (is.null(pairs)) min(whole, 60) else Inf, pairs)
   if (!is.null(pairs) && length(taken)) {
     own <- rep(seq_len(ncol(out) / 2), each = 2) / exact
-    both <- vapply(own, function(f) any(abs(f * taken - round(f * taken)) < 1e-6 & round(f * taken) > 0), TRUE)
+    both <- vapply(own, function(f) any(abs(f * taken - round(f * taken)) < 1e-6 & round(f * taken) > 0),
+                   TRUE)
     out <- out[, !both, drop = FALSE]
   }
   out
@@ -181,7 +183,8 @@ bend_places <- function(method, stamps, n, context) {
 # Columns beside the trend at steps t (from 0) with their stamps.
 regression_columns <- function(method, plan, t, stamps, drivers) {
   blocks <- lapply(seq_along(plan$seasons), function(i) {
-    out <- regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs, plan$forms[[i]]$taken)
+    out <- regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs,
+                             plan$forms[[i]]$taken)
     colnames(out) <- paste0(names(plan$seasons)[i], ", ", colnames(out))
     out
   })
@@ -211,7 +214,8 @@ regression_columns <- function(method, plan, t, stamps, drivers) {
 event_shares <- function(method, context, stamps) {
   cadence <- context$cadence
   if (cadence$unit == "step") abort_input("Plain steps have no calendar for events.", call = NULL)
-  zone <- if (context$type == "instant") zone_table(context$zone, min(stamps), max(stamps) + 86400 * 400) else utc_zone
+  zone <- if (context$type == "instant") zone_table(context$zone, min(stamps),
+      max(stamps) + 86400 * 400) else utc_zone
   k <- period_of_stamp(cadence, stamps, zone)
   begin <- period_start(cadence, k, zone)
   end <- period_end(cadence, k, begin, zone)
@@ -303,7 +307,8 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   ok <- is.finite(y) & stats::complete.cases(x)
   notes <- plan$notes
   if (sum(is.finite(y)) > sum(ok)) {
-    notes <- c(notes, paste0(plural(sum(is.finite(y)) - sum(ok), "row"), " without a driver's value left out"))
+    notes <- c(notes, paste0(plural(sum(is.finite(y)) - sum(ok), "row"),
+                             " without a driver's value left out"))
   }
   if (method$trend == "saturating") check_bounds(y, method$bounds)
   # Columns that say nothing here, or what others say already.
@@ -328,53 +333,34 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     theta <- trend_start(method, plan, y, t)
   }
   ridge <- if (method$trend == "bends" && identical(method$bends, "auto")) seq_along(plan$bends) + 2
+  model <- regression_mean(method, plan, t, x, multiply)
   rho <- 0
   state <- list(theta = theta, b = rep(0, ncol(x)))
   for (round in if (method$errors == "autocorrelated") 1:3 else 1) {
-    state <- fit_rounds(method, plan, state, target, t, x, ok, rho, multiply, ridge)
+    state <- fit_rounds(model, state, target, ok, rho, ridge)
     e <- target - state$mean
     if (method$errors == "autocorrelated") rho <- error_share(e, ok)
   }
   # Once more with the share at hand, for the covariance.
-  state <- fit_rounds(method, plan, state, target, t, x, ok, rho, multiply, ridge)
-  e <- (target - state$mean)
+  state <- fit_rounds(model, state, target, ok, rho, ridge)
+  e <- target - state$mean
   list(
-    plan = plan, theta = state$theta, b = stats::setNames(state$b, colnames(x)), columns = kept$columns, parts = parts,
+    plan = plan, theta = state$theta, b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
+      parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
     last_error = if (any(ok)) utils::tail(e[ok], 1) else 0, since = n - max(which(ok), 0),
     expected = expected_steps(state$mean, e, ok, rho, multiply), n = n, freedom = state$freedom,
-    settled = state$settled, notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
-    log_likelihood = state$log_likelihood, parameters = length(state$theta) + length(state$b) + 1 + (rho != 0)
+    settled = state$settled,
+    notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
+    log_likelihood = state$log_likelihood - if (multiply) sum(target[ok]) else 0,
+    parameters = length(state$theta) + length(state$b) + 1 + (rho != 0)
   )
 }
 
-check_bounds <- function(y, bounds) {
-  bad <- which(y <= bounds[1] | y >= bounds[2])
-  if (length(bad)) {
-    abort_input(c(
-      "{length(bad)} value{?s} {?lies/lie} at or outside of the bounds of a saturating trend, such as {show_number(y[bad[1]])}.",
-      i = "Widen {.arg bounds}, or leave one to be estimated with {.code NA}."
-    ), call = NULL)
-  }
-}
-
-# Columns that add something to those before them.
-telling_columns <- function(x, fixed, names) {
-  if (ncol(x) == fixed) {
-    return(list(columns = integer(), lost = character()))
-  }
-  scale <- sqrt(colSums(x^2))
-  scale[scale == 0] <- 1
-  found <- qr(sweep(x, 2, scale, "/"), tol = 1e-8)
-  good <- sort(found$pivot[seq_len(found$rank)])
-  columns <- setdiff(good, seq_len(fixed)) - fixed
-  list(columns = columns, lost = names[setdiff(seq_along(names), columns)])
-}
-
-# Gauss and Newton's steps; linear forms take one.
-fit_rounds <- function(method, plan, state, target, t, x, ok, rho, multiply, ridge) {
+# Mean and derivatives at the parameters of a state, on the scale of the errors.
+regression_mean <- function(method, plan, t, x, multiply) {
   last <- max(t)
-  model <- function(s) {
+  function(s) {
     made <- trend_at(method, plan, s$theta, t, last)
     rest <- if (ncol(x)) as.vector(x %*% s$b) else 0
     if (!multiply) {
@@ -383,113 +369,17 @@ fit_rounds <- function(method, plan, state, target, t, x, ok, rho, multiply, rid
     value <- pmax(made$value, 1e-12)
     list(mean = log(value) + rest, slope = cbind(made$slope / value, x))
   }
-  weigh <- quasi_differences(ok, rho)
-  loss <- function(m) sum(weigh(target - m$mean)^2)
-  now <- model(state)
-  best <- loss(now)
-  settled <- FALSE
-  p <- length(state$theta)
-  penalty <- 0
-  for (i in 1:60) {
-    j <- weigh(now$slope)
-    e <- weigh(target - now$mean)
-    solved <- solve_step(j, e, ridge, c(state$theta, state$b))
-    penalty <- solved$penalty
-    size <- 1
-    repeat {
-      moved <- list(theta = state$theta + size * solved$step[seq_len(p)],
-                    b = state$b + size * solved$step[-seq_len(p)])
-      after <- model(moved)
-      value <- loss(after)
-      if (is.finite(value) && (value <= best * (1 + 1e-12) || length(ridge))) break
-      size <- size / 2
-      if (size < 1e-6) break
-    }
-    if (size < 1e-6) {
-      settled <- i > 1 || sqrt(sum(solved$step^2)) < 1e-6
-      break
-    }
-    gain <- best - value
-    state[c("theta", "b")] <- moved
-    now <- after
-    best <- value
-    if (gain <= 1e-10 * (best + 1e-300) || length(ridge)) {
-      settled <- TRUE
-      break
-    }
-  }
-  j <- weigh(now$slope)
-  inverse <- solve_step(j, weigh(target - now$mean), ridge, c(state$theta, state$b), penalty)$inverse
-  n <- sum(ok)
-  used <- if (length(ridge)) sum(diag(inverse %*% crossprod(j))) else ncol(j)
-  freedom <- max(1, n - used)
-  sigma2 <- best / freedom
-  names(state$theta) <- names(state$theta)
-  c(state[c("theta", "b")], list(
-    mean = now$mean, sigma = sqrt(sigma2), covariance = sigma2 * inverse, freedom = freedom, settled = settled,
-    log_likelihood = -n / 2 * (log(2 * pi * max(best / n, 1e-300)) + 1) - if (multiply) sum(target[ok]) else 0
-  ))
 }
 
-# The step of least squares, and the inverse of the normal matrix; with a ridge on some columns the penalty with
-# the least generalised cross-validation, towards no bends at all.
-solve_step <- function(j, e, ridge, now, penalty = NULL) {
-  scale <- sqrt(colSums(j^2))
-  scale[scale == 0] <- 1
-  a <- crossprod(j) / outer(scale, scale)
-  back <- function(inverse) inverse / outer(scale, scale)
-  if (length(ridge) == 0) {
-    inverse <- tryCatch(chol2inv(chol(a)), error = function(err) chol2inv(chol(a + diag(1e-8, nrow(a)))))
-    return(list(step = as.vector(inverse %*% (crossprod(j, e) / scale)) / scale, inverse = back(inverse),
-                penalty = 0))
+check_bounds <- function(y, bounds) {
+  bad <- which(y <= bounds[1] | y >= bounds[2])
+  if (length(bad)) {
+    abort_input(c(
+      "{length(bad)} value{?s} {?lies/lie} at or outside of the bounds of a saturating trend.",
+      x = "Such as {show_number(y[bad[1]])}.",
+      i = "Widen {.arg bounds}, or leave one to be estimated with {.code NA}."
+    ), call = NULL)
   }
-  z <- sweep(j, 2, scale, "/")
-  # Aimed at the values themselves, since bends shrink towards none.
-  aim <- e + as.vector(j %*% now)
-  on <- rep(0, ncol(z))
-  on[ridge] <- 1
-  try_one <- function(lambda) {
-    inverse <- chol2inv(chol(a + diag(lambda * on + 1e-9, nrow(a))))
-    b <- as.vector(inverse %*% crossprod(z, aim))
-    used <- sum(inverse * a)
-    list(b = b, inverse = inverse, score = mean((aim - z %*% b)^2) / (1 - min(0.99, used / length(aim)))^2,
-         penalty = lambda)
-  }
-  grid <- penalty %||% 10^seq(-6, 2, length.out = 25)
-  tried <- lapply(grid, try_one)
-  best <- tried[[which.min(vapply(tried, `[[`, 1, "score"))]]
-  list(step = best$b / scale - now, inverse = back(best$inverse), penalty = best$penalty)
-}
-
-# Values less r^gap of the one before, weighted alike (Prais and Winsten); rows that are not there fall out.
-quasi_differences <- function(ok, rho) {
-  at <- which(ok)
-  gap <- diff(at)
-  share <- rho^gap
-  weight <- sqrt((1 - rho^2) / pmax(1 - share^2, 1e-12))
-  n <- length(at)
-  function(v) {
-    w <- if (is.matrix(v)) v[at, , drop = FALSE] else v[at]
-    if (rho == 0) {
-      return(w)
-    }
-    if (is.matrix(w)) {
-      rest <- w[-1, , drop = FALSE] - share * w[-n, , drop = FALSE]
-      return(rbind(sqrt(1 - rho^2) * w[1, ], rest * weight))
-    }
-    c(sqrt(1 - rho^2) * w[1], (w[-1] - share * w[-n]) * weight)
-  }
-}
-
-# The share of an error that the next one carries on, from neighbours that are both there.
-error_share <- function(e, ok) {
-  at <- which(ok)
-  pair <- at[-length(at)][diff(at) == 1]
-  if (length(pair) < 8) {
-    return(0)
-  }
-  r <- sum(e[pair] * e[pair + 1]) / sum(e[at]^2) * length(at) / length(pair)
-  min(max(r, -0.95), 0.98)
 }
 
 expected_steps <- function(mean, e, ok, rho, multiply) {
@@ -516,7 +406,7 @@ regression_ahead <- function(method, model, s, horizon, ahead) {
   carried <- model$last_error * model$rho^steps
   mean <- (if (multiply) log(value) else value) + (if (ncol(x)) as.vector(x %*% model$b) else 0) + carried
   parameters <- rowSums((slope %*% model$covariance) * slope)
-  noise <- model$sigma^2 * if (model$rho == 0) 1 else (1 - model$rho^(2 * steps)) / (1 - model$rho^2)
+  noise <- model$sigma^2 * carried_variance(model$rho, steps)
   list(mean = mean, variance = noise + pmax(0, parameters) + bend_variance(model, horizon, value, multiply),
        x = x, trend = value, carried = carried)
 }
@@ -560,9 +450,7 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
     carried <- shock
     for (h in seq_len(horizon)[-1]) carried[h, ] <- shock[h, ] + own$rho * carried[h - 1, ]
     # What the parameters add is the same error all along the path.
-    fixed <- made$variance - own$sigma^2 * if (own$rho == 0) 1 else {
-      (1 - own$rho^(2 * (own$since + seq_len(horizon)))) / (1 - own$rho^2)
-    }
+    fixed <- made$variance - own$sigma^2 * carried_variance(own$rho, own$since + seq_len(horizon))
     path <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
     out[, s, ] <- if (method$combine == "multiply") exp(path) else path
   }
@@ -615,7 +503,8 @@ method_parts.kairon_by_regression <- function(method, model, horizon) {
   ahead <- model$batch$context$ahead(horizon)
   multiply <- method$combine == "multiply"
   names <- unique(unlist(lapply(model$models, `[[`, "parts")))
-  out <- lapply(rlang::set_names(c("trend", names, "carried error")), function(n) matrix(NA_real_, horizon, series))
+  out <- lapply(rlang::set_names(c("trend", names, "carried error")),
+                function(n) matrix(NA_real_, horizon, series))
   for (s in seq_len(series)) {
     own <- model$models[[s]]
     made <- regression_ahead(method, own, s, horizon, ahead)

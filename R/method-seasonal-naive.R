@@ -1,22 +1,19 @@
 #' Forecast by the same place of the last season
 #'
-#' Every forecast is the last value at the same place of the season: the same
-#' weekday of last week, the same month of last year. The habit that any other
-#' method has to beat.
+#' Every forecast is the last value at the same place of the season: the same weekday of last week, the same
+#' month of last year. The habit that any other method has to beat.
 #'
 #' @param season The season by name (`"week"`) or number of steps. Several, such as `c("week", "year")`: the
-#'   longest, moved to the nearest whole number of the shorter ones, so that a Monday meets a Monday (364 days
-#'   ago). Default:
-#'   the shortest season that [find_seasons()] finds in the past values, else the usual one of
-#'   the cadence.
+#'   longest, moved to the nearest whole number of the shorter ones, so that a Monday meets a Monday (364
+#'   days ago). Default: the shortest season that [find_seasons()] finds in the past values, else the usual
+#'   one of the cadence.
 #' @section Formula:
-#' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where
-#' k = ceiling(h / m) counts the seasons since the value that is repeated, s is
-#' the root mean square of the differences over one season and t the quantile of
-#' Student's distribution.
+#' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where k = ceiling(h / m) counts
+#' the seasons since the value that is repeated, s is the root mean square of the differences over one
+#' season and t the quantile of Student's distribution.
 #' @returns A forecasting method for [forecast()] and [backtest()].
-#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
-#' Principles and Practice, 3rd ed., section 5.5.
+#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice, 3rd ed.,
+#' section 5.5.
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_seasonal_naive("week"))
 #' @export

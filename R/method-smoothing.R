@@ -1,11 +1,11 @@
 #' Forecast by exponential smoothing
 #'
-#' A level, a slope and seasons that each learn a share of every one-step error. By default the form is chosen
-#' for each series; each choice can be made by hand.
+#' A level, a slope and seasons that each learn a share of every one-step error. By default the form is
+#' chosen for each series; each choice can be made by hand.
 #'
 #' @param noise `"constant"` (errors of one size) or `"proportional"` (to the level); `NULL` chooses.
-#' @param trend `"none"`, `"straight"`, `"damped"` (flattens out) or `"growing"` (by a factor each step; only on
-#'   request); `NULL` chooses.
+#' @param trend `"none"`, `"straight"`, `"damped"` (flattens out) or `"growing"` (by a factor each step;
+#'   only on request); `NULL` chooses.
 #' @param season `"none"`, `"add"` or `"multiply"`; `NULL` chooses.
 #' @param case A form by its name: `"simple"`, `"holt"`, `"damped"`, `"holt_winters"` (adding season) or
 #'   `"holt_winters_multiplying"`; all with constant noise.
@@ -13,32 +13,33 @@
 #'   [find_seasons()] finds in the past, else the usual cycle. Each must be seen twice.
 #' @param shares Shares that are given and not estimated, a list with any of `level`, `trend`, `damping`,
 #'   `season`, as fractions of the error (see Formula).
-#' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one value for each
-#'   place of the shortest season).
+#' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one value for
+#'   each place of the shortest season).
 #' @param minimise What the parameters make small: `"likelihood"` (largest, in fact), `"rmse"`, `"mae"`,
 #'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"`, or a function of observed and expected values.
 #' @param warm_up First steps whose errors do not count.
-#' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of Holt
-#'   and Winters; `trend` and `season` are then shares of what is newly seen.
+#' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of
+#'   Holt and Winters; `trend` and `season` are then shares of what is newly seen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
-#' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where seasons
-#' multiply, level and slope take e / s, and the season e / q. The shares obey 0 < b < a < 1 and 0 < c < 1 - a, the
-#' damping lies between 0.8 and 0.98. First states are estimated with the shares (those of seasons of over 24
-#' steps are taken from a decomposition by loess). Missing values leave the states as they were expected.
+#' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where
+#' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 < b < a < 1 and 0 <
+#' c < 1 - a, the damping lies between 0.8 and 0.98. First states are estimated with the shares (those of
+#' seasons of over 24 steps are taken from a decomposition by loess). Missing values leave the states as
+#' they were expected.
 #' @section Choice of form:
 #' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons in
-#' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which seldom
-#' goes on, must be better by 2, and damping counts for no parameter.
+#' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which
+#' seldom goes on, must be better by 2, and damping counts for no parameter.
 #' @section Intervals:
 #' By formula where there is one (adding forms, proportional noise), else from 2,000 paths; Student's
 #' quantiles. They do not hold that the parameters are estimates.
-#' @references
-#' Hyndman, R. J., Koehler, A. B., Ord, J. K. and Snyder, R. D. (2008). Forecasting with exponential smoothing:
-#' the state space approach. Springer.
+#' @references Hyndman, R. J., Koehler, A. B., Ord, J. K. and Snyder, R. D. (2008). Forecasting with
+#' exponential smoothing: the state space approach. Springer.
 #'
-#' Gardner, E. S. and McKenzie, E. (1985). Forecasting trends in time series. Management Science 31, 1237-1246.
+#' Gardner, E. S. and McKenzie, E. (1985). Forecasting trends in time series. Management Science 31,
+#' 1237-1246.
 #'
 #' Holt, C. C. (1957), reprinted 2004. International Journal of Forecasting 20, 5-10. Winters, P. R. (1960).
 #' Management Science 6, 324-342.
@@ -47,8 +48,10 @@
 #' f
 #' fit(demo_timeline("billed"), by_smoothing(trend = "damped", season = "multiply"))
 #' @export
-by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL, seasons = NULL, shares = list(),
-                         initial = list(), minimise = "likelihood", warm_up = 0, update = c("error", "textbook")) {
+by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL, seasons = NULL,
+                         shares = list(),
+                         initial = list(), minimise = "likelihood", warm_up = 0,
+                           update = c("error", "textbook")) {
   pick <- function(value, words, arg) {
     if (!is.null(value)) check_choice(value, words, arg = arg, call = rlang::caller_env(2))
   }
@@ -174,7 +177,8 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
   steps <- smoothing_steps(method, batch$context)
   if (!is.null(method$season) && method$season != "none" && length(steps) == 0) {
     abort_input(c(
-      "Exponential smoothing with a season needs one, and a timeline {format(batch$context$cadence)} has none.",
+      "Exponential smoothing with a season needs one.",
+      x = "A timeline {format(batch$context$cadence)} has none.",
       i = "Give its number of steps: {.code by_smoothing(seasons = 12)}."
     ), call = NULL)
   }
@@ -186,7 +190,8 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
   textbook <- method$update == "textbook"
   aim <- if (identical(method$minimise, "likelihood")) 0L else 1L
   run <- function(values, breaks, forms, steps, given = list()) {
-    call_core(cpp_smoothing_fit(values, breaks, as.integer(steps), forms, given, aim, method$warm_up, textbook,
+    call_core(cpp_smoothing_fit(values, breaks, as.integer(steps), forms, given, aim, method$warm_up,
+                                textbook,
                                 core_threads()))
   }
   model <- in_pieces(batch, function(values, breaks) {

@@ -4,24 +4,26 @@
 #' away from it, which exponential smoothing continues; then all is put together again. Simple, and hard to
 #' beat on short series.
 #'
-#' @param season The season by name or steps; by default the shortest that [find_seasons()] finds, else the usual
-#'   cycle. `"none"` for none.
-#' @param seasonal `"test"` takes the season off where the autocorrelation at its lag is beyond chance at 10 %;
-#'   `"always"` or `"never"`.
+#' @param season The season by name or steps; by default the shortest that [find_seasons()] finds, else the
+#'   usual cycle. `"none"` for none.
+#' @param seasonal `"test"` takes the season off where the autocorrelation at its lag is beyond chance at 10
+#'   %; `"always"` or `"never"`.
 #' @param combine Whether the season multiplies (only where all values are above zero) or adds.
-#' @param theta How far the second line bends: `NULL` estimates it (from 1 on), 2 is that of the first paper.
-#' @param line `"moving"`: the straight line is that of the values so far, at each step; `"fixed"`: that of all.
+#' @param theta How far the second line bends: `NULL` estimates it (from 1 on), 2 is that of the first
+#'   paper.
+#' @param line `"moving"`: the straight line is that of the values so far, at each step; `"fixed"`: that of
+#'   all.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
-#' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l = l + a (y - l)
-#' is the smoothed level, and A + B t the line by least squares through the values so far. a, theta and the
-#' first level make the squared one-step errors least. Variances come from the recursion's own answer to shocks.
-#' @references
-#' Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition approach to forecasting.
-#' International Journal of Forecasting 16, 521-530.
+#' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l = l + a
+#' (y - l) is the smoothed level, and A + B t the line by least squares through the values so far. a, theta
+#' and the first level make the squared one-step errors least. Variances come from the recursion's own
+#' answer to shocks.
+#' @references Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition approach to
+#' forecasting. International Journal of Forecasting 16, 521-530.
 #'
-#' Fiorucci, J. A. and others (2016). Models for optimising the theta method and their relationship to state space
-#' models. International Journal of Forecasting 32, 1151-1161.
+#' Fiorucci, J. A. and others (2016). Models for optimising the theta method and their relationship to state
+#' space models. International Journal of Forecasting 32, 1151-1161.
 #' @examples
 #' forecast(demo_timeline("billed"), "12 months", by_theta())
 #' @export
@@ -65,7 +67,8 @@ method_fit.kairon_by_theta <- function(method, batch) {
     ))
   }, bind_theta)
   rownames(model$numbers) <- c(
-    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "now", "mean", "line", "slope_now",
+    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "now", "mean", "line",
+      "slope_now",
     "seasonal", "multiply", "fitted"
   )
   model$batch <- batch
@@ -96,8 +99,10 @@ method_paths.kairon_by_theta <- function(method, model, horizon, n) {
 method_form.kairon_by_theta <- function(method, model) {
   x <- model$numbers
   joins <- ifelse(x["multiply", ] > 0, "multiplying", "adding")
-  season <- ifelse(x["seasonal", ] > 0, paste0("; ", joins, " season of ", model$steps, " steps"), "; no season")
-  paste0("level learns ", vapply(x["level", ], show_percent, ""), " of an error, bend ", show_number(x["theta", ], 3), season)
+  season <- ifelse(x["seasonal", ] > 0, paste0("; ", joins, " season of ", model$steps, " steps"),
+                   "; no season")
+  paste0("level learns ", vapply(x["level", ], show_percent, ""), " of an error, bend ",
+         show_number(x["theta", ], 3), season)
 }
 
 #' @export

@@ -10,6 +10,11 @@ pick_measures <- function(x, quo, call = rlang::caller_env()) {
   if (length(chosen)) chosen else all
 }
 
+# Whether the caller chose measures: not where a variable that holds NULL was handed on.
+measures_given <- function(x, quo, call = rlang::caller_env()) {
+  length(column_names(quo, timeline_meta(x)$kinds, call)) > 0
+}
+
 kind_of <- function(x, measure) timeline_meta(x)$kinds[[measure]]
 unit_of <- function(x, measure) timeline_meta(x)$units[[measure]]
 

@@ -1,8 +1,8 @@
 #' Take the season off
 #'
-#' Values without their seasons, so that months or weekdays can be compared, or a method without a season can
-#' forecast them. In a routine the season is learnt from what each forecast may see, and forecasts get it
-#' back: that of the last cycle goes on.
+#' Values without their seasons, so that months or weekdays can be compared, or a method without a season
+#' can forecast them. In a routine the season is learnt from what each forecast may see, and forecasts get
+#' it back: that of the last cycle goes on.
 #'
 #' @param x A regular timeline, or a routine to record the step in.
 #' @param seasons Seasons by name (`"week"`, `"year"`) or by their number of steps, several at once; by
@@ -17,8 +17,7 @@
 #'   [back_transform()] goes back. [ledger()] has the swing of each season.
 #' @section Forecasts:
 #' Bounds get the same season as the value: they do not hold that the season itself may change.
-#' @references
-#' Cleveland, R. B. and others (1990). Journal of Official Statistics 6, 3-73.
+#' @references Cleveland, R. B. and others (1990). Journal of Official Statistics 6, 3-73.
 #' @seealso [decomposition()] shows all parts, `adjusted()` gives the values of one without chosen parts.
 #' @examples
 #' even <- remove_seasons(demo_timeline("billed"), "year", combine = "multiply")
@@ -111,8 +110,8 @@ undo_season <- function(table, x, step, levels) {
 
 # What decompositions share ----
 
-# The seasons to take off, as named numbers of steps, the shortest first.
-# `only_one`: the method that takes one season only.
+# The seasons to take off, as named numbers of steps, the shortest first. `only_one`: the method that takes
+# one season only.
 chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::caller_env()) {
   cadence <- timeline_meta(x)$cadence
   if (is.null(seasons)) {

@@ -74,9 +74,8 @@ struct Stepper {
     s.level = base + p.level * error;
     if (form.trend != TrendForm::none) {
       if (textbook) {
-        const double share = p.trend / p.level;
         const double seen = growing ? s.level / before : s.level - before;
-        s.slope = carried + share * (seen - carried);
+        s.slope = carried + p.trend * (seen - carried);
       } else {
         s.slope = carried + p.trend * (growing ? error / before : error);
       }
@@ -186,7 +185,7 @@ class Problem {
   void read(const Numbers& x, Parameters& p, SmoothingState& s) const {
     size_t i = 0;
     p.level = free_level_ ? bounded(x[i++], kLeastShare, kMostShare) : given_.level;
-    p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], kLeastShare, p.level) : given_.trend;
+    p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], kLeastShare, textbook_ ? kMostShare : p.level) : given_.trend;
     p.damping = form_.trend == TrendForm::damped ? (free_damping_ ? bounded(x[i++], kLeastDamping, kMostDamping) : given_.damping) : 1;
     p.season.resize(seasons_.size());
     for (double& g : p.season) g = free_season_ ? bounded(x[i++], kLeastShare, top_season(p)) : given_.season;
@@ -208,7 +207,7 @@ class Problem {
     }
   }
 
-  double top_season(const Parameters& p) const { return std::max(2 * kLeastShare, 1 - p.level); }
+  double top_season(const Parameters& p) const { return textbook_ ? kMostShare : std::max(2 * kLeastShare, 1 - p.level); }
 
   double operator()(const Numbers& x, Numbers& gradient) {
     read(x, p_, s_);

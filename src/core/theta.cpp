@@ -59,9 +59,16 @@ struct Recursion {
 bool seasonal_at(Doubles values, int season) {
   const size_t n = values.size(), m = static_cast<size_t>(season);
   if (season < 2 || n < 3 * m) return false;
-  const Numbers y = bridged(values);
-  double mean = 0, total = 0;
+  Numbers y = bridged(values);
+  double mean = 0, total = 0, cross = 0, spread = 0;
   for (double v : y) mean += v / static_cast<double>(n);
+  // A trend would pass for the season of every lag.
+  const double middle = (static_cast<double>(n) - 1) / 2;
+  for (size_t t = 0; t < n; ++t) {
+    cross += (static_cast<double>(t) - middle) * (y[t] - mean);
+    spread += (static_cast<double>(t) - middle) * (static_cast<double>(t) - middle);
+  }
+  for (size_t t = 0; t < n; ++t) y[t] -= cross / spread * (static_cast<double>(t) - middle);
   for (double v : y) total += (v - mean) * (v - mean);
   if (!(total > 0)) return false;
   double before = 0, at = 0;

@@ -34,8 +34,8 @@ ThetaFit fit_theta(Doubles values, const ThetaPlan& plan, double* expected);
 
 void theta_forecast(const ThetaFit& fit, bool dynamic, int ahead, double* mean, double* variance);
 
-// The share of variance of a season is beyond chance: the autocorrelation at its lag against that of a
-// series whose shorter lags are as they are (Bartlett, 1946), at 10 %, one-sided.
+// The season is beyond chance: the autocorrelation at its lag, less a straight trend, against that of a series
+// whose shorter lags are as they are (Bartlett, 1946), at 10 %, one-sided.
 bool seasonal_at(Doubles values, int season);
 
 }  // namespace core

@@ -27,7 +27,10 @@
 #include "sliding.h"
 #include "spectrum.h"
 #include "statistics.h"
+#include "quasi_newton.h"
+#include "smoothing.h"
 #include "structural.h"
+#include "theta.h"
 #include "windows.h"
 
 using core::Cadence;
@@ -471,6 +474,66 @@ void structural() {
   check("with errors that are least inside", level_error[80] > 0 && level_error[80] < level_error[159] + 1e-12);
 }
 
+void forecasts() {
+  // The valley of Rosenbrock, with its gradient.
+  std::vector<double> x{-1.2, 1};
+  const core::Descent d = core::descend([](const std::vector<double>& p, std::vector<double>& g) {
+    const double a = 1 - p[0], b = p[1] - p[0] * p[0];
+    g = {-2 * a - 400 * p[0] * b, 200 * b};
+    return a * a + 100 * b * b;
+  }, x, 500, 1e-14);
+  check("quasi-Newton steps find the bottom of a bent valley", d.settled && near(x[0], 1, 1e-4) && near(x[1], 1, 1e-4));
+
+  std::mt19937 random(3);
+  std::normal_distribution<double> normal;
+  std::vector<double> y(96);
+  for (std::size_t t = 0; t < y.size(); ++t) y[t] = 80 + 0.4 * t + (t % 4 == 1 ? 9.0 : -3.0) + normal(random);
+  core::SmoothingPlan plan;
+  plan.seasons = {4};
+  bool nested = true, reached = true;
+  for (int noise = 0; noise < 2; ++noise) {
+    for (int season = 0; season < 3; ++season) {
+      const auto fit = [&](core::TrendForm trend) {
+        return core::fit_smoothing(span(y), {static_cast<core::Noise>(noise), trend, static_cast<core::SeasonForm>(season)}, plan);
+      };
+      const core::SmoothingFit flat = fit(core::TrendForm::none), line = fit(core::TrendForm::straight);
+      // A trend can only help; and the likelihood cannot be bettered by a nudge of any share.
+      nested = nested && line.log_likelihood > flat.log_likelihood - 0.5;
+      for (double nudge : {-0.01, 0.01}) {
+        core::SmoothingPlan given = plan;
+        given.given.level = std::min(0.99, std::max(0.001, line.level + nudge));
+        if (given.given.level <= line.trend) continue;
+        const core::SmoothingForm form{static_cast<core::Noise>(noise), core::TrendForm::straight, static_cast<core::SeasonForm>(season)};
+        reached = reached && core::fit_smoothing(span(y), form, given).log_likelihood < line.log_likelihood + 0.05;
+      }
+    }
+  }
+  check("a trend never makes the likelihood worse", nested);
+  check("no nudge of the level's share makes it better", reached);
+
+  core::SmoothingFit fit = core::fit_smoothing(span(y), {core::Noise::constant, core::TrendForm::straight, core::SeasonForm::add}, plan);
+  std::vector<double> mean(8), variance(8), path(8), still(8, 0);
+  core::smoothing_forecast(fit, plan.seasons, y.size(), 8, mean.data(), variance.data());
+  core::smoothing_path(fit, plan.seasons, y.size(), 8, false, still.data(), path.data());
+  bool same = true, wider = true;
+  for (std::size_t i = 0; i < 8; ++i) {
+    same = same && near(path[i], mean[i], 1e-9);
+    wider = wider && (i == 0 || variance[i] >= variance[i - 1]);
+  }
+  check("a path without noise is the mean", same);
+  check("variances grow with the steps", wider && near(variance[0], fit.sigma2(), 1e-9));
+  const core::SmoothingState last = fit.last;
+  core::run_smoothing(span(y), plan, fit, {nullptr, nullptr, nullptr, nullptr});
+  check("running over the values again ends in the same state", near(fit.last.level, last.level, 1e-9) && near(fit.last.seasons[1], last.seasons[1], 1e-9));
+
+  std::vector<double> line(40), expected(40), ahead(5), spread(5);
+  for (std::size_t t = 0; t < 40; ++t) line[t] = 3 + 2.0 * t;
+  const core::ThetaFit theta = core::fit_theta(span(line), {}, expected.data());
+  core::theta_forecast(theta, true, 5, ahead.data(), spread.data());
+  check("theta lines go on with a straight line", near(ahead[0], 83, 0.05) && near(ahead[4], 91, 0.2));
+  check("a season stands out where there is one", core::seasonal_at(span(y), 4) && !core::seasonal_at(span(y), 7));
+}
+
 }  // namespace
 
 int main() {
@@ -488,5 +551,6 @@ int main() {
   cycles();
   smoothers();
   structural();
+  forecasts();
   return failures > 0;
 }

@@ -73,3 +73,9 @@ kairon <- function(...) {
 }
 
 demo_file <- function(name) system.file("extdata", name, package = "kairon")
+
+withr_threads <- function(n, expr) {
+  before <- options(kairon.threads = n)
+  on.exit(options(before))
+  expr
+}

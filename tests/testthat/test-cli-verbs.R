@@ -51,3 +51,36 @@ test_that("profiles, vetting and repairs", {
   expect_equal(repaired$flow_raw, demo_timeline("river")$flow)
   expect_equal(kairon("repair", river, "--with", "linaer")$code, 1)
 })
+
+test_that("forecasts with the settings of their methods, sums and drivers", {
+  x <- demo_timeline("billed")
+  rows <- table_of(kairon("forecast", billed, "--horizon", "1 year", "--method", "smoothing,theta", "--trend",
+                          "damped",
+                          "--intervals", "80,95"))
+  f <- quiet(forecast(x, "1 year", list(smoothing = by_smoothing(trend = "damped"), theta = by_theta()),
+                      intervals = c(80, 95)))
+  ahead <- rows[rows$origin == "forecast", ]
+  expect_equal(ahead$value, f$table$value)
+  expect_equal(ahead$upper_95, f$table$upper_95)
+  sums <- table_of(kairon("forecast", billed, "--horizon", "1 year", "--method", "naive", "--total", "all"))
+  expect_equal(sums$value, 12 * x$volume[120])
+  whole <- table_of(kairon("forecast", billed, "--horizon", "3", "--method", "moving-average", "--values",
+                           "5",
+                           "--whole"))
+  expect_equal(whole$value[121:123] %% 1, rep(0, 3))
+  future <- file_of(c("month,price",
+                      paste0(format(seq(as.Date("2032-07-01"), by = "month", length.out = 4)), ",2.5")))
+  past <- file_of(c("month,volume,price",
+                    paste(format(x$month), x$volume, round(2 + sin(1:120), 2), sep = ",")))
+  run <- table_of(kairon("forecast", past, "--horizon", "4", "--method", "regression", "--known-ahead",
+                         "price",
+                         "--drivers", future, "--quiet"))
+  expect_equal(unique(run$measure), "volume")
+  lacking <- kairon("forecast", past, "--horizon", "6", "--method", "regression", "--known-ahead", "price",
+                    "--drivers", future)
+  expect_equal(lacking$code, 1)
+  expect_match(paste(lacking$err, collapse = " "), "2 of 6 values are missing")
+  b <- table_of(kairon("backtest", billed, "--horizon", "6", "--methods", "theta,smoothing", "--cutoffs",
+                       "2"))
+  expect_setequal(b$method, c("theta", "smoothing"))
+})
