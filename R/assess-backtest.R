@@ -17,6 +17,7 @@
 #' @param routine A [routine()]; it is run anew at each cutoff on the past alone.
 #' @param measures Measures to forecast; all by default.
 #' @param intervals Levels of the prediction intervals, in percent.
+#' @param calibrate Whether intervals are adjusted at each cutoff by the errors before it, see [forecast()].
 #' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each
 #'   forecast value: the series columns, `cutoff` (last stamp that the forecast saw), the
 #'   time column, `ahead` (steps), `measure`, `method`, `value`, `lower_*`,
@@ -33,7 +34,7 @@
 #' @export
 backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
                      window = since_start(), routine = NULL, measures = NULL,
-                     intervals = c(50, 90)) {
+                     intervals = c(50, 90), calibrate = FALSE) {
   check_timeline(x)
   check_routine(routine)
   if (missing(horizon)) {
@@ -47,6 +48,7 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   chosen <- target_measures(observed, rlang::enquo(measures), timeline_meta(x), driver_columns(methods))
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing)
   check_backtest_window(window)
+  plan$calibrate <- calibrate
   runs <- lapply(seq_along(plan$cutoffs), function(i) {
     quietly(run_cutoff(x, observed, methods, plan, i, window, routine, chosen, levels))
   })
@@ -237,7 +239,8 @@ forecast_each <- function(x, measure, methods, plan, i, levels, observed) {
   meta <- timeline_meta(x)
   zone <- future_zone(meta, rows, plan$steps)
   future <- stamp_of(meta$cadence, plan$cutoffs[i] + seq_len(plan$steps), zone)
-  step <- list(steps = plan$steps, stamps = from_seconds(future, meta$type, meta$zone), bare = TRUE)
+  step <- list(steps = plan$steps, stamps = from_seconds(future, meta$type, meta$zone), bare = TRUE,
+               calibrate = plan$calibrate)
   tables <- failures <- list()
   for (name in names(methods)) {
     result <- tryCatch(

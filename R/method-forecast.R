@@ -7,8 +7,8 @@
 #' @param horizon How far ahead: a duration (`"28 days"`), a number of steps, or an end date
 #'   (`"2032-12-31"`).
 #' @param method A method, or a (named) list of them: [by_mean()], [by_naive()], [by_seasonal_naive()],
-#'   [by_drift()], [by_moving_average()], [by_regression()], [by_smoothing()], [by_theta()]. Default: the
-#'   last season repeated where the cadence has a season, else the last value.
+#'   [by_drift()], [by_moving_average()], [by_regression()], [by_smoothing()], [by_theta()]. [by_arima()],
+#'   [by_decomposition()], [by_intermittent()], [by_blend()]. Default: [by_auto()].
 #' @param measures Measures to forecast; by default all that no method declares as a driver.
 #' @param intervals Levels of the prediction intervals, in percent.
 #' @param drivers A timeline with the future values of drivers that are [known_ahead()].
@@ -21,6 +21,8 @@
 #'   and that is said. Amounts without a value below zero cannot fall below it.
 #' @param whole Whether forecasts are whole numbers, rounded so that their running totals stay within a
 #'   half.
+#' @param calibrate Whether intervals are adjusted by the errors that the method made at cutoffs in the past
+#'   (split conformal, by thirds of the horizon); the coverage before and after is said.
 #' @param ended Series without a value in the last two seasons or the last `horizon` steps: `"leave"` them
 #'   out, and say so, or `"forecast"` them all the same.
 #' @param ... Not used.
@@ -41,7 +43,7 @@
 forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = NULL,
                                      intervals = c(50, 90), drivers = NULL, routine = NULL,
                                      last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
-                                     ended = c("leave", "forecast"), ...) {
+                                     ended = c("leave", "forecast"), calibrate = FALSE, ...) {
   check_routine(routine)
   last <- rlang::arg_match(last)
   ended <- rlang::arg_match(ended)
@@ -63,8 +65,9 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   if (last == "drop") x <- without_unfinished(x, chosen)
   plan <- plan_forecast(x, horizon)
   plan$paths <- paths
+  plan$calibrate <- calibrate
   plan$future <- drivers
-  methods <- given %||% as_methods(default_method(x, chosen[1]))
+  methods <- given %||% as_methods(by_auto())
   live <- complete_grid(x, common_end = TRUE)
   if (ended == "leave") live <- drop_ended(live, plan, chosen)
   results <- lapply(chosen, function(m) forecast_measure(live, m, methods, plan, levels))
@@ -186,21 +189,6 @@ check_levels <- function(levels, call = rlang::caller_env()) {
   sort(unique(levels))
 }
 
-default_method <- function(x, measure = NULL) {
-  rows <- rows_of(x)
-  season <- default_seasons(x, measure, rows)
-  longest <- max(diff(rows$breaks))
-  if (length(season) && longest > season[[1]]) {
-    word <- sub("^season_.*", paste(season[[1]], "steps"), names(season)[1])
-    tell_once("method", c(
-      i = "Method: the last {word} repeated; choose others with {.arg method}."
-    ))
-    return(by_seasonal_naive())
-  }
-  tell_once("method", c(i = "Method: the last value repeated; choose others with {.arg method}."))
-  by_naive()
-}
-
 # The steps to come: their number, and their stamps.
 plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
@@ -305,8 +293,7 @@ setdiff_series <- function(all, some) {
 make_batch <- function(x, measure, declared = NULL, future = NULL) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
-  seasons <- default_seasons(x, measure, rows)
-  attr(seasons, "found") <- NULL
+  seasons <- forecast_seasons(x, measure, rows)
   values <- as.double(x[[measure]])
   values[!is.finite(values)] <- NA_real_
   ahead <- driver_context(x, rows, declared, future)
@@ -369,6 +356,7 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   model <- method_fit(method, batch)
   out <- method_predict(method, model, plan$steps, levels)
   if (is.list(model)) out$notes <- model$notes
+  if (isTRUE(plan$calibrate)) out <- calibrated(out, method, batch, levels)
   out <- simpler_where_failed(out, batch, plan$steps, levels)
   if (isTRUE(plan$bare)) {
     return(out)

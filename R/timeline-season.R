@@ -34,8 +34,8 @@ cycle_name <- function(steps, known) {
 # Most series that are searched to find the season of a table.
 most_searched <- 20L
 
-# The seasons of a measure, as named whole steps, the shortest first: those found in at least half
-# of the series looked at, else the usual one of the cadence. `found` says which.
+# The seasons of a measure, as named whole steps, the shortest first: those found in at least half of the
+# series looked at, else the usual one of the cadence. `found` says which.
 default_seasons <- function(x, measure = NULL, rows = rows_of(x)) {
   cadence <- timeline_meta(x)$cadence
   usual <- usual_season(cadence)
@@ -106,4 +106,58 @@ cadence_periods <- function(x, rows) {
   ends <- c(rows$breaks[-(n + 1)] + 1L, rows$breaks[-1])
   k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds[ends], rows$zone)
   k[n + seq_len(n)] - k[seq_len(n)] + 1
+}
+
+# Seasons that forecasts rest on: cycles of the calendar where any was found; else of those found and the
+# usual one the one whose profile tells most of the values. One within another of at most 24 steps says
+# nothing more.
+forecast_seasons <- function(x, measure, rows) {
+  seasons <- default_seasons(x, measure, rows)
+  found <- isTRUE(attr(seasons, "found"))
+  attr(seasons, "found") <- NULL
+  if (!found) {
+    return(seasons)
+  }
+  named <- !startsWith(names(seasons), "season_")
+  if (any(named)) {
+    seasons <- seasons[named]
+    within <- vapply(seq_along(seasons), function(i) {
+      longer <- seasons[seasons > seasons[i] & seasons <= 24]
+      any(longer %% seasons[i] == 0)
+    }, TRUE)
+    return(seasons[!within])
+  }
+  cadence <- timeline_meta(x)$cadence
+  usual <- usual_season(cadence)
+  if (!is.null(usual)) seasons <- c(seasons, resolve_seasons(usual, cadence))
+  # An overtone may stand for a cycle of twice its length.
+  twice <- 2 * seasons
+  names(twice) <- paste0("season_", twice)
+  seasons <- c(seasons, twice[!twice %in% seasons])
+  size <- diff(rows$breaks)
+  some <- unique(round(seq(1, length(size), length.out = min(length(size), most_searched))))
+  told <- vapply(seasons, function(m) {
+    mean(vapply(some, function(s) profile_share(x[[measure]][(rows$breaks[s] + 1):rows$breaks[s + 1]], m), 1))
+  }, 1)
+  seasons[which.max(told)]
+}
+
+# The share of the variance around a centred mean that the means of the places tell, corrected for their
+# number.
+profile_share <- function(v, m) {
+  n <- length(v)
+  if (n < 2 * m + 1) {
+    return(-Inf)
+  }
+  rest <- v - cpp_kernel_means(as.double(v), c(0L, n), rep(1, 2 * (m %/% 2) + 1), as.integer(m %/% 2),
+                               1L)$value
+  place <- (seq_len(n) - 1) %% m
+  ok <- is.finite(rest)
+  means <- stats::ave(rest[ok], place[ok])
+  total <- sum((rest[ok] - mean(rest[ok]))^2)
+  free <- sum(ok) - m
+  if (!(total > 0) || free < 1) {
+    return(-Inf)
+  }
+  1 - sum((rest[ok] - means)^2) / free / (total / (sum(ok) - 1))
 }

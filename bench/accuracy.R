@@ -9,7 +9,8 @@ data <- as.data.table(read.csv(gzfile(file.path(folder, "series.csv.gz"))))
 setorder(data, series, step)
 methods <- list(
   `last value` = by_naive(), `last season` = by_seasonal_naive(), smoothing = by_smoothing(), theta = by_theta(),
-  damped = by_smoothing(trend = "damped"), regression = by_regression()
+  damped = by_smoothing(trend = "damped"), regression = by_regression(),
+  automatic = by_auto()
 )
 run <- function(method, cycle) {
   past <- data[period == cycle & part == "history"]

@@ -10,6 +10,49 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// cpp_arima_fit
+Rcpp::List cpp_arima_fit(NumericVector values, IntegerVector breaks, IntegerVector order, IntegerVector limits, NumericMatrix regressors, int threads);
+RcppExport SEXP _kairon_cpp_arima_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP orderSEXP, SEXP limitsSEXP, SEXP regressorsSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type order(orderSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type limits(limitsSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type regressors(regressorsSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_arima_fit(values, breaks, order, limits, regressors, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_arima_forecast
+Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead);
+RcppExport SEXP _kairon_cpp_arima_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP regressorsSEXP, SEXP futureSEXP, SEXP aheadSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type regressors(regressorsSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type future(futureSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_arima_forecast(model, values, regressors, future, ahead));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_arima_weights
+NumericVector cpp_arima_weights(Rcpp::List model, int count);
+RcppExport SEXP _kairon_cpp_arima_weights(SEXP modelSEXP, SEXP countSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< int >::type count(countSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_arima_weights(model, count));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_period_of
 Rcpp::NumericVector cpp_period_of(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence);
 RcppExport SEXP _kairon_cpp_period_of(SEXP instantsSEXP, SEXP zoneSEXP, SEXP cadenceSEXP) {
@@ -1071,6 +1114,9 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_kairon_cpp_arima_fit", (DL_FUNC) &_kairon_cpp_arima_fit, 6},
+    {"_kairon_cpp_arima_forecast", (DL_FUNC) &_kairon_cpp_arima_forecast, 5},
+    {"_kairon_cpp_arima_weights", (DL_FUNC) &_kairon_cpp_arima_weights, 2},
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
     {"_kairon_cpp_period_start", (DL_FUNC) &_kairon_cpp_period_start, 3},
     {"_kairon_cpp_floor_instants", (DL_FUNC) &_kairon_cpp_floor_instants, 6},

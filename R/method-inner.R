@@ -1,0 +1,124 @@
+# The inner cutoff loop of methods that choose, blend or calibrate: forecasts from the past of a batch
+# alone, beside what came.
+
+# The batch as it was `cut` steps before its end.
+cut_batch <- function(batch, cut) {
+  size <- diff(batch$breaks)
+  left <- pmax(0L, size - as.integer(cut))
+  keep <- unlist(lapply(seq_along(size), function(s) batch$breaks[s] + seq_len(left[s])))
+  context <- batch$context
+  context$stamps <- context$stamps[keep]
+  context$drivers <- lapply(context$drivers, `[`, keep)
+  later <- lapply(seq_along(size), function(s) batch$breaks[s] + left[s] + seq_len(size[s] - left[s]))
+  all <- batch$context
+  context$ahead <- function(horizon) {
+    at <- function(v, s) v[later[[s]][seq_len(horizon)]]
+    list(stamps = at(all$stamps, 1), drivers = lapply(all$drivers, function(v) {
+      matrix(vapply(seq_along(later), function(s) at(v, s), numeric(horizon)), horizon)
+    }))
+  }
+  list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(left))), context = context, keep = keep)
+}
+
+# How far and how often to look back: a season, at most 24 steps and a fifth of the series, three times.
+inner_plan <- function(batch, horizon = NULL, cutoffs = 3) {
+  size <- diff(batch$breaks)
+  season <- if (length(batch$context$seasons)) batch$context$seasons[[1]] else 6
+  h <- horizon %||% min(24, max(4, season))
+  h <- max(1, min(h, floor(stats::median(size) / 5)))
+  list(horizon = as.integer(h), cuts = as.integer(h * seq_len(cutoffs)))
+}
+
+# Errors of methods at inner cutoffs: an array of steps, series, cutoffs and methods; missing where a series
+# is too short or a method failed. With `levels`, the standardised place of the truth in the interval too.
+inner_errors <- function(methods, batch, plan) {
+  series <- length(batch$breaks) - 1
+  out <- array(NA_real_, c(plan$horizon, series, length(plan$cuts), length(methods)))
+  width <- out
+  size <- diff(batch$breaks)
+  for (c in seq_along(plan$cuts)) {
+    cut <- plan$cuts[c]
+    past <- cut_batch(batch, cut)
+    truth <- matrix(vapply(seq_len(series), function(s) {
+      at <- size[s] - cut + seq_len(plan$horizon)
+      ifelse(at > 0 & at <= size[s], batch$values[batch$breaks[s] + pmax(at, 1)], NA_real_)
+    }, numeric(plan$horizon)), plan$horizon)
+    few <- diff(past$breaks) < pmax(4, size / 3)
+    for (m in seq_along(methods)) {
+      made <- tryCatch(quietly(method_predict(methods[[m]], method_fit(methods[[m]], past), plan$horizon,
+          90)),
+                       kairon_error = function(e) NULL)
+      if (is.null(made)) next
+      e <- truth - made$point
+      e[, few] <- NA
+      out[, , c, m] <- e
+      width[, , c, m] <- (made$upper[[1]] - made$lower[[1]]) / 2
+    }
+  }
+  list(error = out, width = width)
+}
+
+# How far intervals have to be moved out, by the errors at inner cutoffs against the half-widths that were
+# given: a factor for each series, drawn towards what is usual (intervals that do not hold that parameters
+# and forms are estimates are too narrow by about a quarter), as if that had been seen in as many errors as
+# `known`.
+width_factors <- function(error, width, usual = 1.25, known = 12) {
+  z <- abs(error) / pmax(width, 1e-12) * stats::qnorm(0.95)
+  z[!is.finite(z)] <- NA
+  count <- apply(z, 2, function(v) sum(!is.na(v))) / 3   # neighbours err together
+  size <- apply(z, 2, function(v) mean(pmin(v, 6)^2, na.rm = TRUE))
+  size[!is.finite(size)] <- usual^2
+  pmin(2.5, pmax(0.9, sqrt((known * usual^2 + count * size) / (known + count))))
+}
+
+# Quantiles of past errors instead of the method's own widths (split conformal, by thirds of the horizon
+# where there are enough errors), pooled over series where one has few. Returns the bounds and the coverage
+# before and after.
+calibrated <- function(out, method, batch, levels) {
+  steps <- nrow(out$point)
+  plan <- inner_plan(batch, horizon = steps, cutoffs = 5)
+  seen <- inner_errors(list(method), batch, plan)
+  z <- abs(seen$error[, , , 1, drop = FALSE]) / pmax(seen$width[, , , 1, drop = FALSE],
+      1e-12) * stats::qnorm(0.95)
+  z <- array(z, dim(z)[1:3])
+  z[!is.finite(z)] <- NA
+  if (sum(!is.na(z)) < 10) {
+    out$notes <- c(out$notes, "too few past cutoffs to calibrate the intervals; they are the method's own")
+    return(out)
+  }
+  part <- function(h) pmin(3, 1 + floor(3 * (h - 1) / max(1, dim(z)[1])))
+  own_part <- part(seq_len(dim(z)[1]))
+  wanted <- part(pmin(seq_len(steps), dim(z)[1]))
+  quantile_of <- function(v, level) {
+    v <- v[!is.na(v)]
+    stats::quantile(v, min(1, level / 100 * (1 + 1 / length(v))), names = FALSE)
+  }
+  before <- after <- numeric(length(levels))
+  for (i in seq_along(levels)) {
+    wide <- stats::qnorm(0.5 + levels[i] / 200)
+    for (s in seq_len(dim(z)[2])) {
+      for (p in unique(wanted)) {
+        v <- z[own_part == p, s, ]
+        if (sum(!is.na(v)) < 20) v <- z[, s, ]
+        if (sum(!is.na(v)) < 20) v <- z[own_part == p, , ]
+        if (sum(!is.na(v)) < 20) v <- z
+        factor <- quantile_of(v, levels[i]) / wide
+        at <- wanted == p
+        out$lower[[i]][at, s] <- out$point[at, s] - factor * (out$point[at, s] - out$lower[[i]][at, s])
+        out$upper[[i]][at, s] <- out$point[at, s] + factor * (out$upper[[i]][at, s] - out$point[at, s])
+      }
+    }
+    before[i] <- mean(z <= wide, na.rm = TRUE)
+    # One cutoff left out at a time, so that no error calibrates itself.
+    after[i] <- mean(vapply(seq_len(dim(z)[3]), function(c) {
+      rest <- z[, , -c]
+      if (all(is.na(rest)) || all(is.na(z[, , c]))) NA_real_ else mean(z[, , c] <= quantile_of(rest,
+          levels[i]), na.rm = TRUE)
+    }, 1), na.rm = TRUE)
+  }
+  out$notes <- c(out$notes, paste0(
+    "intervals calibrated at past cutoffs: ", word_list(paste0("the ", levels, " % ones held ",
+      vapply(before, show_percent, ""), ", now ", vapply(after, show_percent, "")))
+  ))
+  out
+}

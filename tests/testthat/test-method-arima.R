@@ -1,0 +1,116 @@
+# Autoregression and moving averages against direct densities, base R and known formulas.
+
+arma_covariance <- function(phi, theta, n) {
+  psi <- stats::ARMAtoMA(phi, theta, 3000)
+  all <- c(1, psi)
+  gamma <- vapply(0:(n - 1), function(h) sum(all[seq_len(3001 - h)] * all[h + seq_len(3001 - h)]), 1)
+  stats::toeplitz(gamma)
+}
+
+test_that("the likelihood is the multivariate normal density, with gaps too", {
+  set.seed(1)
+  y <- as.vector(stats::arima.sim(list(ar = c(0.5, 0.2), ma = 0.4), 40)) + 5
+  y[c(7, 20:22)] <- NA
+  f <- fit(daily(y, levels = "flow"), by_arima(c(2, 0, 1), season = "none"))
+  t <- coef(f)
+  est <- stats::setNames(t$estimate, t$term)
+  ok <- !is.na(y)
+  v <- arma_covariance(est[c("last value 1", "last value 2")], est["last shock 1"], 40)[ok, ok]
+  e <- y[ok] - est["mean"]
+  s2 <- as.numeric(t(e) %*% solve(v, e)) / sum(ok)
+  density <- -sum(ok) / 2 * (log(2 * pi * s2) + 1) - 0.5 * as.numeric(determinant(v)$modulus)
+  expect_equal(as.numeric(logLik(f)), density, tolerance = 1e-6)
+})
+
+test_that("base R finds no higher top, and the same forecasts", {
+  set.seed(2)
+  shock <- rnorm(213)
+  w <- shock[14:213] - 0.4 * shock[13:212] - 0.5 * shock[2:201] + 0.2 * shock[1:200]
+  y <- stats::diffinv(stats::diffinv(w, 12), 1) + 100
+  y <- y[1:180]
+  x <- monthly(y, "2010-01-01", levels = "volume")
+  f <- fit(x, by_arima(c(0, 1, 1), c(0, 1, 1)))
+  base <- stats::arima(stats::ts(y, frequency = 12), c(0, 1, 1), c(0, 1, 1))
+  expect_gt(as.numeric(logLik(f)), as.numeric(base$loglik) - 1e-4)
+  expect_equal(coef(f)$estimate, unname(stats::coef(base)), tolerance = 1e-3)
+  expect_equal(coef(f)$error, unname(sqrt(diag(base$var.coef))), tolerance = 0.01)
+  want <- stats::predict(base, 14)
+  p <- predict(f, 14, intervals = 90, paths = 3000)
+  expect_equal(p$table$value, as.vector(want$pred), tolerance = 1e-4)
+  half <- (p$table$upper_90 - p$table$lower_90) / 2 / stats::qt(0.95, 167 - 2)
+  expect_equal(half, as.vector(want$se) * sqrt(167 / 165), tolerance = 0.01)
+  drawn <- tapply(p$paths$value, p$paths$ahead, stats::sd)
+  expect_equal(as.vector(drawn), as.vector(want$se), tolerance = 0.06)
+  y[c(50, 90:93)] <- NA
+  g <- fit(monthly(y, "2010-01-01", levels = "volume"), by_arima(c(0, 1, 1), c(0, 1, 1)))
+  gaps <- stats::arima(stats::ts(y, frequency = 12), c(0, 1, 1), c(0, 1, 1))
+  expect_gt(as.numeric(logLik(g)), as.numeric(gaps$loglik) - 1e-3)
+})
+
+test_that("known formulas: drift, simple smoothing, least squares with white errors", {
+  set.seed(3)
+  y <- 50 + cumsum(rnorm(120, 0.4))
+  x <- daily(y, levels = "flow")
+  drift <- predict(fit(x, by_arima(c(0, 1, 0), season = "none", intercept = TRUE)), 10)$table$value
+  expect_equal(drift, y[120] + (y[120] - y[1]) / 119 * 1:10, tolerance = 1e-6)
+  simple <- fit(x, by_arima(c(0, 1, 1), season = "none"))
+  share <- 1 + coef(simple)$estimate
+  level <- Reduce(function(l, v) l + share * (v - l), y[-1], accumulate = TRUE, y[1])
+  expect_equal(predict(simple, 3)$table$value, rep(level[120], 3), tolerance = 1e-3)
+  heat <- rnorm(120)
+  z <- 3 + 2 * heat + rnorm(120)
+  d <- quiet(timeline(data.frame(day = days_from("2031-01-01", 120), flow = z, heat = heat), day,
+                      levels = c("flow", "heat")))
+  f <- fit(d, by_arima(c(0, 0, 0), season = "none", drivers = to_forecast("heat")), measures = flow)
+  ols <- summary(stats::lm(z ~ heat))$coefficients
+  expect_equal(coef(f)$estimate, unname(ols[, 1]), tolerance = 1e-8)
+  expect_equal(coef(f)$error, unname(ols[, 2]), tolerance = 1e-8)
+})
+
+test_that("planted models are found again, and the search can be followed", {
+  set.seed(4)
+  y <- as.vector(stats::arima.sim(list(ar = c(0.6, 0.25)), 600)) + 10
+  f <- fit(daily(y, levels = "flow"), by_arima(season = "none"))
+  path <- search_path(f)
+  expect_equal(sum(path$verdict == "best"), 1)
+  expect_equal(path$aicc[path$verdict == "best"], min(path$aicc[path$verdict != "root near one"]))
+  truth <- fit(daily(y, levels = "flow"), by_arima(c(2, 0, 0), season = "none"))
+  expect_lt(summary(f)$aicc, summary(truth)$aicc + 0.01)
+  expect_equal(coef(truth)$estimate, c(0.6, 0.25, 10), tolerance = 0.15)
+  expect_equal(coef(truth)$significant[1:2], c("yes", "yes"))
+  wide <- fit(daily(y[1:150], levels = "flow"),
+              by_arima(season = "none", search = "wide", most = c(2, 2, 0, 0)))
+  expect_gte(nrow(search_path(wide)), 9)
+  expect_match(error_text(search_path(fit(daily(y), by_naive()))), "by_arima")
+  b <- fit(demo_timeline("billed"), by_arima())
+  expect_match(paste(format(b), collapse = " "), "at seasons of 12 steps 0, 1, 1")
+})
+
+test_that("long seasons enter as waves, differences are not too many", {
+  set.seed(5)
+  days <- 1:1100
+  y <- 50 + 10 * cos(2 * pi * days / 365.2425) + as.vector(stats::arima.sim(list(ar = 0.5), 1100))
+  x <- daily(y, "2028-01-01", levels = "flow")
+  f <- fit(x, by_arima(season = "year"))
+  expect_match(paste(format(f), collapse = " "), "0 differences")
+  expect_equal(coef(f)$estimate[grep("cosine 1", coef(f)$term)]^2 +
+                 coef(f)$estimate[grep("sine 1$", coef(f)$term)][2]^2, 100, tolerance = 0.15)
+  p <- predict(f, 180)$table
+  expect_lt(mean(abs(p$value - (50 + 10 * cos(2 * pi * (1100 + 1:180) / 365.2425)))), 1)
+  late <- advance(f, daily(y[1:30], "2031-01-05", levels = "flow"))
+  expect_equal(coef(late), coef(f))
+})
+
+test_that("what cannot be estimated gets something simpler, and wrong orders are refused", {
+  short <- quiet(forecast(monthly(c(3, 5, 4, 6, 5), levels = "volume"), 2, by_arima(c(2, 1, 2), c(1, 1, 1))))
+  expect_match(short$notes, "too short")
+  expect_true(all(is.finite(short$table$value)))
+  flat <- quiet(forecast(daily(rep(3, 40), levels = "flow"), 2, by_arima()))
+  expect_equal(flat$table$value, c(3, 3), tolerance = 1e-6)
+  line <- quiet(forecast(daily(1:40, levels = "flow"), 2, by_arima()))
+  expect_equal(line$table$value, c(41, 42), tolerance = 0.01)
+  expect_match(error_text(by_arima(c(1, 1))), "three whole numbers")
+  expect_match(error_text(by_arima(c(1, -1, 0))), "three whole numbers")
+  over <- quiet(forecast(daily(rnorm(60), levels = "flow"), 3, by_arima(c(0, 2, 1), season = "none")))
+  expect_true(all(is.finite(over$table$upper_90)))
+})
