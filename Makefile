@@ -36,6 +36,7 @@ bench: install
 	Rscript bench/vetting.R
 	Rscript bench/look.R
 	Rscript bench/decompose.R
+	Rscript bench/forecast.R
 
 check:
 	mkdir -p build

@@ -236,8 +236,8 @@ format.kairon_forecast_summary <- function(x, ...) {
 }
 
 signed_percent <- function(share) {
-  share <- round(share, 5)
-  paste0(if (share >= 0) "+", show_number(100 * share, 3), " %")
+  share <- round(share, 5) + 0
+  paste0(if (share > 0) "+", show_number(100 * share, 3), " %")
 }
 
 #' @export

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "arima.h"
 #include "averages.h"
 #include "baselines.h"
 #include "correlation.h"
@@ -534,6 +535,65 @@ void forecasts() {
   check("a season stands out where there is one", core::seasonal_at(span(y), 4) && !core::seasonal_at(span(y), 7));
 }
 
+void autoregression() {
+  std::mt19937 random(5);
+  std::normal_distribution<double> normal;
+  std::vector<double> y(300);
+  double state = 0;
+  for (double& v : y) { state = 0.7 * state + normal(random); v = 20 + state; }
+  core::ArimaOrder order;
+  order.p = 1;
+  order.constant = true;
+  const core::ArimaFit fit = core::fit_arima(span(y), order, {nullptr, 0}, true);
+  check("a planted share of the last value is found", fit.fitted && std::fabs(fit.ar[0] - 0.7) < 0.12);
+  check("and the mean, with an error that fits it", std::fabs(fit.drivers[0] - 20) < 4 * fit.driver_errors[0]);
+  check("the error of the share is that of the textbook", std::fabs(fit.errors[0] / std::sqrt((1 - 0.49) / 300) - 1) < 0.25);
+
+  // The exact likelihood of a first-order model: the first value, then each given the one before.
+  double squares = 0;
+  for (std::size_t t = 1; t < y.size(); ++t) {
+    const double e = (y[t] - fit.drivers[0]) - fit.ar[0] * (y[t - 1] - fit.drivers[0]);
+    squares += e * e;
+  }
+  const double share = 1 - fit.ar[0] * fit.ar[0], n = 300;
+  squares += share * std::pow(y[0] - fit.drivers[0], 2);
+  const double direct = -n / 2 * (std::log(2 * 3.14159265358979 * squares / n) + 1) + 0.5 * std::log(share);
+  check("its likelihood is the one by hand", near(fit.log_likelihood, direct, 1e-5));
+
+  std::vector<double> holes(y);
+  for (std::size_t t = 40; t < 44; ++t) holes[t] = core::kMissing;
+  const core::ArimaFit gaps = core::fit_arima(span(holes), order, {nullptr, 0}, false);
+  check("missing values change it little", gaps.fitted && gaps.count == 296 && std::fabs(gaps.ar[0] - fit.ar[0]) < 0.05);
+
+  std::vector<double> expected(300), mean(4), variance(4);
+  core::arima_forecast(span(y), fit, {nullptr, 0}, {nullptr, 0}, 4, expected.data(), mean.data(), variance.data());
+  bool falls = true;
+  for (int h = 0; h < 4; ++h) {
+    const double want = fit.drivers[0] + std::pow(fit.ar[0], h + 1) * (y[299] - fit.drivers[0]);
+    double sum = 0;
+    for (int k = 0; k <= h; ++k) sum += std::pow(fit.ar[0], 2 * k);
+    falls = falls && near(mean[static_cast<std::size_t>(h)], want, 1e-6) && near(variance[static_cast<std::size_t>(h)], fit.sigma2 * sum, 1e-6);
+  }
+  check("its forecast falls back to the mean, with known variances", falls);
+
+  int d = -1, D = -1;
+  std::vector<double> walk(200);
+  state = 0;
+  for (double& v : walk) { state += normal(random); v = state; }
+  core::arima_differences(span(walk), 1, d, D);
+  check("a random walk asks for one difference", d == 1 && D == 0);
+  d = D = -1;
+  std::vector<double> cycle(120);
+  for (std::size_t t = 0; t < cycle.size(); ++t) cycle[t] = (t % 4 == 2 ? 10.0 : 0.0) + 0.3 * normal(random);
+  core::arima_differences(span(cycle), 4, d, D);
+  check("a strong season asks for its own", D == 1 && d == 0);
+  std::vector<core::ArimaTried> tried;
+  const core::ArimaFit found = core::search_arima(span(y), 1, {nullptr, 0}, {}, &tried);
+  bool least = true;
+  for (const core::ArimaTried& t : tried) least = least && (t.rejected || t.aicc >= found.aicc - 1e-3);
+  check("the search keeps the least criterion of what it tried", found.fitted && tried.size() >= 5 && least);
+}
+
 }  // namespace
 
 int main() {
@@ -552,5 +612,6 @@ int main() {
   smoothers();
   structural();
   forecasts();
+  autoregression();
   return failures > 0;
 }
