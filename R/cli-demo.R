@@ -48,7 +48,7 @@ cli_demo <- function(files, options) {
 
   step("Forecasting four weeks of demand, beside what came true")
   held <- holdout(demand, last = "28 days")
-  f <- forecast(held$train, "28 days", by_seasonal_naive())
+  f <- forecast(held$train, "28 days", by_auto())
   print(f)
   draw(autoplot(f, observed = held$test, series = c("Alderbrook", "Dunmere")), "forecast.png")
 

@@ -52,7 +52,7 @@ source_options <- function() {
 
 output_options <- function(verb) {
   c(
-    list(cli_option("output", "the file to write: a table as CSV, or the report", "FILE")),
+    list(cli_option("output", "the file to write: a table as CSV (.json: as JSON), or the report", "FILE")),
     if (!isFALSE(verb$figure)) {
       list(cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"))
     },

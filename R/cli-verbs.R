@@ -127,7 +127,12 @@ show_result <- function(object, table, options, words = format(object)) {
   if (!is.null(options$figure)) write_figure(object, options$figure)
   if (!is.null(options$output)) {
     write_whole(options$output, function(partial) {
-      data.table::fwrite(plain_columns(as.data.frame(table)), partial, na = "")
+      rows <- plain_columns(as.data.frame(table))
+      if (tolower(tools::file_ext(options$output)) == "json") {
+        jsonlite::write_json(rows, partial, digits = NA, na = "null", POSIXt = "ISO8601", pretty = FALSE)
+      } else {
+        data.table::fwrite(rows, partial, na = "")
+      }
     })
     say("i Written: ", options$output)
   } else if (isatty(stdout())) {

@@ -27,7 +27,7 @@ shot("profile", autoplot(season_profile(demo_timeline("energy"), c("hour of day"
 holidays <- system.file("extdata", "holidays.ics", package = "kairon")
 shot("decomposition", autoplot(decomposition(demand, c("week", "year"), events = holidays, robust = TRUE)))
 parts <- holdout(demand, "28 days")
-f <- forecast(parts$train, "28 days", by_seasonal_naive())
+f <- forecast(parts$train, "28 days", by_auto())
 shot("forecast", autoplot(f, observed = parts$test, series = c("Alderbrook", "Dunmere")))
 b <- backtest(demand, horizon = "14 days")
 shot("backtest", autoplot(b, series = c("Alderbrook", "Eastweir")))

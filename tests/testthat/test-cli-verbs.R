@@ -80,6 +80,12 @@ test_that("forecasts with the settings of their methods, sums and drivers", {
                     "--drivers", future)
   expect_equal(lacking$code, 1)
   expect_match(paste(lacking$err, collapse = " "), "2 of 6 values are missing")
+  json <- tempfile(fileext = ".json")
+  expect_equal(kairon("forecast", billed, "--horizon", "3", "--method", "naive", "--output", json)$code, 0)
+  read <- jsonlite::fromJSON(json)
+  expect_equal(read$value[121:123], rep(x$volume[120], 3))
+  expect_equal(read$month[121], "2032-07-01")
+  expect_equal(read$value[1:120], x$volume)
   b <- table_of(kairon("backtest", billed, "--horizon", "6", "--methods", "theta,smoothing", "--cutoffs",
                        "2"))
   expect_setequal(b$method, c("theta", "smoothing"))
