@@ -266,7 +266,6 @@ class Diffuse {
       for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] = p_[j * size_ + i] = 0;
       p_[i * size_ + i] = kVague;
     }
-    a_.assign(size_, 0);
   }
 
   size_t unknown() const { return delta_.size(); }
@@ -323,7 +322,7 @@ class Diffuse {
     for (size_t i = 0; i < r_; ++i) for (size_t j = 0; j < r_; ++j) p_[i * size_ + j] += (i == 0 ? 1 : theta_[i - 1]) * (j == 0 ? 1 : theta_[j - 1]);
   }
 
-  Numbers phi_, theta_, delta_, p_, a_;
+  Numbers phi_, theta_, delta_, p_;
   size_t r_ = 0, size_ = 0;
 };
 
@@ -380,14 +379,13 @@ bool regress(const std::vector<Numbers>& columns, const Numbers& scale, Numbers&
   }
   for (size_t i = 0; i < k; ++i) b[i] /= size[i];
   if (inverse_diagonal) {
-    inverse_diagonal->assign(k, 0);
+    inverse_diagonal->assign(k, 0);   // of L^-T L^-1
     for (size_t c = 0; c < k; ++c) {
       Numbers e(k, 0);
       for (size_t i = c; i < k; ++i) {
         double v = i == c ? 1 : 0;
         for (size_t m = c; m < i; ++m) v -= l[i * k + m] * e[m];
         e[i] = v / l[i * k + i];
-        // The inverse is L^-T L^-1.
       }
       for (size_t i = c; i < k; ++i) (*inverse_diagonal)[c] += e[i] * e[i];
       (*inverse_diagonal)[c] /= size[c] * size[c];
