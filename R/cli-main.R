@@ -1,5 +1,6 @@
 # Reading arguments, calling verbs, printing, and the exit code, which is set
-# in one place: 0 fine, 1 the data could not be processed, 2 the call was wrong.
+# in one place: 0 fine, 1 the data could not be processed, 2 the call was wrong, 3 a threshold was missed, 130
+# interrupted.
 
 #' Run the command line
 #'
@@ -9,15 +10,16 @@
 #' @param args The arguments, a character vector.
 #' @param quit Whether to leave R with the exit code.
 #' @returns The exit code, invisibly: 0 fine, 1 the data could not be processed,
-#'   2 the call was wrong.
+#'   2 the call was wrong, 3 a threshold was missed (`--fail-above`), 130 interrupted.
 #' @examples
 #' run_command_line("--help", quit = FALSE)
 #' @export
 run_command_line <- function(args = character(), quit = TRUE) {
   code <- rlang::try_fetch(
-    {
-      run_verb(args)
-      0L
+    run_verb(args),
+    interrupt = function(cnd) {
+      say("i Interrupted; nothing was written.")
+      130L
     },
     kairon_usage = function(cnd) complain(cnd, 2L),
     kairon_error = function(cnd) complain(cnd, exit_code(cnd)),
@@ -67,11 +69,11 @@ run_verb <- function(args) {
   verbs <- cli_verbs()
   if (length(args) == 0 || args[1] %in% c("--help", "-h", "help")) {
     cat(main_help(verbs), sep = "\n")
-    return(invisible())
+    return(0L)
   }
   if (args[1] == "--version") {
     cat("kairon", as.character(utils::packageVersion("kairon")), "\n")
-    return(invisible())
+    return(0L)
   }
   name <- gsub("_", "-", args[1])
   if (!name %in% names(verbs)) {
@@ -84,7 +86,7 @@ run_verb <- function(args) {
   verb <- verbs[[name]]
   if (any(args[-1] %in% c("--help", "-h"))) {
     cat(verb_help(name, verb), sep = "\n")
-    return(invisible())
+    return(0L)
   }
   call <- read_call(args[-1], name, verb)
   before <- options(
@@ -92,7 +94,7 @@ run_verb <- function(args) {
     width = if (isatty(stdout())) cli::console_width() else 100L
   )
   on.exit(options(before))
-  withCallingHandlers(
+  made <- withCallingHandlers(
     verb$run(call$files, call$options),
     warning = function(w) {
       if (!isTRUE(call$options$quiet)) say(cli::ansi_strip(conditionMessage(w)))
@@ -103,7 +105,11 @@ run_verb <- function(args) {
       invokeRestart("muffleMessage")
     }
   )
+  if (inherits(made, "kairon_exit")) unclass(made) else 0L
 }
+
+# What a verb returns that is done, and wants to say so by another code than 0.
+exit_with <- function(code) structure(as.integer(code), class = "kairon_exit")
 
 say <- function(...) writeLines(sub("^. ", "", paste0(...)), stderr())
 
@@ -160,7 +166,8 @@ main_help <- function(verbs) {
     "",
     "kairon VERB --help tells the options of a verb. Tables go to standard output,",
     "as CSV when it is not a terminal; notes and errors go to standard error.",
-    "Exit codes: 0 fine, 1 the data could not be processed, 2 the call was wrong."
+    "Exit codes: 0 fine, 1 the data could not be processed, 2 the call was wrong, 3 a",
+    "threshold was missed, 130 interrupted."
   )
 }
 

@@ -475,6 +475,7 @@ cli_forecast <- function(files, options) {
     return(show_result(f, table, options, c(format(f), "", text_table(as.list(table)))))
   }
   show_result(f, as.data.frame(f), options, c(printed(f), "", format(summary(f))))
+  if (isTRUE(f$interrupted)) exit_with(130)
 }
 
 # The file of the future has the same time and series columns.

@@ -184,3 +184,33 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
 #' @rdname figures
 #' @export
 plot.kairon_breakdown <- function(x, ...) draw_plot(x, ...)
+
+# The summary of a forecast: how wide the intervals of each method are, step by step.
+#' @rdname figures
+#' @export
+autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
+  measure <- one_measure(rlang::enquo(measures), unique(object$widths$measure))
+  data <- object$widths[object$widths$measure == measure, ]
+  ends <- data[data$ahead == max(data$ahead), ]
+  ggplot2::ggplot(data, ggplot2::aes(.data$ahead, .data$width, colour = .data$method)) +
+    ggplot2::geom_line(linewidth = 0.9) +
+    ggplot2::geom_text(data = ends, ggplot2::aes(label = .data$method), hjust = 0, nudge_x = 0.01 *
+                         max(data$ahead), size = 3.4, show.legend = FALSE, check_overlap = TRUE) +
+    ggplot2::scale_colour_manual(values = method_colours, name = NULL, guide = "none") +
+    ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks,
+                                expand = ggplot2::expansion(c(0.02, 0.18))) +
+    number_axis() +
+    ggplot2::expand_limits(y = 0) +
+    figure_theme() +
+    ggplot2::labs(
+      title = paste0(measure_words(measure, object$units[[measure]]), ": how wide the ",
+                     max(object$levels), " % intervals are"),
+      subtitle = "Median over series; wider is less sure, and narrower only better where intervals hold"
+    )
+}
+
+step_breaks <- function(range) unique(round(pretty(range)))
+
+#' @rdname figures
+#' @export
+plot.kairon_forecast_summary <- function(x, ...) draw_plot(x, ...)

@@ -82,7 +82,7 @@ arima_seasons <- function(method, context) {
 }
 
 #' @export
-method_needs.kairon_by_arima <- function(method, context) list(values = 2, season = FALSE)
+method_needs.kairon_by_arima <- function(method, context) list(values = 2, season = FALSE, piece = 40)
 
 #' @export
 method_describe.kairon_by_arima <- function(method, context) {
@@ -91,7 +91,7 @@ method_describe.kairon_by_arima <- function(method, context) {
   paste0(
     "autoregression and moving averages",
     if (free) ", orders by AICc" else paste0(" of order ", paste(method$order, collapse = ", ")),
-    if (s$m > 1) paste0(", season of ", s$m, " steps"),
+    if (s$m > 1 && !identical(sum(method$season_order), 0)) paste0(", season of ", s$m, " steps"),
     if (length(s$waves)) paste0(", waves of ", word_list(s$waves), " steps"),
     if (!is.null(method$drivers)) paste0(", with ", word_list(method$drivers$column)),
     if (!is.null(method$events)) ", with events"
@@ -168,7 +168,7 @@ method_fit.kairon_by_arima <- function(method, batch) {
     }
   }
   # What cannot be estimated with the data at hand: found freely, then the last value.
-  bad <- which(!vapply(fits, `[[`, TRUE, "fitted"))
+  bad <- which(!vapply(fits, `[[`, TRUE, "fitted") | too_many_orders(method, batch, codes))
   for (s in bad) {
     v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
     free <- arima_codes(list(), if (length(v) > 3 * seasons$m) seasons$m else 1)
@@ -183,10 +183,43 @@ method_fit.kairon_by_arima <- function(method, batch) {
       word_list(unique(vapply(fits[bad], arima_words, "")))
     ))
   }
+  notes <- c(notes, edge_notes(fits[setdiff(seq_along(fits), bad)], free = is.null(method$order)))
   open <- sum(!vapply(fits, `[[`, TRUE, "settled"))
   if (open) notes <- c(notes,
                        paste0("the fit of ", plural(open, "series", "series"), " did not settle fully"))
   list(fits = fits, plans = plans, columns = columns, kept = kept, batch = batch, notes = unique(notes))
+}
+
+# Given orders ask for two values, after differences, for each coefficient.
+too_many_orders <- function(method, batch, codes) {
+  n <- length(batch$breaks) - 1
+  if (anyNA(codes)) {
+    return(rep(FALSE, n))
+  }
+  have <- tabulate(series_index(batch$breaks)[is.finite(batch$values)], n) - codes[2] - codes[5] * codes[7]
+  wanted <- sum(codes[c(1, 3, 4, 6)]) + (codes[8] > 0)
+  wanted > 0 & have < 2 * wanted
+}
+
+# Given orders whose roots lie at the edge of what is stationary or invertible.
+edge_notes <- function(fits, free) {
+  if (free || length(fits) == 0) {
+    return(NULL)
+  }
+  at_one <- function(c, sign) {
+    table <- root_table("", sign * c)
+    !is.null(table) && any(table$modulus > 0.99 & (is.na(table$period) | table$period > 50))
+  }
+  count <- function(test) sum(vapply(fits, test, TRUE))
+  grows <- count(function(f) f$order[2] == 0 && at_one(f$ar, -1))
+  steps <- count(function(f) f$order[2] > 0 && at_one(f$ma, 1))
+  turns <- count(function(f) f$order[5] > 1 && at_one(f$season_ma, 1))
+  said <- function(n, words) if (n) paste0(words, " (", plural(n, "series", "series"), ")")
+  c(
+    said(grows, "the last values nearly need a difference, or the series explodes: difference it or stabilise() it"),
+    said(steps, "the shocks cancel a difference: one difference less may do"),
+    said(turns, "the shocks of the season cancel a difference: one seasonal difference less may do")
+  )
 }
 
 # p, d, q, P, D, Q, m, constant for the core; NA where it is to be found.
@@ -342,4 +375,53 @@ search_path <- function(fit) {
   rownames(out) <- NULL
   out %||% data.frame(order = character(), season_order = character(), constant = logical(), aicc = numeric(),
                       verdict = character())
+}
+
+#' Roots of an ARIMA fit
+#'
+#' How long shocks last: the inverse roots of the polynomials of last values and last shocks.
+#'
+#' @param fit A [fit()][fit.kairon_timeline] of [by_arima()].
+#' @returns A data frame, one row a root: the series columns, `part` ("last values", "last shocks", "values
+#'   of the season", "shocks of the season"), `modulus` (of the inverse root; below 1 the model is stationary
+#'   and invertible, and a shock shrinks to so much of itself each step, or each season), `period` (steps or
+#'   seasons of the swing that a pair of roots makes; missing where there is none), and `reading`.
+#' @section Formula:
+#' The zeros z of 1 - c1 z - c2 z^2 - ... (shocks: 1 + c1 z + ...); `modulus` is 1 / |z|, `period` 2 pi /
+#' |arg z|.
+#' @examples
+#' roots(fit(demo_timeline("billed"), by_arima(c(2, 1, 1), c(0, 1, 1))))
+#' @export
+roots <- function(fit) {
+  check_fit(fit)
+  if (!inherits(fit$method, "kairon_by_arima")) {
+    abort_input("Only fits of {.fn by_arima} have roots.")
+  }
+  keys <- rows_of(fit$x)$keys
+  own <- lapply(seq_along(fit$model$fits), function(s) {
+    f <- fit$model$fits[[s]]
+    parts <- list(`last values` = -f$ar, `last shocks` = f$ma, `values of the season` = -f$season_ar,
+                  `shocks of the season` = f$season_ma)
+    table <- do.call(rbind, lapply(names(parts), function(part) root_table(part, parts[[part]])))
+    if (ncol(keys) && !is.null(table)) cbind(keys[rep(s, nrow(table)), , drop = FALSE], table) else table
+  })
+  out <- do.call(rbind, own)
+  rownames(out) <- NULL
+  out %||% data.frame(part = character(), modulus = numeric(), period = numeric(), reading = character())
+}
+
+root_table <- function(part, coefficients) {
+  used <- which(abs(coefficients) > 1e-10)
+  if (length(used) == 0) {
+    return(NULL)
+  }
+  z <- polyroot(c(1, coefficients[seq_len(max(used))]))
+  modulus <- 1 / Mod(z)
+  turn <- abs(Arg(z))
+  period <- ifelse(turn > 1e-6, 2 * pi / pmax(turn, 1e-6), NA)
+  cancels <- if (grepl("shocks", part)) "nearly cancels a difference" else "nearly needs a difference"
+  reading <- ifelse(modulus > 0.95 & is.na(period), cancels,
+                    ifelse(modulus > 0.95, "swings that hardly fade",
+                           ifelse(modulus < 0.3, "gone after a step or two", "fades")))
+  data.frame(part = part, modulus = modulus, period = period, reading = reading)[order(-modulus), ]
 }

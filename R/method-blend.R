@@ -6,19 +6,32 @@
 #' @param weights `"equal"`, `"median"` (of the methods, step by step), `"inverse"` (by the squared errors
 #'   that each made at cutoffs in the past), `"least_squares"` (the shares whose mixture came closest there,
 #'   none below zero), or numbers.
+#' @param bags How many further copies of each series the methods are fitted to (bagging), 0 for none; 20 are
+#'   usual. With bags a single method will do.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
+#' @section Bagging:
+#' A copy is the series with its remainder drawn anew: trend and season by loess (of the logarithms where all
+#' values are above zero), and blocks of the remainder, two seasons long (at least eight steps), put one
+#' after the other from random places. The point is the mean over the series and its copies; the squared
+#' half-width grows by the variance between them. [set.seed()] repeats the draws.
 #' @section Formula:
 #' Points are weighted means (or medians). Bounds are the weighted means of the methods' bounds, moved out
 #' so that the squared half-width grows by the weighted variance between the methods. Weights are learnt for
 #' each series at three cutoffs a season apart, from its past alone.
 #' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
 #' Quarterly 20, 451-468.
+#'
+#' Bergmeir, C., Hyndman, R. J. and Benitez, J. M. (2016). Bagging exponential smoothing methods using STL
+#' decomposition and Box-Cox transformation. International Journal of Forecasting 32, 303-312.
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_blend(by_smoothing(), by_theta()))
 #' @export
-by_blend <- function(..., weights = "equal") {
+by_blend <- function(..., weights = "equal", bags = 0) {
   methods <- as_methods(list(...), "...")
-  if (length(methods) < 2) abort_input("A blend needs two methods or more.")
+  if (!identical(as.numeric(bags), 0)) check_count(bags)
+  if (length(methods) < 2 && bags == 0) {
+    abort_input(c("A blend needs two methods or more.", i = "One will do with {.code bags = 20}."))
+  }
   if (is.numeric(weights)) {
     if (length(weights) != length(methods) || anyNA(weights) || any(weights < 0) || sum(weights) <= 0) {
       abort_input("{.arg weights} must be {length(methods)} numbers from 0 on, one for each method.")
@@ -27,7 +40,7 @@ by_blend <- function(..., weights = "equal") {
     weights <- check_choice(weights, c("equal", "median", "inverse", "least_squares"))
   }
   drivers <- Filter(Negate(is.null), lapply(methods, `[[`, "drivers"))
-  new_method("blend", methods = methods, weights = weights,
+  new_method("blend", methods = methods, weights = weights, bags = bags,
              drivers = if (length(drivers)) unique_drivers(do.call(c, unname(drivers))))
 }
 
@@ -37,14 +50,16 @@ unique_drivers <- function(d) {
 }
 
 #' @export
-method_needs.kairon_by_blend <- function(method, context) list(values = 2, season = FALSE)
+method_needs.kairon_by_blend <- function(method, context) list(values = 2, season = FALSE, piece = 40)
 
 #' @export
 method_describe.kairon_by_blend <- function(method, context) {
   rules <- c(equal = "their mean", median = "their median", inverse = "weights by past errors",
              least_squares = "weights by least squares at past cutoffs")
   how <- if (is.numeric(method$weights)) "given weights" else rules[[method$weights]]
-  paste0("a blend of ", word_list(names(method$methods)), ", ", how)
+  many <- length(method$methods) > 1
+  paste0(if (many) "a blend of ", word_list(names(method$methods)), if (many) paste0(", ", how),
+         if (method$bags > 0) paste0(", over the series and ", plural(method$bags, "drawn copy", "drawn copies")))
 }
 
 #' @export
@@ -61,8 +76,62 @@ method_fit.kairon_by_blend <- function(method, batch) {
   )
   used <- method$methods[!failed]
   list(models = models[!failed], methods = used, weights = blend_weights(method, used, batch, !failed),
-       notes = notes,
-       batch = batch)
+       notes = notes, batch = batch, bags = fitted_bags(used, batch, method$bags))
+}
+
+# The methods fitted to copies of the series whose remainder is drawn anew.
+fitted_bags <- function(methods, batch, bags) {
+  if (bags == 0) {
+    return(NULL)
+  }
+  smooth <- smooth_and_rest(batch)
+  lapply(seq_len(bags), function(i) {
+    copy <- batch
+    copy$values <- drawn_copy(smooth, batch$breaks)
+    lapply(methods, function(m) tryCatch(quietly(method_fit(m, copy)), kairon_error = function(e) NULL))
+  })
+}
+
+# Trend and season of each series by loess, and what remains; in logarithms where all values are above zero.
+smooth_and_rest <- function(batch) {
+  values <- as.double(batch$values)
+  breaks <- batch$breaks
+  owner <- series_index(breaks)
+  low <- vapply(split(values, owner), function(v) suppressWarnings(min(v, na.rm = TRUE)), 1)
+  logs <- (low > 0)[owner]
+  v <- ifelse(logs, log(pmax(values, 1e-300)), values)
+  season <- Filter(function(m) 2 * m <= max(diff(breaks)), batch$context$seasons)
+  m <- if (length(season)) season[[1]] else 1
+  base <- rep(0, length(v))
+  if (m > 1) {
+    made <- loess_parts(v, breaks, m, loess_spans(m, max(diff(breaks)), NULL), FALSE, FALSE, 1L, NULL, NULL)
+    base <- made$trend + made$seasons[, 1]
+  } else {
+    for (s in unique(owner)) {
+      at <- which(owner == s & is.finite(v))
+      if (length(at) > 3) base[at] <- stats::lowess(at, v[at], f = max(0.2, min(1, 8 / length(at))))$y
+    }
+  }
+  base[!is.finite(base)] <- 0
+  list(base = base, rest = v - base, logs = logs, block = max(8, 2 * m))
+}
+
+drawn_copy <- function(smooth, breaks) {
+  out <- smooth$rest
+  for (s in seq_len(length(breaks) - 1)) {
+    at <- (breaks[s] + 1):breaks[s + 1]
+    rest <- smooth$rest[at]
+    known <- rest[is.finite(rest)]
+    n <- length(known)
+    if (n < 2) next
+    size <- min(smooth$block, max(1, n %/% 2))
+    starts <- sample.int(n - size + 1, ceiling(n / size) + 1, replace = TRUE)
+    drawn <- known[as.vector(outer(seq_len(size) - 1, starts, `+`))]
+    # The first block is cut at random, so that its seams do not repeat.
+    out[at[is.finite(rest)]] <- drawn[sample.int(size, 1) - 1 + seq_len(n)]
+  }
+  v <- smooth$base + out
+  ifelse(smooth$logs, exp(v), v)
 }
 
 # Weights of the methods, a column for each series.
@@ -138,13 +207,44 @@ blend_numbers <- function(method, model, horizon, levels) {
     point <- matrix(apply(matrix(all, horizon * series), 1, stats::median, na.rm = TRUE), horizon)
   }
   between <- mix(function(p) (p$point - point)^2)
+  if (length(model$bags)) {
+    copies <- bag_points(model, w, horizon)
+    all <- array(c(point, copies), c(horizon, series, dim(copies)[3] + 1))
+    between <- between + apply(copies, c(1, 2), stats::var, na.rm = TRUE)
+    between[!is.finite(between)] <- 0
+    moved <- apply(all, c(1, 2), mean, na.rm = TRUE) - point
+  } else {
+    moved <- 0
+  }
   bounds <- lapply(seq_along(levels), function(i) {
     z <- stats::qnorm(0.5 + levels[i] / 200)
     up <- mix(function(p) p$upper[[i]] - p$point)
     down <- mix(function(p) p$point - p$lower[[i]])
-    list(lower = point - sqrt(down^2 + z^2 * between), upper = point + sqrt(up^2 + z^2 * between))
+    list(lower = point + moved - sqrt(down^2 + z^2 * between),
+         upper = point + moved + sqrt(up^2 + z^2 * between))
   })
+  point <- point + moved
   list(point = point, lower = lapply(bounds, `[[`, "lower"), upper = lapply(bounds, `[[`, "upper"))
+}
+
+# Blended points of each copy: an array of steps, series and copies.
+bag_points <- function(model, w, horizon) {
+  series <- ncol(w)
+  made <- lapply(model$bags, function(models) {
+    out <- weight <- matrix(0, horizon, series)
+    for (i in seq_along(models)) {
+      p <- if (!is.null(models[[i]])) {
+        tryCatch(quietly(method_predict(model$methods[[i]], models[[i]], horizon, 50))$point,
+                 kairon_error = function(e) NULL)
+      }
+      if (is.null(p)) next
+      own <- rep(w[i, ], each = horizon) * is.finite(p)
+      out <- out + ifelse(is.finite(p), p, 0) * own
+      weight <- weight + own
+    }
+    ifelse(weight > 0, out / weight, NA_real_)
+  })
+  array(unlist(made), c(horizon, series, length(made)))
 }
 
 #' @export

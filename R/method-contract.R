@@ -15,7 +15,8 @@
 #'   cadence has none), `cadence`, `measure`, `kind`, `unit`; `stamps` (seconds of each row), `type` and
 #'   `zone` of the time column, `labels` of the series, `drivers` (a named list of flat vectors), and
 #'   `ahead`, a function of a number of steps that gives `stamps` (seconds) and `drivers` (a named list of
-#'   matrices, one column a series) of the steps to come.
+#'   matrices, one column a series) of the steps to come; `carry` has for each driver that is to be forecast a
+#'   function of values, breaks and a horizon that does so.
 #' @param model What `method_fit()` returned.
 #' @param horizon Number of steps ahead (whole, at least 1).
 #' @param levels Interval levels in percent.
@@ -29,7 +30,7 @@
 #'   and `upper`, lists of such matrices, one for each level in order.
 #' * `method_describe()`: one line of plain words.
 #' * `method_needs()`: a list: `values` (how many values a series must have) and `season` (whether a season
-#'   is needed).
+#'   is needed); maybe `piece`, how many series are forecast at once (200; fewer where each takes long).
 #' * `method_form()`: one line of plain words for each series, on what the fit chose.
 #' * `method_fitted()`: one-step expectations, one for each row of the batch.
 #' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe `error`.

@@ -104,11 +104,15 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
     list(stamps = stamp_of(meta$cadence, k, zone),
          drivers = rlang::set_names(out, as.character(declared$column)))
   }
+  later <- which(declared$kind == "to_forecast")
+  carry <- lapply(rlang::set_names(later, declared$column[later]), function(i) {
+    function(values, breaks, horizon) carry_driver(values, breaks, declared$by[[i]], horizon, context)
+  })
   breaks <- rows$breaks
   rows_zone <- rows$zone
   context <- list(cadence = meta$cadence, kind = "level", unit = "", seasons = integer())
   rm(x, rows)
-  list(past = past, ahead = ahead)
+  list(past = past, ahead = ahead, carry = carry)
 }
 
 nearest_hint <- function(word, words) {

@@ -118,9 +118,10 @@ as.data.frame.kairon_breakdown <- function(x, ...) {
 summary.kairon_forecast <- function(object, ...) {
   f <- object
   joins <- do.call(rbind, lapply(f$measures, join_table, f = f))
+  widths <- width_table(f)
   structure(
-    list(join = joins, methods = method_table(f), differences = difference_table(f), levels = f$levels,
-         units = timeline_meta(f$history)$units, horizon = f$horizon),
+    list(join = joins, methods = method_table(f, widths), widths = widths, differences = difference_table(f),
+         levels = f$levels, units = timeline_meta(f$history)$units, horizon = f$horizon),
     class = "kairon_forecast_summary"
   )
 }
@@ -167,18 +168,22 @@ join_table <- function(measure, f) {
 }
 
 # Width of the widest interval by step: the median over series.
-method_table <- function(f) {
+width_table <- function(f) {
   wide <- max(f$levels)
   width <- f$table[[paste0("upper_", wide)]] - f$table[[paste0("lower_", wide)]]
-  steps <- unique(round(c(1, f$horizon / 2, f$horizon)))
-  steps <- steps[steps >= 1]
-  out <- unique(f$table[c("measure", "method")])
-  for (h in steps) {
-    at <- f$table$ahead == h
-    key <- paste(f$table$measure, f$table$method)
-    out[[paste0("width_", h)]] <- vapply(paste(out$measure, out$method), function(k) {
-      stats::median(width[at & key == k], na.rm = TRUE)
-    }, 1)
+  out <- stats::aggregate(list(width = width), f$table[c("ahead", "method", "measure")], stats::median,
+                          na.rm = TRUE)
+  out[order(match(out$measure, f$measures), match(out$method, names(f$methods)), out$ahead),
+      c("measure", "method", "ahead", "width")]
+}
+
+# The first, the middle and the last step side by side.
+method_table <- function(f, widths) {
+  out <- unique(widths[c("measure", "method")])
+  for (h in unique(round(c(1, max(1, f$horizon / 2), f$horizon)))) {
+    at <- widths[widths$ahead == h, ]
+    out[[paste0("width_", h)]] <- at$width[match(paste(out$measure, out$method),
+                                                 paste(at$measure, at$method))]
   }
   rownames(out) <- NULL
   out

@@ -31,6 +31,10 @@
 #'   value), `value`, `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for the
 #'   history). [summary()] looks at the join and compares methods, [total()] adds up, [breakdown()] shows
 #'   parts, and the element `paths` has the paths as a table.
+#' @section Long runs:
+#' Many series are forecast in pieces, with the time left on a terminal. An interruption (Ctrl-C) keeps the
+#' series that are done: the forecast that comes back says which part it is, and its element `interrupted` is
+#' `TRUE`.
 #' @section When a method fails:
 #' Where several methods are given, one that fails is listed and the others stay. A series that a method
 #' cannot be fitted to gets a simpler form, or its last value, which is listed too.
@@ -70,7 +74,13 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   methods <- given %||% as_methods(by_auto())
   live <- complete_grid(x, common_end = TRUE)
   if (ended == "leave") live <- drop_ended(live, plan, chosen)
-  results <- lapply(chosen, function(m) forecast_measure(live, m, methods, plan, levels))
+  results <- list()
+  for (m in chosen) {
+    results[[m]] <- forecast_measure(live, m, methods, plan, levels)
+    if (!is.null(results[[m]]$interrupted)) break
+  }
+  chosen <- names(results)
+  results <- unname(results)
   for (i in seq_along(chosen)) results[[i]] <- on_own_scale(results[[i]], x, chosen[i], levels, limits, whole)
   history <- undo_history(x)
   notes <- unlist(lapply(results, `[[`, "notes"))
@@ -83,7 +93,8 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
       horizon = plan$steps, routine = routine, ended = setdiff_series(x, live),
       forms = unlist(lapply(results, `[[`, "forms"), recursive = FALSE),
       paths = do.call(rbind, lapply(results, `[[`, "paths")),
-      parts = do.call(rbind, lapply(results, `[[`, "parts"))
+      parts = do.call(rbind, lapply(results, `[[`, "parts")),
+      interrupted = any(lengths(lapply(results, `[[`, "interrupted")) > 0)
     ),
     class = "kairon_forecast"
   )
@@ -302,7 +313,8 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
     context = list(
       seasons = seasons, cadence = meta$cadence, measure = measure,
       kind = meta$kinds[[measure]], unit = meta$units[[measure]], stamps = rows$seconds, type = meta$type,
-      zone = meta$zone, labels = series_labels(rows$keys), drivers = ahead$past, ahead = ahead$ahead
+      zone = meta$zone, labels = series_labels(rows$keys), drivers = ahead$past, ahead = ahead$ahead,
+      carry = ahead$carry
     )
   )
 }
@@ -310,6 +322,7 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
 forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
   rows <- rows_of(x)
   notes <- failed <- character()
+  interrupted <- NULL
   tables <- paths <- parts <- forms <- list()
   plain <- make_batch(x, measure)
   for (name in names(methods)) {
@@ -328,11 +341,22 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
       failed <- c(failed, paste0(name, ": ", rlang::cnd_header(result)))
       next
     }
-    tables[[name]] <- forecast_table(x, measure, name, result, rows, plan, levels)
+    reached <- function(table) {
+      if (is.null(table) || is.null(result$unreached)) {
+        return(table)
+      }
+      table[!series_labels(table[names(rows$keys)]) %in% plain$context$labels[result$unreached], ]
+    }
+    tables[[name]] <- reached(forecast_table(x, measure, name, result, rows, plan, levels))
     if (length(result$notes)) notes <- c(notes, paste0(name, ": ", result$notes))
     forms[[paste(measure, name, sep = "\r")]] <- result$form
-    paths[[name]] <- path_table(x, measure, name, result$paths, rows, plan)
-    parts[[name]] <- part_table(x, measure, name, result$parts, rows, plan)
+    paths[[name]] <- reached(path_table(x, measure, name, result$paths, rows, plan))
+    parts[[name]] <- reached(part_table(x, measure, name, result$parts, rows, plan))
+    if (!is.null(result$unreached)) {
+      interrupted <- name
+      notes <- c(notes, interruption_words(measure, name, plain, result, methods))
+      break
+    }
   }
   if (length(tables) == 0) {
     abort_input(c("No method could forecast {.field {measure}}.",
@@ -341,7 +365,17 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
   }
   bind <- function(t) do.call(rbind, unname(t))
   list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts),
-       forms = forms)
+       forms = forms, interrupted = interrupted)
+}
+
+interruption_words <- function(measure, name, batch, result, methods) {
+  all <- length(batch$context$labels)
+  after <- setdiff(names(methods), names(methods)[seq_len(match(name, names(methods)))])
+  paste0(
+    "interrupted: ", name, " has forecast ", measure, " for ", show_number(all - length(result$unreached), 9),
+    " of ", plural(all, "series", "series"), "; the others have no forecast",
+    if (length(after)) paste0(", and ", word_list(after), " none at all")
+  )
 }
 
 run_method <- function(method, name, batch, rows, plan, levels) {
@@ -353,6 +387,14 @@ run_method <- function(method, name, batch, rows, plan, levels) {
     ), call = NULL)
   }
   check_history(batch, needs, name, rows)
+  if (isTRUE(plan$bare)) {
+    return(fitted_and_predicted(method, batch, plan, levels))
+  }
+  run_pieces(batch, needs$piece %||% 200, function(piece) fitted_and_predicted(method, piece, plan, levels))
+}
+
+# `plan$bare`: points and bounds alone, as a backtest needs them.
+fitted_and_predicted <- function(method, batch, plan, levels) {
   model <- method_fit(method, batch)
   out <- method_predict(method, model, plan$steps, levels)
   if (is.list(model)) out$notes <- model$notes
@@ -552,7 +594,7 @@ form_line <- function(form) {
 
 #' @export
 print.kairon_forecast <- function(x, rows = 6, ...) {
-  cat(format(x), "", sep = "\n")
+  cat(wrap_lines(format(x)), "", sep = "\n")
   meta <- timeline_meta(x$history)
   # Several series: the first and the last step of each.
   ends <- x$table$ahead %in% c(1, x$horizon)

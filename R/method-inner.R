@@ -13,11 +13,16 @@ cut_batch <- function(batch, cut) {
   all <- batch$context
   context$ahead <- function(horizon) {
     at <- function(v, s) v[later[[s]][seq_len(horizon)]]
-    list(stamps = at(all$stamps, 1), drivers = lapply(all$drivers, function(v) {
-      matrix(vapply(seq_along(later), function(s) at(v, s), numeric(horizon)), horizon)
+    list(stamps = at(all$stamps, 1), drivers = lapply(rlang::set_names(names(all$drivers)), function(name) {
+      # What has to be forecast itself was not known at the cutoff either.
+      if (name %in% names(all$carry)) {
+        return(all$carry[[name]](all$drivers[[name]][keep], breaks, horizon))
+      }
+      matrix(vapply(seq_along(later), function(s) at(all$drivers[[name]], s), numeric(horizon)), horizon)
     }))
   }
-  list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(left))), context = context, keep = keep)
+  breaks <- c(0L, as.integer(cumsum(left)))
+  list(values = batch$values[keep], breaks = breaks, context = context, keep = keep)
 }
 
 # How far and how often to look back: a season, at most 24 steps and a fifth of the series, three times.

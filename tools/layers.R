@@ -43,6 +43,8 @@ files <- files[basename(files) != "kairon-package.R"]
 content <- lapply(setNames(files, files), read_file)
 home <- unlist(lapply(files, function(f) setNames(rep(f, length(content[[f]])), names(content[[f]]))))
 problems <- character()
+twice <- unique(names(home)[duplicated(names(home))])
+if (length(twice)) problems <- c(problems, paste("function defined in two files:", twice))
 unknown <- setdiff(vapply(files, layer_of, ""), layers)
 if (length(unknown)) problems <- c(problems, paste("file prefix without a layer:", unknown))
 

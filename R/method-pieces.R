@@ -1,0 +1,87 @@
+# Forecasts of many series are made in pieces: a long run shows how much time is left, and one that is
+# interrupted keeps the series that are done.
+
+# `run` makes the result of a method for a batch. Pieces do not depend on how fast the machine is, so that
+# random draws repeat.
+run_pieces <- function(batch, size, run) {
+  n <- length(batch$breaks) - 1
+  if (n <= 2 * size) {
+    return(run(batch))
+  }
+  groups <- split(seq_len(n), ceiling(seq_len(n) / size))
+  parts <- vector("list", length(groups))
+  done <- tryCatch(
+    {
+      for (i in cli::cli_progress_along(groups, "Forecasting series")) {
+        parts[[i]] <- run(some_series(batch, groups[[i]]))
+      }
+      length(groups)
+    },
+    interrupt = function(stop) sum(!vapply(parts, is.null, TRUE))
+  )
+  if (done == 0) rlang::interrupt()
+  out <- bind_pieces(parts[seq_len(done)], unlist(groups[seq_len(done)]), n)
+  if (done < length(groups)) out$unreached <- unlist(groups[-seq_len(done)])
+  out
+}
+
+# Results of pieces, one column a series; columns of series that were not reached are missing.
+bind_pieces <- function(parts, which, n) {
+  columns <- function(pick) {
+    all <- do.call(cbind, lapply(parts, pick))
+    out <- matrix(NA_real_, nrow(all), n)
+    out[, which] <- all
+    out
+  }
+  first <- parts[[1]]
+  levels <- seq_along(first$lower)
+  paths <- NULL
+  if (!is.null(first$paths)) {
+    paths <- array(NA_real_, c(dim(first$paths)[1], n, dim(first$paths)[3]))
+    at <- 0
+    for (p in parts) {
+      size <- dim(p$paths)[2]
+      paths[, which[at + seq_len(size)], ] <- p$paths
+      at <- at + size
+    }
+  }
+  list(
+    point = columns(function(p) p$point),
+    lower = lapply(levels, function(i) columns(function(p) p$lower[[i]])),
+    upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
+    notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
+    form = unlist(lapply(parts, `[[`, "form")), paths = paths, parts = bind_forecast_parts(parts, columns)
+  )
+}
+
+# Parts that some piece lacks do nothing there; pieces whose parts join in other ways have none in common.
+bind_forecast_parts <- function(parts, columns) {
+  own <- lapply(parts, `[[`, "parts")
+  joins <- unique(unlist(lapply(own, function(p) attr(p, "combine") %||% "add")))
+  if (any(vapply(own, is.null, TRUE)) || length(joins) > 1) {
+    return(NULL)
+  }
+  names <- unique(unlist(lapply(own, names)))
+  nothing <- if (joins == "multiply") 1 else 0
+  out <- lapply(rlang::set_names(names), function(name) {
+    columns(function(p) p$parts[[name]] %||% (0 * p$point + nothing))
+  })
+  structure(out, combine = joins)
+}
+
+# The same note of several pieces becomes one, with the counts of series added up.
+added_notes <- function(notes) {
+  if (length(notes) < 2) {
+    return(notes)
+  }
+  count <- "[0-9,]+(?= series)"
+  plain <- sub(count, "#", notes, perl = TRUE)
+  vapply(unique(plain), function(one) {
+    same <- notes[plain == one]
+    if (!grepl("#", one, fixed = TRUE)) {
+      return(one)
+    }
+    found <- regmatches(same, regexpr(count, same, perl = TRUE))
+    sub("#", show_number(sum(as.numeric(gsub(",", "", found))), 9), one, fixed = TRUE)
+  }, "", USE.NAMES = FALSE)
+}
