@@ -192,10 +192,11 @@ autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), unique(object$widths$measure))
   data <- object$widths[object$widths$measure == measure, ]
   ends <- data[data$ahead == max(data$ahead), ]
+  ends$at <- apart_labels(ends$width, 0.045 * max(data$width, na.rm = TRUE))
   ggplot2::ggplot(data, ggplot2::aes(.data$ahead, .data$width, colour = .data$method)) +
     ggplot2::geom_line(linewidth = 0.9) +
-    ggplot2::geom_text(data = ends, ggplot2::aes(label = .data$method), hjust = 0, nudge_x = 0.01 *
-                         max(data$ahead), size = 3.4, show.legend = FALSE, check_overlap = TRUE) +
+    ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$at, label = .data$method), hjust = 0,
+                       nudge_x = 0.01 * max(data$ahead), size = 4, show.legend = FALSE) +
     ggplot2::scale_colour_manual(values = method_colours, name = NULL, guide = "none") +
     ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks,
                                 expand = ggplot2::expansion(c(0.02, 0.18))) +

@@ -115,3 +115,13 @@ draw_plot <- function(x, ...) {
   print(p)
   invisible(p)
 }
+
+# Heights of direct labels, moved up where they would cover each other.
+apart_labels <- function(y, gap) {
+  out <- y
+  for (i in order(y)[-1]) {
+    below <- out[rank(y, ties.method = "first") < rank(y, ties.method = "first")[i]]
+    out[i] <- max(y[i], max(below) + gap)
+  }
+  out
+}

@@ -26,8 +26,8 @@
 #' @section Choice of orders:
 #' The season is differenced where its strength is over 0.64, then steps up to twice until the test of a
 #' kept level (Kwiatkowski and others) passes at 5 %. Steps from the best order so far go on while AICc
-#' falls; roots within 1 % of the unit circle are refused. Orders of series of over 800 values are looked
-#' for in the last 400.
+#' falls; roots within 1 % of the unit circle are refused, but for shocks of the season (a season that stays
+#' the same cancels its difference). Orders of series of over 2,400 values are looked for in the last 1,200.
 #' @references Gardner, G., Harvey, A. C. and Phillips, G. D. A. (1980). Algorithm AS 154. Applied
 #' Statistics 29, 311-322.
 #'

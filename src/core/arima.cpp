@@ -1,4 +1,5 @@
-// Sources: Harvey, A. C. (1989), Forecasting, structural time series models and the Kalman filter; Gardner, G.,
+// Sources: Morf, M., Sidhu, G. S. and Kailath, T. (1974), Some new algorithms for recursive estimation, IEEE
+// Transactions on Automatic Control 19; Harvey, A. C. (1989), Forecasting, structural time series models and the Kalman filter; Gardner, G.,
 // Harvey, A. C. and Phillips, G. D. A. (1980), algorithm AS 154, Applied Statistics 29, 311-322 (the form of the
 // states); Monahan, J. F. (1984), A note on enforcing stationarity, Biometrika 71, 403-404; Hyndman, R. J. and
 // Khandakar, Y. (2008), Automatic time series forecasting, Journal of Statistical Software 27(3).
@@ -22,7 +23,7 @@ constexpr double kTwoPi = 6.283185307179586;
 constexpr double kVague = 1e6;
 constexpr double kSteady = 1e-10;   // the filter's gains have settled
 constexpr size_t kThorough = 1000;   // values up to which a fit tries several starts
-constexpr size_t kSearched = 400;    // values that a search for orders looks at
+constexpr size_t kSearched = 1200;    // values that a search for orders looks at
 constexpr double kMostShare = 0.999; // largest partial autocorrelation
 
 size_t u(int i) { return static_cast<size_t>(i); }
@@ -126,32 +127,33 @@ class Stationary {
     scale.assign(n, 1);
     if (!(p_[0] > 0) || !std::isfinite(p_[0])) return false;
     std::vector<Numbers> state(columns.size(), Numbers(r_, 0));
-    Numbers gain(r_), column(r_);
+    // From a stationary start the variance of the state changes by one outer product a step (Morf, Sidhu and
+    // Kailath, 1974), so that a step costs as much as there are states and not their square:
+    // P(t + 1) - P(t) = move m move'.
+    Numbers gain(r_), move(r_), moved(r_);
+    double f = p_[0];
+    for (size_t i = 0; i < r_; ++i) gain[i] = (i + 1 < r_ ? p_[(i + 1) * r_] : 0) + phi_[i] * p_[0];
+    move = gain;
+    double m = -1 / f;
     size_t t = 0;
     for (; t < n; ++t) {
-      const double f = p_[0];
       if (f - 1 < kSteady && t > r_) break;
       scale[t] = f;
-      for (size_t i = 0; i < r_; ++i) column[i] = p_[i * r_];
-      for (size_t i = 0; i < r_; ++i) gain[i] = column[i] / f;
       for (size_t c = 0; c < columns.size(); ++c) {
         Numbers& a = state[c];
-        const double v = columns[c][t] - a[0];
+        const double v = columns[c][t] - a[0], first = a[0], share = v / f;
         columns[c][t] = v;
-        for (size_t i = 0; i < r_; ++i) a[i] += gain[i] * v;
-        const double first = a[0];
-        for (size_t i = 0; i + 1 < r_; ++i) a[i] = a[i + 1] + phi_[i] * first;
-        a[r_ - 1] = phi_[r_ - 1] * first;
+        for (size_t i = 0; i + 1 < r_; ++i) a[i] = a[i + 1] + phi_[i] * first + gain[i] * share;
+        a[r_ - 1] = phi_[r_ - 1] * first + gain[r_ - 1] * share;
       }
-      // P <- T (P - g g' f) T' + R R'. After learning, the first row and column are zero.
-      for (size_t i = 0; i < r_; ++i) {
-        for (size_t j = i; j < r_; ++j) {
-          double v = i + 1 < r_ && j + 1 < r_ ? p_[(i + 1) * r_ + j + 1] - gain[i + 1] * column[j + 1] : 0;
-          v += (i == 0 ? 1 : theta_[i - 1]) * (j == 0 ? 1 : theta_[j - 1]);
-          next_[i * r_ + j] = v;
-        }
-      }
-      for (size_t i = 0; i < r_; ++i) for (size_t j = i; j < r_; ++j) p_[i * r_ + j] = p_[j * r_ + i] = next_[i * r_ + j];
+      const double z = move[0], step = z * m;
+      for (size_t i = 0; i < r_; ++i) moved[i] = (i + 1 < r_ ? move[i + 1] : 0) + phi_[i] * z;
+      const double later = f + z * step;
+      if (!(later > 0)) return false;
+      for (size_t i = 0; i < r_; ++i) gain[i] += moved[i] * step;
+      for (size_t i = 0; i < r_; ++i) move[i] = moved[i] - gain[i] / later * z;
+      m += step * step / f;
+      f = later;
     }
     // e = w - phi w(before) - theta e(before); the state tells what the earlier shocks still do.
     if (t < n) for (size_t c = 0; c < columns.size(); ++c) finish(columns[c], state[c], t);
@@ -177,7 +179,6 @@ class Stationary {
 
   // The variance of the state of a stationary series: its first row from autocovariances, the rest backwards.
   void start() {
-    next_.assign(r_ * r_, 0);
     Numbers psi(r_ + 1, 0);
     for (size_t h = 0; h <= r_; ++h) {
       double v = h == 0 ? 1 : theta_[h - 1];
@@ -241,7 +242,7 @@ class Stationary {
     }
   }
 
-  Numbers phi_, theta_, p_, next_;
+  Numbers phi_, theta_, p_;
   std::vector<size_t> phi_at_, theta_at_;
   size_t r_;
 };
@@ -779,7 +780,7 @@ ArimaFit search_arima(Doubles all, int m, Doubles all_regressors, const ArimaSea
       Numbers ma = fit.ma, sma = fit.season_ma;
       for (double& v : ma) v = -v;
       for (double& v : sma) v = -v;
-      if (!roots_beyond(fit.ar, 1.01) || !roots_beyond(fit.season_ar, 1.01) || !roots_beyond(ma, 1.01) || !roots_beyond(sma, 1.01)) why = 2;
+      if (!roots_beyond(fit.ar, 1.01) || !roots_beyond(fit.season_ar, 1.01) || !roots_beyond(ma, 1.01)) why = 2;
     }
     if (tried) tried->push_back({o, fit.aicc, why});
     if (why == 0 && fit.aicc < best.aicc) { best = std::move(fit); return true; }

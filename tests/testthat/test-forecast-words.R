@@ -87,3 +87,25 @@ test_that("the program forecasts by each method, and says what it does not know"
   last <- kairon("forecast", billed, "--last", "maybe")
   expect_gt(last$code, 0)
 })
+
+test_that("the figure of widths has every step of every method, labels apart", {
+  f <- quiet(forecast(demo_timeline("billed"), 12, list(by_smoothing(), by_theta(), by_naive())))
+  s <- summary(f)
+  expect_equal(nrow(s$widths), 36)
+  at <- s$widths[s$widths$method == "naive", ]
+  own <- f$table[f$table$method == "naive", ]
+  expect_equal(at$width, own$upper_90 - own$lower_90)
+  p <- autoplot(s)
+  expect_setequal(unique(p$data$method), c("smoothing", "theta", "naive"))
+  expect_equal(diff(sort(kairon:::apart_labels(c(3, 1, 1.1, 9), 1))), c(1, 1, 6))
+  expect_equal(kairon:::step_breaks(c(1, 3)), 1:3)
+})
+
+test_that("long lines of a print are wrapped at words", {
+  before <- options(width = 60)
+  on.exit(options(before))
+  lines <- capture.output(print(quiet(forecast(demo_timeline("billed"), 3, by_auto()))))
+  words <- lines[seq_len(which(lines == "")[1])]
+  expect_gt(length(words), 4)
+  expect_true(all(nchar(words) <= 60))
+})

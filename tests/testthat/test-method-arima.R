@@ -114,3 +114,44 @@ test_that("what cannot be estimated gets something simpler, and wrong orders are
   over <- quiet(forecast(daily(rnorm(60), levels = "flow"), 3, by_arima(c(0, 2, 1), season = "none")))
   expect_true(all(is.finite(over$table$upper_90)))
 })
+
+test_that("roots are those of the coefficients, with their periods", {
+  x <- demo_timeline("billed")
+  made <- fit(x, by_arima(c(2, 1, 1), c(0, 1, 1)))
+  r <- roots(made)
+  table <- coef(made)
+  ar <- table$estimate[grepl("^last value", table$term)]
+  own <- r$modulus[r$part == "last values"]
+  # The product of the inverse roots is the last coefficient.
+  expect_equal(prod(own), abs(ar[2]), tolerance = 1e-6)
+  expect_equal(r$modulus[r$part == "shocks of the season"],
+               abs(table$estimate[table$term == "shock of the season 1"]), tolerance = 1e-8)
+  swing <- kairon:::root_table("last values", -c(2 * 0.9 * cos(2 * pi / 8), -0.81))
+  expect_equal(swing$modulus, c(0.9, 0.9), tolerance = 1e-8)
+  expect_equal(swing$period, c(8, 8), tolerance = 1e-6)
+  expect_equal(nrow(roots(fit(x, by_arima(c(0, 1, 0), c(0, 1, 0))))), 0)
+  expect_error(roots(fit(x, by_theta())), class = "kairon_error_input")
+})
+
+test_that("orders at the edge are told, and those that the data cannot bear are not taken", {
+  monthly <- function(v) {
+    timeline(data.frame(month = seq(as.Date("2020-01-01"), by = "month", length.out = length(v)), y = v), month,
+             levels = "y")
+  }
+  set.seed(8)
+  notes <- function(v, ...) quiet(forecast(monthly(v), 6, by_arima(...)))$notes
+  expect_match(notes(1.3^(1:60) + rnorm(60), c(2, 0, 0), c(0, 0, 0)), "explodes")
+  expect_match(notes(rnorm(80), c(0, 2, 1), c(0, 0, 0)), "one difference less", all = FALSE)
+  expect_match(notes(rnorm(30), c(5, 1, 5), c(2, 1, 2)), "too short or too even", all = FALSE)
+  expect_length(notes(cumsum(rnorm(80)), c(0, 1, 0), c(0, 0, 0)), 0)
+})
+
+test_that("a season that stays the same is found in long hourly data", {
+  set.seed(4)
+  n <- 3000
+  y <- 10 * sin(2 * pi * seq_len(n) / 24) + as.numeric(stats::filter(rnorm(n), 0.6, "recursive"))
+  x <- timeline(data.frame(at = as.POSIXct("2030-01-01", tz = "UTC") + 3600 * seq_len(n), y = y), at, levels = "y")
+  made <- coef(fit(x, by_arima(season = 24)))
+  expect_lt(made$estimate[made$term == "shock of the season 1"], -0.9)
+  expect_equal(made$estimate[made$term == "last value 1"], 0.6, tolerance = 0.1)
+})

@@ -146,3 +146,49 @@ test_that("calibration brings intervals that are too narrow to where they hold",
   }
   expect_gt(held(b), held(p))
 })
+
+test_that("bags repeat with the seed, widen where copies differ, and need no second method", {
+  x <- demo_timeline("billed")
+  bagged <- function() {
+    set.seed(11)
+    quiet(forecast(x, 6, by_blend(by_smoothing(), bags = 8)))$table
+  }
+  a <- bagged()
+  expect_equal(a, bagged())
+  plain <- quiet(forecast(x, 6, by_smoothing()))$table
+  expect_lt(max(abs(a$value / plain$value - 1)), 0.03)
+  expect_true(all(a$upper_90 - a$lower_90 >= plain$upper_90 - plain$lower_90 - 1e-9))
+  expect_error(by_blend(by_smoothing()), "bags = 20", class = "kairon_error_input")
+  expect_match(paste(format(quiet(forecast(x, 6, by_blend(by_smoothing(), bags = 2)))), collapse = " "),
+               "2 drawn copies")
+})
+
+test_that("a drawn copy keeps trend, season, gaps and the size of the remainder", {
+  set.seed(3)
+  n <- 120
+  v <- 50 + 0.3 * seq_len(n) + 8 * sin(2 * pi * seq_len(n) / 12) + rnorm(n)
+  v[c(30, 31, 77)] <- NA
+  batch <- list(values = v, breaks = c(0L, n), context = list(seasons = c(year = 12)))
+  smooth <- kairon:::smooth_and_rest(batch)
+  copies <- replicate(60, kairon:::drawn_copy(smooth, batch$breaks))
+  expect_equal(unname(which(is.na(copies[, 1]))), c(30, 31, 77))
+  expect_lt(max(abs(rowMeans(copies) - exp(smooth$base)), na.rm = TRUE), 1.2)
+  rest <- v - exp(smooth$base)
+  expect_equal(sd(copies[, 5] - exp(smooth$base), na.rm = TRUE) / sd(rest, na.rm = TRUE), 1, tolerance = 0.3)
+})
+
+test_that("blend weights see no future of drivers that are to be forecast", {
+  set.seed(6)
+  n <- 200
+  driver <- cumsum(rnorm(n))
+  d <- data.frame(day = as.Date("2031-01-01") + seq_len(n), y = 5 * driver + rnorm(n, 0, 0.1), driver = driver)
+  x <- timeline(d, day, levels = c("y", "driver"))
+  shares <- function(declared) {
+    m <- by_blend(drift = by_naive(), driven = by_regression(seasons = "none", drivers = declared), weights = "inverse")
+    table <- coef(fit(x, m, measures = "y"))
+    table$estimate[table$term == "weight of driven"]
+  }
+  # Known, the driver tells nearly all; carried on, it is worth no more than the last value.
+  expect_gt(shares(known_ahead("driver")), 0.95)
+  expect_lt(shares(to_forecast("driver", by = by_naive())), 0.8)
+})
