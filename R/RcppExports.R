@@ -169,12 +169,20 @@ cpp_naive_scale <- function(values, breaks, m) {
     .Call(`_kairon_cpp_naive_scale`, values, breaks, m)
 }
 
-cpp_score_sums <- function(group, groups, observed, forecast, scale) {
-    .Call(`_kairon_cpp_score_sums`, group, groups, observed, forecast, scale)
+cpp_naive_rms <- function(values, breaks, m) {
+    .Call(`_kairon_cpp_naive_rms`, values, breaks, m)
 }
 
-cpp_cover_sums <- function(group, groups, observed, lower, upper) {
-    .Call(`_kairon_cpp_cover_sums`, group, groups, observed, lower, upper)
+cpp_score_sums <- function(group, groups, observed, forecast, scale, rms, last) {
+    .Call(`_kairon_cpp_score_sums`, group, groups, observed, forecast, scale, rms, last)
+}
+
+cpp_cover_sums <- function(group, groups, observed, lower, upper, alpha) {
+    .Call(`_kairon_cpp_cover_sums`, group, groups, observed, lower, upper, alpha)
+}
+
+cpp_pinball_sums <- function(group, groups, observed, quantile, tau) {
+    .Call(`_kairon_cpp_pinball_sums`, group, groups, observed, quantile, tau)
 }
 
 cpp_loess_seasons <- function(values, breaks, periods, spans, trend_span, degree, exact, outer, threads) {

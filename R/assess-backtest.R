@@ -1,74 +1,210 @@
 #' Backtest: how wrong has this kind of forecast been?
 #'
-#' Makes forecasts as they would have been made at several cutoffs in the past,
-#' each from what lay before its cutoff alone, and keeps them beside what was
-#' observed.
+#' Makes forecasts as they would have been made at several cutoffs in the past, each from what lay before its
+#' cutoff alone, and keeps them beside what was observed.
 #'
 #' @param x A timeline: regular, or made so by the `routine`.
-#' @param methods A method or a named list of them. Default: mean, naive,
-#'   seasonal naive (where there is a season) and drift.
+#' @param methods A method or a named list of them. Default: mean, naive, seasonal naive (where there is a
+#'   season) and drift.
 #' @param horizon How far each forecast reaches: a duration or a number of steps.
-#' @param cutoffs How many cutoffs, or their dates. The last one leaves a full
-#'   horizon to be scored on. Default: 5, or as many as fit.
-#' @param spacing Distance of neighbouring cutoffs: a duration or steps.
-#'   Default: the horizon, so that no stamp is forecast twice.
-#' @param window What each forecast may learn from: [since_start()] or
-#'   [trailing()] a length.
-#' @param routine A [routine()]; it is run anew at each cutoff on the past alone.
+#' @param cutoffs How many cutoffs, or their dates. The last one leaves a full horizon to be scored on.
+#'   Default: 5, or as many as fit.
+#' @param spacing Distance of neighbouring cutoffs: a duration or steps. Default: the horizon, so that no
+#'   stamp is forecast twice.
+#' @param window What each forecast may learn from: [since_start()] or [trailing()] a length.
+#' @param routine A [routine()]; it is run anew at each cutoff on the past alone. Or a list of routines named
+#'   after methods, which must have the same steps that change the grid.
+#' @param drivers A timeline with what was known of drivers that are [known_ahead()] (plans, forecasts of
+#'   others) where that is not what came true; or `"perfect"`: drivers declared [to_forecast()] take the
+#'   values that came true, which is told with the scores, since no forecast has them.
 #' @param measures Measures to forecast; all by default.
+#' @param reserve How much of the end is set aside, as a duration or steps: the best method is chosen on the
+#'   cutoffs before, and scored once on the reserve.
 #' @param intervals Levels of the prediction intervals, in percent.
 #' @param calibrate Whether intervals are adjusted at each cutoff by the errors before it, see [forecast()].
-#' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each
-#'   forecast value: the series columns, `cutoff` (last stamp that the forecast saw), the
-#'   time column, `ahead` (steps), `measure`, `method`, `value`, `lower_*`,
-#'   `upper_*`, `observed` (missing where nothing was measured),
-#'   `observed_origin`, and `scale` (what scaled errors are divided by).
+#' @param embargo Steps or a duration right after each cutoff that are not scored, where measurements come
+#'   late or neighbours tell on each other.
+#' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
+#'   belongs to this backtest (its data, methods and settings) and refuses another.
+#' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each forecast value: the series columns,
+#'   `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps), `measure`, `method`,
+#'   `value`, `lower_*`, `upper_*`, `observed` (missing where nothing was measured), `observed_origin`,
+#'   `flagged` (readings flagged as faults) and `invented` (values that were not measured) where there are
+#'   any, `scale` and `rms` (what scaled errors are divided by) and `last` (last value before the cutoff).
+#'   With a `reserve` the element `reserve` is the backtest of the chosen method there.
 #' @section What is scored:
-#' The observed values go through only those steps of the routine that change
-#' the grid ([resample()]), never through filling; values that were not
-#' measured are not scored.
+#' The observed values go through only those steps of the routine that change the grid ([resample()],
+#' [pool_series()]), never through filling; values that were not measured are not scored.
+#' @section Long runs:
+#' A bar shows the time left on a terminal. Cutoffs are spread over the workers of a plan of the package
+#' future, if one is set (`future::plan("multisession")`), with the same results; a cutoff whose worker dies
+#' is run again. An interruption (Ctrl-C) keeps the cutoffs that are done. What a method fails at is listed,
+#' and does not stop the others.
+#' @seealso [scores()], [ranking()], [best()], [verdict()], [leak_check()].
 #' @examples
 #' b <- backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3)
 #' scores(b)
 #' verdict(b)
 #' @export
 backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
-                     window = since_start(), routine = NULL, measures = NULL,
-                     intervals = c(50, 90), calibrate = FALSE) {
+                     window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
+                     intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL) {
   check_timeline(x)
-  check_routine(routine)
   if (missing(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
   }
-  observed <- quietly(replay(if (!is.null(routine)) grid_steps(routine), x))
+  invisible(gc(reset = TRUE))
+  given <- if (!is.null(methods)) as_methods(methods, "methods")
+  regrid <- shared_grid_steps(routine, names(given))
+  observed <- quietly(replay(regrid, x))
   check_regular(observed, "A backtest")
   levels <- check_levels(intervals)
   observed <- complete_grid(observed)
-  methods <- as_methods(methods %||% baseline_methods(observed), "methods")
+  methods <- given %||% as_methods(baseline_methods(observed), "methods")
   chosen <- target_measures(observed, rlang::enquo(measures), timeline_meta(x), driver_columns(methods))
-  plan <- plan_cutoffs(observed, horizon, cutoffs, spacing)
   check_backtest_window(window)
+  perfect <- identical(drivers, "perfect")
+  if (perfect) methods <- lapply(methods, with_perfect_drivers)
+  kept <- if (is.null(reserve)) 0 else reserve_steps(reserve, observed)
+  job <- list(
+    x = x, observed = observed, methods = methods, window = window, measures = chosen, levels = levels,
+    groups = routine_groups(routine, names(methods), regrid),
+    future = if (is.null(drivers) || perfect) observed else check_drivers_future(drivers)
+  )
+  plan <- plan_cutoffs(observed, horizon, cutoffs, spacing, embargo, kept)
   plan$calibrate <- calibrate
-  runs <- lapply(seq_along(plan$cutoffs), function(i) {
-    quietly(run_cutoff(x, observed, methods, plan, i, window, routine, chosen, levels))
-  })
-  table <- do.call(rbind, lapply(runs, `[[`, "table"))
-  failures <- do.call(rbind, lapply(runs, `[[`, "failures"))
+  out <- make_backtest(job, plan, cache, perfect, routine)
+  if (kept > 0) out <- score_reserve(out, job, plan, kept, perfect, routine)
+  out$memory <- sum(gc()[, 6])
+  out
+}
+
+make_backtest <- function(job, plan, cache, perfect, routine, call = rlang::caller_env()) {
+  job$plan <- plan
+  made <- run_cutoffs(job, cache)
+  done <- !vapply(made$results, is.null, TRUE)
+  table <- bind_rows(lapply(made$results[done], `[[`, "table"))
+  failures <- bind_rows(lapply(made$results[done], `[[`, "failures"))
   if (is.null(table) || nrow(table) == 0) {
-    first <- failures$reason[1]
-    abort_state(c("Every method failed at every cutoff.", x = "{first}"))
+    abort_state(c("Every method failed at every cutoff.", x = "{failures$reason[1]}"), call = call,
+                .envir = environment())
   }
+  plan$cutoffs <- plan$cutoffs[done]
+  plan$stamps <- plan$stamps[done]
+  notes <- c(
+    if (made$stopped) paste0("interrupted: ", sum(done), " of ", plural(length(done), "cutoff"), " done"),
+    if (made$cached > 0) paste0(plural(made$cached, "cutoff"), " taken from the cache"),
+    if (made$again > 0) paste0(plural(made$again, "cutoff"), " run again after a worker failed"),
+    if (perfect) "drivers to be forecast were known as they came true, which no forecast has",
+    alike_words(table, job$measures)
+  )
+  if (made$stopped) warn_user("The backtest was interrupted: {sum(done)} of {length(done)} cutoff{?s} done.")
   out <- structure(
     list(
-      table = table, failures = failures, methods = methods, plan = plan,
-      measures = chosen, levels = levels, meta = timeline_meta(observed),
-      routine = routine, window = window, span = span_words(observed),
-      observed = observed
+      table = table, failures = failures, methods = job$methods, plan = plan, measures = job$measures,
+      levels = job$levels, meta = timeline_meta(job$observed), routine = routine, window = job$window,
+      span = span_words(job$observed), observed = job$observed, job = job, notes = notes,
+      fixed = fixed_words(job$methods, job$groups), interrupted = made$stopped
     ),
     class = "kairon_backtest"
   )
-  check_scorable(out)
+  check_scorable(out, call)
   out
+}
+
+# A method whose forecasts are the same at all cutoffs does not learn.
+alike_words <- function(table, measures) {
+  if (length(unique(to_seconds(table$cutoff))) < 2) {
+    return(NULL)
+  }
+  alike <- vapply(unique(table$method), function(m) {
+    t <- table[table$method == m, ]
+    groups <- split(t$value, list(t$measure, t$ahead), drop = TRUE)
+    length(t$value) > 0 && all(vapply(groups, function(v) length(unique(v)) == 1, TRUE)) &&
+      length(unique(t$observed[!is.na(t$observed)])) > 1
+  }, TRUE)
+  if (any(alike)) {
+    paste0(word_list(names(alike)[alike]), ": the same forecast at each cutoff, as of a method that learns nothing")
+  }
+}
+
+# Routines ----
+
+# The steps that change the grid, which the observed values go through: the same for all methods.
+shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
+  if (is.null(routine) || is_routine(routine)) {
+    return(if (!is.null(routine)) grid_steps(routine))
+  }
+  if (!is.list(routine) || is.null(names(routine)) || !all(vapply(routine, is_routine, TRUE))) {
+    abort_input(c(
+      "{.arg routine} must be a routine, or a list of routines named after methods.",
+      i = "Begin one with {.code routine() |> resample(\"1 day\")}."
+    ), call = call)
+  }
+  for (name in names(routine)) check_choice(name, methods %||% names(routine), arg = "routine", call = call)
+  steps <- lapply(routine, grid_steps)
+  words <- vapply(steps, function(r) paste(format(r), collapse = "\n"), "")
+  if (length(unique(words)) > 1) {
+    abort_input(c(
+      "The routines must change the grid in the same way.",
+      x = "{names(routine)[1]} and {names(routine)[which(words != words[1])[1]]} differ.",
+      i = "Forecasts of other grids cannot be compared; make one backtest for each."
+    ), call = call)
+  }
+  steps[[1]]
+}
+
+# Methods that share a routine are prepared once; those without one get the steps that change the grid.
+routine_groups <- function(routine, methods, regrid) {
+  if (is.null(routine) || is_routine(routine)) {
+    return(list(list(routine = routine, methods = methods)))
+  }
+  rest <- setdiff(methods, names(routine))
+  out <- lapply(intersect(methods, names(routine)), function(m) list(routine = routine[[m]], methods = m))
+  if (length(rest)) c(out, list(list(routine = regrid, methods = rest))) else out
+}
+
+check_drivers_future <- function(drivers, call = rlang::caller_env()) {
+  if (!is_timeline(drivers)) {
+    abort_input("{.arg drivers} must be a timeline of what was known ahead, or {.val perfect}.", call = call)
+  }
+  drivers
+}
+
+with_perfect_drivers <- function(method) {
+  if (!is.null(method$drivers)) method$drivers$kind[] <- "known_ahead"
+  if (!is.null(method$methods)) method$methods <- lapply(method$methods, with_perfect_drivers)
+  method
+}
+
+# The reserve ----
+
+reserve_steps <- function(reserve, x, call = rlang::caller_env()) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  back_steps(reserve, max(k), meta, rows$zone, call, "reserve")
+}
+
+# The winner of the earlier cutoffs, once over the reserve.
+score_reserve <- function(b, job, plan, kept, perfect, routine, call = rlang::caller_env()) {
+  scored <- plan$steps - plan$embargo
+  if (kept < scored) {
+    abort_input("{.arg reserve} must hold a whole horizon: {scored} step{?s}, not {kept}.", call = call)
+  }
+  meta <- timeline_meta(job$observed)
+  rows <- rows_of(job$observed)
+  last <- max(period_of_stamp(meta$cadence, rows$seconds, rows$zone))
+  plan$cutoffs <- rev(seq(last - plan$steps, by = -scored, length.out = kept %/% scored))
+  plan$stamps <- from_seconds(stamp_of(meta$cadence, plan$cutoffs, rows$zone), meta$type, meta$zone)
+  winner <- attr(best(b), "label")
+  job$methods <- job$methods[winner]
+  job$groups <- lapply(Filter(function(g) winner %in% g$methods, job$groups), function(g) {
+    list(routine = g$routine, methods = winner)
+  })
+  b$reserve <- make_backtest(job, plan, NULL, perfect, routine, call)
+  b$winner <- winner
+  b
 }
 
 baseline_methods <- function(x) {
@@ -79,241 +215,21 @@ baseline_methods <- function(x) {
   out
 }
 
-check_backtest_window <- function(window, call = rlang::caller_env()) {
-  if (!is_window(window) || !window$side %in% c("since_start", "trailing")) {
-    abort_input(c(
-      "{.arg window} must be {.code since_start()} or {.code trailing(...)}.",
-      x = "A forecast learns from what lies before its cutoff."
-    ), call = call)
-  }
-}
-
-# Cutoffs as periods: the last period that a forecast may see.
-plan_cutoffs <- function(x, horizon, cutoffs, spacing, call = rlang::caller_env()) {
-  meta <- timeline_meta(x)
-  rows <- rows_of(x)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  first <- min(k)
-  last <- max(k)
-  steps <- back_steps(horizon, last, meta, rows$zone, call, "horizon")
-  room <- last - steps - first + 1
-  if (room < 2) {
-    abort_input(c(
-      "The horizon leaves too little to learn from.",
-      x = "{steps} step{?s} of {last - first + 1} are wanted for scoring."
-    ), call = call, .envir = environment())
-  }
-  if (is.character(cutoffs) || inherits(cutoffs, c("Date", "POSIXct"))) {
-    at <- as_moment(cutoffs, meta$type, meta$zone, "cutoffs", call)
-    chosen <- sort(period_of_stamp(meta$cadence, at, rows$zone))
-    if (any(chosen < first + 1 | chosen + steps > last)) {
-      abort_input(c(
-        "Every cutoff needs history before it and a full horizon after it.",
-        x = "The timeline runs {span_words(x)}."
-      ), call = call)
-    }
-  } else {
-    apart <- if (is.null(spacing)) steps else back_steps(spacing, last, meta, rows$zone, call, "spacing")
-    chosen <- counted_cutoffs(cutoffs, last - steps, first, apart, meta, call)
-  }
-  stamps <- from_seconds(stamp_of(meta$cadence, chosen, rows$zone), meta$type, meta$zone)
-  list(cutoffs = chosen, stamps = stamps, steps = steps)
-}
-
-counted_cutoffs <- function(count, latest, first, apart, meta, call) {
-  season <- usual_season(meta$cadence)
-  cycle <- if (is.null(season)) 2 else season_steps(season, meta$cadence)
-  least <- min(ceiling(2 * cycle), max(2, floor((latest - first + 1) / 2)))
-  fit <- 1 + floor((latest - (first + least - 1)) / apart)
-  if (is.null(count)) {
-    count <- max(1, min(5, fit))
-  }
-  check_count(count, arg = "cutoffs", call = call)
-  if (count > fit) {
-    abort_input(c(
-      "There is no room for {count} cutoff{?s}.",
-      x = "{fit} fit{?s/}, {apart} step{?s} apart, with {least} to learn from before the first.",
-      i = "Take fewer, a shorter {.arg horizon} or a smaller {.arg spacing}."
-    ), call = call)
-  }
-  latest - apart * (rev(seq_len(count)) - 1)
-}
-
-# One cutoff: cut, prepare, forecast, put beside what was observed.
-run_cutoff <- function(x, observed, methods, plan, i, window, routine, measures, levels) {
-  meta <- timeline_meta(observed)
-  cutoff <- plan$cutoffs[i]
-  rows <- rows_of(observed)
-  end <- period_start(meta$cadence, cutoff + 1, rows$zone)
-  end <- instant_of_end(x, end, meta)
-  past <- window_before(before_instant(x, end), window, end)
-  result <- tryCatch(
-    {
-      if (nrow(past) == 0) abort_state("There is no reading before this cutoff.")
-      prepared <- replay(cut_steps(routine, end, x), past)
-      check_regular(prepared, "A forecast")
-      prepared <- pad_to(prepared, cutoff)
-      kept <- drop_ended(prepared, list(steps = plan$steps), measures)
-      lapply(measures, function(m) {
-        made <- forecast_each(kept, m, methods, plan, i, levels, observed)
-        if (!is.null(made$table)) made$table <- undo_scale(made$table, prepared, m, levels)
-        made
-      })
-    },
-    kairon_error = function(e) e
-  )
-  if (inherits(result, "error")) {
-    return(list(failures = data.frame(
-      cutoff = plan$stamps[i], method = "all", reason = conditionMessage(result)
-    )))
-  }
-  table <- do.call(rbind, lapply(result, `[[`, "table"))
-  if (!is.null(table)) {
-    table <- add_observed(table, observed, meta, plan$stamps[i], cutoff)
-  }
-  failures <- do.call(rbind, lapply(result, `[[`, "failures"))
-  if (!is.null(failures)) failures$cutoff <- rep(plan$stamps[i], nrow(failures))
-  list(table = table, failures = failures[c("cutoff", "method", "reason")])
-}
-
-# A day of the target's calendar ends at midnight of the readings' zone.
-instant_of_end <- function(x, end, target) {
-  if (timeline_meta(x)$type == "instant" && target$type == "date") {
-    return(cpp_instant_of_local(end, rows_of(x)$zone))
-  }
-  end
-}
-
-# Rows that were complete before an instant: stamps at the end of their period
-# may fall on it.
-before_instant <- function(x, end) {
-  source <- timeline_meta(x)$cadence
-  rows <- rows_of(x)
-  if (is_regular_cadence(source)) {
-    k <- period_of_stamp(source, rows$seconds, rows$zone)
-    return(x[period_start(source, k + 1, rows$zone) <= end + 1e-3, ])
-  }
-  x[rows$seconds < end, ]
-}
-
-window_before <- function(x, window, end) {
-  if (window$side == "since_start" || nrow(x) == 0) {
-    return(x)
-  }
-  meta <- timeline_meta(x)
-  rows <- rows_of(x)
-  if (!is.null(window$steps)) {
-    k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-    return(x[k > max(k) - window$steps, ])
-  }
-  x[rows$seconds >= shift_instants(end, window$step, -1, rows$zone), ]
-}
-
-# Series that lag behind the cutoff get missing values up to it, so that steps
-# ahead count from the cutoff.
-pad_to <- function(x, cutoff) {
-  meta <- timeline_meta(x)
-  rows <- rows_of(x)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  x <- x[k <= cutoff, ]
-  rows <- rows_of(x)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  last <- rows$breaks[-1]
-  short <- which(k[last] < cutoff)
-  if (length(short) == length(last)) {
-    extra <- as_plain(x)[last[short[1]], , drop = FALSE]
-    for (m in intersect(c(names(meta$kinds), companion_columns(names(meta$kinds))), names(extra))) {
-      extra[[m]] <- NA
-    }
-    stamp <- stamp_of(meta$cadence, cutoff, rows$zone)
-    extra[[meta$time]] <- from_seconds(stamp, meta$type, meta$zone)
-    x <- rbind(x, new_timeline(extra, meta))
-  }
-  complete_grid(x, common_end = TRUE)
-}
-
-# `observed` gives the future of drivers that are declared as known ahead, and only that.
-forecast_each <- function(x, measure, methods, plan, i, levels, observed) {
-  plain <- make_batch(x, measure)
-  rows <- rows_of(x)
-  meta <- timeline_meta(x)
-  zone <- future_zone(meta, rows, plan$steps)
-  future <- stamp_of(meta$cadence, plan$cutoffs[i] + seq_len(plan$steps), zone)
-  step <- list(steps = plan$steps, stamps = from_seconds(future, meta$type, meta$zone), bare = TRUE,
-               calibrate = plan$calibrate)
-  tables <- failures <- list()
-  for (name in names(methods)) {
-    result <- tryCatch(
-      {
-        method <- methods[[name]]
-        batch <- if (is.null(method$drivers)) plain else make_batch(x, measure, method$drivers, observed)
-        r <- run_method(method, name, batch, rows, step, levels)
-        forecast_table(x, measure, name, r, rows, step, levels)
-      },
-      error = function(e) e
-    )
-    if (inherits(result, "error")) {
-      failures[[name]] <- data.frame(method = name, reason = conditionMessage(result))
-    } else {
-      tables[[name]] <- result
-    }
-  }
-  list(
-    table = do.call(rbind, unname(tables)), failures = do.call(rbind, unname(failures))
-  )
-}
-
-# `observed` is a complete grid, so that rows are found by counting steps.
-add_observed <- function(table, observed, meta, stamp, cutoff) {
-  rows <- rows_of(observed)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  labels <- series_labels(rows$keys)
-  owner <- rep(1L, nrow(table))
-  if (length(meta$series)) owner <- match(series_labels(table[meta$series]), labels)
-  start <- rows$breaks[owner]
-  at <- start + cutoff + table$ahead - k[start + 1] + 1
-  at[at <= start | at > rows$breaks[owner + 1]] <- NA
-  table$observed <- table$flagged <- NA_real_
-  table$observed_origin <- NA_character_
-  table$scale <- NA_real_
-  season <- usual_season(meta$cadence)
-  m <- if (is.null(season)) 1 else resolve_seasons(season, meta$cadence)[[1]]
-  for (measure in unique(table$measure)) {
-    here <- table$measure == measure
-    value <- observed[[measure]]
-    value[!is_measured(observed, measure)] <- NA_real_
-    faulty <- is_flagged(observed, measure)
-    table$flagged[here] <- replace(value, !faulty, NA_real_)[at[here]]
-    value[faulty] <- NA_real_
-    table$observed[here] <- value[at[here]]
-    table$observed_origin[here] <- origin_levels[origin_codes(observed, measure)][at[here]]
-    past <- value
-    past[k > cutoff] <- NA_real_
-    scale <- cpp_naive_scale(past, rows$breaks, as.integer(m))
-    table$scale[here] <- scale[owner[here]]
-  }
-  table$cutoff <- rep(stamp, nrow(table))
-  intervals <- grep("^(lower|upper)_", names(table), value = TRUE)
-  table[c(
-    meta$series, "cutoff", meta$time, "ahead", "measure", "method", "value", intervals,
-    "observed", "observed_origin", if (!all(is.na(table$flagged))) "flagged", "scale"
-  )]
-}
-
-check_scorable <- function(b, call = rlang::caller_env()) {
-  if (all(is.na(b$table$observed))) {
-    abort_state(c(
-      "There is nothing to score.",
-      x = "No forecast falls on a value that was measured."
-    ), call = call)
-  }
-}
-
 # Results ----
 
 #' @export
 as.data.frame.kairon_backtest <- function(x, row.names = NULL, optional = FALSE, ...) {
   x$table
+}
+
+# What was given by hand, and so not learnt at the cutoffs.
+fixed_words <- function(methods, groups) {
+  own <- vapply(methods, function(m) word_list(method_fixed(m)), "")
+  powers <- lapply(groups, function(g) {
+    lapply(g$routine$steps, function(s) if (s$verb == "stabilise" && is.numeric(s$args$power)) "the power")
+  })
+  c(if (any(nzchar(own))) paste0(names(own)[nzchar(own)], " (", own[nzchar(own)], ")"),
+    if (length(unlist(powers))) "stabilise (the power)")
 }
 
 #' @export
@@ -322,11 +238,13 @@ format.kairon_backtest <- function(x, ...) {
   n <- length(x$plan$stamps)
   ends <- show_stamp(to_seconds(range(x$plan$stamps)), meta$type, meta$zone)
   scored <- sum(!is.na(x$table$observed))
+  gap <- x$plan$embargo %||% 0
   c(
     paste0(
       "Backtest of ", word_list(x$measures), ": ", plural(length(x$methods), "method"),
       ", ", plural(n, "cutoff"), if (n > 1) paste0(" from ", ends[1], " to ", ends[2]) else
-        paste0(" on ", ends[1]), ", ", plural(x$plan$steps, "step"), " ahead each, learning ",
+        paste0(" on ", ends[1]), ", ", plural(x$plan$steps - gap, "step"), " ahead each",
+      if (gap > 0) paste0(" after an embargo of ", gap), ", learning ",
       if (x$window$side == "since_start") "from all before" else format(x$window), "."
     ),
     paste0(
@@ -334,11 +252,27 @@ format.kairon_backtest <- function(x, ...) {
       show_number(nrow(x$table) - scored, 9), " had no measured value."
     ),
     flagged_line(x),
-    if (!is.null(x$failures) && nrow(x$failures)) {
-      paste0("  ", plural(nrow(x$failures), "failure"), "; the first: ",
-             x$failures$method[1], ": ", x$failures$reason[1])
-    }
+    if (length(x$fixed)) paste0("  Fixed beforehand, not learnt at the cutoffs: ", word_list(x$fixed), "."),
+    failure_lines(x),
+    if (length(x$notes)) paste0("  Note: ", x$notes, "."),
+    if (!is.null(x$memory)) paste0("  Peak memory: ", show_number(x$memory, 2), " MB.")
   )
+}
+
+# Each method that failed: how often, and why first.
+failure_lines <- function(b) {
+  f <- b$failures
+  if (is.null(f) || nrow(f) == 0) {
+    return(NULL)
+  }
+  n <- length(b$plan$stamps)
+  lines <- vapply(unique(f$method), function(m) {
+    own <- f[f$method == m, ]
+    count <- length(unique(to_seconds(own$cutoff)))
+    often <- if (count == n) "at every cutoff" else paste("at", count, "of", plural(n, "cutoff"))
+    paste0("    ", m, " ", often, ": ", own$reason[1])
+  }, "")
+  c(paste0("  ", plural(nrow(f), "failure"), ":"), lines)
 }
 
 # What the readings flagged as faults, which are left out, would do to the scores.
@@ -360,7 +294,13 @@ flagged_line <- function(b) {
 
 #' @export
 print.kairon_backtest <- function(x, ...) {
-  cat(format(x), "", sep = "\n")
+  cat(wrap_lines(format(x)), "", sep = "\n")
   print(scores(x))
+  if (!is.null(x$reserve)) {
+    ends <- show_stamp(to_seconds(range(x$reserve$table[[x$meta$time]])), x$meta$type, x$meta$zone)
+    cat("", paste0("Chosen on these cutoffs: ", x$winner, ". Scored once on the reserve, ", ends[1], " to ",
+                   ends[2], ":"), sep = "\n")
+    cat(format(scores(x$reserve))[-1], sep = "\n")
+  }
   invisible(x)
 }

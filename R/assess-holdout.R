@@ -1,32 +1,67 @@
 #' Set the end of a timeline aside
 #'
-#' Cuts all series at the same instant into a part to learn from and a part to
-#' be judged by.
+#' Cuts all series at the same instant into a part to learn from and a part to be judged by.
 #'
 #' @param x A regular timeline.
 #' @param last How much to set aside: a duration (`"28 days"`) or a number of steps.
+#' @param share Or the share of all steps, such as `0.2`; rounded to whole steps.
+#' @param from Or the first stamp to set aside, a date or time such as `"2032-01-01"`.
 #' @returns A `kairon_holdout`, a list of two timelines: `train` and `test`.
 #' @examples
 #' parts <- holdout(demo_timeline("demand"), last = "28 days")
 #' f <- forecast(parts$train, "28 days")
 #' scores(f, observed = parts$test)
+#' holdout(demo_timeline("billed"), share = 0.2)
 #' @export
-holdout <- function(x, last) {
+holdout <- function(x, last = NULL, share = NULL, from = NULL) {
+  check_timeline(x)
   check_regular(x, "A holdout")
+  if (sum(is.null(last), is.null(share), is.null(from)) != 2) {
+    abort_input(c(
+      "Say in one way how much to set aside.",
+      i = "{.code last = \"28 days\"}, {.code share = 0.2} or {.code from = \"2032-01-01\"}."
+    ))
+  }
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  steps <- back_steps(last, max(k), meta, rows$zone)
   span <- max(k) - min(k) + 1
+  steps <- if (!is.null(last)) {
+    back_steps(last, max(k), meta, rows$zone)
+  } else if (!is.null(share)) {
+    share_steps(share, span)
+  } else {
+    from_steps(from, max(k), meta, rows$zone)
+  }
   if (steps >= span) {
     abort_input(c(
       "The holdout must leave something to learn from.",
-      x = "{.arg last} is {steps} step{?s}, the timeline has {span}."
+      x = "{steps} step{?s} would be set aside, the timeline has {span}."
     ))
   }
   train <- x[k <= max(k) - steps, ]
   test <- x[k > max(k) - steps, ]
   structure(list(train = train, test = test), class = "kairon_holdout")
+}
+
+share_steps <- function(share, span, call = rlang::caller_env()) {
+  if (!is.numeric(share) || length(share) != 1 || is.na(share) || share <= 0 || share >= 1) {
+    abort_input(c("{.arg share} must be one number between 0 and 1.", i = "0.2 sets the last fifth aside."),
+                call = call)
+  }
+  steps <- round(share * span)
+  if (steps < 1) abort_input("{share} of {span} step{?s} is less than one step.", call = call)
+  steps
+}
+
+# The step that holds the date is the first one set aside.
+from_steps <- function(from, end, meta, zone, call = rlang::caller_env()) {
+  first <- period_of(meta$cadence, as_moment(from, meta$type, meta$zone, "from", call), zone)
+  steps <- end - first + 1
+  if (length(steps) != 1 || steps < 1) {
+    abort_input("{.arg from} must be one stamp before the end of the timeline.", call = call)
+  }
+  steps
 }
 
 # Steps in a duration that ends with the last period.

@@ -1,60 +1,159 @@
 #' Scores of forecasts
 #'
-#' @param b A [backtest()] or a [forecast()].
-#' @param metrics Which scores, by name; see below.
-#' @param by What to score apart: `"method"` and any of `"ahead"`, `"cutoff"`,
-#'   `"measure"` and the series columns. Several measures are always scored apart.
+#' @param b A [backtest()], or a [forecast()] with what was observed since.
+#' @param metrics Which scores, by name, or `"all"`; see below.
+#' @param by What to score apart: `"method"` and any of `"ahead"` (steps), `"cutoff"`, `"measure"`,
+#'   `"series"`, the series columns, and parts of the calendar such as `"day of week"`, `"month of year"` or
+#'   `"season of year"`. Several measures are always scored apart.
 #' @param observed For a forecast: a timeline with what was observed since.
-#' @param flagged Whether readings that [vet()] flagged as faults count too; they are left out by default.
-#' @returns A `kairon_scores`: a data frame with the `by` columns, `n` (forecast
-#'   values scored) and one column for each metric; `coverage` gives
-#'   one column for each interval level. Best (smallest `mase`, else the first metric)
-#'   first. `mae`, `rmse` and `bias` are in the measure's unit, `mape` and
-#'   coverage are shares (0.05 is 5 %).
-#' @section Formulas:
-#' With e = forecast - observed over the n values scored:
+#' @param flagged Readings that [vet()] flagged as faults: `FALSE` leaves them out, `TRUE` counts them,
+#'   `"both"` gives both, told apart by the column `flagged`.
+#' @param invented Whether values that were not measured (filled, or of thin bins) are scored too.
+#' @param baseline Method that `skill` compares with; by default the seasonal naive one, else the naive one.
+#' @returns A `kairon_scores`: a data frame with the `by` columns, `n` (forecast values scored) and the
+#' columns of each metric; best first (by `mase`, else the first metric).
+#' @section Metrics:
+#' With e = forecast - observed over the n values scored. In the measure's unit unless said otherwise.
 #'
-#' * `mae`: mean of |e|. `rmse`: root of the mean of e^2.
-#' * `bias`: mean of e; above zero the forecasts are too high.
-#' * `mape`: mean of |e / observed|. Not defined where a zero was observed; such
-#'   values are left out and counted in the column `mape_undefined`. Do not use it for values
-#'   near zero.
-#' * `mase`: mean of |e| / scale, where scale is the mean absolute difference of
-#'   measured values one season apart before the cutoff (one step apart without
-#'   a season). Below 1, the forecast is closer than repeating the last season
-#'   was within the history (Hyndman and Koehler, 2006).
-#' * `coverage`: share of observed values inside the interval, ends included;
-#'   close to the level is good.
+#' * `mae`: mean of |e|. For a typical miss; smallest for the median.
+#' * `rmse`: root of the mean of e^2; `mse`: that mean (unit squared). For losses that grow with the square.
+#'     A few large misses rule it.
+#' * `bias`: mean of e; above zero the forecasts are too high. Says nothing about size.
+#' * `median_error`: median of |e|; blind to half of the misses. `worst_error`: the largest |e|, of one value.
+#' * `mape`: mean of |e / observed|, a share (0.05 is 5 %). Undefined at an observed zero: such values are
+#'     left out and counted in `mape_undefined`. Not near zero or for temperatures; it favours low forecasts.
+#' * `smape`: mean of 2 |e| / (|observed| + |forecast|), a share from 0 to 2. Not near zero.
+#' * `wape`: sum of |e| over the sum of |observed|, a share. For amounts; not where the sum is near zero.
+#' * `mase`: mean of |e| / scale, a ratio; scale is the mean absolute difference of measured values one
+#'     season apart before the cutoff (one step apart without a season). Below 1: closer than repeating the
+#'     last season was within the history. Undefined for a constant history (counted).
+#' * `rmsse`: the same of squares: root of the mean of e^2 / scale^2, with the scale's squares averaged.
+#' * `theil_u1`: rmse / (root mean square of observed + of forecasts), from 0 to 1. Depends on the level; for
+#'     comparing forecasts of one series only. `theil_u2`: root of sum e^2 / sum (observed - last value before
+#'     the cutoff)^2: below 1 is closer than repeating the last value.
+#' * `r2`: 1 - sum e^2 / sum (observed - their mean)^2. Below 0: worse than their mean, which nobody knew.
+#'     High for any series with a trend; not for judging forecasts by itself.
+#' * `coverage`: share of observed values inside the interval of each level, ends included. The nearer to its
+#'     level, the better; says nothing without `width`, the interval's mean width.
+#' * `interval_score`: mean of width + 2 / alpha x distance outside, alpha = 1 - level: width and misses in
+#'     one, the smaller the better.
+#' * `pinball`: mean of tau (observed - q) above and (1 - tau)(q - observed) below the quantile q; one column
+#'     for each quantile that the intervals hold, named in percent, the value being that of 50.
+#' * `crps`: the continuous ranked probability score, twice the integral of the pinball loss over tau, each
+#'     quantile standing for the shares nearest to it. For a forecast with `paths`: mean |path - observed|
+#'     less half the mean |path - path|. For a certain forecast it is the mae.
+#' * `skill`: 1 - mae / mae of the `baseline` in the same group, a share; above 0 is closer.
 #'
 #' Only measured values are scored: see [origins()].
-#' @references Hyndman, R. J. and Koehler, A. B. (2006). Another look at
-#' measures of forecast accuracy. International Journal of Forecasting 22, 679-688.
+#' @references Hyndman, R. J. and Koehler, A. B. (2006). Another look at measures of forecast accuracy.
+#' International Journal of Forecasting 22, 679-688.
+#'
+#' Gneiting, T. and Raftery, A. E. (2007). Strictly proper scoring rules, prediction, and estimation. Journal
+#' of the American Statistical Association 102, 359-378.
+#'
+#' Theil, H. (1966). Applied economic forecasting. North-Holland. Makridakis, S. and others (2022): rmsse.
+#' International Journal of Forecasting 38, 1325-1336.
+#' @seealso [ranking()] for differences that matter, [verdict()] for words.
 #' @examples
 #' b <- backtest(demo_timeline("billed"), horizon = "6 months", cutoffs = 4)
 #' scores(b)
 #' scores(b, c("mae", "bias"), by = c("method", "ahead"))
+#' scores(b, c("crps", "interval_score", "skill"))
 #' @export
 scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "mape"),
-                   by = "method", observed = NULL, flagged = FALSE) {
+                   by = "method", observed = NULL, flagged = FALSE, invented = FALSE, baseline = NULL) {
   table <- scored_rows(b, observed)
-  if (isTRUE(flagged) && !is.null(table$flagged)) table$observed <- ifelse(is.na(table$flagged),
-      table$observed, table$flagged)
-  known <- c("mae", "bias", "mase", "coverage", "rmse", "mape")
-  for (m in metrics) check_choice(m, known, arg = "metrics")
+  if (identical(metrics, "all")) metrics <- setdiff(accuracy_metrics, if (is.null(baseline)) "skill")
+  for (m in metrics) check_choice(m, accuracy_metrics, arg = "metrics")
   meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
-  allowed <- c("method", "ahead", "cutoff", "measure", meta$series)
-  for (name in by) check_choice(name, allowed, arg = "by")
+  table <- scoring_parts(table, by, meta)
   if (length(unique(table$measure)) > 1) by <- union(by, "measure")
-  group <- group_rows(table, by)
-  out <- table[group$first, by, drop = FALSE]
-  sums <- cpp_score_sums(group$index - 1L, length(group$first), table$observed,
-                         table$value, table$scale)
-  out$n <- sums[, 1]
-  out <- cbind(out, metric_columns(metrics, sums, table, group, b$levels))
+  if (isTRUE(invented) && !is.null(table$invented)) {
+    table$observed <- ifelse(is.na(table$observed), table$invented, table$observed)
+  }
+  if (!is.logical(flagged)) check_choice(flagged, "both", arg = "flagged")
+  make <- function(with) {
+    rows <- table
+    if (with && !is.null(rows$flagged)) {
+      rows$observed <- ifelse(is.na(rows$flagged), rows$observed, rows$flagged)
+    }
+    score_table(rows, metrics, by, b, baseline)
+  }
+  out <- if (identical(flagged, "both")) {
+    two <- list(cbind(make(FALSE), flagged = "left out"), cbind(make(TRUE), flagged = "counted"))
+    lacking <- function(a, b) setdiff(names(b), names(a))
+    two[[1]][lacking(two[[1]], two[[2]])] <- 0
+    two[[2]][lacking(two[[2]], two[[1]])] <- 0
+    by <- c(by, "flagged")
+    do.call(rbind, two)[c(by, setdiff(names(two[[1]]), by))]
+  } else {
+    make(isTRUE(flagged))
+  }
   out <- out[order_scores(out, metrics, by), , drop = FALSE]
   rownames(out) <- NULL
   structure(out, class = c("kairon_scores", "data.frame"), by = by, units = meta$units,
             measures = unique(table$measure))
+}
+
+# One row for each group, with the columns of each metric.
+score_table <- function(table, metrics, by, b, baseline) {
+  group <- group_rows(table, by)
+  sums <- score_sums(group$index, length(group$first), table)
+  out <- table[group$first, by, drop = FALSE]
+  out$n <- sums$count
+  own <- setdiff(metrics, "skill")
+  columns <- do.call(c, lapply(own, metric_columns, s = sums, index = group$index, rows = table,
+                               levels = b$levels))
+  if ("crps" %in% metrics && !is.null(b$paths)) columns$crps <- path_crps(table, group, b)
+  for (name in names(columns)) out[[name]] <- columns[[name]]
+  if ("skill" %in% metrics) out$skill <- skill_column(out, sums$absolute / sums$count, by, baseline)
+  out
+}
+
+skill_column <- function(out, mae, by, baseline, call = rlang::caller_env(2)) {
+  if (!"method" %in% by) abort_input("{.val skill} compares methods: {.arg by} must hold \"method\".", call = call)
+  methods <- unique(out$method)
+  baseline <- baseline %||% intersect(c("seasonal naive", "naive"), methods)[1]
+  if (is.na(baseline)) {
+    abort_input(c("{.val skill} needs a method to compare with.", i = "Name one with {.arg baseline}."),
+                call = call)
+  }
+  check_choice(baseline, methods, arg = "baseline", call = call)
+  rest <- setdiff(by, "method")
+  key <- do.call(paste, c(unname(lapply(out[rest], as.character)), list(rep("", nrow(out))), sep = "\r"))
+  own <- out$method == baseline
+  1 - mae / mae[own][match(key, key[own])]
+}
+
+path_crps <- function(table, group, b) {
+  key <- function(t) paste(table_labels(t, b$history), t$measure, t$method, t$ahead, sep = "\r")
+  paths <- split(b$paths$value, key(b$paths))
+  keys <- key(table)
+  each <- vapply(seq_len(nrow(table)), function(i) {
+    if (is.na(table$observed[i])) NA_real_ else crps_of_paths(paths[[keys[i]]], table$observed[i])
+  }, 1)
+  as.vector(tapply(each, factor(group$index, seq_along(group$first)), mean, na.rm = TRUE))
+}
+
+# Columns for what is scored apart: the label of the series, and parts of the calendar.
+scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
+  plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series)
+  parts <- if (meta$type == "step") character() else names(calendar_parts)
+  for (name in by) {
+    if (name %in% c(plain, parts)) next
+    check_choice(name, c(plain, parts), arg = "by", call = call)
+  }
+  if ("series" %in% by && is.null(table$series)) {
+    table$series <- if (length(meta$series)) series_labels(table[meta$series]) else "all"
+  }
+  for (part in intersect(by, parts)) {
+    seconds <- to_seconds(table[[meta$time]])
+    if (meta$type == "instant") {
+      seconds <- cpp_local_of(seconds, zone_table(meta$zone, min(seconds), max(seconds)))
+    }
+    table[[part]] <- part_labels(part, part_codes(part, seconds))
+  }
+  table
 }
 
 # Rows with forecast, observed value and scale.
@@ -80,6 +179,10 @@ scored_rows <- function(b, observed, call = rlang::caller_env()) {
 
 score_forecast <- function(f, observed, call) {
   meta <- timeline_meta(f$history)
+  # What was measured goes through the steps of the routine that change the grid.
+  if (is_routine(f$routine) && !identical(timeline_meta(observed)$cadence, meta$cadence)) {
+    observed <- quietly(replay(grid_steps(f$routine), observed))
+  }
   check_columns(f$measures, names(timeline_meta(observed)$kinds), call)
   rows <- rows_of(f$history)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
@@ -99,47 +202,33 @@ score_forecast <- function(f, observed, call) {
   out
 }
 
+# Codes of the groups, in the order in which they come.
 group_rows <- function(table, by) {
-  key <- do.call(paste, c(unname(lapply(table[by], as.character)), list(""), sep = "\r"))
-  first <- which(!duplicated(key))
-  list(index = match(key, key[first]), first = first)
-}
-
-metric_columns <- function(metrics, sums, table, group, levels) {
-  n <- sums[, 1]
-  groups <- length(group$first)
-  pieces <- lapply(metrics, function(metric) {
-    switch(metric,
-      mae = list(mae = sums[, 2] / n),
-      rmse = list(rmse = sqrt(sums[, 3] / n)),
-      bias = list(bias = sums[, 4] / n),
-      mape = c(
-        list(mape = sums[, 5] / ifelse(sums[, 6] > 0, sums[, 6], NA)),
-        if (any(sums[, 6] < n)) list(mape_undefined = n - sums[, 6])
-      ),
-      mase = list(mase = sums[, 7] / ifelse(sums[, 8] > 0, sums[, 8], NA)),
-      coverage = rlang::set_names(
-        lapply(levels, function(level) covered_share(table, group, groups, level)),
-        paste0("coverage_", levels)
-      )
-    )
-  })
-  as.data.frame(lapply(do.call(c, pieces), function(v) ifelse(n > 0, v, NA_real_)))
-}
-
-covered_share <- function(table, group, groups, level) {
-  sums <- cpp_cover_sums(
-    group$index - 1L, groups, table$observed,
-    table[[paste0("lower_", level)]], table[[paste0("upper_", level)]]
-  )
-  ifelse(sums$count > 0, sums$inside / sums$count, NA_real_)
+  code <- rep(1, nrow(table))
+  for (name in by) {
+    v <- table[[name]]
+    values <- unique(v)
+    code <- (code - 1) * length(values) + match(v, values)
+  }
+  values <- unique(code)
+  index <- match(code, values)
+  list(index = index, first = match(seq_along(values), index))
 }
 
 order_scores <- function(out, metrics, by) {
   main <- if ("mase" %in% metrics) "mase" else setdiff(names(out), c(by, "n"))[1]
   rest <- setdiff(by, "method")
   keys <- unname(lapply(out[rest], identity))
-  do.call(order, c(keys, list(abs(out[[main]])), if ("method" %in% by) list(out$method)))
+  goodness <- distance_from_best(out[[main]], main)
+  do.call(order, c(keys, list(goodness), if ("method" %in% by) list(out$method)))
+}
+
+# How far values of a metric are from its best one.
+distance_from_best <- function(v, name) {
+  if (startsWith(name, "coverage_")) {
+    return(abs(100 * v - as.numeric(sub("coverage_", "", name))))
+  }
+  if (name %in% metrics_upwards) -v else abs(v)
 }
 
 #' @export
@@ -147,20 +236,33 @@ format.kairon_scores <- function(x, ...) {
   units <- attr(x, "units")
   measures <- attr(x, "measures")
   shown <- as.list(x)
-  for (name in grep("^(coverage|mape$)", names(shown), value = TRUE)) {
-    shown[[name]] <- vapply(shown[[name]], show_percent, "")
-    names(shown)[names(shown) == name] <- sub("coverage_([0-9.]+)", "in \\1 %", name)
+  right <- character()
+  kind <- sub("_[0-9.]+$", "", names(shown))
+  for (i in which(kind == "coverage" | kind %in% metrics_as_share)) {
+    shown[[i]] <- vapply(shown[[i]], show_percent, "")
   }
+  names(shown) <- sub("coverage_([0-9.]+)", "in \\1 %", names(shown))
   for (name in names(shown)) {
-    if (inherits(shown[[name]], c("Date", "POSIXct"))) shown[[name]] <- format(shown[[name]])
+    if (inherits(shown[[name]], c("Date", "POSIXct", "factor"))) shown[[name]] <- format(shown[[name]])
   }
   unit <- if (length(measures) == 1) units[[measures]] else ""
+  by <- attr(x, "by")
+  # Many metrics of a few rows read better downwards.
+  if (length(shown) > 14 && nrow(x) <= 6) {
+    cells <- lapply(shown[setdiff(names(shown), by)], function(v) if (is.numeric(v)) show_number(v, 4) else v)
+    heads <- do.call(paste, c(unname(shown[by]), sep = ", "))
+    turned <- lapply(seq_along(heads), function(i) vapply(cells, `[`, "", i))
+    shown <- c(list(score = names(cells)), rlang::set_names(turned, heads))
+    right <- heads
+  }
+  own <- unique(kind[kind %in% metrics_in_unit])
   c(
     paste0(
       "Scores on measured values", if (length(measures) == 1) paste(" of", measures),
-      if (nzchar(unit)) paste0(" (mae, bias, rmse in ", unit, ")"), ":"
+      if (nzchar(unit) && length(own)) paste0(" (", if (length(own) > 4) "errors and widths" else
+        paste(own, collapse = ", "), " in ", unit, ")"), ":"
     ),
-    text_table(shown)
+    text_table(shown, right = right)
   )
 }
 

@@ -12,7 +12,8 @@
 #' The best method has the smallest mean absolute scaled error. The naive habit
 #' is the seasonal naive method where it was run, else the naive one. A bias is
 #' told when it is over a third of the mean absolute error. Intervals "held"
-#' when their coverage is within five points of their level.
+#' when their coverage is within five points of their level. The number of cutoffs that would be needed is
+#' that at which the mean difference to the habit is two standard errors.
 #' @examples
 #' verdict(backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3))
 #' @export
@@ -41,8 +42,8 @@ measure_verdict <- function(measure, own, rows, unit, series, b) {
     habit_sentence(own, best, b),
     bias_sentence(best, unit),
     interval_sentence(best, b$levels),
-    where_sentence(rows, series, best, unit),
-    enough_sentence(rows, b)
+    where_sentence(rows, series, best, unit, b),
+    enough_sentence(rows, b, measure, own, best)
   )
 }
 
@@ -99,7 +100,7 @@ interval_sentence <- function(best, levels) {
 }
 
 # The series, or the steps ahead, where the error is largest.
-where_sentence <- function(rows, series, best, unit) {
+where_sentence <- function(rows, series, best, unit, b) {
   error <- abs(rows$value - rows$observed)
   scaled <- error / rows$scale
   out <- NULL
@@ -114,6 +115,7 @@ where_sentence <- function(rows, series, best, unit) {
       )
     }
   }
+  if (is.null(out)) out <- calendar_sentence(rows, scaled, b)
   if (is.null(out)) {
     half <- rows$ahead > max(rows$ahead) / 2
     near <- mean(error[!half])
@@ -128,13 +130,51 @@ where_sentence <- function(rows, series, best, unit) {
   out
 }
 
-enough_sentence <- function(rows, b) {
+# The month or weekday whose error stands out, where three or more were seen five times each.
+calendar_sentence <- function(rows, scaled, b) {
+  meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
+  if (meta$type == "step") {
+    return(NULL)
+  }
+  for (part in c("month of year", "day of week")) {
+    code <- scoring_parts(rows, part, meta)[[part]]
+    count <- table(code)
+    each <- tapply(scaled, code, mean, na.rm = TRUE)[names(count)[count >= 5]]
+    each <- each[is.finite(each)]
+    if (length(each) >= 3 && max(each) > 1.5 * stats::median(each)) {
+      return(paste0("It fails most in ", if (part == "day of week") "steps on a ", names(which.max(each)),
+                    " (scaled error ", show_number(max(each), 2), ", usually ",
+                    show_number(stats::median(each), 2), ")."))
+    }
+  }
+  NULL
+}
+
+# How many cutoffs like these would tell the best method from the habit.
+cutoffs_needed <- function(b, measure, best, habit) {
+  losses <- loss_table(b, measure, "mae")
+  mean_loss <- tapply(losses$loss, list(losses$cutoff, losses$method), mean)
+  d <- mean_loss[, habit] - mean_loss[, best]
+  d <- d[is.finite(d)]
+  if (length(d) < 2 || stats::sd(d) == 0) {
+    return(NA)
+  }
+  ceiling((2 * stats::sd(d) / mean(d))^2)
+}
+
+enough_sentence <- function(rows, b, measure, own, best) {
   if (!inherits(b, "kairon_backtest")) {
     return("This is a single cutoff; a backtest over several would say more.")
   }
   n <- length(unique(to_seconds(rows$cutoff)))
   if (n >= 3) {
-    return(NULL)
+    habit <- intersect(c("seasonal naive", "naive"), own$method)[1]
+    needed <- if (is.na(habit) || habit == best$method) NA else cutoffs_needed(b, measure, best$method, habit)
+    if (is.na(needed) || needed <= n) {
+      return(NULL)
+    }
+    return(paste0("To tell it from the ", habit, " habit for sure, ",
+                  if (needed > 200) "over 200" else paste("about", needed), " such cutoffs would be needed, not ", n, "."))
   }
   paste0(
     "This rests on ", plural(n, "cutoff"), "; with more history or a shorter horizon it would ",

@@ -1,8 +1,22 @@
 #' @rdname figures
+#' @param show For a backtest: the `"forecasts"` of all cutoffs, error by step `"ahead"`, `"coverage"` of the
+#'   intervals, or error by part of the `"calendar"`.
+#' @param part The part of the calendar: `"day of week"`, `"month of year"`, ...
 #' @export
-autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL, ...) {
+autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL,
+                                     show = c("forecasts", "ahead", "coverage", "calendar"), part = NULL, ...) {
   b <- object
   measure <- one_measure(rlang::enquo(measures), b$measures)
+  show <- rlang::arg_match(show)
+  if (show == "ahead") {
+    return(error_by_step(b, measure))
+  }
+  if (show == "coverage") {
+    return(coverage_figure(b, measure))
+  }
+  if (show == "calendar") {
+    return(calendar_errors(b, measure, part))
+  }
   shown <- chosen_series(b$observed, series, most = 4)
   data <- b$table[b$table$measure == measure, ]
   data$series <- factor(

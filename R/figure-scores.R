@@ -39,19 +39,18 @@ plot.kairon_scores <- function(x, ...) draw_plot(x, ...)
 # One row a cell: its text, and how it stands in its column (1 best, 0 worst).
 score_cells <- function(x) {
   by <- attr(x, "by")
-  metrics <- setdiff(names(x), c(by, "n", "mape_undefined"))
+  metrics <- setdiff(names(x), c(by, "n", grep("_undefined$", names(x), value = TRUE)))
   rows <- do.call(paste, c(unname(lapply(x[by], as.character)), sep = ", "))
   out <- lapply(metrics, function(m) {
     v <- x[[m]]
-    level <- suppressWarnings(as.numeric(sub("^coverage_", "", m)))
     covers <- startsWith(m, "coverage_")
-    distance <- if (covers) abs(100 * v - level) else abs(v)
+    distance <- distance_from_best(v, m)
     span <- diff(range(distance, na.rm = TRUE))
     standing <- if (is.finite(span) && span > 0) 1 - (distance - min(distance, na.rm = TRUE)) / span else 1
-    shares <- covers || m == "mape"
+    shares <- covers || m %in% metrics_as_share
     data.frame(
       row = factor(rows, levels = unique(rows)),
-      metric = if (covers) paste0("in ", level, " %") else m,
+      metric = if (covers) sub("coverage_([0-9.]+)", "in \\1 %", m) else gsub("_", " ", m),
       label = if (shares) vapply(v, show_percent, "") else show_number(v),
       standing = ifelse(is.na(v), NA, standing)
     )

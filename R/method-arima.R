@@ -425,3 +425,13 @@ root_table <- function(part, coefficients) {
                            ifelse(modulus < 0.3, "gone after a step or two", "fades")))
   data.frame(part = part, modulus = modulus, period = period, reading = reading)[order(-modulus), ]
 }
+
+#' @export
+method_fixed.kairon_by_arima <- function(method) {
+  c(if (!is.null(method$order)) "order", if (!is.null(method$season_order)) "order of the season")
+}
+
+#' @export
+method_dynamics.kairon_by_arima <- function(method, model) {
+  vapply(model$fits, function(f) if (f$fitted) sum(f$order[c(1, 3, 4, 6)]) else 0, 1)
+}

@@ -294,3 +294,8 @@ method_coefficients.kairon_by_blend <- function(method, model) {
   data.frame(series = rep(seq_len(ncol(model$weights)), each = nrow(model$weights)),
              term = paste("weight of", names(model$methods)), estimate = as.vector(model$weights))
 }
+
+#' @export
+method_fixed.kairon_by_blend <- function(method) {
+  c(if (is.numeric(method$weights)) "weights", unlist(lapply(method$methods, method_fixed), use.names = FALSE))
+}

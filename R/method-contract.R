@@ -39,6 +39,9 @@
 #' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's generator.
 #' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its
 #'   attribute `combine` says `"multiply"`).
+#' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last values, last
+#'   shocks), for the degrees of freedom of tests; 0 where missing.
+#' * `method_fixed()`: words for orders and parameters that were given by hand.
 #' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
 #'   new fit.
 #' @name method-contract
@@ -122,6 +125,20 @@ method_advance.kairon_method <- function(method, model, batch) {
   abort_lacking(method, "a state that could be moved on")
 }
 
+#' @rdname method-contract
+#' @export
+method_fixed <- function(method) UseMethod("method_fixed")
+
+#' @export
+method_fixed.kairon_method <- function(method) NULL
+
+#' @rdname method-contract
+#' @export
+method_dynamics <- function(method, model) UseMethod("method_dynamics")
+
+#' @export
+method_dynamics.kairon_method <- function(method, model) 0
+
 abort_lacking <- function(method, what) {
   abort_input(c(
     "{.code {format(method)}} has no {what}.",
@@ -143,6 +160,14 @@ print.kairon_method <- function(x, ...) {
 # Methods in a named list; names are what tables and figures call them.
 as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
   if (is_method(methods)) methods <- list(methods)
+  fitted <- inherits(methods, "kairon_fit") || (is.list(methods) && any(vapply(methods, inherits, TRUE, "kairon_fit")))
+  if (fitted) {
+    abort_input(c(
+      "A fit is no method: it has seen its data already.",
+      i = "Give the method, such as {.code by_smoothing()}; it is fitted anew to what each forecast may see.",
+      i = "{.fn predict} makes a forecast from a fit."
+    ), call = call)
+  }
   if (!is.list(methods) || length(methods) == 0) {
     abort_method(methods, arg, call)
   }

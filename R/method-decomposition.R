@@ -172,3 +172,6 @@ method_parts.kairon_by_decomposition <- function(method, model, horizon) {
   structure(list(trend = point, season = seasons_ahead(model, horizon)$season),
             combine = if (model$multiply) "multiply" else "add")
 }
+
+#' @export
+method_fixed.kairon_by_decomposition <- function(method) method_fixed(method$then)

@@ -72,6 +72,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   plan$calibrate <- calibrate
   plan$future <- drivers
   methods <- given %||% as_methods(by_auto())
+  say_untested(methods, plan$steps)
   live <- complete_grid(x, common_end = TRUE)
   if (ended == "leave") live <- drop_ended(live, plan, chosen)
   results <- list()
@@ -198,6 +199,16 @@ check_levels <- function(levels, call = rlang::caller_env()) {
     ), call = call)
   }
   sort(unique(levels))
+}
+
+# A method chosen by a backtest was tested over its horizon.
+say_untested <- function(methods, steps) {
+  for (name in names(methods)) {
+    tested <- methods[[name]]$tested
+    if (is.null(tested) || tested$steps == steps) next
+    tell(c("!" = "{name} was tested {tested$steps} step{?s} ahead, and is used for {steps}: its scores need not \
+                  hold there."))
+  }
 }
 
 # The steps to come: their number, and their stamps.

@@ -545,3 +545,11 @@ method_advance.kairon_by_regression <- function(method, model, batch) {
   model$batch <- batch
   model
 }
+
+#' @export
+method_fixed.kairon_by_regression <- function(method) {
+  c(if (!is.null(method$bends)) "bends", if (length(method$steps)) "steps")
+}
+
+#' @export
+method_dynamics.kairon_by_regression <- function(method, model) as.numeric(method$errors == "autocorrelated")

@@ -433,3 +433,14 @@ method_advance.kairon_by_smoothing <- function(method, model, batch) {
   model$batch <- batch
   model
 }
+
+#' @export
+method_fixed.kairon_by_smoothing <- function(method) {
+  c(if (length(method$shares)) "shares", if (length(method$initial)) "first states")
+}
+
+#' @export
+method_dynamics.kairon_by_smoothing <- function(method, model) {
+  given <- length(method$shares)
+  pmax(0, 1 + (model$form[2, ] > 0) + (model$form[2, ] == 2) + (model$form[3, ] > 0) - given)
+}

@@ -134,3 +134,9 @@ method_parts.kairon_by_theta <- function(method, model, horizon) {
   }
   structure(list(trend = trend, season = all - trend), combine = "add")
 }
+
+#' @export
+method_fixed.kairon_by_theta <- function(method) if (!is.null(method$theta)) "theta"
+
+#' @export
+method_dynamics.kairon_by_theta <- function(method, model) 1

@@ -7,6 +7,7 @@
 #' take a routine and run it anew on what each forecast may see.
 #'
 #' @returns A `kairon_routine`, which prints as a numbered list.
+#' @seealso [routine_verbs()] for what can be recorded, [write_routine()] to save it.
 #' @examples
 #' cleaning <- routine() |> resample("1 day") |> impute("linear", longest = "3 days")
 #' cleaning
@@ -59,13 +60,21 @@ step_line <- function(step) {
   if (length(args) == 0) {
     return(step$verb)
   }
-  shown <- vapply(args, function(a) {
-    if (rlang::is_quosure(a)) a <- rlang::quo_get_expr(a)
-    if (is.object(a)) format(a)[1] else paste(deparse(a), collapse = " ")
-  }, "")
+  shown <- vapply(args, argument_words, "")
   labels <- names(args) %||% rep("", length(args))
   named <- ifelse(labels == "", shown, paste(labels, "=", shown))
   paste0(step$verb, " (", paste(named, collapse = ", "), ")")
+}
+
+argument_words <- function(a) {
+  if (rlang::is_quosure(a)) a <- rlang::quo_get_expr(a)
+  if (is.object(a)) {
+    return(format(a)[1])
+  }
+  if (is.list(a)) {
+    return(paste(vapply(a, argument_words, ""), collapse = ", "))
+  }
+  if (is.function(a)) "a function" else paste(deparse(a), collapse = " ")
 }
 
 #' @export
@@ -73,3 +82,11 @@ print.kairon_routine <- function(x, ...) {
   cat(format(x), sep = "\n")
   invisible(x)
 }
+
+# In the order in which the table of verbs shows them; the first three and rates change the grid or its meaning.
+routine_verb_names <- c(
+  "resample", "align", "pool_series", "change", "rebase", "stabilise", "remove_seasons", "as_rate", "as_amount",
+  "impute", "repair", "roll", "remove_shifts", "vet"
+)
+
+regridding_verbs <- c("resample", "align", "pool_series", "as_rate", "as_amount")

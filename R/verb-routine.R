@@ -28,6 +28,25 @@ replay <- function(routine, x) {
   x
 }
 
+#' Which verbs a routine can record, and which a forecast takes back
+#'
+#' @returns A data frame: `verb`, `changes` ("grid", "scale", "values" or "findings"), `taken_back` ("yes": a
+#'   forecast comes back on the scale before; "no": it stays on the new scale, which its unit names; "not
+#'   needed": the scale stays), and `learns`, what is learnt anew at each cutoff.
+#' @examples
+#' routine_verbs()
+#' @export
+routine_verbs <- function() {
+  data.frame(
+    verb = routine_verb_names,
+    changes = c("grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale", "scale", "values", "values",
+                "values", "values", "findings"),
+    taken_back = c(rep("not needed", 3), rep("yes", 4), rep("no", 2), rep("not needed", 5)),
+    learns = c("", "", "", "", "normals", "the power", "the seasons", "", "", "seasonal profiles",
+               "seasonal profiles", "", "the levels", "bounds and usual spread")
+  )
+}
+
 verb_named <- function(name) {
   switch(name,
     resample = resample, impute = impute, roll = roll, align = align, pool_series = pool_series,

@@ -616,9 +616,22 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_naive_rms
+Rcpp::NumericVector cpp_naive_rms(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m);
+RcppExport SEXP _kairon_cpp_naive_rms(SEXP valuesSEXP, SEXP breaksSEXP, SEXP mSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type m(mSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_naive_rms(values, breaks, m));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_score_sums
-Rcpp::NumericMatrix cpp_score_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed, Rcpp::NumericVector forecast, Rcpp::NumericVector scale);
-RcppExport SEXP _kairon_cpp_score_sums(SEXP groupSEXP, SEXP groupsSEXP, SEXP observedSEXP, SEXP forecastSEXP, SEXP scaleSEXP) {
+Rcpp::NumericMatrix cpp_score_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed, Rcpp::NumericVector forecast, Rcpp::NumericVector scale, Rcpp::NumericVector rms, Rcpp::NumericVector last);
+RcppExport SEXP _kairon_cpp_score_sums(SEXP groupSEXP, SEXP groupsSEXP, SEXP observedSEXP, SEXP forecastSEXP, SEXP scaleSEXP, SEXP rmsSEXP, SEXP lastSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -627,13 +640,15 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type observed(observedSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type forecast(forecastSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scale(scaleSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_score_sums(group, groups, observed, forecast, scale));
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type rms(rmsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type last(lastSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_score_sums(group, groups, observed, forecast, scale, rms, last));
     return rcpp_result_gen;
 END_RCPP
 }
 // cpp_cover_sums
-Rcpp::List cpp_cover_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed, Rcpp::NumericVector lower, Rcpp::NumericVector upper);
-RcppExport SEXP _kairon_cpp_cover_sums(SEXP groupSEXP, SEXP groupsSEXP, SEXP observedSEXP, SEXP lowerSEXP, SEXP upperSEXP) {
+Rcpp::List cpp_cover_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed, Rcpp::NumericVector lower, Rcpp::NumericVector upper, double alpha);
+RcppExport SEXP _kairon_cpp_cover_sums(SEXP groupSEXP, SEXP groupsSEXP, SEXP observedSEXP, SEXP lowerSEXP, SEXP upperSEXP, SEXP alphaSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -642,7 +657,23 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type observed(observedSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type lower(lowerSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type upper(upperSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_cover_sums(group, groups, observed, lower, upper));
+    Rcpp::traits::input_parameter< double >::type alpha(alphaSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_cover_sums(group, groups, observed, lower, upper, alpha));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_pinball_sums
+Rcpp::List cpp_pinball_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed, Rcpp::NumericVector quantile, double tau);
+RcppExport SEXP _kairon_cpp_pinball_sums(SEXP groupSEXP, SEXP groupsSEXP, SEXP observedSEXP, SEXP quantileSEXP, SEXP tauSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< int >::type groups(groupsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type observed(observedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type quantile(quantileSEXP);
+    Rcpp::traits::input_parameter< double >::type tau(tauSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_pinball_sums(group, groups, observed, quantile, tau));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1156,8 +1187,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},
     {"_kairon_cpp_naive_scale", (DL_FUNC) &_kairon_cpp_naive_scale, 3},
-    {"_kairon_cpp_score_sums", (DL_FUNC) &_kairon_cpp_score_sums, 5},
-    {"_kairon_cpp_cover_sums", (DL_FUNC) &_kairon_cpp_cover_sums, 5},
+    {"_kairon_cpp_naive_rms", (DL_FUNC) &_kairon_cpp_naive_rms, 3},
+    {"_kairon_cpp_score_sums", (DL_FUNC) &_kairon_cpp_score_sums, 7},
+    {"_kairon_cpp_cover_sums", (DL_FUNC) &_kairon_cpp_cover_sums, 6},
+    {"_kairon_cpp_pinball_sums", (DL_FUNC) &_kairon_cpp_pinball_sums, 5},
     {"_kairon_cpp_loess_seasons", (DL_FUNC) &_kairon_cpp_loess_seasons, 9},
     {"_kairon_cpp_loess_smooth", (DL_FUNC) &_kairon_cpp_loess_smooth, 4},
     {"_kairon_cpp_henderson", (DL_FUNC) &_kairon_cpp_henderson, 7},

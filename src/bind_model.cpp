@@ -57,24 +57,47 @@ Rcpp::NumericVector cpp_naive_scale(Rcpp::NumericVector values, Rcpp::IntegerVec
   return out;
 }
 
+// Root of the mean squared difference of values `m` steps apart.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_naive_rms(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m) {
+  const core::Doubles all = bind::doubles(values);
+  Rcpp::NumericVector out(breaks.size() - 1);
+  for (R_xlen_t s = 0; s + 1 < breaks.size(); ++s) {
+    out[s] = core::naive_rms(
+        all.part(static_cast<std::size_t>(breaks[s]), static_cast<std::size_t>(breaks[s + 1])), m);
+  }
+  return out;
+}
+
 // `group` counts from 0.
 // [[Rcpp::export]]
 Rcpp::NumericMatrix cpp_score_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed,
-                                   Rcpp::NumericVector forecast, Rcpp::NumericVector scale) {
+                                   Rcpp::NumericVector forecast, Rcpp::NumericVector scale, Rcpp::NumericVector rms,
+                                   Rcpp::NumericVector last) {
   Rcpp::NumericMatrix out(groups, core::score_columns);
-  core::score_sums(bind::ints(group), groups, bind::doubles(observed), bind::doubles(forecast),
-                   bind::doubles(scale), out.begin());
+  core::score_sums(bind::ints(group), groups, bind::doubles(observed), bind::doubles(forecast), bind::doubles(scale),
+                   bind::doubles(rms), bind::doubles(last), out.begin());
   return out;
 }
 
 // [[Rcpp::export]]
 Rcpp::List cpp_cover_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed,
-                          Rcpp::NumericVector lower, Rcpp::NumericVector upper) {
+                          Rcpp::NumericVector lower, Rcpp::NumericVector upper, double alpha) {
   using Rcpp::_;
-  Rcpp::NumericVector inside(groups), count(groups);
+  Rcpp::NumericVector inside(groups), count(groups), width(groups), penalised(groups);
   core::cover_sums(bind::ints(group), groups, bind::doubles(observed), bind::doubles(lower), bind::doubles(upper),
-                   inside.begin(), count.begin());
-  return Rcpp::List::create(_["inside"] = inside, _["count"] = count);
+                   alpha, inside.begin(), count.begin(), width.begin(), penalised.begin());
+  return Rcpp::List::create(_["inside"] = inside, _["count"] = count, _["width"] = width, _["penalised"] = penalised);
+}
+
+// [[Rcpp::export]]
+Rcpp::List cpp_pinball_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed,
+                            Rcpp::NumericVector quantile, double tau) {
+  using Rcpp::_;
+  Rcpp::NumericVector loss(groups), count(groups);
+  core::pinball_sums(bind::ints(group), groups, bind::doubles(observed), bind::doubles(quantile), tau, loss.begin(),
+                     count.begin());
+  return Rcpp::List::create(_["loss"] = loss, _["count"] = count);
 }
 
 // Trend, seasons (a matrix, a column each) and weights of each series.

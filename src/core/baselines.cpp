@@ -108,4 +108,13 @@ double naive_scale(Doubles values, int m) {
   return n > 0 ? total / n : kMissing;
 }
 
+double naive_rms(Doubles values, int m) {
+  double total = 0, n = 0;
+  for (std::size_t i = static_cast<std::size_t>(m); i < values.size(); ++i) {
+    const double d = values[i] - values[i - static_cast<std::size_t>(m)];
+    if (std::isfinite(d)) { total += d * d; n += 1; }
+  }
+  return n > 0 ? std::sqrt(total / n) : kMissing;
+}
+
 }  // namespace core

@@ -25,4 +25,7 @@ BaselineState baseline_forecast(Doubles values, Baseline method, int m, int hori
 // Mean absolute difference of values m steps apart, the scale of scaled errors.
 double naive_scale(Doubles values, int m);
 
+// The same of squares, as a root.
+double naive_rms(Doubles values, int m);
+
 }  // namespace core

@@ -1,0 +1,172 @@
+# All cutoffs of a backtest: one after the other or on workers, kept in a folder where one is given. Each has
+# a seed of its own, so that it does not matter who runs it, or when.
+
+run_cutoffs <- function(job, cache = NULL) {
+  n <- length(job$plan$cutoffs)
+  store <- if (!is.null(cache)) open_store(cache, job)
+  seeds <- store$seeds %||% sample.int(.Machine$integer.max, n)
+  if (!is.null(store)) store$keep_seeds(seeds)
+  results <- vector("list", n)
+  for (i in seq_len(n)) if (!is.null(store)) results[i] <- list(store$read(i))
+  cached <- sum(!vapply(results, is.null, TRUE))
+  todo <- which(vapply(results, is.null, TRUE))
+  done <- function(i, result) {
+    results[[i]] <<- result
+    if (!is.null(store)) store$write(i, result)
+  }
+  state <- new.env(parent = emptyenv())
+  state$again <- 0
+  stopped <- tryCatch(
+    {
+      workers <- if (length(todo) > 1) worker_count() else 1
+      if (workers > 1) run_on_workers(job, todo, seeds, done, state) else run_in_turn(job, todo, seeds, done)
+      FALSE
+    },
+    interrupt = function(stop) TRUE
+  )
+  if (stopped && all(vapply(results, is.null, TRUE))) rlang::interrupt()
+  list(results = results, cached = cached, stopped = stopped, again = state$again)
+}
+
+run_in_turn <- function(job, todo, seeds, done) {
+  bar <- cli::cli_progress_bar("Backtest", total = length(todo) * length(job$methods) * length(job$measures))
+  job$tick <- function() cli::cli_progress_update(id = bar)
+  for (i in todo) done(i, with_seed(seeds[i], quietly(run_cutoff(job, i))))
+  cli::cli_progress_done(id = bar)
+}
+
+worker_count <- function() if (rlang::is_installed("future")) future::nbrOfWorkers() else 1
+
+# Cutoffs over the workers of the plan that the user has set with the package future. One whose worker dies
+# is run again here.
+run_on_workers <- function(job, todo, seeds, done, state) {
+  job$tick <- function() NULL
+  threads <- getOption("kairon.threads", 2)
+  start <- function(i) {
+    future::future(run_on_worker(job, i, seed, threads), packages = "kairon", seed = TRUE,
+                   globals = list(run_on_worker = run_on_worker, job = job, i = i, seed = seeds[i],
+                                  threads = threads))
+  }
+  bar <- cli::cli_progress_bar("Backtest", total = length(todo))
+  running <- list()
+  collect <- function(wait) {
+    for (name in names(running)) {
+      if (!wait && !future::resolved(running[[name]])) next
+      i <- as.integer(name)
+      result <- tryCatch(future::value(running[[name]]), FutureError = function(e) NULL)
+      if (is.null(result)) {
+        state$again <- state$again + 1
+        result <- with_seed(seeds[i], quietly(run_cutoff(job, i)))
+      }
+      running[[name]] <<- NULL
+      done(i, result)
+      cli::cli_progress_update(id = bar)
+    }
+  }
+  for (i in todo) {
+    running[[as.character(i)]] <- tryCatch(start(i), FutureError = function(e) NULL)
+    if (is.null(running[[as.character(i)]])) {
+      state$again <- state$again + 1
+      done(i, with_seed(seeds[i], quietly(run_cutoff(job, i))))
+    }
+    collect(wait = FALSE)
+  }
+  collect(wait = TRUE)
+  cli::cli_progress_done(id = bar)
+}
+
+run_on_worker <- function(job, i, seed, threads) {
+  options(kairon.threads = threads)
+  with_seed(seed, quietly(run_cutoff(job, i)))
+}
+
+# The generator's own state comes back afterwards.
+with_seed <- function(seed, expr) {
+  kinds <- RNGkind()
+  before <- get0(".Random.seed", globalenv(), inherits = FALSE)
+  on.exit({
+    RNGkind(kinds[1], kinds[2], kinds[3])
+    if (!is.null(before)) assign(".Random.seed", before, globalenv())
+  })
+  set.seed(seed, "Mersenne-Twister", "Inversion", "Rejection")
+  expr
+}
+
+# The folder of finished parts ----
+
+# A folder belongs to one backtest: data, methods, cutoffs and settings are told by a key.
+open_store <- function(folder, job, call = rlang::caller_env(2)) {
+  if (!is.character(folder) || length(folder) != 1 || is.na(folder)) {
+    abort_input("{.arg cache} must be the name of a folder.", call = call)
+  }
+  dir.create(folder, showWarnings = FALSE, recursive = TRUE)
+  if (!dir.exists(folder) || file.access(folder, 2) != 0) {
+    abort_file("The folder {.file {folder}} cannot be written to.", call = call)
+  }
+  path <- file.path(folder, "backtest.json")
+  own <- store_keys(job)
+  kept <- if (file.exists(path)) tryCatch(jsonlite::fromJSON(path), error = function(e) NULL)
+  if (file.exists(path)) {
+    differs <- if (is.null(kept$keys)) "its list cannot be read" else names(own)[unlist(own) != unlist(kept$keys[names(own)])]
+    if (length(differs)) {
+      abort_state(c(
+        "The folder {.file {folder}} keeps another backtest.",
+        x = "Not the same: {word_list(differs)}.",
+        i = "Give another folder as {.arg cache}, or delete this one."
+      ), call = call)
+    }
+  } else if (length(list.files(folder))) {
+    abort_state(c(
+      "The folder {.file {folder}} holds other files, and no backtest.",
+      i = "Give an empty or a new folder as {.arg cache}."
+    ), call = call)
+  }
+  part <- function(i) file.path(folder, sprintf("cutoff-%04d.rds", i))
+  list(
+    seeds = kept$seeds,
+    keep_seeds = function(seeds) {
+      if (is.null(kept)) {
+        put_file(path, function(to) {
+          writeLines(jsonlite::toJSON(list(keys = own, seeds = seeds), auto_unbox = TRUE, digits = NA), to)
+        })
+      }
+    },
+    # A part that was cut short is made again.
+    read = function(i) if (file.exists(part(i))) tryCatch(readRDS(part(i)), error = function(e) NULL),
+    write = function(i, result) put_file(part(i), function(to) saveRDS(result, to))
+  )
+}
+
+# Whole or not at all.
+put_file <- function(path, write) {
+  to <- paste0(path, ".part")
+  on.exit(unlink(to))
+  write(to)
+  if (!file.rename(to, path)) abort_file("{.file {path}} cannot be written.")
+}
+
+store_keys <- function(job) {
+  lapply(list(
+    data = as.list(job$x), methods = job$methods, cutoffs = job$plan, routine = job$groups, window = job$window,
+    measures = job$measures, intervals = job$levels, drivers = job$future
+  ), function(part) rlang::hash(plain_form(part)))
+}
+
+# What makes two settings the same: functions by their text, and no environments.
+plain_form <- function(x) {
+  if (is.function(x)) {
+    return(paste(deparse(x), collapse = "\n"))
+  }
+  if (is.environment(x)) {
+    return("environment")
+  }
+  if (is.language(x)) {
+    return(paste(deparse(x), collapse = "\n"))
+  }
+  if (is.list(x)) {
+    class <- class(x)
+    return(list(class, names(x), lapply(unclass(x), plain_form)))
+  }
+  attributes(x)[c("srcref", "index")] <- NULL
+  x
+}
