@@ -296,11 +296,12 @@ flagged_line <- function(b) {
 print.kairon_backtest <- function(x, ...) {
   cat(wrap_lines(format(x)), "", sep = "\n")
   print(scores(x))
-  if (!is.null(x$reserve)) {
-    ends <- show_stamp(to_seconds(range(x$reserve$table[[x$meta$time]])), x$meta$type, x$meta$zone)
-    cat("", paste0("Chosen on these cutoffs: ", x$winner, ". Scored once on the reserve, ", ends[1], " to ",
-                   ends[2], ":"), sep = "\n")
-    cat(format(scores(x$reserve))[-1], sep = "\n")
-  }
+  if (!is.null(x$reserve)) cat("", reserve_lines(x), sep = "\n")
   invisible(x)
+}
+
+reserve_lines <- function(b) {
+  ends <- show_stamp(to_seconds(range(b$reserve$table[[b$meta$time]])), b$meta$type, b$meta$zone)
+  c(paste0("Chosen on these cutoffs: ", b$winner, ". Scored once on the reserve, ", ends[1], " to ", ends[2], ":"),
+    format(scores(b$reserve))[-1])
 }

@@ -157,6 +157,11 @@ held_data <- function(b, i) {
   for (name in names(b$methods)) {
     own <- unclass(b$methods[[name]])
     look(own[setdiff(names(own), "events")], paste("the method", name))
+    for (step in c("method_fit", "method_predict")) {
+      made <- utils::getS3method(step, paste0("kairon_by_", own$name), optional = TRUE, envir = asNamespace("kairon"))
+      home <- if (is.function(made)) environment(made)
+      if (!is.null(home) && !identical(home, asNamespace("kairon"))) look(made, paste("the method", name))
+    }
   }
   for (group in b$job$groups) {
     steps <- group$routine$steps

@@ -115,11 +115,11 @@ pair_p <- function(pairs, a, b) {
   if (any(here)) pairs$p_value[here] else NA_real_
 }
 
-# Runs of steps ahead with the same best method, each step smoothed with its neighbours.
+# Runs of steps ahead with the same best method, each step with its neighbours, since single steps swing by chance.
 best_by_step <- function(losses, names) {
   mean_loss <- tapply(losses$loss, list(losses$ahead, factor(losses$method, names)), mean)
   steps <- as.numeric(rownames(mean_loss))
-  reach <- length(steps) %/% 10
+  reach <- length(steps) %/% 5
   smooth <- vapply(seq_along(names), function(m) {
     vapply(seq_along(steps), function(i) {
       mean(mean_loss[max(1, i - reach):min(length(steps), i + reach), m], na.rm = TRUE)

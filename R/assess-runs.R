@@ -51,7 +51,8 @@ run_on_workers <- function(job, todo, seeds, done, state) {
   running <- list()
   collect <- function(wait) {
     for (name in names(running)) {
-      if (!wait && !future::resolved(running[[name]])) next
+      ready <- wait || tryCatch(future::resolved(running[[name]]), FutureError = function(e) TRUE)
+      if (!ready) next
       i <- as.integer(name)
       result <- tryCatch(future::value(running[[name]]), FutureError = function(e) NULL)
       if (is.null(result)) {
@@ -147,7 +148,7 @@ put_file <- function(path, write) {
 
 store_keys <- function(job) {
   lapply(list(
-    data = as.list(job$x), methods = job$methods, cutoffs = job$plan, routine = job$groups, window = job$window,
+    data = as.list(job$x), methods = job$methods, cutoffs = job$plan, routine = lapply(job$groups, `[[`, "routine"), window = job$window,
     measures = job$measures, intervals = job$levels, drivers = job$future
   ), function(part) rlang::hash(plain_form(part)))
 }

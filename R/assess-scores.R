@@ -138,7 +138,7 @@ path_crps <- function(table, group, b) {
 # Columns for what is scored apart: the label of the series, and parts of the calendar.
 scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
   plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series)
-  parts <- if (meta$type == "step") character() else names(calendar_parts)
+  parts <- if (identical(meta$type, "step")) character() else names(calendar_parts)
   for (name in by) {
     if (name %in% c(plain, parts)) next
     check_choice(name, c(plain, parts), arg = "by", call = call)
@@ -218,7 +218,7 @@ group_rows <- function(table, by) {
 order_scores <- function(out, metrics, by) {
   main <- if ("mase" %in% metrics) "mase" else setdiff(names(out), c(by, "n"))[1]
   rest <- setdiff(by, "method")
-  keys <- unname(lapply(out[rest], identity))
+  keys <- unname(lapply(rest, function(name) if (name == "flagged") out$flagged != "left out" else out[[name]]))
   goodness <- distance_from_best(out[[main]], main)
   do.call(order, c(keys, list(goodness), if ("method" %in% by) list(out$method)))
 }

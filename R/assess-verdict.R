@@ -133,7 +133,7 @@ where_sentence <- function(rows, series, best, unit, b) {
 # The month or weekday whose error stands out, where three or more were seen five times each.
 calendar_sentence <- function(rows, scaled, b) {
   meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
-  if (meta$type == "step") {
+  if (!isTRUE(meta$type %in% c("date", "instant"))) {
     return(NULL)
   }
   for (part in c("month of year", "day of week")) {

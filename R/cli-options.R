@@ -368,11 +368,46 @@ cli_verbs <- function() {
         cli_option("methods", "methods, with commas; all baselines by default", "NAMES"),
         cli_option("cutoffs", "how many cutoffs; 5 by default", "COUNT", NULL, "integer"),
         cli_option("spacing", "distance of cutoffs; the horizon by default", "SPAN"),
-        cli_option("by", "scores apart by method, ahead, cutoff or a series column", "NAMES", "method"),
+        cli_option("window", "learn from so long before each cutoff; all by default", "SPAN"),
+        cli_option("embargo", "steps after each cutoff that are not scored", "SPAN"),
+        cli_option("reserve", "the end to score the chosen method on, once: \"12 months\"", "SPAN"),
+        cli_option("intervals", "levels of the intervals in percent", "LIST", "50,90"),
+        cli_flag("calibrate", "intervals adjusted by errors before each cutoff"),
+        cli_option("cache", "a folder to keep finished cutoffs in, to go on from", "FOLDER"),
+        cli_option("workers", "processes to spread cutoffs over", "COUNT", NULL, "integer"),
+        cli_option("show", "of --figure: scores, forecasts, ahead, coverage, calendar or ranks", "NAME", "scores"),
         cli_flag("rows", "every forecast value instead of the scores")
-      ), method_options()),
+      ), assess_options(), method_options()),
       example = "kairon backtest demand.csv.gz --series district --amounts demand --horizon \"14 days\"",
       run = cli_backtest
+    ),
+    scores = list(
+      what = "score a file of forecasts against a file of what was observed",
+      arguments = "FORECASTS OBSERVED",
+      options = c(grid_options(), list(
+        cli_option("value", "column of the forecasts", "COLUMN", "value")
+      ), assess_options()),
+      example = "kairon scores forecasts.csv billed.csv --amounts volume --units volume=Ml --fail-above mase=1",
+      run = cli_scores
+    ),
+    `leak-check` = list(
+      what = "prove that forecasts of the past saw no future; exit code 3 where they did",
+      arguments = "FILE", figure = FALSE,
+      options = c(grid_options(), list(
+        cli_option("horizon", "how far each forecast reaches", "SPAN"),
+        cli_option("methods", "methods, with commas; all baselines by default", "NAMES"),
+        cli_option("cutoffs", "how many cutoffs; 5 by default", "COUNT", NULL, "integer")
+      ), method_options()),
+      example = "kairon leak-check billed.csv --amounts volume --methods theta,smoothing --horizon \"6 months\"",
+      run = cli_leak_check
+    ),
+    diagnosis = list(
+      what = "what is left after a fit, and what to try next",
+      arguments = "FILE",
+      options = c(grid_options(), list(cli_option("method", "the method; smoothing by default", "NAME")),
+                  method_options()),
+      example = "kairon diagnosis billed.csv --amounts volume --method theta --figure diagnosis.png",
+      run = cli_diagnosis
     ),
     report = list(
       what = "write a report as one HTML page",
@@ -396,6 +431,7 @@ limit_options <- function() {
 
 grid_options <- function() {
   list(
+    cli_option("routine", "preparation steps from a file of write_routine()", "FILE"),
     cli_option("every", "first resample to this cadence", "STEP"),
     cli_option("impute", "then fill gaps: linear, seasonal, model ...", "RULE"),
     cli_option("longest", "the longest gap to fill, such as \"3 days\"", "SPAN")

@@ -67,10 +67,10 @@ cli_measures <- function(options) {
 }
 
 cli_routine <- function(options) {
-  if (is.null(options$every) && is.null(options$impute)) {
+  if (is.null(options$every) && is.null(options$impute) && is.null(options$routine)) {
     return(NULL)
   }
-  out <- routine()
+  out <- if (is.null(options$routine)) routine() else read_routine(options$routine)
   if (!is.null(options$every)) out <- resample(out, options$every)
   if (!is.null(options$impute)) out <- impute(out, options$impute, longest = options$longest)
   out
@@ -482,21 +482,6 @@ cli_forecast <- function(files, options) {
 cli_future <- function(options) {
   options[c("measures", "amounts", "attributes", "units", "join", "measure")] <- NULL
   options
-}
-
-cli_backtest <- function(files, options) {
-  horizon <- span_option(needed_option(options, "horizon", "backtest"))
-  methods <- cli_methods(options$methods, "backtest", options)
-  x <- cli_read(files, options, "backtest")
-  measures <- cli_measures(options)
-  b <- backtest(
-    x, methods, horizon, cutoffs = options$cutoffs, spacing = span_option(options$spacing),
-    routine = cli_routine(options), measures = measures
-  )
-  s <- scores(b, by = cli_list(options$by))
-  table <- if (options$rows) as.data.frame(b) else s
-  words <- c(format(b), "", format(s), "", printed(verdict(b)))
-  show_result(s, table, options, words)
 }
 
 cli_report <- function(files, options) {

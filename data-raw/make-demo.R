@@ -251,3 +251,15 @@ write_csv(data.frame(time = format(tank_at, "%Y-%m-%dT%H:%M:%SZ"), level = sprin
 truth$tank <- list(reading_minutes = 20, day_amplitude = 0.62, half_day_amplitude = 0.27)
 
 writeLines(jsonlite::toJSON(truth, auto_unbox = TRUE, pretty = TRUE, digits = 6), file.path(out, "quillmere-truth.json"))
+
+# What a planner wrote down at four cutoffs: last year's month and three percent, within eight percent.
+billed <- read.csv("inst/extdata/billed.csv")
+month <- as.Date(billed$month)
+planned <- do.call(rbind, lapply(c("2030-06-01", "2030-12-01", "2031-06-01", "2031-12-01"), function(cutoff) {
+  ahead <- seq(as.Date(cutoff), by = "month", length.out = 7)[-1]
+  before <- seq(as.Date(cutoff), by = "-11 months", length.out = 2)[2]
+  value <- round(1.03 * billed$volume[match(seq(before, by = "month", length.out = 6), month)])
+  data.frame(month = ahead, cutoff = cutoff, method = "planner", value = value, lower_90 = round(0.92 * value),
+             upper_90 = round(1.08 * value))
+}))
+write.csv(planned, "inst/extdata/forecasts.csv", row.names = FALSE, quote = FALSE)
