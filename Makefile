@@ -37,6 +37,8 @@ bench: install
 	Rscript bench/look.R
 	Rscript bench/decompose.R
 	Rscript bench/forecast.R
+	Rscript bench/arima.R
+	Rscript bench/backtest.R
 
 check:
 	mkdir -p build

@@ -181,6 +181,10 @@ cpp_cover_sums <- function(group, groups, observed, lower, upper, alpha) {
     .Call(`_kairon_cpp_cover_sums`, group, groups, observed, lower, upper, alpha)
 }
 
+cpp_group_codes <- function(code, most) {
+    .Call(`_kairon_cpp_group_codes`, code, most)
+}
+
 cpp_pinball_sums <- function(group, groups, observed, quantile, tau) {
     .Call(`_kairon_cpp_pinball_sums`, group, groups, observed, quantile, tau)
 }

@@ -124,7 +124,8 @@ alike_words <- function(table, measures) {
       length(unique(t$observed[!is.na(t$observed)])) > 1
   }, TRUE)
   if (any(alike)) {
-    paste0(word_list(names(alike)[alike]), ": the same forecast at each cutoff, as of a method that learns nothing")
+    paste0(word_list(names(alike)[alike]),
+           ": the same forecast at each cutoff, as of a method that learns nothing")
   }
 }
 
@@ -302,6 +303,7 @@ print.kairon_backtest <- function(x, ...) {
 
 reserve_lines <- function(b) {
   ends <- show_stamp(to_seconds(range(b$reserve$table[[b$meta$time]])), b$meta$type, b$meta$zone)
-  c(paste0("Chosen on these cutoffs: ", b$winner, ". Scored once on the reserve, ", ends[1], " to ", ends[2], ":"),
+  c(paste0("Chosen on these cutoffs: ", b$winner, ". Scored once on the reserve, ", ends[1], " to ",
+           ends[2], ":"),
     format(scores(b$reserve))[-1])
 }

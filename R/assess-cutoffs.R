@@ -12,7 +12,8 @@ check_backtest_window <- function(window, call = rlang::caller_env()) {
 # Cutoffs as periods: the last period that a forecast may see.
 # `embargo` steps lie between what a forecast learns from and what it is scored on; `reserve` steps at the end
 # are left for later.
-plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve = 0, call = rlang::caller_env()) {
+plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve = 0,
+                         call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
@@ -82,7 +83,8 @@ run_cutoff <- function(job, i) {
         prepared <- pad_to(prepared, cutoff)
         kept <- drop_ended(prepared, list(steps = plan$steps), job$measures)
         lapply(job$measures, function(m) {
-          made <- forecast_each(kept, m, job$methods[group$methods], plan, i, job$levels, job$future, job$tick)
+          made <- forecast_each(kept, m, job$methods[group$methods], plan, i, job$levels, job$future,
+                                job$tick)
           if (!is.null(made$table)) made$table <- undo_scale(made$table, prepared, m, job$levels)
           made
         })
@@ -162,9 +164,11 @@ pad_to <- function(x, cutoff) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  x <- x[k <= cutoff, ]
-  rows <- rows_of(x)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  if (any(k > cutoff)) {
+    x <- x[k <= cutoff, ]
+    rows <- rows_of(x)
+    k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  }
   last <- rows$breaks[-1]
   short <- which(k[last] < cutoff)
   if (length(short) == length(last)) {

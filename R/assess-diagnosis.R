@@ -4,18 +4,26 @@
 #' level, and whether they are as the intervals take them to be.
 #'
 #' @param fit A [fit()][fit.kairon_timeline].
-#' @param lags How many autocorrelations are tested together; by default two seasons, else 10, at most a fifth of
+#' @param lags How many autocorrelations are tested together; by default two seasons, else 10, at most a
+#'   fifth of
 #'   the values.
-#' @returns A `kairon_diagnosis`. [as.data.frame()] gives one row a series: `values`, `bias` (mean error in its
-#'   standard errors), `ljung_box_p` and `freedom`, `runs_p`, `normal_p`, `season_p` (for the shortest season),
-#'   `spread_ratio` (spread in the last third over that in the first), `level_correlation` (of the size of errors
-#'   with what was expected), and `advice`. `autoplot()` draws errors in time with their spread, by part of the
+#' @returns A `kairon_diagnosis`. [as.data.frame()] gives one row a series: `values`, `bias` (mean error in
+#'   its
+#'   standard errors), `ljung_box_p` and `freedom`, `runs_p`, `normal_p`, `season_p` (for the shortest
+#'   season),
+#'   `spread_ratio` (spread in the last third over that in the first), `level_correlation` (of the size of
+#'   errors
+#'   with what was expected), and `advice`. `autoplot()` draws errors in time with their spread, by part of
+#'   the
 #'   calendar, by step ahead, their correlogram, and their quantiles against the normal distribution.
 #' @section Tests:
 #' Ljung and Box's with as many degrees of freedom as lags less the parameters of the recursion (shares, last
-#' values, last shocks; not means and effects); runs about the median (Wald and Wolfowitz); Jarque and Bera's of
+#' values, last shocks; not means and effects); runs about the median (Wald and Wolfowitz); Jarque and
+#' Bera's of
 #' the normal distribution; Kruskal and Wallis's of equal errors at each place of the season. A p-value below
-#' 0.05 counts. Errors by step ahead come from five cutoffs within the data (parameters learnt anew at each).
+#' 0.05 counts. Errors by step ahead come from five cutoffs within the data, two for methods that take long
+#' (parameters
+#' learnt anew at each).
 #' @references Jarque, C. M. and Bera, A. K. (1987). A test for normality of observations and regression
 #' residuals. International Statistical Review 55, 163-172. Ljung, G. M. and Box, G. E. P. (1978). Biometrika
 #' 65, 297-303.
@@ -60,13 +68,15 @@ diagnosis_row <- function(e, expected, season, dynamics, lags, fit) {
     return(data.frame(
       values = n, bias = NA_real_, ljung_box_p = NA_real_, freedom = NA_real_, runs_p = NA_real_,
       normal_p = NA_real_, season_p = NA_real_, spread_ratio = NA_real_, level_correlation = NA_real_,
-      advice = if (n < 8) "too few errors to say anything" else "the errors do not vary: the data follow a rule"
+      advice = if (n < 8) "too few errors to say anything" else
+        "the errors do not vary: the data follow a rule"
     ))
   }
   m <- season[[1]]
   most <- lags %||% max(dynamics + 3, min(if (m > 1) 2 * m else 10, n %/% 5))
   most <- min(most, n - 2)
-  noise <- tryCatch(noise_check(e, lags = most, fitted = min(dynamics, most - 1)), kairon_error = function(e) NULL)
+  noise <- tryCatch(noise_check(e, lags = most, fitted = min(dynamics, most - 1)),
+                    kairon_error = function(e) NULL)
   thirds <- split(e[ok], ceiling(3 * seq_len(n) / n))
   out <- data.frame(
     values = n, bias = mean(e[ok]) / (stats::sd(e[ok]) / sqrt(n)),
@@ -110,11 +120,13 @@ diagnosis_advice <- function(row, season, fit) {
     },
     if (isTRUE(row$season_p < 0.05)) {
       paste0("a season is left, ", season_words(season), ": ",
-             if (name %in% c("naive", "drift", "mean", "theta", "moving_average")) "try by_smoothing() or by_arima()" else
+             if (name %in% c("naive", "drift", "mean", "theta",
+                             "moving_average")) "try by_smoothing() or by_arima()" else
                "try other seasons, or by_decomposition()")
     },
     if (isTRUE(row$ljung_box_p < 0.05)) {
-      paste0("the past still tells of the next value: try ", if (name == "arima") "higher orders or by_auto()" else
+      paste0("the past still tells of the next value: try ",
+             if (name == "arima") "higher orders or by_auto()" else
         "by_arima(), or errors = \"autocorrelated\" of by_regression()")
     } else if (isTRUE(row$runs_p < 0.05)) {
       "slow waves are left: a level or trend that moves more freely may help"
@@ -126,7 +138,9 @@ diagnosis_advice <- function(row, season, fit) {
       paste0("the spread has ", if (row$spread_ratio > 1) "grown" else "shrunk",
              ": intervals learnt from a shorter window may hold better")
     },
-    if (isTRUE(row$normal_p < 0.05)) "errors are not normal: vet() outliers, or use calibrate = TRUE for intervals"
+    if (isTRUE(row$normal_p < 0.05)) {
+      "errors are not normal: vet() outliers, or use calibrate = TRUE for intervals"
+    }
   )
   if (length(said) == 0) "nothing is left that a method of this kind could learn" else
     paste(utils::head(said, 3), collapse = "; ")
@@ -161,10 +175,11 @@ print.kairon_diagnosis <- function(x, ...) {
   invisible(x)
 }
 
-# Errors by step ahead at five cutoffs within the data: step, error.
+# Errors by step ahead at five cutoffs within the data (two, of methods that take long): step, error.
 errors_ahead <- function(fit, s) {
   own <- some_series(fit$batch, s)
-  plan <- inner_plan(own, cutoffs = 5)
+  slow <- !is.null(method_needs(fit$method, fit$batch$context)$piece)
+  plan <- inner_plan(own, cutoffs = if (slow) 2 else 5)
   seen <- inner_errors(list(fit$method), own, plan)
   e <- seen$error[, 1, , 1]
   data.frame(ahead = rep(seq_len(plan$horizon), length(plan$cuts)), error = as.vector(e))

@@ -4,14 +4,16 @@
 #' [verdict()] and the figures of a backtest work on it.
 #'
 #' @param forecasts A data frame: the time and series columns of `observed`, a column of forecasts, and maybe
-#'   `measure`, `method`, `cutoff` (last stamp that was known) and bounds named `lower_90`, `upper_90`, ... Rows
+#'   `measure`, `method`, `cutoff` (last stamp that was known) and bounds named `lower_90`, `upper_90`, ...
+#'   Rows
 #'   whose `origin` is another than "forecast" are passed over, so that tables of [forecast()] and
 #'   [backtest()] fit.
 #' @param observed A regular timeline with what was observed, and as much history as there is: scaled errors
 #'   need values from before the cutoff.
 #' @param value Name of the column of forecasts.
 #' @param method What to call the forecasts where there is no column `method`.
-#' @returns A `kairon_backtest` without methods: it cannot be run again. Without a column `cutoff` each method's
+#' @returns A `kairon_backtest` without methods: it cannot be run again. Without a column `cutoff` each
+#'   method's
 #'   cutoff is the stamp before its first forecast.
 #' @examples
 #' x <- demo_timeline("billed")
@@ -53,8 +55,8 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
   cutoffs <- sort(as.numeric(names(groups)))
   stamps <- sort(unique(table$cutoff))
   out <- structure(
-    list(table = table, failures = NULL, methods = rlang::set_names(vector("list", length(unique(t$method))),
-                                                                   unique(t$method)),
+    list(table = table, failures = NULL,
+         methods = rlang::set_names(vector("list", length(unique(t$method))), unique(t$method)),
          plan = list(cutoffs = cutoffs, stamps = stamps, steps = max(table$ahead), embargo = 0),
          measures = unique(t$measure), levels = levels, meta = meta, routine = NULL, window = since_start(),
          span = span_words(observed), observed = observed, notes = "forecasts from a table"),
@@ -72,7 +74,9 @@ target_of_table <- function(meta, call = rlang::caller_env()) {
   names(meta$kinds)
 }
 
-level_numbers <- function(t, side) as.numeric(sub(".*_", "", grep(paste0("^", side, "_"), names(t), value = TRUE)))
+level_numbers <- function(t, side) {
+  as.numeric(sub(".*_", "", grep(paste0("^", side, "_"), names(t), value = TRUE)))
+}
 
 # Steps and cutoffs of the rows; a series or stamp that the observed timeline does not know is told.
 placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
@@ -94,7 +98,8 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
   if (length(meta$series)) {
     strange <- setdiff(series_labels(t[meta$series]), series_labels(rows$keys))
     if (length(strange)) {
-      tell(c("!" = "{length(strange)} series {?is/are} not among the observed ones: {word_list(strange, 4)}."))
+      tell(c("!" = "{length(strange)} series {?is/are} not among the observed ones: \
+                    {word_list(strange, 4)}."))
       keep <- series_labels(t[meta$series]) %in% series_labels(rows$keys)
       t <- t[keep, , drop = FALSE]
       k <- k[keep]
@@ -109,6 +114,7 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
     t$cutoff_step <- period_of_stamp(meta$cadence, as_seconds(t$cutoff, "cutoff"), zone)
   }
   t$ahead <- k - t$cutoff_step
-  if (any(t$ahead < 1)) abort_input("{sum(t$ahead < 1)} forecast{?s} lie{?s/} before {?its/their} cutoff.", call = call)
+  if (any(t$ahead < 1)) abort_input("{sum(t$ahead < 1)} forecast{?s} lie{?s/} before {?its/their} cutoff.",
+                                    call = call)
   t
 }

@@ -9,11 +9,13 @@
 #' @param tolerance How far values may move, relative to their size, before they count as moved.
 #' @returns A `kairon_leak_check`, a data frame: `cutoff`, `method`, `future` ("no leak", or "leak"), `moved`
 #'   (largest relative change of a forecast or bound when the future is changed), `past` ("learns",
-#'   "ignores its past" or "constant data"), and `passed`. The attribute `holds` lists routines and methods that hold data of
+#'   "ignores its past" or "constant data"), and `passed`. The attribute `holds` lists routines and methods
+#'   that hold data of
 #'   their own from after a cutoff, which a change of the timeline cannot reach; these fail too.
 #' @section What is changed:
 #' After the cutoff all measures are moved by a large amount, turned round and thinned, and columns of drivers
-#' too, but for those declared [known_ahead()]. Before it, the last values are moved. Functions and methods are
+#' too, but for those declared [known_ahead()]. Before it, the last values are moved. Functions and methods
+#' are
 #' searched for tables and timelines that they carry with them.
 #' @examples
 #' leak_check(backtest(demo_timeline("billed"), list(by_theta(), by_drift()), "3 months", cutoffs = 3))
@@ -74,7 +76,8 @@ changed_after <- function(x, b, i, known) {
 }
 
 changed_future <- function(future, b, i, known) {
-  disturb(future, rows_after(future, end_of_cutoff(future, b, i)), setdiff(names(timeline_meta(future)$kinds), known))
+  disturb(future, rows_after(future, end_of_cutoff(future, b, i)),
+          setdiff(names(timeline_meta(future)$kinds), known))
 }
 
 # Other values, in another order, some of them missing.
@@ -128,7 +131,8 @@ leak_rows <- function(plain, late, early, b, i, tolerance) {
     future <- moved(late, m)
     past <- moved(early, m)
     data.frame(
-      cutoff = b$plan$stamps[i], method = m, future = if (future > tolerance) "leak" else "no leak", moved = future,
+      cutoff = b$plan$stamps[i], method = m, future = if (future > tolerance) "leak" else "no leak",
+      moved = future,
       past = if (past > tolerance) "learns" else "ignores its past"
     )
   })
@@ -158,7 +162,8 @@ held_data <- function(b, i) {
     own <- unclass(b$methods[[name]])
     look(own[setdiff(names(own), "events")], paste("the method", name))
     for (step in c("method_fit", "method_predict")) {
-      made <- utils::getS3method(step, paste0("kairon_by_", own$name), optional = TRUE, envir = asNamespace("kairon"))
+      made <- utils::getS3method(step, paste0("kairon_by_", own$name), optional = TRUE,
+                                 envir = asNamespace("kairon"))
       home <- if (is.function(made)) environment(made)
       if (!is.null(home) && !identical(home, asNamespace("kairon"))) look(made, paste("the method", name))
     }
@@ -199,7 +204,8 @@ format.kairon_leak_check <- function(x, ...) {
       paste0("A leak: forecasts of ", word_list(leaks), " moved when only the future was changed, by up to ",
              show_percent(min(1e6, max(x$moved[x$future == "leak"]))), ".")
     },
-    if (length(deaf)) paste0("Deaf to the past: ", word_list(deaf), " gave the same forecasts from another history."),
+    if (length(deaf)) paste0("Deaf to the past: ", word_list(deaf),
+                             " gave the same forecasts from another history."),
     if (length(holds)) {
       paste0("Data of their own from after a cutoff are held by ", word_list(holds),
              "; what is read there is not hidden at a cutoff.")

@@ -7,7 +7,8 @@
 #'   are several) or `"mse"` (squared ones).
 #' @param level Confidence of the tests.
 #' @param measure The measure, where there are several.
-#' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score`, `mean_rank`, `wins` (share
+#' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score`, `mean_rank`, `wins`
+#'   (share
 #'   of the series in which it is best), `alike` (whether the best is not shown to be better)), `pairs`
 #'   (Diebold and Mariano's `statistic` and `p_value` for each pair of methods, for a single series), `steps`
 #'   (`from`, `to` (steps ahead), `method`: the best over that stretch), and `distance`, the smallest
@@ -18,10 +19,13 @@
 #'     losses, in the order of cutoff and step. The variance takes in autocovariances up to the horizon less
 #'     one (or those with falling weights where that sum is not above zero); the statistic is corrected for
 #'     small samples (Harvey, Leybourne and Newbold) and compared with Student's t.
-#' * Four series or more: methods are ranked within each series by their mean loss; Friedman's test in the form
-#'     of Iman and Davenport says whether ranks differ at all, and two methods differ where their mean ranks are
+#' * Four series or more: methods are ranked within each series by their mean loss; Friedman's test in the
+#'   form
+#'     of Iman and Davenport says whether ranks differ at all, and two methods differ where their mean ranks
+#'     are
 #'     further apart than Nemenyi's distance q sqrt(k (k + 1) / (6 N)).
-#' @references Diebold, F. X. and Mariano, R. S. (1995). Comparing predictive accuracy. Journal of Business and
+#' @references Diebold, F. X. and Mariano, R. S. (1995). Comparing predictive accuracy. Journal of Business
+#' and
 #' Economic Statistics 13, 253-263. Harvey, D., Leybourne, S. and Newbold, P. (1997). Testing the equality of
 #' prediction mean squared errors. International Journal of Forecasting 13, 281-291.
 #'
@@ -115,7 +119,8 @@ pair_p <- function(pairs, a, b) {
   if (any(here)) pairs$p_value[here] else NA_real_
 }
 
-# Runs of steps ahead with the same best method, each step with its neighbours, since single steps swing by chance.
+# Runs of steps ahead with the same best method, each step with its neighbours, since single steps swing by
+# chance.
 best_by_step <- function(losses, names) {
   mean_loss <- tapply(losses$loss, list(losses$ahead, factor(losses$method, names)), mean)
   steps <- as.numeric(rownames(mean_loss))
@@ -132,37 +137,44 @@ best_by_step <- function(losses, names) {
   data.frame(from = steps[ends - runs$lengths + 1], to = steps[ends], method = runs$values)
 }
 
-#' @export
-format.kairon_ranking <- function(x, ...) {
+# The result in a sentence, and which method is closest at which distance.
+ranking_words <- function(x) {
   top <- x$methods[1, ]
   alike <- setdiff(x$methods$method[x$methods$alike], top$method)
   what <- if (x$metric == "mae") "absolute error" else "squared error"
   basis <- if (x$series >= 4) {
-    paste0("by ranks in ", plural(x$series, "series", "series"), " (ranks differ at all: p ",
-           p_words(x$friedman$p_value), "; the smallest difference that matters is ",
-           show_number(x$distance), ")")
+    paste0("by ranks in ", plural(x$series, "series", "series"), ", which differ ",
+           if (x$friedman$p_value < 1 - x$level) "by more than chance" else "by no more than chance", " (p ",
+           p_words(x$friedman$p_value), "); mean ranks must be ", show_number(x$distance), " apart")
   } else {
     "by the test of Diebold and Mariano"
   }
+  unit <- if (x$scaled) {
+    ", in scaled units"
+  } else if (nzchar(x$unit) && x$metric == "mae") {
+    paste0(", in ", x$unit)
+  }
+  verdict <- if (length(alike)) {
+    paste0(capitalise(top$method), " is first, and is not shown to be better than ", word_list(alike))
+  } else {
+    paste0(capitalise(top$method), " is first, and the difference is more than chance")
+  }
+  c(paste0("Methods by mean ", what, " of ", x$measure, unit, ". ", verdict, " (at ", show_percent(x$level),
+           ", ",
+           basis, ")."),
+    paste0("Closest by distance: ", distance_words(x), "."))
+}
+
+#' @export
+format.kairon_ranking <- function(x, ...) {
+  words <- ranking_words(x)
   shown <- x$methods
   shown$wins <- vapply(shown$wins, show_percent, "")
-  shown$alike <- ifelse(shown$alike, if (x$series >= 4) "not told apart from the best" else
-    "not told apart from the first", "worse")
+  shown$alike <- ifelse(shown$alike, "not told apart from the first", "worse")
+  shown$alike[1] <- "first"
   names(shown)[names(shown) == "alike"] <- "verdict"
   if (x$series == 1) shown <- shown[c("method", "score", "verdict")]
-  c(
-    wrap_lines(paste0(
-      "Methods by mean ", what, " of ", x$measure,
-      if (x$scaled) ", in scaled units" else if (nzchar(x$unit) && x$metric == "mae") paste0(", in ", x$unit), ". ",
-      if (length(alike)) {
-        paste0(capitalise(top$method), " is first, and is not shown to be better than ", word_list(alike))
-      } else {
-        paste0(capitalise(top$method), " is first, and the difference is more than chance")
-      }, " (", show_percent(x$level), ", ", basis, ")."
-    )),
-    text_table(as.list(shown)),
-    wrap_lines(paste0("Closest by distance: ", distance_words(x), "."))
-  )
+  c(wrap_lines(words[1]), text_table(as.list(shown)), wrap_lines(words[2]))
 }
 
 p_words <- function(p) if (p < 0.001) "under 0.001" else show_number(p, 2)
@@ -220,7 +232,8 @@ best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score",
   measure <- if (is.null(measure)) b$measures[1] else check_choice(measure, b$measures)
   own <- b
   own$table <- b$table[b$table$measure == measure, ]
-  column <- function(s) s[[if (metric == "interval_score") paste0("interval_score_", max(b$levels)) else metric]]
+  name <- if (metric == "interval_score") paste0("interval_score_", max(b$levels)) else metric
+  column <- function(s) s[[name]]
   all <- scores(own, metric)
   all$score <- column(all)
   all <- all[is.finite(all$score), ]

@@ -108,7 +108,8 @@ open_store <- function(folder, job, call = rlang::caller_env(2)) {
   own <- store_keys(job)
   kept <- if (file.exists(path)) tryCatch(jsonlite::fromJSON(path), error = function(e) NULL)
   if (file.exists(path)) {
-    differs <- if (is.null(kept$keys)) "its list cannot be read" else names(own)[unlist(own) != unlist(kept$keys[names(own)])]
+    same <- unlist(own) == unlist(kept$keys[names(own)])
+    differs <- if (is.null(kept$keys)) "its list cannot be read" else names(own)[!same]
     if (length(differs)) {
       abort_state(c(
         "The folder {.file {folder}} keeps another backtest.",
@@ -148,7 +149,8 @@ put_file <- function(path, write) {
 
 store_keys <- function(job) {
   lapply(list(
-    data = as.list(job$x), methods = job$methods, cutoffs = job$plan, routine = lapply(job$groups, `[[`, "routine"), window = job$window,
+    data = as.list(job$x), methods = job$methods, cutoffs = job$plan,
+    routine = lapply(job$groups, `[[`, "routine"), window = job$window,
     measures = job$measures, intervals = job$levels, drivers = job$future
   ), function(part) rlang::hash(plain_form(part)))
 }

@@ -67,7 +67,8 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   for (m in metrics) check_choice(m, accuracy_metrics, arg = "metrics")
   meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
   table <- scoring_parts(table, by, meta)
-  if (length(unique(table$measure)) > 1) by <- union(by, "measure")
+  measures <- unique(table$measure)
+  if (length(measures) > 1) by <- union(by, "measure")
   if (isTRUE(invented) && !is.null(table$invented)) {
     table$observed <- ifelse(is.na(table$observed), table$invented, table$observed)
   }
@@ -92,7 +93,7 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   out <- out[order_scores(out, metrics, by), , drop = FALSE]
   rownames(out) <- NULL
   structure(out, class = c("kairon_scores", "data.frame"), by = by, units = meta$units,
-            measures = unique(table$measure))
+            measures = measures)
 }
 
 # One row for each group, with the columns of each metric.
@@ -111,7 +112,8 @@ score_table <- function(table, metrics, by, b, baseline) {
 }
 
 skill_column <- function(out, mae, by, baseline, call = rlang::caller_env(2)) {
-  if (!"method" %in% by) abort_input("{.val skill} compares methods: {.arg by} must hold \"method\".", call = call)
+  if (!"method" %in% by) abort_input("{.val skill} compares methods: {.arg by} must hold \"method\".",
+                                     call = call)
   methods <- unique(out$method)
   baseline <- baseline %||% intersect(c("seasonal naive", "naive"), methods)[1]
   if (is.na(baseline)) {
@@ -202,23 +204,51 @@ score_forecast <- function(f, observed, call) {
   out
 }
 
-# Codes of the groups, in the order in which they come.
+# Codes of the groups, in the order in which they come, and the first row of each.
 group_rows <- function(table, by) {
-  code <- rep(1, nrow(table))
+  code <- rep(1L, nrow(table))
+  most <- 1
   for (name in by) {
-    v <- table[[name]]
-    values <- unique(v)
-    code <- (code - 1) * length(values) + match(v, values)
+    own <- value_codes(table[[name]])
+    if (most * own$most > 1e7) {
+      # Too many pairs to count through: numbered anew first.
+      made <- cpp_group_codes(code, most)
+      code <- made$index
+      most <- length(made$first)
+    }
+    if (most * own$most > 1e9) {
+      pairs <- paste(code, own$code)
+      own <- value_codes(pairs)
+      code <- own$code
+      most <- own$most
+    } else {
+      code <- if (most == 1) own$code else (code - 1L) * own$most + own$code
+      most <- most * own$most
+    }
   }
-  values <- unique(code)
-  index <- match(code, values)
-  list(index = index, first = match(seq_along(values), index))
+  cpp_group_codes(code, most)
+}
+
+# Whole numbers from 1 for the values of a column.
+value_codes <- function(v) {
+  if (is.factor(v) && !anyNA(v)) {
+    return(list(code = as.integer(v), most = nlevels(v)))
+  }
+  if (is.integer(v) && length(v) && !anyNA(v)) {
+    ends <- range(v)
+    if (as.numeric(ends[2]) - ends[1] < 1e5) {
+      return(list(code = v - ends[1] + 1L, most = as.integer(ends[2] - ends[1] + 1L)))
+    }
+  }
+  values <- unique(v)
+  list(code = match(v, values), most = length(values))
 }
 
 order_scores <- function(out, metrics, by) {
   main <- if ("mase" %in% metrics) "mase" else setdiff(names(out), c(by, "n"))[1]
   rest <- setdiff(by, "method")
-  keys <- unname(lapply(rest, function(name) if (name == "flagged") out$flagged != "left out" else out[[name]]))
+  keys <- unname(lapply(rest,
+                        function(name) if (name == "flagged") out$flagged != "left out" else out[[name]]))
   goodness <- distance_from_best(out[[main]], main)
   do.call(order, c(keys, list(goodness), if ("method" %in% by) list(out$method)))
 }

@@ -12,7 +12,8 @@
 #'   `autoplot()` draws forecast against observed, and the tracking signal between its limits.
 #' @section Rule:
 #' Tracking signal: the cumulated error over the mean absolute error so far. A new fit is due when it leaves
-#' +- `limit` (4 is usual) after five values or more, or when as few values lie in the widest interval as would
+#' +- `limit` (4 is usual) after five values or more, or when as few values lie in the widest interval as
+#' would
 #' in under one of a hundred cases if it held (binomial).
 #' @references Brown, R. G. (1959). Statistical forecasting for inventory control. McGraw-Hill.
 #' @examples
@@ -29,8 +30,8 @@ track <- function(f, new_data, limit = 4) {
   scored <- score_forecast(f, since_forecast(f, new_data), rlang::current_env())
   meta <- timeline_meta(f$history)
   label <- table_labels(scored, f$history)
-  groups <- split(seq_len(nrow(scored)), factor(paste(label, scored$measure, scored$method, sep = "\r"),
-                                                unique(paste(label, scored$measure, scored$method, sep = "\r"))))
+  key <- paste(label, scored$measure, scored$method, sep = "\r")
+  groups <- split(seq_len(nrow(scored)), factor(key, unique(key)))
   wide <- max(f$levels)
   parts <- lapply(groups, function(at) {
     t <- scored[at[order(scored$ahead[at])], ]
@@ -42,7 +43,8 @@ track <- function(f, new_data, limit = 4) {
     t$cumulated <- cumsum(t$error)
     mad <- cumsum(abs(t$error)) / seq_len(nrow(t))
     t$signal <- ifelse(mad > 0, t$cumulated / mad, 0)
-    t[c(meta$series, meta$time, "measure", "method", "ahead", "value", bound_columns(wide), "observed", "error",
+    t[c(meta$series, meta$time, "measure", "method", "ahead", "value", bound_columns(wide), "observed",
+        "error",
         "cumulated", "signal")]
   })
   parts <- Filter(Negate(is.null), parts)
@@ -93,6 +95,7 @@ as.data.frame.kairon_track <- function(x, row.names = NULL, optional = FALSE, ..
 format.kairon_track <- function(x, ...) {
   s <- x$summary
   due <- sum(s$due)
+  reached <- max(x$table$ahead)
   shown <- s[order(!s$due, -abs(s$signal)), ]
   shown <- utils::head(shown, 12)
   cells <- as.list(shown[setdiff(names(shown), "due")])
@@ -100,9 +103,14 @@ format.kairon_track <- function(x, ...) {
   names(cells)[names(cells) == "coverage"] <- paste0("in ", x$wide, " %")
   c(
     paste0(
-      "Of ", plural(x$horizon, "forecast step"), " ", max(x$table$ahead), " ha", if (max(x$table$ahead) == 1) "s" else "ve",
-      " been reached. ", if (due == 0) "No new fit is due." else
-        paste0("A new fit is due for ", due, " of ", plural(nrow(s), "series and method", "series and methods"), ".")
+      "Of ", plural(x$horizon, "forecast step"), " ", reached, if (reached == 1) " has" else " have",
+      " been reached. ",
+      if (due == 0) {
+        "No new fit is due."
+      } else {
+        paste0("A new fit is due for ", due, " of ",
+               plural(nrow(s), "series and method", "series and methods"), ".")
+      }
     ),
     text_table(lapply(cells, function(v) if (is.factor(v)) as.character(v) else v)),
     if (nrow(s) > nrow(shown)) paste0("  ... and ", nrow(s) - nrow(shown), " more: $summary")

@@ -173,8 +173,9 @@ enough_sentence <- function(rows, b, measure, own, best) {
     if (is.na(needed) || needed <= n) {
       return(NULL)
     }
-    return(paste0("To tell it from the ", habit, " habit for sure, ",
-                  if (needed > 200) "over 200" else paste("about", needed), " such cutoffs would be needed, not ", n, "."))
+    many <- if (needed > 200) "over 200" else paste("about", needed)
+    return(paste0("To tell it from the ", habit, " habit for sure, ", many,
+                  " such cutoffs would be needed, not ", n, "."))
   }
   paste0(
     "This rests on ", plural(n, "cutoff"), "; with more history or a shorter horizon it would ",

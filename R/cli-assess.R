@@ -3,7 +3,8 @@
 assess_options <- function() {
   list(
     cli_option("metrics", "scores, with commas, or all: mae, mase, coverage, crps, skill ...", "NAMES"),
-    cli_option("by", "scores apart by method, ahead, cutoff, series or a part of the calendar", "NAMES", "method"),
+    cli_option("by", "scores apart by method, ahead, cutoff, series or a part of the calendar", "NAMES",
+               "method"),
     cli_option("baseline", "the method that skill compares with", "NAME"),
     cli_option("fail_above", "exit code 3 when a score is above: mase=1,mape=0.1", "LIST"),
     cli_option("fail_below", "exit code 3 when a score is below: coverage_90=0.8", "LIST")
@@ -55,7 +56,8 @@ missed_thresholds <- function(s, limits) {
   lines <- character()
   for (l in limits) {
     v <- s[[l$metric]]
-    if (is.null(v)) abort_usage(c("there is no score {.val {l$metric}} in this table.", i = "There are {names(s)}."))
+    if (is.null(v)) abort_usage(c("there is no score {.val {l$metric}} in this table.",
+                                  i = "There are {names(s)}."))
     bad <- which(if (l$above) v > l$limit else v < l$limit)
     by <- attr(s, "by")
     for (i in bad) {
@@ -105,7 +107,8 @@ use_workers <- function(count) {
 
 cli_scores <- function(files, options) {
   if (length(files) != 2) {
-    abort_usage("{.val scores} needs two files, of forecasts and of what was observed; {length(files)} {?is/are} given.",
+    abort_usage("{.val scores} needs two files, of forecasts and of what was observed; \
+                {length(files)} {?is/are} given.",
                 "scores")
   }
   if (!file.exists(files[1])) abort_usage("there is no file {.file {files[1]}}.", "scores")

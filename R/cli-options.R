@@ -375,7 +375,8 @@ cli_verbs <- function() {
         cli_flag("calibrate", "intervals adjusted by errors before each cutoff"),
         cli_option("cache", "a folder to keep finished cutoffs in, to go on from", "FOLDER"),
         cli_option("workers", "processes to spread cutoffs over", "COUNT", NULL, "integer"),
-        cli_option("show", "of --figure: scores, forecasts, ahead, coverage, calendar or ranks", "NAME", "scores"),
+        cli_option("show", "of --figure: scores, forecasts, ahead, coverage, calendar or ranks", "NAME",
+                   "scores"),
         cli_flag("rows", "every forecast value instead of the scores")
       ), assess_options(), method_options()),
       example = "kairon backtest demand.csv.gz --series district --amounts demand --horizon \"14 days\"",
@@ -387,7 +388,8 @@ cli_verbs <- function() {
       options = c(grid_options(), list(
         cli_option("value", "column of the forecasts", "COLUMN", "value")
       ), assess_options()),
-      example = "kairon scores forecasts.csv billed.csv --amounts volume --units volume=Ml --fail-above mase=1",
+      example = paste("kairon scores forecasts.csv billed.csv --amounts volume --units volume=Ml",
+                      "--fail-above mase=1"),
       run = cli_scores
     ),
     `leak-check` = list(
@@ -398,7 +400,7 @@ cli_verbs <- function() {
         cli_option("methods", "methods, with commas; all baselines by default", "NAMES"),
         cli_option("cutoffs", "how many cutoffs; 5 by default", "COUNT", NULL, "integer")
       ), method_options()),
-      example = "kairon leak-check billed.csv --amounts volume --methods theta,smoothing --horizon \"6 months\"",
+      example = "kairon leak-check billed.csv --amounts volume --methods theta --horizon \"6 months\"",
       run = cli_leak_check
     ),
     diagnosis = list(
@@ -414,8 +416,9 @@ cli_verbs <- function() {
       arguments = "FILE", figure = FALSE,
       options = c(grid_options(), list(
         cli_option("title", "title of the page", "TEXT"),
-        cli_option("horizon", "how far to forecast", "SPAN")
-      )),
+        cli_option("horizon", "how far to forecast", "SPAN"),
+        cli_option("methods", "methods to compare, the first one forecasts; automatic by default", "NAMES")
+      ), method_options()),
       example = "kairon report demand.csv.gz --series district --amounts demand --output report.html",
       run = cli_report
     )

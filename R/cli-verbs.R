@@ -488,6 +488,6 @@ cli_report <- function(files, options) {
   path <- needed_option(options, "output", "report")
   x <- cli_read(files, options, "report")
   report(x, path, options$title %||% paste("Report on", basename(files)),
-         span_option(options$horizon), cli_routine(options))
+         span_option(options$horizon), cli_routine(options), cli_methods(options$methods, "report", options))
   say("i Written: ", path)
 }

@@ -12,7 +12,9 @@ diebold_mariano <- function(d, horizon) {
   gamma <- vapply(0:lags, function(k) sum(e[seq_len(n - k)] * e[seq_len(n - k) + k]) / n, 1)
   variance <- gamma[1] + 2 * sum(gamma[-1])
   # The plain sum can fall below zero; falling weights cannot.
-  if (variance <= 1e-3 * gamma[1]) variance <- gamma[1] + 2 * sum((1 - seq_len(lags) / (lags + 1)) * gamma[-1])
+  if (variance <= 1e-3 * gamma[1]) {
+    variance <- gamma[1] + 2 * sum((1 - seq_len(lags) / (lags + 1)) * gamma[-1])
+  }
   h <- lags + 1
   correction <- (n + 1 - 2 * h + h * (h - 1) / n) / n
   if (correction <= 0) correction <- 1 / n

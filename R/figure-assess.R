@@ -7,14 +7,15 @@ error_by_step <- function(b, measure) {
   s <- s[is.finite(s$mae), ]
   names(s)[names(s) == "ahead"] <- "at"
   ends <- s[s$at == max(s$at), ]
-  ends$label_at <- apart_labels(ends$mae, 0.05 * max(s$mae))
+  ends$label_at <- apart_labels(ends$mae, 0.07 * max(s$mae))
   one <- min(s$at) == max(s$at)
   ggplot2::ggplot(s, ggplot2::aes(.data$at, .data$mae, colour = .data$method)) +
     (if (one) ggplot2::geom_point(size = 2.5) else ggplot2::geom_line(linewidth = 0.9)) +
     ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$label_at, label = .data$method), hjust = 0,
                        nudge_x = 0.012 * max(s$at), size = 4.2) +
     ggplot2::scale_colour_manual(values = method_colours, guide = "none") +
-    ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks, expand = ggplot2::expansion(c(0.02, 0.2))) +
+    ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks,
+                                expand = ggplot2::expansion(c(0.02, 0.2))) +
     number_axis() +
     ggplot2::expand_limits(y = 0) +
     figure_theme() +
@@ -57,7 +58,8 @@ coverage_figure <- function(b, measure) {
     ggplot2::theme(axis.text.y = ggplot2::element_text(size = 12)) +
     ggplot2::labs(
       title = paste0(measure_label(b$observed, measure), ": did the intervals hold?"),
-      subtitle = paste0("Dashed: what the ", word_list(b$levels), " % intervals promise; dots: what they held"),
+      subtitle = paste0("Dashed: what the ", word_list(b$levels),
+                        " % intervals promise; dots: what they held"),
       caption = figure_caption(b$observed)
     )
 }
@@ -102,17 +104,21 @@ autoplot.kairon_ranking <- function(object, ...) {
   unit <- if (r$scaled) "scaled" else if (r$metric == "mae") r$unit else ""
   p <- ggplot2::ggplot(m, ggplot2::aes(.data$at, .data$method))
   if (many) {
-    p <- p + ggplot2::annotate("rect", xmin = min(m$at), xmax = min(m$at) + r$distance, ymin = -Inf, ymax = Inf,
+    p <- p + ggplot2::annotate("rect", xmin = min(m$at), xmax = min(m$at) + r$distance, ymin = -Inf,
+                               ymax = Inf,
                                fill = figure_colours[["missing"]])
   }
   p +
     ggplot2::geom_point(ggplot2::aes(colour = .data$alike), size = 4.5) +
     ggplot2::geom_text(ggplot2::aes(label = show_number(.data$at)), vjust = -1.1, size = 4,
                        colour = figure_colours[["text"]]) +
-    ggplot2::scale_colour_manual(values = c(`TRUE` = figure_colours[["observed"]], `FALSE` = figure_colours[["computed"]]),
-                                 labels = c(`TRUE` = "not told apart from the best", `FALSE` = "worse"), name = NULL) +
+    ggplot2::scale_colour_manual(values = c(`TRUE` = figure_colours[["observed"]],
+                                            `FALSE` = figure_colours[["computed"]]),
+                                 labels = c(`TRUE` = "not told apart from the best",
+                                            `FALSE` = "worse"), name = NULL) +
     ggplot2::scale_x_continuous(if (many) "mean rank (1 is best)" else
-      paste0("mean ", if (r$metric == "mae") "absolute" else "squared", " error", if (nzchar(unit)) paste0(" (", unit, ")")),
+      paste0("mean ", if (r$metric == "mae") "absolute" else "squared", " error",
+             if (nzchar(unit)) paste0(" (", unit, ")")),
       expand = ggplot2::expansion(0.12)) +
     ggplot2::scale_y_discrete(name = NULL) +
     figure_theme() +
@@ -153,8 +159,10 @@ autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
   top <- ggplot2::ggplot(t, ggplot2::aes(.data$stamp)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data[[band[1]]], ymax = .data[[band[2]]]),
                          fill = figure_colours[["band"]], alpha = 0.3) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$value), colour = figure_colours[["computed"]], linewidth = 0.8) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$observed), colour = figure_colours[["observed"]], linewidth = 0.6) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$value), colour = figure_colours[["computed"]],
+                       linewidth = 0.8) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$observed), colour = figure_colours[["observed"]],
+                       linewidth = 0.6) +
     ggplot2::geom_point(ggplot2::aes(y = .data$observed), colour = figure_colours[["observed"]], size = 1.6) +
     time_axis(k$meta$type, k$meta$zone) + number_axis(measure_words(measure, k$meta$units[[measure]])) +
     figure_theme() +
@@ -210,7 +218,8 @@ wrap_title <- function(text, width) paste(strwrap(text, width), collapse = "\n")
 small_labels <- function(title) {
   list(figure_theme(), ggplot2::labs(subtitle = title),
        ggplot2::theme(plot.subtitle = ggplot2::element_text(size = 11.5, face = "bold"),
-                      axis.title = ggplot2::element_text(size = 10.5), axis.text = ggplot2::element_text(size = 10)))
+                      axis.title = ggplot2::element_text(size = 10.5),
+                      axis.text = ggplot2::element_text(size = 10)))
 }
 
 # Errors as sticks, between the spread around them: twice the rolling root mean square.
@@ -222,7 +231,8 @@ error_in_time <- function(data, meta) {
     2 * sqrt(mean(near^2, na.rm = TRUE))
   }, 1)
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$error)) +
-    ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$spread, ymax = .data$spread), fill = figure_colours[["missing"]]) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$spread, ymax = .data$spread),
+                         fill = figure_colours[["missing"]]) +
     ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
     ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$error), colour = figure_colours[["observed"]],
                             linewidth = if (n > 300) 0.25 else 0.6, na.rm = TRUE) +
@@ -236,15 +246,18 @@ error_by_part <- function(data, meta, d) {
   }
   part <- error_part(list(meta = meta))
   seconds <- to_seconds(data$stamp)
-  if (meta$type == "instant") seconds <- cpp_local_of(seconds, zone_table(meta$zone, min(seconds), max(seconds)))
+  if (meta$type == "instant") seconds <- cpp_local_of(seconds,
+                                                      zone_table(meta$zone, min(seconds), max(seconds)))
   data$part <- part_codes(part, seconds)
   labels <- calendar_parts[[part]]$levels
-  short <- if (part == "hour of day") as.character(0:23) else substr(labels, 1, if (part == "day of week") 2 else 1)
+  hours <- part == "hour of day"
+  short <- if (hours) as.character(0:23) else substr(labels, 1, if (part == "day of week") 2 else 1)
   means <- stats::aggregate(error ~ part, data, mean)
   ggplot2::ggplot(data, ggplot2::aes(.data$part, .data$error)) +
     ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
     ggplot2::geom_point(colour = figure_colours[["raw"]], size = 0.7, alpha = 0.6, na.rm = TRUE) +
-    ggplot2::geom_segment(data = means, ggplot2::aes(x = .data$part - 0.38, xend = .data$part + 0.38, yend = .data$error),
+    ggplot2::geom_segment(data = means,
+                          ggplot2::aes(x = .data$part - 0.38, xend = .data$part + 0.38, yend = .data$error),
                           colour = figure_colours[["computed"]], linewidth = 1.2) +
     ggplot2::scale_x_continuous(NULL, breaks = if (part == "hour of day") seq(1, 24, 6) else seq_along(short),
                                 labels = if (part == "hour of day") short[seq(1, 24, 6)] else short) +
@@ -260,7 +273,8 @@ error_ahead_panel <- function(fit, s) {
   size <- stats::aggregate(error ~ ahead, data, function(e) sqrt(mean(e^2)))
   ggplot2::ggplot(data, ggplot2::aes(.data$ahead, abs(.data$error))) +
     ggplot2::geom_point(colour = figure_colours[["raw"]], size = 0.9) +
-    ggplot2::geom_line(data = size, ggplot2::aes(y = .data$error), colour = figure_colours[["computed"]], linewidth = 1) +
+    ggplot2::geom_line(data = size, ggplot2::aes(y = .data$error), colour = figure_colours[["computed"]],
+                       linewidth = 1) +
     ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks) + number_axis() +
     small_labels("Size by step ahead")
 }
@@ -270,11 +284,13 @@ error_correlation <- function(e, row) {
   r <- call_core(cpp_autocorrelation(e, c(0L, length(e)), as.integer(most), FALSE, 1L))$correlation[-1]
   bound <- stats::qnorm(0.975) / sqrt(sum(is.finite(e)))
   ggplot2::ggplot(data.frame(lag = seq_along(r), r = r), ggplot2::aes(.data$lag, .data$r)) +
-    ggplot2::annotate("rect", xmin = 0, xmax = most + 1, ymin = -bound, ymax = bound, fill = figure_colours[["missing"]]) +
+    ggplot2::annotate("rect", xmin = 0, xmax = most + 1, ymin = -bound, ymax = bound,
+                      fill = figure_colours[["missing"]]) +
     ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
-    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = figure_colours[["observed"]], linewidth = 1) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = figure_colours[["observed"]],
+                            linewidth = 1) +
     ggplot2::scale_x_continuous("lag", breaks = step_breaks) + number_axis() +
-    small_labels("Correlation with past errors")
+    small_labels("Correlogram")
 }
 
 error_quantiles <- function(e) {
@@ -282,7 +298,8 @@ error_quantiles <- function(e) {
   n <- length(e)
   data <- data.frame(normal = stats::qnorm((seq_len(n) - 0.5) / n), error = e)
   ggplot2::ggplot(data, ggplot2::aes(.data$normal, .data$error)) +
-    ggplot2::geom_abline(intercept = mean(e), slope = stats::sd(e), colour = figure_colours[["computed"]], linewidth = 0.8) +
+    ggplot2::geom_abline(intercept = mean(e), slope = stats::sd(e), colour = figure_colours[["computed"]],
+                         linewidth = 0.8) +
     ggplot2::geom_point(colour = figure_colours[["observed"]], size = 1) +
     ggplot2::scale_x_continuous("standard deviations") + number_axis() +
     small_labels("Against the normal")

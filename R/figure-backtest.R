@@ -4,7 +4,8 @@
 #' @param part The part of the calendar: `"day of week"`, `"month of year"`, ...
 #' @export
 autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL,
-                                     show = c("forecasts", "ahead", "coverage", "calendar"), part = NULL, ...) {
+                                     show = c("forecasts", "ahead", "coverage", "calendar"), part = NULL,
+                                     ...) {
   b <- object
   measure <- one_measure(rlang::enquo(measures), b$measures)
   show <- rlang::arg_match(show)

@@ -25,7 +25,8 @@ write_routine <- function(routine, path) {
     args <- Filter(Negate(is.null), args)
     c(list(verb = step$verb), if (length(args)) list(with = args))
   })
-  text <- yaml::as.yaml(list(kairon_routine = 1L, steps = steps), precision = 15, indent.mapping.sequence = TRUE)
+  text <- yaml::as.yaml(list(kairon_routine = 1L, steps = steps), precision = 15,
+                        indent.mapping.sequence = TRUE)
   write_whole(path, function(to) writeLines(text, to, sep = ""))
   invisible(path)
 }
@@ -48,7 +49,9 @@ read_routine <- function(path) {
   for (i in seq_along(made$steps)) {
     step <- made$steps[[i]]
     odd <- setdiff(names(step), c("verb", "with"))
-    if (length(odd)) abort_file("{.file {path}}, step {i}: {.val {odd[1]}} is neither {.val verb} nor {.val with}.")
+    if (length(odd)) {
+      abort_file("{.file {path}}, step {i}: {.val {odd[1]}} is neither {.val verb} nor {.val with}.")
+    }
     verb <- check_choice(step$verb %||% "", routine_verb_names, arg = paste("verb of step", i))
     args <- lapply(step$with, from_yaml_value)
     names(args)[grepl("^_[0-9]+$", names(args))] <- ""
@@ -95,8 +98,8 @@ as_yaml_value <- function(x, i, verb) {
              list(value = again(unclass(`attributes<-`(x, attributes(x)["names"]))))))
   }
   if (is.list(x)) {
-    return(list(list = rlang::set_names(lapply(x, function(v) if (is.null(v)) list(nothing = TRUE) else again(v)),
-                                        names(x))))
+    parts <- lapply(x, function(v) if (is.null(v)) list(nothing = TRUE) else again(v))
+    return(list(list = rlang::set_names(parts, names(x))))
   }
   if (!is.null(names(x))) {
     return(list(values = unname(x), names = names(x)))
@@ -129,7 +132,8 @@ from_yaml_value <- function(x) {
   if (!is.null(x$object)) {
     value <- from_yaml_value(x$value)
     if (is.null(value)) value <- list()
-    attributes(value) <- c(attributes(value), lapply(x$attributes, from_yaml_value), list(class = unlist(x$object)))
+    attributes(value) <- c(attributes(value), lapply(x$attributes, from_yaml_value),
+                           list(class = unlist(x$object)))
     return(value)
   }
   lapply(x, from_yaml_value)

@@ -216,7 +216,8 @@ edge_notes <- function(fits, free) {
   turns <- count(function(f) f$order[5] > 1 && at_one(f$season_ma, 1))
   said <- function(n, words) if (n) paste0(words, " (", plural(n, "series", "series"), ")")
   c(
-    said(grows, "the last values nearly need a difference, or the series explodes: difference it or stabilise() it"),
+    said(grows,
+         "the last values nearly need a difference, or the series explodes: difference it or stabilise() it"),
     said(steps, "the shocks cancel a difference: one difference less may do"),
     said(turns, "the shocks of the season cancel a difference: one seasonal difference less may do")
   )

@@ -59,7 +59,8 @@ method_describe.kairon_by_blend <- function(method, context) {
   how <- if (is.numeric(method$weights)) "given weights" else rules[[method$weights]]
   many <- length(method$methods) > 1
   paste0(if (many) "a blend of ", word_list(names(method$methods)), if (many) paste0(", ", how),
-         if (method$bags > 0) paste0(", over the series and ", plural(method$bags, "drawn copy", "drawn copies")))
+         if (method$bags > 0) paste0(", over the series and ",
+                                     plural(method$bags, "drawn copy", "drawn copies")))
 }
 
 #' @export
@@ -291,11 +292,23 @@ method_paths.kairon_by_blend <- function(method, model, horizon, n) {
 
 #' @export
 method_coefficients.kairon_by_blend <- function(method, model) {
-  data.frame(series = rep(seq_len(ncol(model$weights)), each = nrow(model$weights)),
-             term = paste("weight of", names(model$methods)), estimate = as.vector(model$weights))
+  names <- names(model$methods)
+  weights <- data.frame(series = rep(seq_len(ncol(model$weights)), each = nrow(model$weights)),
+                        term = paste("weight of", names), estimate = as.vector(model$weights))
+  # Below the weights, the members' own.
+  own <- lapply(seq_along(names), function(i) {
+    t <- method_coefficients(model$methods[[i]], model$models[[i]])
+    if (is.null(t) || nrow(t) == 0) {
+      return(NULL)
+    }
+    data.frame(series = t$series, term = paste0(names[i], ": ", t$term), estimate = t$estimate)
+  })
+  out <- do.call(rbind, c(list(weights), own))
+  out[order(out$series), ]
 }
 
 #' @export
 method_fixed.kairon_by_blend <- function(method) {
-  c(if (is.numeric(method$weights)) "weights", unlist(lapply(method$methods, method_fixed), use.names = FALSE))
+  c(if (is.numeric(method$weights)) "weights",
+    unlist(lapply(method$methods, method_fixed), use.names = FALSE))
 }

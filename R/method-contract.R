@@ -39,7 +39,8 @@
 #' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's generator.
 #' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its
 #'   attribute `combine` says `"multiply"`).
-#' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last values, last
+#' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last
+#'   values, last
 #'   shocks), for the degrees of freedom of tests; 0 where missing.
 #' * `method_fixed()`: words for orders and parameters that were given by hand.
 #' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
@@ -160,7 +161,8 @@ print.kairon_method <- function(x, ...) {
 # Methods in a named list; names are what tables and figures call them.
 as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
   if (is_method(methods)) methods <- list(methods)
-  fitted <- inherits(methods, "kairon_fit") || (is.list(methods) && any(vapply(methods, inherits, TRUE, "kairon_fit")))
+  fitted <- inherits(methods,
+                     "kairon_fit") || (is.list(methods) && any(vapply(methods, inherits, TRUE, "kairon_fit")))
   if (fitted) {
     abort_input(c(
       "A fit is no method: it has seen its data already.",

@@ -53,8 +53,30 @@ report_parts <- function(x, horizon, routine, methods) {
     standing = or_reason(standing(x)),
     pattern = or_reason(decomposition(grid)),
     forecast = or_reason(forecast(x, steps, report_method(methods), routine = routine)),
-    backtest = or_reason(backtest(x, methods, steps, routine = routine))
+    diagnosis = or_reason(diagnosis(fit(some_of(grid), (report_method(methods) %||% list(by_auto()))[[1]],
+                                        measures = first_measure(grid)))),
+    backtest = or_reason(report_backtest(x, grid, methods, steps, routine))
   )
+}
+
+# The automatic choice beside the habits that it has to beat, at three cutoffs.
+report_backtest <- function(x, grid, methods, steps, routine) {
+  if (!is.null(methods)) {
+    return(backtest(x, methods, steps, routine = routine))
+  }
+  own <- c(list(auto = by_auto()), baseline_methods(grid)[c("naive", "seasonal naive")])
+  own <- Filter(Negate(is.null), own)
+  tryCatch(backtest(x, own, steps, cutoffs = 3, routine = routine),
+           kairon_error = function(e) backtest(x, own, steps, routine = routine))
+}
+
+# The measure that a report fits: the first that is no raw value kept beside.
+first_measure <- function(x) names(timeline_meta(x)$kinds)[1]
+
+# The first series, which stand for all where there are many.
+some_of <- function(x, most = 3) {
+  labels <- row_labels(x)
+  x[labels %in% utils::head(unique(labels), most), ]
 }
 
 usual_horizon <- function(x) {
@@ -83,6 +105,7 @@ report_page <- function(parts, title) {
     pattern_section(parts),
     forecast_section(parts),
     backtest_section(parts),
+    diagnosis_section(parts),
     method_section(parts)
   )
   paste0(
@@ -217,7 +240,50 @@ backtest_section <- function(parts) {
         htmltools::tags$p(paste(format(verdict(b)), collapse = " ")),
         html_figure(autoplot(s), "Table of scores by method, the better the bluer.", height = 4.2),
         html_figure(autoplot(b), "Forecasts made at past cutoffs beside what came true."),
+        comparison_parts(b),
         htmltools::tags$p(class = "note", paste(trimws(format(b)), collapse = " "))
+      )
+    }
+  )
+}
+
+comparison_parts <- function(b) {
+  measure <- b$measures[1]
+  r <- or_reason(ranking(b))
+  htmltools::tagList(
+    html_figure(autoplot(b, show = "ahead"),
+                paste0("Mean absolute error of ", measure, " by step ahead, a line for each method."),
+                height = 4.6),
+    html_figure(autoplot(b, show = "coverage"),
+                "How often observed values lay within the intervals, against their level.",
+                height = 4.2),
+    if (!failed(r)) htmltools::tags$p(paste(ranking_words(r), collapse = " "))
+  )
+}
+
+# Coefficients of the method that forecasts, and what its errors still tell.
+diagnosis_section <- function(parts) {
+  d <- parts$diagnosis
+  report_section("diagnosis", "What the method has left",
+    if (failed(d)) {
+      reason(d)
+    } else {
+      table <- coef(d$fit)
+      htmltools::tagList(
+        htmltools::tags$p(paste0(
+          sub(":$", "", format(d)[1]), if (series_count(parts$grid) > length(d$labels)) {
+            paste0(" (the first ", length(d$labels), " of ", series_count(parts$grid), " series)")
+          }, ":"
+        )),
+        htmltools::tags$ul(lapply(trimws(format(d)[-1]), htmltools::tags$li)),
+        if (d$table$values[1] >= 8) html_figure(autoplot(d), paste0(
+          "One-step errors of ", d$fit$measure, " in time, by part of the calendar, by step ahead, their ",
+          "correlation with earlier errors, and their quantiles against the normal distribution."
+        )),
+        if (nrow(table)) {
+          html_table(as.list(utils::head(table, 200)), "Coefficients of the method",
+                     folded = nrow(table) > 12)
+        }
       )
     }
   )

@@ -22,7 +22,8 @@ remove_shifts <- function(x, measures = NULL, keep = TRUE) UseMethod("remove_shi
 #' @export
 remove_shifts.kairon_routine <- function(x, measures = NULL, keep = TRUE) {
   measures <- rlang::enquo(measures)
-  record_step(x, "remove_shifts", c(if (!rlang::quo_is_null(measures)) list(measures = measures), list(keep = keep)),
+  record_step(x, "remove_shifts",
+              c(if (!rlang::quo_is_null(measures)) list(measures = measures), list(keep = keep)),
               regrids = FALSE)
 }
 

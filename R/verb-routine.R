@@ -39,7 +39,8 @@ replay <- function(routine, x) {
 routine_verbs <- function() {
   data.frame(
     verb = routine_verb_names,
-    changes = c("grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale", "scale", "values", "values",
+    changes = c("grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale", "scale", "values",
+                "values",
                 "values", "values", "findings"),
     taken_back = c(rep("not needed", 3), rep("yes", 4), rep("no", 2), rep("not needed", 5)),
     learns = c("", "", "", "", "normals", "the power", "the seasons", "", "", "seasonal profiles",

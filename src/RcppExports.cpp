@@ -662,6 +662,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_group_codes
+Rcpp::List cpp_group_codes(Rcpp::IntegerVector code, int most);
+RcppExport SEXP _kairon_cpp_group_codes(SEXP codeSEXP, SEXP mostSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type code(codeSEXP);
+    Rcpp::traits::input_parameter< int >::type most(mostSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_group_codes(code, most));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_pinball_sums
 Rcpp::List cpp_pinball_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed, Rcpp::NumericVector quantile, double tau);
 RcppExport SEXP _kairon_cpp_pinball_sums(SEXP groupSEXP, SEXP groupsSEXP, SEXP observedSEXP, SEXP quantileSEXP, SEXP tauSEXP) {
@@ -1190,6 +1202,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_naive_rms", (DL_FUNC) &_kairon_cpp_naive_rms, 3},
     {"_kairon_cpp_score_sums", (DL_FUNC) &_kairon_cpp_score_sums, 7},
     {"_kairon_cpp_cover_sums", (DL_FUNC) &_kairon_cpp_cover_sums, 6},
+    {"_kairon_cpp_group_codes", (DL_FUNC) &_kairon_cpp_group_codes, 2},
     {"_kairon_cpp_pinball_sums", (DL_FUNC) &_kairon_cpp_pinball_sums, 5},
     {"_kairon_cpp_loess_seasons", (DL_FUNC) &_kairon_cpp_loess_seasons, 9},
     {"_kairon_cpp_loess_smooth", (DL_FUNC) &_kairon_cpp_loess_smooth, 4},

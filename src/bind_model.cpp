@@ -90,6 +90,25 @@ Rcpp::List cpp_cover_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVe
   return Rcpp::List::create(_["inside"] = inside, _["count"] = count, _["width"] = width, _["penalised"] = penalised);
 }
 
+// Codes from 1 to `most` numbered anew in the order in which they come, and the first row of each.
+// [[Rcpp::export]]
+Rcpp::List cpp_group_codes(Rcpp::IntegerVector code, int most) {
+  using Rcpp::_;
+  std::vector<int> number(static_cast<std::size_t>(most) + 1, 0), first;
+  Rcpp::IntegerVector index(code.size());
+  const int* at = code.begin();
+  int* out = index.begin();
+  for (R_xlen_t i = 0; i < code.size(); ++i) {
+    int& own = number[static_cast<std::size_t>(at[i])];
+    if (own == 0) {
+      first.push_back(static_cast<int>(i) + 1);
+      own = static_cast<int>(first.size());
+    }
+    out[i] = own;
+  }
+  return Rcpp::List::create(_["index"] = index, _["first"] = Rcpp::wrap(first));
+}
+
 // [[Rcpp::export]]
 Rcpp::List cpp_pinball_sums(Rcpp::IntegerVector group, int groups, Rcpp::NumericVector observed,
                             Rcpp::NumericVector quantile, double tau) {

@@ -32,4 +32,5 @@ shot("forecast", autoplot(f, observed = parts$test, series = c("Alderbrook", "Du
 b <- backtest(demand, horizon = "14 days")
 shot("backtest", autoplot(b, series = c("Alderbrook", "Eastweir")))
 shot("scores", autoplot(scores(b)))
+shot("diagnosis", autoplot(diagnosis(fit(demo_timeline("billed"), by_theta()))))
 report(demand, "build/shots/quillmere.html", title = "Quillmere Water: demand of eight districts")

@@ -42,7 +42,8 @@ planted <- function(n = 8, size = c(1, 3)) {
   set.seed(15)
   steps <- 60
   rows <- lapply(seq_len(n), function(s) {
-    data.frame(site = sprintf("s%02d", s), day = as.Date("2031-01-01") + seq_len(steps), flow = 50 + rnorm(steps))
+    data.frame(site = sprintf("s%02d", s), day = as.Date("2031-01-01") + seq_len(steps),
+               flow = 50 + rnorm(steps))
   })
   timeline(do.call(rbind, rows), day, site, levels = "flow")
 }
@@ -53,7 +54,8 @@ registerS3method("method_fit", "kairon_by_off", function(method, batch) list(bat
 registerS3method("method_predict", "kairon_by_off", function(method, model, horizon, levels) {
   n <- length(model$batch$breaks) - 1
   point <- matrix(50 + method$size * seq_len(horizon), horizon, n)
-  list(point = point, lower = lapply(levels, function(l) point - 1), upper = lapply(levels, function(l) point + 1))
+  list(point = point, lower = lapply(levels, function(l) point - 1),
+       upper = lapply(levels, function(l) point + 1))
 }, envir = asNamespace("kairon"))
 registerS3method("method_describe", "kairon_by_off", function(method, context) "off by a fixed amount",
                  envir = asNamespace("kairon"))
@@ -69,7 +71,8 @@ test_that("a ranking finds the planted order, and where it turns", {
   expect_equal(nrow(r$steps), 1)
   expect_match(paste(format(r), collapse = " "), "Good is first")
   expect_match(paste(format(r), collapse = " "), "good at all distances")
-  one <- ranking(quiet(backtest(x[x$site == "s01", ], list(good = by_mean(), bad = by_off(2)), 6, cutoffs = 4)))
+  one <- ranking(quiet(backtest(x[x$site == "s01", ], list(good = by_mean(), bad = by_off(2)), 6,
+                                cutoffs = 4)))
   expect_false(one$methods$alike[2])
   expect_lt(one$pairs$p_value, 0.05)
   losses <- data.frame(series = "", cutoff = 1, ahead = rep(1:10, 2), method = rep(c("a", "b"), each = 10),
@@ -84,7 +87,8 @@ test_that("the best is the simplest within one standard error", {
   x <- demo_timeline("billed")
   b <- quiet(backtest(x, list(by_seasonal_naive(), by_theta(), by_smoothing()), 6, cutoffs = 6))
   expect_true(attr(best(b), "label") %in% c("theta", "smoothing"))
-  noise <- quiet(backtest(planted(), list(mean = by_mean(), smooth = by_smoothing(season = "none")), 6, cutoffs = 4))
+  noise <- quiet(backtest(planted(), list(mean = by_mean(), smooth = by_smoothing(season = "none")), 6,
+                          cutoffs = 4))
   expect_equal(attr(best(noise), "label"), "mean")
   expect_match(attr(best(noise), "why"), "mean has a mase of")
   messages <- character()
@@ -95,7 +99,8 @@ test_that("the best is the simplest within one standard error", {
       invokeRestart("muffleMessage")
     }
   )
-  expect_match(gsub("\\s+", " ", paste(messages, collapse = " ")), "was tested 6 steps ahead, and is used for 12")
+  expect_match(gsub("\\s+", " ", paste(messages, collapse = " ")),
+               "was tested 6 steps ahead, and is used for 12")
 })
 
 test_that("a reserve is never seen by the choice", {
@@ -169,7 +174,8 @@ test_that("figures of judging hold what the tables say", {
   s <- scores(b, "mae", by = c("method", "ahead"))
   expect_equal(sort(p$data$mae), sort(s$mae))
   cover <- autoplot(b, show = "coverage")
-  expect_equal(sort(cover$data$held), sort(100 * unlist(scores(b, "coverage")[c("coverage_50", "coverage_90")],
+  expect_equal(sort(cover$data$held),
+               sort(100 * unlist(scores(b, "coverage")[c("coverage_50", "coverage_90")],
                                                         use.names = FALSE)))
   expect_true("too narrow" %in% cover$data$word)
   expect_equal(nrow(autoplot(b, show = "calendar")$data), 14)
@@ -177,7 +183,8 @@ test_that("figures of judging hold what the tables say", {
   path <- tempfile(fileext = ".png")
   grDevices::png(path, 1280, 800)
   plot(diagnosis(fit(demo_timeline("billed"), by_theta())))
-  plot(track(quiet(forecast(holdout(demo_timeline("billed"), 12)$train, 12, by_theta())), demo_timeline("billed")))
+  plot(track(quiet(forecast(holdout(demo_timeline("billed"), 12)$train, 12, by_theta())),
+             demo_timeline("billed")))
   grDevices::dev.off()
   expect_gt(file.size(path), 20000)
 })

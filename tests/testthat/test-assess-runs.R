@@ -39,7 +39,8 @@ test_that("a folder of another backtest, or of other things, is refused with why
   x <- demo_timeline("billed")
   folder <- tempfile()
   quiet(backtest(x, by_naive(), 3, cutoffs = 2, cache = folder))
-  expect_match(error_text(backtest(x, by_drift(), 3, cutoffs = 2, cache = folder)), "another backtest.*methods")
+  expect_match(error_text(backtest(x, by_drift(), 3, cutoffs = 2, cache = folder)),
+               "another backtest.*methods")
   expect_match(error_text(backtest(x[-1, ], by_naive(), 3, cutoffs = 2, cache = folder)), "data")
   expect_match(error_text(backtest(x, by_naive(), 3, cutoffs = 3, cache = folder)), "cutoffs")
   expect_silent(quiet(backtest(x, by_naive(), 3, cutoffs = 2, cache = folder)))
@@ -51,10 +52,10 @@ test_that("a folder of another backtest, or of other things, is refused with why
 })
 
 # A backtest of four cutoffs in a process of its own, with what happens at the third.
-in_process <- function(event, ...) {
+in_process <- function(event, folder) {
   path <- tempfile(fileext = ".R")
   writeLines(c(
-    "suppressMessages(library(kairon)); options(kairon.quiet = TRUE)", paste0("folder <- '", list(...)$folder, "'"),
+    "suppressMessages(library(kairon)); options(kairon.quiet = TRUE)", paste0("folder <- '", folder, "'"),
     "x <- demo_timeline('billed'); calls <- 0",
     "by_slow <- function() new_method('slow')",
     "registerS3method('method_fit', 'kairon_by_slow', function(method, batch) {",
@@ -71,7 +72,8 @@ in_process <- function(event, ...) {
 test_that("an interrupted run keeps what is done, and goes on from there in a new process", {
   skip_on_os("windows")
   folder <- tempfile()
-  first <- strsplit(in_process("{ tools::pskill(Sys.getpid(), tools::SIGINT); Sys.sleep(2) }", folder = folder), " ")[[1]]
+  first <- strsplit(in_process("{ tools::pskill(Sys.getpid(), tools::SIGINT); Sys.sleep(2) }",
+                               folder = folder), " ")[[1]]
   expect_equal(first[1:2], c("TRUE", "2"))
   second <- strsplit(in_process("NULL", folder = folder), " ")[[1]]
   expect_equal(second[1:3], c("FALSE", "4", "2"))
@@ -94,15 +96,15 @@ test_that("a worker that dies has its share done again", {
   path <- tempfile(fileext = ".R")
   flag <- tempfile()
   writeLines(c(
-    "suppressMessages(library(kairon)); options(kairon.quiet = TRUE)", "future::plan('multisession', workers = 2)",
-    "main <- Sys.getpid()", "x <- demo_timeline('billed')",
+    "suppressMessages(library(kairon)); options(kairon.quiet = TRUE)",
+    "future::plan('multisession', workers = 2)",
+    "x <- demo_timeline('billed')", paste0("flag <- '", flag, "'"),
     # The method kills its worker once.
-    paste0("m <- by_smoothing(case = 'simple', minimise = function(o, e) { if (Sys.getpid() != ", "MAIN",
-           " && !file.exists('", flag, "')) { file.create('", flag, "'); tools::pskill(Sys.getpid(), 9) }; mean((o - e)^2, na.rm = TRUE) })"),
+    "m <- by_smoothing(case = 'simple', minimise = eval(bquote(function(o, e) {",
+    "  if (!file.exists(.(flag))) { file.create(.(flag)); tools::pskill(Sys.getpid(), 9) }",
+    "  mean((o - e)^2, na.rm = TRUE) })))",
     "b <- backtest(x, m, 3, cutoffs = 4)", "cat(b$notes, length(unique(b$table$cutoff)), fill = TRUE)"
   ), path)
-  text <- sub("MAIN", "0", readLines(path), fixed = TRUE)
-  writeLines(text, path)
   out <- suppressWarnings(system2(file.path(R.home("bin"), "Rscript"), path, stdout = TRUE, stderr = FALSE))
   expect_match(out, "run again after a worker failed 4$")
 })
@@ -111,7 +113,8 @@ test_that("every method passes the leak check", {
   x <- demo_timeline("billed")
   methods <- list(
     by_mean(), by_naive(), by_seasonal_naive(), by_drift(), by_moving_average(6), by_smoothing(), by_theta(),
-    by_regression(), by_arima(), by_decomposition(), by_blend(by_theta(), by_drift(), weights = "inverse"), by_auto()
+    by_regression(), by_arima(), by_decomposition(),
+    by_blend(by_theta(), by_drift(), weights = "inverse"), by_auto()
   )
   check <- leak_check(quiet(backtest(x, methods, 6, cutoffs = 3)), cutoffs = c(1, 3))
   expect_true(all(check$passed))
@@ -143,10 +146,12 @@ test_that("drivers to be forecast are not seen, known ones may be, and perfect k
   set.seed(22)
   n <- 120
   heat <- 15 + as.numeric(stats::filter(rnorm(n), 0.9, "recursive"))
-  x <- timeline(data.frame(day = days_from("2031-01-01", n), load = 100 + 5 * heat + rnorm(n, 0, 0.2), heat = heat), day,
+  x <- timeline(data.frame(day = days_from("2031-01-01", n), load = 100 + 5 * heat + rnorm(n, 0, 0.2),
+                           heat = heat), day,
                 levels = c("load", "heat"))
   run <- function(declared, ...) {
-    quiet(backtest(x, by_regression(seasons = "none", drivers = declared), 10, cutoffs = 3, measures = "load", ...))
+    quiet(backtest(x, by_regression(seasons = "none", drivers = declared), 10, cutoffs = 3,
+                   measures = "load", ...))
   }
   ahead <- run(to_forecast("heat"))
   expect_true(all(leak_check(ahead)$passed))
@@ -184,12 +189,14 @@ test_that("planted leaks are caught", {
 
 test_that("a method that learns nothing is found out", {
   deaf <- function() new_method("deaf")
-  registerS3method("method_fit", "kairon_by_deaf", function(method, batch) batch, envir = asNamespace("kairon"))
+  registerS3method("method_fit", "kairon_by_deaf", function(method, batch) batch,
+                   envir = asNamespace("kairon"))
   registerS3method("method_predict", "kairon_by_deaf", function(method, model, horizon, levels) {
     point <- matrix(7, horizon, length(model$breaks) - 1)
     list(point = point, lower = lapply(levels, function(l) point), upper = lapply(levels, function(l) point))
   }, envir = asNamespace("kairon"))
-  registerS3method("method_describe", "kairon_by_deaf", function(method, context) "deaf", envir = asNamespace("kairon"))
+  registerS3method("method_describe", "kairon_by_deaf", function(method, context) "deaf",
+                   envir = asNamespace("kairon"))
   b <- quiet(backtest(demo_timeline("billed"), list(deaf = deaf(), naive = by_naive()), 3, cutoffs = 3))
   expect_match(b$notes, "deaf: the same forecast at each cutoff", all = FALSE)
   check <- leak_check(b)
@@ -216,14 +223,16 @@ test_that("each method may have its own routine, on the same grid", {
   expect_equal(b$table$value[b$table$method == "plain"],
                quiet(backtest(x, by_drift(), 6, cutoffs = 2))$table$value)
   two <- list(logged = routine() |> resample("1 quarter"), plain = routine() |> resample("1 year"))
-  expect_match(error_text(backtest(x, list(logged = by_drift(), plain = by_drift()), 2, routine = two)), "same way")
+  expect_match(error_text(backtest(x, list(logged = by_drift(), plain = by_drift()), 2, routine = two)),
+               "same way")
   expect_match(error_text(backtest(x, list(a = by_drift()), 2, routine = list(b = routine()))), "routine")
 })
 
 test_that("what was fixed by hand is labelled, and a fit is refused", {
   x <- demo_timeline("billed")
   b <- quiet(backtest(x, list(fixed = by_arima(c(0, 1, 1), c(0, 1, 1)), free = by_theta()), 3, cutoffs = 2))
-  expect_match(paste(format(b), collapse = " "), "Fixed beforehand, not learnt at the cutoffs: fixed \\(order and order")
+  expect_match(paste(format(b), collapse = " "),
+               "Fixed beforehand, not learnt at the cutoffs: fixed \\(order and order")
   powered <- quiet(backtest(x, by_drift(), 3, cutoffs = 2, routine = routine() |> stabilise(0.5)))
   expect_match(paste(format(powered), collapse = " "), "stabilise \\(the power\\)")
   expect_match(error_text(backtest(x, fit(x, by_drift()), 3)), "has seen its data already")
@@ -232,7 +241,8 @@ test_that("what was fixed by hand is labelled, and a fit is refused", {
 
 test_that("a method that fails everywhere, or returns the wrong length, is listed", {
   short <- function() new_method("short")
-  registerS3method("method_fit", "kairon_by_short", function(method, batch) batch, envir = asNamespace("kairon"))
+  registerS3method("method_fit", "kairon_by_short", function(method, batch) batch,
+                   envir = asNamespace("kairon"))
   registerS3method("method_predict", "kairon_by_short", function(method, model, horizon, levels) {
     list(point = matrix(1, 1, 1), lower = list(matrix(1, 1, 1)), upper = list(matrix(1, 1, 1)))
   }, envir = asNamespace("kairon"))

@@ -4,7 +4,8 @@
 made_backtest <- function(value, observed, ..., levels = c(50, 90)) {
   n <- max(length(value), length(observed))
   table <- data.frame(
-    cutoff = as.Date("2031-01-01"), day = as.Date("2031-01-01") + seq_len(n), ahead = seq_len(n), measure = "flow",
+    cutoff = as.Date("2031-01-01"), day = as.Date("2031-01-01") + seq_len(n), ahead = seq_len(n),
+    measure = "flow",
     method = "m", value = value, lower_50 = value - 1, upper_50 = value + 1, lower_90 = value - 3,
     upper_90 = value + 3, observed = observed, scale = 2, rms = 3, last = 10
   )
@@ -57,7 +58,8 @@ test_that("the pinball loss and the ranked probability score are what their form
   weights <- c(0.15, 0.225, 0.25, 0.225, 0.15)
   expect_equal(s$crps, 2 * sum(weights * own))
   # A certain forecast: the mean absolute error.
-  sure <- made_backtest(value, observed, lower_50 = value, upper_50 = value, lower_90 = value, upper_90 = value)
+  sure <- made_backtest(value, observed, lower_50 = value, upper_50 = value, lower_90 = value,
+                        upper_90 = value)
   expect_equal(scores(sure, c("mae", "crps"))$crps, scores(sure, "mae")$mae)
 })
 

@@ -135,7 +135,8 @@ test_that("roots are those of the coefficients, with their periods", {
 
 test_that("orders at the edge are told, and those that the data cannot bear are not taken", {
   monthly <- function(v) {
-    timeline(data.frame(month = seq(as.Date("2020-01-01"), by = "month", length.out = length(v)), y = v), month,
+    timeline(data.frame(month = seq(as.Date("2020-01-01"), by = "month", length.out = length(v)), y = v),
+             month,
              levels = "y")
   }
   set.seed(8)
@@ -150,7 +151,8 @@ test_that("a season that stays the same is found in long hourly data", {
   set.seed(4)
   n <- 3000
   y <- 10 * sin(2 * pi * seq_len(n) / 24) + as.numeric(stats::filter(rnorm(n), 0.6, "recursive"))
-  x <- timeline(data.frame(at = as.POSIXct("2030-01-01", tz = "UTC") + 3600 * seq_len(n), y = y), at, levels = "y")
+  x <- timeline(data.frame(at = as.POSIXct("2030-01-01", tz = "UTC") + 3600 * seq_len(n), y = y), at,
+                levels = "y")
   made <- coef(fit(x, by_arima(season = 24)))
   expect_lt(made$estimate[made$term == "shock of the season 1"], -0.9)
   expect_equal(made$estimate[made$term == "last value 1"], 0.6, tolerance = 0.1)

@@ -181,10 +181,12 @@ test_that("blend weights see no future of drivers that are to be forecast", {
   set.seed(6)
   n <- 200
   driver <- cumsum(rnorm(n))
-  d <- data.frame(day = as.Date("2031-01-01") + seq_len(n), y = 5 * driver + rnorm(n, 0, 0.1), driver = driver)
+  d <- data.frame(day = as.Date("2031-01-01") + seq_len(n), y = 5 * driver + rnorm(n, 0, 0.1),
+                  driver = driver)
   x <- timeline(d, day, levels = c("y", "driver"))
   shares <- function(declared) {
-    m <- by_blend(drift = by_naive(), driven = by_regression(seasons = "none", drivers = declared), weights = "inverse")
+    m <- by_blend(drift = by_naive(), driven = by_regression(seasons = "none", drivers = declared),
+                  weights = "inverse")
     table <- coef(fit(x, m, measures = "y"))
     table$estimate[table$term == "weight of driven"]
   }

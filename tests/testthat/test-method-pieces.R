@@ -3,7 +3,8 @@
 sites <- function(n, steps = 40) {
   set.seed(5)
   d <- data.frame(
-    day = rep(as.Date("2031-01-01") + seq_len(steps), n), site = rep(sprintf("s%04d", seq_len(n)), each = steps),
+    day = rep(as.Date("2031-01-01") + seq_len(steps), n),
+    site = rep(sprintf("s%04d", seq_len(n)), each = steps),
     flow = rnorm(steps * n, 50, 4)
   )
   timeline(d, day, site, levels = "flow")
@@ -13,7 +14,8 @@ test_that("a series is forecast alike alone, and among hundreds in pieces", {
   x <- sites(430)
   all <- as.data.frame(quiet(forecast(x, 3, list(theta = by_theta(), smooth = by_smoothing()))))
   some <- c("s0001", "s0200", "s0201", "s0430")
-  few <- as.data.frame(quiet(forecast(x[x$site %in% some, ], 3, list(theta = by_theta(), smooth = by_smoothing()))))
+  few <- as.data.frame(quiet(forecast(x[x$site %in% some, ], 3,
+                                      list(theta = by_theta(), smooth = by_smoothing()))))
   both <- lapply(list(all, few), function(t) t[t$site %in% some & t$origin == "forecast", ])
   key <- function(t) t[order(t$method, t$site, t$day), c("value", "lower_90", "upper_90")]
   expect_equal(key(both[[1]]), key(both[[2]]), ignore_attr = TRUE)
@@ -39,7 +41,8 @@ test_that("counts in the notes of pieces are added up", {
 interrupted_script <- "
   suppressMessages(library(kairon))
   set.seed(2)
-  d <- data.frame(day = rep(as.Date('2031-01-01') + 0:29, 900), site = rep(sprintf('s%03d', 1:900), each = 30),
+  d <- data.frame(day = rep(as.Date('2031-01-01') + 0:29, 900),
+                  site = rep(sprintf('s%03d', 1:900), each = 30),
                   flow = rnorm(27000, 50))
   calls <- 0
   by_slow <- function() new_method('slow')
@@ -49,7 +52,8 @@ interrupted_script <- "
     method_fit(by_naive(), batch)
   })
   registerS3method('method_predict', 'kairon_by_slow',
-                   function(method, model, horizon, levels) method_predict(by_naive(), model, horizon, levels))
+                   function(method, model, horizon, levels)
+                     method_predict(by_naive(), model, horizon, levels))
   registerS3method('method_describe', 'kairon_by_slow', function(method, context) 'slow')
   f <- forecast(timeline(d, day, site, levels = 'flow'), '3 days', list(by_slow(), by_drift()))
   cat(f$interrupted, length(unique(f$table$site)), unique(f$table$method), nrow(f$table), fill = TRUE)

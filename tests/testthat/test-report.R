@@ -9,7 +9,7 @@ test_that("the report is one page with findings first, figures with alt texts an
   expect_match(page, "Billed &lt;volume&gt; &amp; more", fixed = TRUE)
   heads <- regmatches(page, gregexpr("<h2>[^<]+</h2>", page))[[1]]
   expect_equal(heads[1], "<h2>What the data say</h2>")
-  expect_equal(length(heads), 7)
+  expect_equal(length(heads), 8)
   svg <- gregexpr("<svg ", page, fixed = TRUE)[[1]]
   alt <- gregexpr("<svg role=\"img\" aria-label=\"[^\"]+\"", page)[[1]]
   expect_gte(length(svg), 5)

@@ -80,7 +80,8 @@ test_that("a routine goes to YAML and back, and does the same", {
   pooled <- routine() |> pool_series(by = district, total = TRUE)
   write_routine(pooled, path)
   demand <- demo_timeline("demand")
-  expect_equal(as.data.frame(quiet(replay(read_routine(path), demand))), as.data.frame(quiet(replay(pooled, demand))))
+  expect_equal(as.data.frame(quiet(replay(read_routine(path), demand))),
+               as.data.frame(quiet(replay(pooled, demand))))
   expect_equal(kairon:::grid_steps(read_routine(path))$steps[[1]]$verb, "pool_series")
   expect_match(readLines(path)[1], "kairon_routine: 1")
 })
@@ -88,16 +89,19 @@ test_that("a routine goes to YAML and back, and does the same", {
 test_that("what a file cannot hold, and files that hold no routine, are refused", {
   path <- tempfile(fileext = ".yml")
   custom <- routine() |> resample("1 day", flow = function(v) max(v) - min(v))
-  expect_match(error_text(write_routine(custom, path)), "Step 1 of the routine, `resample\\(\\)`, holds a function")
+  expect_match(error_text(write_routine(custom, path)),
+               "Step 1 of the routine, `resample\\(\\)`, holds a function")
   expect_false(file.exists(path))
   expect_match(error_text(write_routine(routine(), "a.txt")), "ends in \".yml\"")
   expect_match(error_text(read_routine(tempfile(fileext = ".yml"))), "There is no file")
   expect_match(error_text(read_routine(file_of("a: [1", ".yml"))), "not valid YAML")
   expect_match(error_text(read_routine(file_of("a: 1", ".yml"))), "holds no routine")
   expect_match(error_text(read_routine(file_of("kairon_routine: 9", ".yml"))), "version 9")
-  expect_match(error_text(read_routine(file_of(c("kairon_routine: 1", "steps:", "- verb: resampel"), ".yml"))),
+  expect_match(error_text(read_routine(file_of(c("kairon_routine: 1", "steps:", "- verb: resampel"),
+                                               ".yml"))),
                "Did you mean \"resample\"")
-  expect_match(error_text(read_routine(file_of(c("kairon_routine: 1", "steps:", "- verb: vet", "  wth: 1"), ".yml"))),
+  expect_match(error_text(read_routine(file_of(c("kairon_routine: 1", "steps:", "- verb: vet", "  wth: 1"),
+                                               ".yml"))),
                "wth")
 })
 
@@ -106,7 +110,8 @@ test_that("the table of verbs knows what a forecast takes back", {
   x <- demo_timeline("billed")
   for (verb in verbs$verb[verbs$taken_back == "yes"]) {
     r <- switch(verb, change = routine() |> change(1), rebase = routine() |> rebase(each = "month of year"),
-                stabilise = routine() |> stabilise("log"), remove_seasons = routine() |> remove_seasons("year"))
+                stabilise = routine() |> stabilise("log"),
+                remove_seasons = routine() |> remove_seasons("year"))
     f <- quiet(forecast(x, 3, by_drift(), routine = r))
     expect_lt(abs(mean(f$table$value) / 690 - 1), 0.3, label = verb)
   }
