@@ -20,7 +20,8 @@ cli_backtest <- function(files, options) {
   measures <- cli_measures(options)
   use_workers(options$workers)
   window <- if (is.null(options$window)) since_start() else trailing(span_option(options$window))
-  known <- if (!is.null(options$drivers)) cli_read(options$drivers, cli_future(options), "backtest")
+  known <- options$drivers
+  if (!is.null(known) && known != "perfect") known <- cli_read(known, cli_future(options), "backtest")
   b <- backtest(
     x, methods, horizon, cutoffs = options$cutoffs, spacing = span_option(options$spacing), window = window,
     routine = cli_routine(options), drivers = known, measures = measures,

@@ -99,6 +99,11 @@ cli_methods <- function(text, verb, options = list()) {
     lapply(given, function(name) {
       by <- getExportedValue("kairon", paste0("by_", name))
       settings <- cli_settings(options)
+      if (name == "blend") {
+        members <- cli_methods(options$blend %||% "smoothing,theta,arima", verb,
+                               options[setdiff(names(options), c("blend", "weights", "bags"))])
+        return(rlang::inject(by_blend(!!!members, !!!settings[intersect(names(settings), c("weights", "bags"))])))
+      }
       do.call(by, settings[intersect(names(settings), names(formals(by)))])
     }),
     gsub("_", " ", given)
@@ -118,7 +123,10 @@ cli_settings <- function(options) {
     events = options$events, combine = options$combine,
       bends = if (!is.null(options$bends)) cli_list(options$bends),
     drivers = if (length(drivers)) do.call(c, drivers),
-      n = if (!is.null(options$values)) as.numeric(options$values)
+      n = if (!is.null(options$values)) as.numeric(options$values),
+    order = if (!is.null(options$order)) as.numeric(cli_list(options$order)),
+    season_order = if (!is.null(options$season_order)) as.numeric(cli_list(options$season_order)),
+    choose = options$choose, weights = options$weights, bags = options$bags
   ))
 }
 
@@ -467,6 +475,7 @@ cli_forecast <- function(files, options) {
   future <- if (!is.null(options$drivers)) cli_read(options$drivers, cli_future(options), "forecast")
   sums <- options[["total"]]
   f <- forecast(x, horizon, methods, measures = measures, intervals = levels, drivers = future,
+                calibrate = options$calibrate,
                 routine = cli_routine(options), last = options[["last"]], whole = options$whole,
                 limits = if (!is.null(options$limits)) cli_numbers(options$limits),
                 paths = if (is.null(sums)) 0 else 1000)

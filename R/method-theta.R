@@ -106,7 +106,12 @@ method_form.kairon_by_theta <- function(method, model) {
 }
 
 #' @export
-method_fitted.kairon_by_theta <- function(method, model) model$expected
+method_fitted.kairon_by_theta <- function(method, model) {
+  # A line that moves is none yet at its first values; the fit leaves them out too.
+  size <- diff(model$batch$breaks)
+  early <- sequence(size) <= rep(ifelse(size > 6, 3, ifelse(size > 3, 1, 0)), size)
+  if (method$line == "moving") ifelse(early, NA_real_, model$expected) else model$expected
+}
 
 #' @export
 method_coefficients.kairon_by_theta <- function(method, model) {

@@ -64,3 +64,15 @@ test_that("leak-check and diagnosis answer, and a routine is read from its file"
   expect_equal(bad$code, 1)
   expect_match(bad$err, "holds no routine", all = FALSE)
 })
+
+test_that("orders, blends and calibrated intervals are asked for from the shell", {
+  run <- kairon("forecast", billed(), "--horizon", "3", "--method", "arima,blend", "--order", "0,1,1",
+                "--season-order", "0,1,1", "--blend", "theta,naive", "--weights", "inverse", "--calibrate")
+  expect_equal(run$code, 0)
+  table <- utils::read.csv(text = run$out)
+  x <- demo_timeline("billed")
+  f <- quiet(forecast(x, 3, list(by_arima(c(0, 1, 1), c(0, 1, 1)), by_blend(by_theta(), by_naive(), weights = "inverse"))))
+  expect_equal(table$value[table$method %in% c("arima", "blend")], f$table$value, tolerance = 1e-6)
+  expect_match(run$err, "intervals calibrated at past cutoffs", all = FALSE)
+  expect_equal(kairon("forecast", billed(), "--horizon", "3", "--method", "blend", "--blend", "thta")$code, 2)
+})
