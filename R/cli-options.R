@@ -62,7 +62,8 @@ output_options <- function(verb) {
     if (!isFALSE(verb$figure)) {
       list(cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"))
     },
-    list(cli_flag("quiet", "no notes on standard error"))
+    list(cli_flag("json", "the table as JSON on standard output"),
+         cli_flag("quiet", "no notes on standard error"))
   )
 }
 
@@ -428,6 +429,11 @@ cli_verbs <- function() {
       ), method_options()),
       example = "kairon report demand.csv.gz --series district --amounts demand --output report.html",
       run = cli_report
+    ),
+    completion = list(
+      what = "a script that completes verbs and options in bash or zsh",
+      arguments = "SHELL", sources = FALSE, options = list(),
+      example = "kairon completion bash", run = cli_completion
     )
   )
 }

@@ -27,7 +27,7 @@ named_list <- function(text, option, verb) {
 }
 
 cli_read <- function(files, options, verb) {
-  source <- one_file(files, verb)
+  source <- from_standard_input(one_file(files, verb))
   if (!file.exists(source) && !is_address(source) && !grepl("[*?]", source)) {
     # A file that is not there is a mistake in the call, not in the data.
     rlang::try_fetch(check_source(source), kairon_error = function(cnd) {
@@ -137,12 +137,14 @@ show_result <- function(object, table, options, words = format(object)) {
     write_whole(options$output, function(partial) {
       rows <- plain_columns(as.data.frame(table))
       if (tolower(tools::file_ext(options$output)) == "json") {
-        jsonlite::write_json(rows, partial, digits = NA, na = "null", POSIXt = "ISO8601", pretty = FALSE)
+        writeLines(as_json(rows), partial)
       } else {
         data.table::fwrite(rows, partial, na = "")
       }
     })
     say("i Written: ", options$output)
+  } else if (isTRUE(options$json)) {
+    cat(as_json(plain_columns(as.data.frame(table))), "\n", sep = "")
   } else if (isatty(stdout())) {
     cat(words, sep = "\n")
   } else {
@@ -151,6 +153,24 @@ show_result <- function(object, table, options, words = format(object)) {
 }
 
 # As printed in R, with the way on that a shell user has.
+as_json <- function(rows) jsonlite::toJSON(rows, digits = NA, na = "null", POSIXt = "ISO8601")
+
+# A dash stands for what comes through the pipe; it is kept in a file, since readers look at it twice.
+from_standard_input <- function(source) {
+  if (source != "-") {
+    return(source)
+  }
+  path <- file.path(tempdir(), "standard-input.csv")
+  from <- file("stdin", "rb")
+  to <- file(path, "wb")
+  on.exit({
+    close(from)
+    close(to)
+  })
+  while (length(part <- readBin(from, "raw", 1e6))) writeBin(part, to)
+  path
+}
+
 printed <- function(object) {
   sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)), fixed = TRUE)
 }

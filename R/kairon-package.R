@@ -2,6 +2,7 @@
 #' @useDynLib kairon, .registration = TRUE
 #' @importFrom Rcpp evalCpp
 #' @importFrom rlang %||% .data
+#' @importFrom stats coef fitted logLik nobs predict residuals
 "_PACKAGE"
 
 #' @importFrom generics forecast
