@@ -99,6 +99,7 @@ report_page <- function(parts, title) {
   body <- htmltools::tagList(
     htmltools::tags$h1(title),
     htmltools::tags$p(class = "span", timeline_line(parts$x)),
+    contents_list(),
     findings_section(parts),
     readings_section(parts),
     standing_section(parts),
@@ -116,13 +117,25 @@ report_page <- function(parts, title) {
   )
 }
 
+report_heads <- c(
+  findings = "What the data say", readings = "The readings", standing = "Is it rising or falling?",
+  pattern = "Pattern and season", forecast = "What comes next", backtest = "How wrong such forecasts have been",
+  diagnosis = "What the method has left", method = "How it was made"
+)
+
+contents_list <- function() {
+  htmltools::tags$nav(`aria-label` = "Contents", htmltools::tags$ul(lapply(names(report_heads), function(id) {
+    htmltools::tags$li(htmltools::tags$a(href = paste0("#", id), report_heads[[id]]))
+  })))
+}
+
 report_style <- function() {
   paste(readLines(system.file("report", "report.css", package = "kairon", mustWork = TRUE)),
         collapse = "\n")
 }
 
-report_section <- function(id, head, ...) {
-  htmltools::tags$section(id = id, htmltools::tags$h2(head), ...)
+report_section <- function(id, ...) {
+  htmltools::tags$section(id = id, htmltools::tags$h2(report_heads[[id]]), ...)
 }
 
 findings_section <- function(parts) {
@@ -133,7 +146,7 @@ findings_section <- function(parts) {
     if (!failed(parts$backtest)) paste(format(verdict(parts$backtest)), collapse = " "),
     if (!failed(parts$forecast)) forecast_sentence(parts$forecast)
   )
-  report_section("findings", "What the data say",
+  report_section("findings",
     htmltools::tags$ul(class = "findings", lapply(says, htmltools::tags$li))
   )
 }
@@ -158,7 +171,7 @@ forecast_sentence <- function(f) {
 
 readings_section <- function(parts) {
   x <- parts$x
-  report_section("readings", "The readings",
+  report_section("readings",
     html_figure(autoplot(x), paste0(
       "Line chart of ", word_list(names(timeline_meta(x)$kinds), 4), ", ", timeline_line(x),
       ". Stretches without values are shaded."
@@ -174,7 +187,7 @@ readings_section <- function(parts) {
 
 standing_section <- function(parts) {
   s <- parts$standing
-  report_section("standing", "Is it rising or falling?",
+  report_section("standing",
     if (failed(s)) {
       reason(s)
     } else {
@@ -190,7 +203,7 @@ standing_section <- function(parts) {
 
 pattern_section <- function(parts) {
   d <- parts$pattern
-  report_section("pattern", "Pattern and season",
+  report_section("pattern",
     if (failed(d)) {
       reason(d)
     } else {
@@ -207,7 +220,7 @@ pattern_section <- function(parts) {
 
 forecast_section <- function(parts) {
   f <- parts$forecast
-  report_section("forecast", "What comes next",
+  report_section("forecast",
     if (failed(f)) {
       reason(f)
     } else {
@@ -231,7 +244,7 @@ forecast_columns <- function(f) {
 
 backtest_section <- function(parts) {
   b <- parts$backtest
-  report_section("backtest", "How wrong such forecasts have been",
+  report_section("backtest",
     if (failed(b)) {
       reason(b)
     } else {
@@ -264,7 +277,7 @@ comparison_parts <- function(b) {
 # Coefficients of the method that forecasts, and what its errors still tell.
 diagnosis_section <- function(parts) {
   d <- parts$diagnosis
-  report_section("diagnosis", "What the method has left",
+  report_section("diagnosis",
     if (failed(d)) {
       reason(d)
     } else {
@@ -302,7 +315,7 @@ method_section <- function(parts) {
     rows = c("Rows", show_number(nrow(parts$x), 9)),
     zone = c("Zone", meta$zone)
   )
-  report_section("method", "How it was made",
+  report_section("method",
     if (!is.null(parts$routine)) {
       htmltools::tags$pre(paste(format(parts$routine), collapse = "\n"))
     },

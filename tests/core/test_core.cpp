@@ -172,10 +172,25 @@ void series() {
 
   const std::vector<int> group = {0, 1, 0};
   const std::vector<double> seen = {1, 2, core::kMissing}, said = {2, 5, 9}, scale = {2, 0, 1};
+  const std::vector<double> rms = {2, core::kMissing, 1}, last = {4, 2, 2};
   std::vector<double> sums(2 * core::score_columns);
-  core::score_sums(span(group), 2, span(seen), span(said), span(scale), sums.data());
+  core::score_sums(span(group), 2, span(seen), span(said), span(scale), span(rms), span(last), sums.data());
   check("scores count what was observed, and no error without a scale",
         sums[0] == 1 && sums[1] == 1 && sums[2] == 1 && sums[3] == 3 && sums[14] == 1 && sums[15] == 0);
+  const auto sum = [&](core::ScoreColumn c, std::size_t g) { return sums[2 * static_cast<std::size_t>(c) + g]; };
+  check("squares are scaled by their own root, and the last value is the rival",
+        near(sum(core::score_scaled_squared, 0), 0.25) && sum(core::score_scaled_squared_count, 1) == 0 &&
+          sum(core::score_naive_squared, 0) == 9 && sum(core::score_naive_squared, 1) == 0);
+  const std::vector<double> low = {2, 1, 0}, high = {3, 4, 1};
+  std::vector<double> inside(2), count(2), width(2), penalised(2);
+  core::cover_sums(span(group), 2, span(seen), span(low), span(high), 0.1, inside.data(), count.data(), width.data(),
+                   penalised.data());
+  check("a miss costs two over alpha times its distance",
+        inside[0] == 0 && inside[1] == 1 && near(penalised[0], 1 + 20) && near(penalised[1], 3));
+  core::pinball_sums(span(group), 2, span(seen), span(said), 0.9, inside.data(), count.data());
+  check("a quantile that is too high costs the rest of its share", near(inside[0], 0.1) && near(inside[1], 0.3));
+  const std::vector<double> walked = {1, 2, 4, core::kMissing, 3};
+  check("the root of mean squared changes skips what is missing", near(core::naive_rms(span(walked), 1), std::sqrt(2.5)));
 }
 
 // In more digits than a double has.
