@@ -2,7 +2,9 @@
 
 cli_completion <- function(files, options) {
   shell <- if (length(files) == 1) files else "none"
-  if (!shell %in% c("bash", "zsh")) abort_usage("{.val completion} needs the shell: bash or zsh.", "completion")
+  if (!shell %in% c("bash", "zsh")) {
+    abort_usage("{.val completion} needs the shell: bash or zsh.", "completion")
+  }
   cat(completion_script(shell), sep = "\n")
 }
 

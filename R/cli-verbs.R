@@ -102,7 +102,8 @@ cli_methods <- function(text, verb, options = list()) {
       if (name == "blend") {
         members <- cli_methods(options$blend %||% "smoothing,theta,arima", verb,
                                options[setdiff(names(options), c("blend", "weights", "bags"))])
-        return(rlang::inject(by_blend(!!!members, !!!settings[intersect(names(settings), c("weights", "bags"))])))
+        own <- settings[intersect(names(settings), c("weights", "bags"))]
+        return(rlang::inject(by_blend(!!!members, !!!own)))
       }
       do.call(by, settings[intersect(names(settings), names(formals(by)))])
     }),

@@ -101,8 +101,14 @@ method_form.kairon_by_theta <- function(method, model) {
   joins <- ifelse(x["multiply", ] > 0, "multiplying", "adding")
   season <- ifelse(x["seasonal", ] > 0, paste0("; ", joins, " season of ", model$steps, " steps"),
                    "; no season")
-  paste0("level learns ", vapply(x["level", ], show_percent, ""), " of an error, bend ",
-         show_number(x["theta", ], 3), season)
+  # Each number is put into words once, since thousands of series share them.
+  paste0("level learns ", words_once(round(x["level", ], 3), function(v) vapply(v, show_percent, "")),
+         " of an error, bend ", words_once(signif(x["theta", ], 3), show_number), season)
+}
+
+words_once <- function(v, words) {
+  values <- unique(v)
+  unname(words(values))[match(v, values)]
 }
 
 #' @export

@@ -119,7 +119,8 @@ report_page <- function(parts, title) {
 
 report_heads <- c(
   findings = "What the data say", readings = "The readings", standing = "Is it rising or falling?",
-  pattern = "Pattern and season", forecast = "What comes next", backtest = "How wrong such forecasts have been",
+  pattern = "Pattern and season", forecast = "What comes next",
+  backtest = "How wrong such forecasts have been",
   diagnosis = "What the method has left", method = "How it was made"
 )
 

@@ -3,13 +3,15 @@
 shell <- function(...) {
   program <- system.file("exec", "kairon", package = "kairon")
   kairon <- paste(shQuote(file.path(R.home("bin"), "Rscript")), shQuote(program))
-  suppressWarnings(system(gsub("KAIRON", kairon, paste0(...), fixed = TRUE), intern = TRUE, ignore.stderr = TRUE))
+  line <- gsub("KAIRON", kairon, paste0(...), fixed = TRUE)
+  suppressWarnings(system(line, intern = TRUE, ignore.stderr = TRUE))
 }
 
 test_that("verbs read standard input, and work in a pipe of two", {
   skip_on_os("windows")
   direct <- kairon("resample", demo_file("rain.csv"), "--amounts", "rain", "--every", "1 month")$out
-  piped <- shell("cat ", shQuote(demo_file("rain.csv")), " | KAIRON resample - --amounts rain --every '1 month'")
+  rain <- shQuote(demo_file("rain.csv"))
+  piped <- shell("cat ", rain, " | KAIRON resample - --amounts rain --every '1 month'")
   expect_equal(piped, direct)
   two <- shell("KAIRON resample ", shQuote(demo_file("rain.csv")), " --amounts rain --every '1 month' | ",
                "KAIRON forecast - --amounts rain --measures rain --horizon 2 --method naive")
@@ -18,7 +20,8 @@ test_that("verbs read standard input, and work in a pipe of two", {
 })
 
 test_that("tables come as JSON on request, with the same numbers", {
-  run <- kairon("forecast", demo_file("billed.csv"), "--amounts", "volume", "--horizon", "2", "--method", "drift", "--json")
+  run <- kairon("forecast", demo_file("billed.csv"), "--amounts", "volume", "--horizon", "2", "--method",
+                "drift", "--json")
   rows <- jsonlite::fromJSON(run$out)
   f <- quiet(forecast(demo_timeline("billed"), 2, by_drift()))
   expect_equal(rows$value[rows$origin == "forecast"], f$table$value)
@@ -32,7 +35,8 @@ test_that("completion knows every verb and every option, and bash can load it", 
   path <- tempfile(fileext = ".bash")
   writeLines(run$out, path)
   complete <- function(words) {
-    script <- paste0("source ", path, "; COMP_WORDS=(", words, "); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _kairon; ",
+    script <- paste0("source ", path, "; COMP_WORDS=(", words, "); ",
+                     "COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _kairon; ",
                      "printf '%s\\n' \"${COMPREPLY[@]}\"")
     system2("bash", c("-c", shQuote(script)), stdout = TRUE)
   }
