@@ -91,6 +91,8 @@ run_verb <- function(args) {
   call <- read_call(args[-1], name, verb)
   before <- options(
     kairon.quiet = call$options$quiet, cli.num_colors = 1L,
+    # Bars of long runs are for people who watch.
+    cli.progress_show_after = if (isatty(stderr()) && !isTRUE(call$options$quiet)) 2 else Inf,
     width = if (isatty(stdout())) cli::console_width() else 100L
   )
   on.exit(options(before))

@@ -77,3 +77,10 @@ test_that("orders, blends and calibrated intervals are asked for from the shell"
   expect_match(run$err, "intervals calibrated at past cutoffs", all = FALSE)
   expect_equal(kairon("forecast", billed(), "--horizon", "3", "--method", "blend", "--blend", "thta")$code, 2)
 })
+
+test_that("a long run leaves no progress bar in a log", {
+  run <- kairon("backtest", demo_file("demand.csv.gz"), "--series", "district", "--amounts", "demand", "--horizon",
+                "14 days", "--methods", "regression,naive", "--cutoffs", "4", "--quiet")
+  expect_equal(run$code, 0)
+  expect_length(run$err, 0)
+})
