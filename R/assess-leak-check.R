@@ -22,6 +22,7 @@
 #' @export
 leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8) {
   check_backtest(b)
+  check_methods_there(b)
   n <- length(b$plan$cutoffs)
   which <- cutoffs %||% unique(round(c(1, (n + 1) / 2, n)))
   if (!is.numeric(which) || anyNA(which) || any(!which %in% seq_len(n))) {

@@ -85,6 +85,16 @@ check_backtest <- function(b, call = rlang::caller_env()) {
   }
 }
 
+# Forecasts from a table have been made by nobody who could be asked again.
+check_methods_there <- function(b, call = rlang::caller_env()) {
+  if (is.null(b$job)) {
+    abort_state(c(
+      "These forecasts came from a table, and their methods cannot be run again.",
+      i = "Make a {.fn backtest}; {.fn ranking} and {.fn scores} work on tables too."
+    ), call = call)
+  }
+}
+
 # One row a scored forecast: series, method, cutoff, ahead and loss; in scaled units where series differ.
 loss_table <- function(b, measure, metric) {
   t <- b$table[b$table$measure == measure, ]
@@ -228,6 +238,7 @@ as.data.frame.kairon_ranking <- function(x, row.names = NULL, optional = FALSE, 
 #' @export
 best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score", "crps"), measure = NULL) {
   check_backtest(b)
+  check_methods_there(b)
   metric <- rlang::arg_match(metric)
   measure <- if (is.null(measure)) b$measures[1] else check_choice(measure, b$measures)
   own <- b

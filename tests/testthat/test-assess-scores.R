@@ -156,6 +156,9 @@ test_that("forecasts of anyone are scored as one's own", {
   strange <- table
   strange$district <- "Nowhere"
   expect_match(error_text(as_backtest(strange, x)), "No series of the forecasts")
+  expect_match(error_text(leak_check(again)), "came from a table")
+  expect_match(error_text(best(again)), "came from a table")
+  expect_equal(ranking(again)$methods, ranking(b)$methods)
   late <- as.data.frame(b)
   late$cutoff <- late$cutoff + 30
   expect_match(error_text(as_backtest(late, x)), "before their cutoff")

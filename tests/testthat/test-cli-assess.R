@@ -79,8 +79,8 @@ test_that("orders, blends and calibrated intervals are asked for from the shell"
 })
 
 test_that("a long run leaves no progress bar in a log", {
-  run <- kairon("backtest", demo_file("demand.csv.gz"), "--series", "district", "--amounts", "demand", "--horizon",
-                "14 days", "--methods", "regression,naive", "--cutoffs", "4", "--quiet")
+  run <- kairon("backtest", demo_file("demand.csv.gz"), "--series", "district", "--amounts", "demand",
+                "--horizon", "14 days", "--methods", "regression,naive", "--cutoffs", "4", "--quiet")
   expect_equal(run$code, 0)
   expect_length(run$err, 0)
 })
