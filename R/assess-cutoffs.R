@@ -105,16 +105,7 @@ run_cutoff <- function(job, i) {
   list(table = table, failures = failures)
 }
 
-failure_words <- function(e) paste(error_chain(e), collapse = " ")
-
-error_chain <- function(e) {
-  out <- character()
-  while (!is.null(e)) {
-    out <- c(out, if (inherits(e, "rlang_error")) rlang::cnd_header(e) else conditionMessage(e))
-    e <- e$parent
-  }
-  gsub("\\s+", " ", cli::ansi_strip(out))
-}
+failure_words <- function(e) gsub("\\s+", " ", paste(error_lines(e, body = FALSE), collapse = " "))
 
 # Plain tables with the same columns below each other.
 bind_rows <- function(tables) {

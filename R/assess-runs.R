@@ -128,23 +128,15 @@ open_store <- function(folder, job, call = rlang::caller_env(2)) {
     seeds = kept$seeds,
     keep_seeds = function(seeds) {
       if (is.null(kept)) {
-        put_file(path, function(to) {
+        write_whole(path, function(to) {
           writeLines(jsonlite::toJSON(list(keys = own, seeds = seeds), auto_unbox = TRUE, digits = NA), to)
         })
       }
     },
     # A part that was cut short is made again.
     read = function(i) if (file.exists(part(i))) tryCatch(readRDS(part(i)), error = function(e) NULL),
-    write = function(i, result) put_file(part(i), function(to) saveRDS(result, to))
+    write = function(i, result) write_whole(part(i), function(to) saveRDS(result, to))
   )
-}
-
-# Whole or not at all.
-put_file <- function(path, write) {
-  to <- paste0(path, ".part")
-  on.exit(unlink(to))
-  write(to)
-  if (!file.rename(to, path)) abort_file("{.file {path}} cannot be written.")
 }
 
 store_keys <- function(job) {

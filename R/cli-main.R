@@ -46,21 +46,6 @@ complain <- function(cnd, code) {
   code
 }
 
-# One message: the last cause says most, what came before it says where.
-error_lines <- function(cnd) {
-  out <- character()
-  while (!is.null(cnd)) {
-    text <- if (inherits(cnd, "rlang_error")) {
-      c(rlang::cnd_header(cnd), rlang::cnd_body(cnd))
-    } else {
-      conditionMessage(cnd)
-    }
-    out <- c(out, unlist(strsplit(cli::ansi_strip(text), "\n")))
-    cnd <- cnd$parent
-  }
-  out[nzchar(out)]
-}
-
 abort_usage <- function(message, verb = NULL, .envir = parent.frame()) {
   abort_kind(message, "usage", verb = verb, call = NULL, .envir = .envir)
 }

@@ -153,7 +153,6 @@ show_result <- function(object, table, options, words = format(object)) {
   }
 }
 
-# As printed in R, with the way on that a shell user has.
 as_json <- function(rows) jsonlite::toJSON(rows, digits = NA, na = "null", POSIXt = "ISO8601")
 
 # A dash stands for what comes through the pipe; it is kept in a file, since readers look at it twice.
@@ -172,6 +171,7 @@ from_standard_input <- function(source) {
   path
 }
 
+# As printed in R, with the way on that a shell user has.
 printed <- function(object) {
   sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)), fixed = TRUE)
 }

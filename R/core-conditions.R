@@ -89,3 +89,18 @@ tell_once <- function(id, message, .envir = parent.frame()) {
   assign(id, TRUE, envir = told)
   tell(message, .envir = .envir)
 }
+
+# One message: the last cause says most, what came before it says where.
+error_lines <- function(cnd, body = TRUE) {
+  out <- character()
+  while (!is.null(cnd)) {
+    text <- if (inherits(cnd, "rlang_error")) {
+      c(rlang::cnd_header(cnd), if (body) rlang::cnd_body(cnd))
+    } else {
+      conditionMessage(cnd)
+    }
+    out <- c(out, unlist(strsplit(cli::ansi_strip(text), "\n")))
+    cnd <- cnd$parent
+  }
+  out[nzchar(out)]
+}

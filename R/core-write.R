@@ -1,0 +1,22 @@
+# Writes beside the target and moves it there when it is complete.
+write_whole <- function(path, write, call = rlang::caller_env()) {
+  check_string(path, arg = "path", call = call)
+  folder <- dirname(path)
+  if (!dir.exists(folder)) {
+    abort_file("There is no folder {.file {folder}} to write to.", call = call)
+  }
+  partial <- tempfile(".kairon-", folder)
+  on.exit(unlink(partial))
+  moved <- tryCatch(
+    {
+      write(partial)
+      file.rename(partial, path)
+    },
+    error = function(e) e, warning = function(e) e
+  )
+  if (!isTRUE(moved)) {
+    why <- if (inherits(moved, "condition")) conditionMessage(moved) else "It cannot be moved there."
+    abort_file(c("{.file {path}} cannot be written.", x = "{why}"), call = call)
+  }
+  invisible(path)
+}
