@@ -157,6 +157,14 @@ cpp_find_cycles <- function(values, breaks, known, tested, shortest, longest, le
     .Call(`_kairon_cpp_find_cycles`, values, breaks, known, tested, shortest, longest, level, most, threads)
 }
 
+cpp_pixel_ranges <- function(seconds, values, from, to, low, high, columns) {
+    .Call(`_kairon_cpp_pixel_ranges`, seconds, values, from, to, low, high, columns)
+}
+
+cpp_pixel_quantiles <- function(seconds, values, low, high, columns, at) {
+    .Call(`_kairon_cpp_pixel_quantiles`, seconds, values, low, high, columns, at)
+}
+
 cpp_decompose_averages <- function(values, breaks, m, multiply, threads) {
     .Call(`_kairon_cpp_decompose_averages`, values, breaks, m, multiply, threads)
 }

@@ -49,7 +49,7 @@ shown_as <- function(b, show) {
   if (show == "ranks") ranking(b) else structure(list(b = b, show = show), class = "kairon_shown")
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_shown)
 autoplot.kairon_shown <- function(object, ...) autoplot(object$b, show = object$show)
 
 # A score beyond its limit: told, and exit code 3.

@@ -146,7 +146,7 @@ main_help <- function(verbs) {
     "",
     "Use: kairon VERB FILE [OPTIONS]",
     "",
-    text_table(list(verb = names(verbs), `what it does` = vapply(verbs, `[[`, "", "what")))[-1],
+    help_table(names(verbs), vapply(verbs, `[[`, "", "what")),
     "",
     "Example:",
     paste0("  ", verbs$inspect$example),
@@ -158,6 +158,16 @@ main_help <- function(verbs) {
   )
 }
 
+# Words and what they mean, wrapped for a terminal of 80 to 100 columns.
+help_table <- function(words, meanings) {
+  wide <- max(nchar(words))
+  room <- max(24, 88 - wide)
+  unlist(Map(function(word, meaning) {
+    lines <- strwrap(meaning, room)
+    paste0("  ", formatC(c(word, rep("", length(lines) - 1)), width = -wide), "  ", lines)
+  }, words, meanings), use.names = FALSE)
+}
+
 verb_help <- function(name, verb) {
   block <- function(title, options) {
     if (length(options) == 0) {
@@ -167,16 +177,15 @@ verb_help <- function(name, verb) {
       flag <- gsub("_", "-", o@long_flag)
       if (o@action == "store_true") flag else paste(flag, o@metavar)
     }, "")
-    c("", title, text_table(list(flag = flags, help = vapply(options, function(o) o@help, "")))[-1])
+    c("", title, help_table(flags, vapply(options, function(o) o@help, "")))
   }
   c(
     paste0("kairon ", name, ": ", verb$what),
     "",
     paste0("Use: kairon ", name, " ", verb$arguments, " [OPTIONS]"),
     block("Options:", verb$options),
-    if (!isFALSE(verb$sources)) c(
-      block("Reading the file:", source_options()), block("Output:", output_options(verb))
-    ),
+    if (!isFALSE(verb$sources)) block("Reading the file:", source_options()),
+    if (is.null(verb$sources)) block("Output:", output_options(verb)),
     "",
     "Example:",
     paste0("  ", verb$example)

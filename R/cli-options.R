@@ -62,7 +62,9 @@ output_options <- function(verb) {
     if (!isFALSE(verb$figure)) {
       list(cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"))
     },
+    if (!isFALSE(verb$figure)) list(cli_flag("dark", "the figure on a dark ground")),
     list(cli_flag("json", "the table as JSON on standard output"),
+         cli_flag("plain", "no comment lines above a CSV table (they keep kinds, units, origins in pipes)"),
          cli_flag("quiet", "no notes on standard error"))
   )
 }
@@ -420,15 +422,43 @@ cli_verbs <- function() {
       run = cli_diagnosis
     ),
     report = list(
-      what = "write a report as one HTML page",
+      what = "write a report as one HTML page, or as Markdown with figures",
       arguments = "FILE", figure = FALSE,
       options = c(grid_options(), list(
         cli_option("title", "title of the page", "TEXT"),
+        cli_option("plan", "a study whose routine, looks, methods and forecast are shown", "STUDY"),
+        cli_option("sections", "sections to show: findings,readings,forecast ...; all by default", "NAMES"),
         cli_option("horizon", "how far to forecast", "SPAN"),
         cli_option("methods", "methods to compare, the first one forecasts; automatic by default", "NAMES")
       ), method_options()),
       example = "kairon report demand.csv.gz --series district --amounts demand --output report.html",
       run = cli_report
+    ),
+    `run-study` = list(
+      what = "run a study: a YAML file that describes a whole analysis",
+      arguments = "STUDY", sources = FALSE,
+      options = list(
+        cli_option("output", "folder of the outputs; the study says it by default", "FOLDER"),
+        cli_flag("check", "only read and check the study"),
+        cli_flag("fresh", "run every step again, and keep no cache"),
+        cli_flag("json", "steps and files as JSON on standard output"),
+        cli_flag("quiet", "no notes on standard error")
+      ),
+      example = "kairon run-study billed-study.yml --output billed-output", run = cli_run_study
+    ),
+    `new-study` = list(
+      what = "write the first draft of a study from a look at a data file",
+      arguments = "FILE", sources = "study",
+      options = list(
+        cli_option("output", "the study to write, such as study.yml; standard output by default", "FILE"),
+        cli_flag("replace", "replace a study that is there"),
+        cli_flag("quiet", "no notes on standard error")
+      ),
+      example = "kairon new-study demand.csv.gz --output demand.yml", run = cli_new_study
+    ),
+    manual = list(
+      what = "the manual page, for man: kairon manual | man -l -",
+      arguments = "", sources = FALSE, options = list(), example = "kairon manual", run = cli_manual
     ),
     completion = list(
       what = "a script that completes verbs and options in bash or zsh",
@@ -457,6 +487,7 @@ grid_options <- function() {
 verb_options <- function(verb) {
   c(
     verb$options,
-    if (!isFALSE(verb$sources)) c(source_options(), output_options(verb))
+    if (!isFALSE(verb$sources)) source_options(),
+    if (is.null(verb$sources)) output_options(verb)
   )
 }

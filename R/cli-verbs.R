@@ -76,11 +76,6 @@ cli_routine <- function(options) {
   out
 }
 
-known_methods <- function() {
-  found <- grep("^by_", getNamespaceExports("kairon"), value = TRUE)
-  sort(sub("^by_", "", found))
-}
-
 cli_methods <- function(text, verb, options = list()) {
   given <- gsub("-", "_", cli_list(text))
   if (length(given) == 0) {
@@ -133,23 +128,26 @@ cli_settings <- function(options) {
 
 # Where a table goes: to a file, as CSV into a pipe, in words on a terminal.
 show_result <- function(object, table, options, words = format(object)) {
-  if (!is.null(options$figure)) write_figure(object, options$figure)
+  if (!is.null(options$figure)) write_figure(object, options$figure, isTRUE(options$dark))
+  above <- if (is_timeline(table) && !isTRUE(options$plain)) header_lines(table)
+  rows <- function() plain_columns(as.data.frame(table))
   if (!is.null(options$output)) {
     write_whole(options$output, function(partial) {
-      rows <- plain_columns(as.data.frame(table))
       if (tolower(tools::file_ext(options$output)) == "json") {
-        writeLines(as_json(rows), partial)
+        writeLines(as_json(rows()), partial)
       } else {
-        data.table::fwrite(rows, partial, na = "")
+        if (length(above)) writeLines(above, partial, useBytes = TRUE)
+        data.table::fwrite(rows(), partial, na = "", append = length(above) > 0, col.names = TRUE)
       }
     })
     say("i Written: ", options$output)
   } else if (isTRUE(options$json)) {
-    cat(as_json(plain_columns(as.data.frame(table))), "\n", sep = "")
+    cat(as_json(rows()), "\n", sep = "")
   } else if (isatty(stdout())) {
     cat(words, sep = "\n")
   } else {
-    data.table::fwrite(plain_columns(as.data.frame(table)), "", na = "")
+    if (length(above)) writeLines(above, useBytes = TRUE)
+    data.table::fwrite(rows(), "", na = "")
   }
 }
 
@@ -176,19 +174,13 @@ printed <- function(object) {
   sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)), fixed = TRUE)
 }
 
-write_figure <- function(object, path) {
+write_figure <- function(object, path, dark = FALSE) {
   ending <- tolower(tools::file_ext(path))
   if (!ending %in% c("png", "svg", "pdf")) {
     abort_usage("a figure must end in .png, .svg or .pdf, not {.val {path}}.")
   }
-  write_whole(path, function(partial) {
-    switch(ending,
-      png = ragg::agg_png(partial, 1280, 800, res = 110),
-      svg = svglite::svglite(partial, 11.6, 7.3),
-      pdf = grDevices::pdf(partial, 11.6, 7.3)
-    )
-    tryCatch(print(autoplot(object)), finally = grDevices::dev.off())
-  })
+  before <- if (dark) figure_style("dark")
+  tryCatch(draw_file(autoplot(object), path), finally = if (dark) do.call(figure_style, before))
   say("i Written: ", path)
 }
 
@@ -441,7 +433,8 @@ cli_align <- function(files, options) {
 first_lines <- function(file, n = 2) {
   source <- gzfile(file)
   on.exit(close(source))
-  readLines(source, n, warn = FALSE)
+  lines <- readLines(source, n + 20, warn = FALSE)
+  utils::head(lines[!startsWith(lines, header_mark)], n)
 }
 
 options_for <- function(file, options) {
@@ -517,7 +510,11 @@ cli_future <- function(options) {
 cli_report <- function(files, options) {
   path <- needed_option(options, "output", "report")
   x <- cli_read(files, options, "report")
-  report(x, path, options$title %||% paste("Report on", basename(files)),
-         span_option(options$horizon), cli_routine(options), cli_methods(options$methods, "report", options))
+  sections <- cli_list(options$sections)
+  plan <- options$plan
+  if (!is.null(plan) && !file.exists(plan)) abort_usage("there is no study {.file {plan}}.", "report")
+  title <- options$title %||% if (is.null(plan)) paste("Report on", basename(files))
+  report(x, path, title, plan, span_option(options$horizon), cli_routine(options),
+         cli_methods(options$methods, "report", options), if (length(sections)) sections)
   say("i Written: ", path)
 }

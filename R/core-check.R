@@ -25,6 +25,13 @@ check_count <- function(x, least = 1, arg = rlang::caller_arg(x),
   invisible(x)
 }
 
+check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (!is.logical(x) || length(x) != 1 || is.na(x)) {
+    abort_input(c("{.arg {arg}} must be TRUE or FALSE.", x = "It is {.val {x}}."), call = call)
+  }
+  invisible(x)
+}
+
 # One of a few words, with the nearest right one offered.
 check_choice <- function(x, choices, arg = rlang::caller_arg(x),
                          call = rlang::caller_env()) {

@@ -90,7 +90,8 @@ show_column <- function(x, digits = 4) {
 }
 
 # Text in columns: numbers to the right, words to the left.
-text_table <- function(columns, indent = "  ", right = character()) {
+# Columns that do not fit the width are named below; `fit = FALSE` lets lines run on.
+text_table <- function(columns, indent = "  ", right = character(), fit = TRUE) {
   cells <- lapply(columns, function(x) {
     if (is.numeric(x)) show_column(x) else ifelse(is.na(x), "-", as.character(x))
   })
@@ -100,8 +101,14 @@ text_table <- function(columns, indent = "  ", right = character()) {
     gap <- strrep(" ", max(nchar(all, "width")) - nchar(all, "width"))
     if (to_right) paste0(gap, all) else paste0(all, gap)
   }, cells, names(columns), right)
-  lines <- do.call(paste, c(unname(padded), sep = "  "))
-  paste0(indent, sub(" +$", "", lines))
+  reach <- nchar(indent) + cumsum(vapply(padded, function(p) nchar(p[1], "width") + 2, 1)) - 2
+  shown <- if (fit) max(2, sum(reach <= getOption("width"))) else length(padded)
+  hidden <- names(columns)[-seq_len(min(shown, length(padded)))]
+  lines <- do.call(paste, c(unname(padded[seq_len(min(shown, length(padded)))]), sep = "  "))
+  more <- if (length(hidden)) {
+    paste0("... ", plural(length(hidden), "more column"), ": ", word_list(hidden, 8))
+  }
+  paste0(indent, sub(" +$", "", c(lines, more)))
 }
 
 # Lines as wide as the console; those that begin with spaces keep their place.

@@ -22,31 +22,42 @@ telling_columns <- function(x, fixed, names) {
 # The step of least squares, and the inverse of the normal matrix; with a ridge on some columns the penalty
 # with the least generalised cross-validation, towards no bends at all.
 solve_step <- function(j, e, ridge, now, penalty = NULL) {
-  scale <- sqrt(colSums(j^2))
+  normal <- crossprod(j)
+  scale <- sqrt(diag(normal))
   scale[scale == 0] <- 1
-  a <- crossprod(j) / outer(scale, scale)
-  back <- function(inverse) inverse / outer(scale, scale)
+  scales <- outer(scale, scale)
+  a <- normal / scales
   if (length(ridge) == 0) {
     inverse <- tryCatch(chol2inv(chol(a)), error = function(err) chol2inv(chol(a + diag(1e-8, nrow(a)))))
-    return(list(step = as.vector(inverse %*% (crossprod(j, e) / scale)) / scale, inverse = back(inverse),
-                penalty = 0))
+    return(list(step = as.vector(inverse %*% (crossprod(j, e) / scale)) / scale, inverse = inverse / scales,
+                penalty = 0, normal = normal))
   }
-  z <- sweep(j, 2, scale, "/")
   # Aimed at the values themselves, since bends shrink towards none.
   aim <- e + as.vector(j %*% now)
-  on <- rep(0, ncol(z))
+  right <- as.vector(crossprod(j, aim)) / scale
+  penalty <- penalty %||% ridge_penalty(a, right, sum(aim^2), length(aim), ridge)
+  on <- rep(0, ncol(a))
   on[ridge] <- 1
-  try_one <- function(lambda) {
-    inverse <- chol2inv(chol(a + diag(lambda * on + 1e-9, nrow(a))))
-    b <- as.vector(inverse %*% crossprod(z, aim))
-    used <- sum(inverse * a)
-    list(b = b, inverse = inverse, score = mean((aim - z %*% b)^2) / (1 - min(0.99, used / length(aim)))^2,
-         penalty = lambda)
-  }
-  grid <- penalty %||% 10^seq(-6, 2, length.out = 25)
-  tried <- lapply(grid, try_one)
-  best <- tried[[which.min(vapply(tried, `[[`, 1, "score"))]]
-  list(step = best$b / scale - now, inverse = back(best$inverse), penalty = best$penalty)
+  inverse <- chol2inv(chol(a + diag(penalty * on + 1e-9, nrow(a))))
+  list(step = as.vector(inverse %*% right) / scale - now, inverse = inverse / scales, penalty = penalty,
+       normal = normal)
+}
+
+# The ridge on some columns with the least generalised cross-validation (Golub, Heath and Wahba, 1979), from the
+# normal equations `a` b = `right`, the squares of the aim and their number. The free columns are taken out first; in
+# the axes of what is left each penalty costs a sum only.
+ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 2, length.out = 25)) {
+  free <- chol2inv(chol(a[-ridge, -ridge, drop = FALSE] + diag(1e-12, nrow(a) - length(ridge))))
+  across <- a[ridge, -ridge, drop = FALSE] %*% free
+  axes <- eigen(a[ridge, ridge, drop = FALSE] - across %*% a[-ridge, ridge, drop = FALSE], symmetric = TRUE)
+  d <- pmax(axes$values, 0)
+  g2 <- as.vector(crossprod(axes$vectors, right[ridge] - across %*% right[-ridge]))^2
+  left <- squares - sum(right[-ridge] * (free %*% right[-ridge]))
+  score <- vapply(grid, function(lambda) {
+    used <- nrow(free) + sum(d / (d + lambda))
+    max(left - sum(g2 * (d + 2 * lambda) / (d + lambda)^2), 0) / n / (1 - min(0.99, used / n))^2
+  }, 1)
+  grid[which.min(score)]
 }
 
 # Values less r^gap of the one before, weighted alike (Prais and Winsten); rows that are not there fall out.
@@ -118,10 +129,12 @@ fit_rounds <- function(model, state, target, ok, rho, ridge) {
       break
     }
   }
-  j <- weigh(now$slope)
-  inverse <- solve_step(j, weigh(target - now$mean), ridge, c(state$theta, state$b), penalty)$inverse
+  # A linear model has the same derivatives wherever it is.
+  last <- weigh(now$slope)
+  if (!identical(last, j)) solved <- solve_step(last, weigh(target - now$mean), ridge, c(state$theta, state$b), penalty)
+  inverse <- solved$inverse
   n <- sum(ok)
-  used <- if (length(ridge)) sum(diag(inverse %*% crossprod(j))) else ncol(j)
+  used <- if (length(ridge)) sum(inverse * solved$normal) else ncol(j)
   freedom <- max(1, n - used)
   sigma2 <- best / freedom
   c(state[c("theta", "b")], list(

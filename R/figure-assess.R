@@ -13,7 +13,7 @@ error_by_step <- function(b, measure) {
     (if (one) ggplot2::geom_point(size = 2.5) else ggplot2::geom_line(linewidth = 0.9)) +
     ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$label_at, label = .data$method), hjust = 0,
                        nudge_x = 0.012 * max(s$at), size = 4.2) +
-    ggplot2::scale_colour_manual(values = method_colours, guide = "none") +
+    ggplot2::scale_colour_manual(values = method_inks(), guide = "none") +
     ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks,
                                 expand = ggplot2::expansion(c(0.02, 0.2))) +
     number_axis() +
@@ -44,12 +44,12 @@ coverage_figure <- function(b, measure) {
   data$word <- ifelse(abs(data$held - data$level) <= 5, "as they should",
                       ifelse(data$held < data$level, "too narrow", "too wide"))
   ggplot2::ggplot(data, ggplot2::aes(.data$held, .data$method)) +
-    ggplot2::geom_vline(xintercept = b$levels, linetype = "22", colour = figure_colours[["raw"]]) +
+    ggplot2::geom_vline(xintercept = b$levels, linetype = "22", colour = ink("raw")) +
     ggplot2::geom_segment(ggplot2::aes(x = .data$level, xend = .data$held, yend = .data$method),
-                          colour = figure_colours[["raw"]], linewidth = 0.8) +
-    ggplot2::geom_point(ggplot2::aes(fill = .data$word), shape = 21, size = 4.2, colour = "white") +
+                          colour = ink("raw"), linewidth = 0.8) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$word), shape = 21, size = 4.2, colour = ink("ground")) +
     ggplot2::scale_fill_manual(
-      values = c(`as they should` = "#23779A", `too narrow` = "#B8501B", `too wide` = "#E2A13B"), name = NULL
+      values = c(`as they should` = method_inks()[2], `too narrow` = ink("computed"), `too wide` = ink("band")), name = NULL
     ) +
     ggplot2::scale_x_continuous("share of observed values inside, in percent", limits = c(0, 100),
                                 breaks = c(0, 25, b$levels, 100)) +
@@ -74,7 +74,7 @@ calendar_errors <- function(b, measure, part) {
   ggplot2::ggplot(s, ggplot2::aes(.data$part, .data$mae, colour = .data$method, group = .data$method)) +
     ggplot2::geom_line(linewidth = 0.7, alpha = 0.7) +
     ggplot2::geom_point(size = 2.6) +
-    ggplot2::scale_colour_manual(values = method_colours, name = NULL) +
+    ggplot2::scale_colour_manual(values = method_inks(), name = NULL) +
     ggplot2::scale_x_discrete(name = NULL, guide = ggplot2::guide_axis(check.overlap = TRUE)) +
     number_axis() +
     ggplot2::expand_limits(y = 0) +
@@ -94,7 +94,7 @@ error_part <- function(b) {
 }
 
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_ranking)
 autoplot.kairon_ranking <- function(object, ...) {
   r <- object
   m <- r$methods
@@ -106,14 +106,14 @@ autoplot.kairon_ranking <- function(object, ...) {
   if (many) {
     p <- p + ggplot2::annotate("rect", xmin = min(m$at), xmax = min(m$at) + r$distance, ymin = -Inf,
                                ymax = Inf,
-                               fill = figure_colours[["missing"]])
+                               fill = ink("missing"))
   }
   p +
     ggplot2::geom_point(ggplot2::aes(colour = .data$alike), size = 4.5) +
     ggplot2::geom_text(ggplot2::aes(label = show_number(.data$at)), vjust = -1.1, size = 4,
-                       colour = figure_colours[["text"]]) +
-    ggplot2::scale_colour_manual(values = c(`TRUE` = figure_colours[["observed"]],
-                                            `FALSE` = figure_colours[["computed"]]),
+                       colour = ink("text")) +
+    ggplot2::scale_colour_manual(values = c(`TRUE` = ink("observed"),
+                                            `FALSE` = ink("computed")),
                                  labels = c(`TRUE` = "not told apart from the best",
                                             `FALSE` = "worse"), name = NULL) +
     ggplot2::scale_x_continuous(if (many) "mean rank (1 is best)" else
@@ -140,7 +140,7 @@ autoplot.kairon_ranking <- function(object, ...) {
 plot.kairon_ranking <- function(x, ...) draw_plot(x, ...)
 
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_track)
 autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
   k <- object
   measure <- one_measure(rlang::enquo(measures), k$measures)
@@ -158,12 +158,12 @@ autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
   band <- paste0(c("lower_", "upper_"), k$wide)
   top <- ggplot2::ggplot(t, ggplot2::aes(.data$stamp)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data[[band[1]]], ymax = .data[[band[2]]]),
-                         fill = figure_colours[["band"]], alpha = 0.3) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$value), colour = figure_colours[["computed"]],
+                         fill = ink("band"), alpha = 0.3) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$value), colour = ink("computed"),
                        linewidth = 0.8) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$observed), colour = figure_colours[["observed"]],
+    ggplot2::geom_line(ggplot2::aes(y = .data$observed), colour = ink("observed"),
                        linewidth = 0.6) +
-    ggplot2::geom_point(ggplot2::aes(y = .data$observed), colour = figure_colours[["observed"]], size = 1.6) +
+    ggplot2::geom_point(ggplot2::aes(y = .data$observed), colour = ink("observed"), size = 1.6) +
     time_axis(k$meta$type, k$meta$zone) + number_axis(measure_words(measure, k$meta$units[[measure]])) +
     figure_theme() +
     ggplot2::labs(
@@ -172,12 +172,12 @@ autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
     )
   bottom <- ggplot2::ggplot(t, ggplot2::aes(.data$stamp, .data$signal)) +
     ggplot2::annotate("rect", xmin = min(t$stamp), xmax = max(t$stamp), ymin = -k$limit, ymax = k$limit,
-                      fill = figure_colours[["missing"]]) +
-    ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
-    ggplot2::geom_line(colour = figure_colours[["observed"]], linewidth = 0.7) +
+                      fill = ink("missing")) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
+    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.7) +
     time_axis(k$meta$type, k$meta$zone) + number_axis("tracking signal") + figure_theme() +
     ggplot2::labs(subtitle = "Cumulated error over mean absolute error; outside of the sand a new fit is due")
-  patchwork::wrap_plots(top, bottom, ncol = 1, heights = c(3, 2))
+  several_plots(top, bottom, ncol = 1, heights = c(3, 2))
 }
 
 #' @rdname figures
@@ -187,7 +187,7 @@ plot.kairon_track <- function(x, ...) draw_plot(x, ...)
 # What is left after a fit ----
 
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_diagnosis)
 autoplot.kairon_diagnosis <- function(object, series = NULL, ...) {
   d <- object
   s <- if (is.null(series)) 1 else match(check_choice(series, d$labels), d$labels)
@@ -205,7 +205,7 @@ autoplot.kairon_diagnosis <- function(object, series = NULL, ...) {
   )
   panels <- list(error_by_part(data, meta, d), error_ahead_panel(fit, s), error_correlation(e, d$table[s, ]),
                  error_quantiles(e))
-  patchwork::wrap_plots(top, patchwork::wrap_plots(Filter(Negate(is.null), panels), nrow = 1), ncol = 1,
+  several_plots(top, patchwork::wrap_plots(Filter(Negate(is.null), panels), nrow = 1), ncol = 1,
                         heights = c(1, 1.1))
 }
 
@@ -232,9 +232,9 @@ error_in_time <- function(data, meta) {
   }, 1)
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$error)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$spread, ymax = .data$spread),
-                         fill = figure_colours[["missing"]]) +
-    ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
-    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$error), colour = figure_colours[["observed"]],
+                         fill = ink("missing")) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$error), colour = ink("observed"),
                             linewidth = if (n > 300) 0.25 else 0.6, na.rm = TRUE) +
     time_axis(meta$type, meta$zone) + number_axis() + figure_theme() +
     ggplot2::labs(caption = "Sand: twice the spread of the errors nearby")
@@ -254,11 +254,11 @@ error_by_part <- function(data, meta, d) {
   short <- if (hours) as.character(0:23) else substr(labels, 1, if (part == "day of week") 2 else 1)
   means <- stats::aggregate(error ~ part, data, mean)
   ggplot2::ggplot(data, ggplot2::aes(.data$part, .data$error)) +
-    ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
-    ggplot2::geom_point(colour = figure_colours[["raw"]], size = 0.7, alpha = 0.6, na.rm = TRUE) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
+    ggplot2::geom_point(colour = ink("raw"), size = 0.7, alpha = 0.6, na.rm = TRUE) +
     ggplot2::geom_segment(data = means,
                           ggplot2::aes(x = .data$part - 0.38, xend = .data$part + 0.38, yend = .data$error),
-                          colour = figure_colours[["computed"]], linewidth = 1.2) +
+                          colour = ink("computed"), linewidth = 1.2) +
     ggplot2::scale_x_continuous(NULL, breaks = if (part == "hour of day") seq(1, 24, 6) else seq_along(short),
                                 labels = if (part == "hour of day") short[seq(1, 24, 6)] else short) +
     number_axis() + small_labels(paste0("By ", part))
@@ -272,8 +272,8 @@ error_ahead_panel <- function(fit, s) {
   }
   size <- stats::aggregate(error ~ ahead, data, function(e) sqrt(mean(e^2)))
   ggplot2::ggplot(data, ggplot2::aes(.data$ahead, abs(.data$error))) +
-    ggplot2::geom_point(colour = figure_colours[["raw"]], size = 0.9) +
-    ggplot2::geom_line(data = size, ggplot2::aes(y = .data$error), colour = figure_colours[["computed"]],
+    ggplot2::geom_point(colour = ink("raw"), size = 0.9) +
+    ggplot2::geom_line(data = size, ggplot2::aes(y = .data$error), colour = ink("computed"),
                        linewidth = 1) +
     ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks) + number_axis() +
     small_labels("Size by step ahead")
@@ -285,9 +285,9 @@ error_correlation <- function(e, row) {
   bound <- stats::qnorm(0.975) / sqrt(sum(is.finite(e)))
   ggplot2::ggplot(data.frame(lag = seq_along(r), r = r), ggplot2::aes(.data$lag, .data$r)) +
     ggplot2::annotate("rect", xmin = 0, xmax = most + 1, ymin = -bound, ymax = bound,
-                      fill = figure_colours[["missing"]]) +
-    ggplot2::geom_hline(yintercept = 0, colour = figure_colours[["raw"]]) +
-    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = figure_colours[["observed"]],
+                      fill = ink("missing")) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = ink("observed"),
                             linewidth = 1) +
     ggplot2::scale_x_continuous("lag", breaks = step_breaks) + number_axis() +
     small_labels("Correlogram")
@@ -298,9 +298,9 @@ error_quantiles <- function(e) {
   n <- length(e)
   data <- data.frame(normal = stats::qnorm((seq_len(n) - 0.5) / n), error = e)
   ggplot2::ggplot(data, ggplot2::aes(.data$normal, .data$error)) +
-    ggplot2::geom_abline(intercept = mean(e), slope = stats::sd(e), colour = figure_colours[["computed"]],
+    ggplot2::geom_abline(intercept = mean(e), slope = stats::sd(e), colour = ink("computed"),
                          linewidth = 0.8) +
-    ggplot2::geom_point(colour = figure_colours[["observed"]], size = 1) +
+    ggplot2::geom_point(colour = ink("observed"), size = 1) +
     ggplot2::scale_x_continuous("standard deviations") + number_axis() +
     small_labels("Against the normal")
 }

@@ -2,7 +2,7 @@
 #' @param show For a backtest: the `"forecasts"` of all cutoffs, error by step `"ahead"`, `"coverage"` of the
 #'   intervals, or error by part of the `"calendar"`.
 #' @param part The part of the calendar: `"day of week"`, `"month of year"`, ...
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_backtest)
 autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL,
                                      show = c("forecasts", "ahead", "coverage", "calendar"), part = NULL,
                                      ...) {
@@ -51,17 +51,17 @@ draw_backtest <- function(b, measure, data, past, shown) {
   p <- ggplot2::ggplot(mapping = ggplot2::aes(.data$stamp, .data$value)) +
     ggplot2::geom_vline(
       data = data.frame(at = b$plan$stamps), ggplot2::aes(xintercept = .data$at),
-      linetype = "13", colour = figure_colours[["raw"]]
+      linetype = "13", colour = ink("raw")
     ) +
     ggplot2::geom_line(
-      data = past, colour = figure_colours[["observed"]], linewidth = 0.7, na.rm = TRUE
+      data = past, colour = ink("observed"), linewidth = 0.7, na.rm = TRUE
     ) +
     invented_points(past) +
     ggplot2::geom_line(
       data = data, na.rm = TRUE, linewidth = 0.7,
       ggplot2::aes(colour = .data$method, group = interaction(.data$method, .data$cutoff))
     ) +
-    ggplot2::scale_colour_manual(values = method_colours, name = NULL) +
+    ggplot2::scale_colour_manual(values = method_inks(), name = NULL) +
     time_axis(b$meta$type, b$meta$zone) +
     number_axis() +
     figure_theme() +

@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_correlogram)
 autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), object$measures)
   labels <- series_labels(rows_of(object$data)$keys)
@@ -8,7 +8,7 @@ autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, 
   if (length(object$meta$series)) t <- t[series_labels(t[object$meta$series]) == shown, ]
   bars <- lapply(object$changes, function(d) correlogram_bars(t[t$change == d, ], object, d))
   top <- correlogram_series(object, measure, shown, length(labels))
-  patchwork::wrap_plots(top, patchwork::wrap_plots(bars, nrow = 1), ncol = 1, heights = c(2, 3))
+  several_plots(top, patchwork::wrap_plots(bars, nrow = 1), ncol = 1, heights = c(2, 3))
 }
 
 #' @rdname figures
@@ -21,7 +21,7 @@ correlogram_series <- function(c, measure, shown, series) {
   at <- seq_len(diff(rows$breaks)[which]) + rows$breaks[which]
   data <- data.frame(stamp = c$data[[c$meta$time]][at], value = c$data[[measure]][at])
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
-    ggplot2::geom_line(colour = figure_colours[["observed"]], linewidth = 0.4, na.rm = TRUE) +
+    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.4, na.rm = TRUE) +
     time_axis(c$meta$type, c$meta$zone) +
     number_axis(measure_words(measure, c$meta$units[[measure]])) +
     figure_theme() +
@@ -36,9 +36,9 @@ correlogram_series <- function(c, measure, shown, series) {
 correlogram_bars <- function(t, c, d) {
   t <- t[t$lag > 0, ]
   room <- length(c$changes)
-  upper <- one_correlogram(t, t$correlation, figure_colours[["observed"]], c, room) +
+  upper <- one_correlogram(t, t$correlation, ink("observed"), c, room) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$bartlett_bound, ymax = .data$bartlett_bound),
-                         fill = figure_colours[["missing"]], alpha = 0.6) +
+                         fill = ink("missing"), alpha = 0.6) +
     number_axis() +
     ggplot2::labs(
       title = if (room > 1) capitalise(change_title(d, c$cadence)), subtitle = "Autocorrelation",
@@ -49,7 +49,7 @@ correlogram_bars <- function(t, c, d) {
   if (!c$partial) {
     return(upper + lag_axis(max(t$lag), c$cadence, room = room))
   }
-  lower <- one_correlogram(t, t$partial, figure_colours[["computed"]], c, room) +
+  lower <- one_correlogram(t, t$partial, ink("computed"), c, room) +
     ggplot2::scale_y_reverse(name = NULL, labels = axis_numbers) +
     lag_axis(max(t$lag), c$cadence, room = room) +
     ggplot2::labs(subtitle = "Partial, with the lags in between held fixed (drawn downwards)",
@@ -57,7 +57,7 @@ correlogram_bars <- function(t, c, d) {
   upper <- upper + lag_axis(max(t$lag), c$cadence, room = room) +
     ggplot2::theme(axis.text.x = ggplot2::element_blank(), axis.title.x = ggplot2::element_blank())
   if (room > 1) lower <- lower + ggplot2::labs(subtitle = "Partial (drawn downwards)")
-  patchwork::wrap_plots(upper, lower, ncol = 1)
+  several_plots(upper, lower, ncol = 1)
 }
 
 correlogram_caption <- function(d, c) {
@@ -72,7 +72,7 @@ one_correlogram <- function(t, r, colour, c, room) {
   ggplot2::ggplot(t, ggplot2::aes(.data$lag, .data$r)) +
     ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = colour,
                             linewidth = if (max(t$lag) * room > 120) 0.5 else 1.1, na.rm = TRUE) +
-    ggplot2::geom_hline(yintercept = 0, colour = "#9AA6AB") +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("axis")) +
     noise_line(1) +
     noise_line(-1) +
     figure_theme()
@@ -80,7 +80,7 @@ one_correlogram <- function(t, r, colour, c, room) {
 
 noise_line <- function(sign) {
   ggplot2::geom_line(ggplot2::aes(y = sign * .data$noise_bound), linetype = "22",
-                     colour = figure_colours[["raw"]])
+                     colour = ink("raw"))
 }
 
 change_title <- function(d, cadence) {

@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_decomposition)
 autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, show = "parts", mark = NULL,
                                           common_scale = FALSE, ...) {
   d <- object
@@ -69,7 +69,7 @@ draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, com
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
     ggplot2::geom_linerange(
       data = rest, ggplot2::aes(ymin = neutral, ymax = .data$value),
-      colour = figure_colours[["raw"]], linewidth = 0.35, na.rm = TRUE
+      colour = ink("raw"), linewidth = 0.35, na.rm = TRUE
     ) +
     ggplot2::geom_line(
       data = lines, ggplot2::aes(colour = .data$part == "value"), linewidth = 0.6,
@@ -77,9 +77,8 @@ draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, com
     ) +
     invented_points(data) +
     ggplot2::scale_colour_manual(values = c(
-      `TRUE` = figure_colours[["observed"]], `FALSE` = figure_colours[["computed"]]
+      `TRUE` = ink("observed"), `FALSE` = ink("computed")
     )) +
-    date_marks(mark, d) +
     decomposition_facets(data, common_scale, d$combine == "multiply") +
     time_axis(d$meta$type, d$meta$zone) +
     ggplot2::scale_y_continuous(name = NULL, labels = axis_numbers,
@@ -95,7 +94,7 @@ draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, com
       caption = paste0(d$span, ". ", capitalise(format(d$meta$cadence)), if (series > 1) {
         paste0(". One of ", series, " series")
       })
-    )
+    ) + if (!is.null(mark)) date_marks(mark)
 }
 
 # Panels with a scale each; or all as wide, as far as they share a unit, so that sizes compare.
@@ -116,22 +115,6 @@ decomposition_facets <- function(data, common, multiply) {
   list(ggplot2::geom_blank(data = wide, ggplot2::aes(.data$stamp, .data$value)), facets)
 }
 
-# Named dates as labelled lines: mark = c("new tariff" = "2031-04-01").
-date_marks <- function(mark, d, call = rlang::caller_env()) {
-  if (is.null(mark)) {
-    return(NULL)
-  }
-  at <- from_seconds(shift_seconds(unname(mark), d$meta, call), d$meta$type, d$meta$zone)
-  marks <- data.frame(at = at, label = names(mark) %||% format(mark))
-  list(
-    ggplot2::geom_vline(data = marks, ggplot2::aes(xintercept = .data$at), colour = figure_colours[["band"]],
-                        linewidth = 0.6),
-    ggplot2::geom_text(data = marks, ggplot2::aes(.data$at, Inf, label = .data$label), hjust = -0.05,
-                       vjust = 1.3, size = 3.4,
-                       colour = "#8A6420")
-  )
-}
-
 draw_decomposition_view <- function(one, d, measure, shown, show, pick) {
   unit <- d$meta$units[[measure]]
   title <- paste(c(measure, if (nzchar(shown)) c("of", shown)), collapse = " ")
@@ -143,10 +126,10 @@ draw_decomposition_view <- function(one, d, measure, shown, show, pick) {
   stamp <- d$meta$time
   switch(show,
     adjusted = base(one, stamp, "value") +
-      ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.4, na.rm = TRUE) +
-      ggplot2::geom_line(ggplot2::aes(y = .data$adjusted), colour = figure_colours[["observed"]],
+      ggplot2::geom_line(colour = ink("raw"), linewidth = 0.4, na.rm = TRUE) +
+      ggplot2::geom_line(ggplot2::aes(y = .data$adjusted), colour = ink("observed"),
                          linewidth = 0.8, na.rm = TRUE) +
-      ggplot2::geom_line(ggplot2::aes(y = .data$trend), colour = figure_colours[["computed"]],
+      ggplot2::geom_line(ggplot2::aes(y = .data$trend), colour = ink("computed"),
                          linewidth = 0.8, na.rm = TRUE) +
       time_axis(d$meta$type, d$meta$zone) +
       ggplot2::labs(title = paste0(capitalise(title), " without its seasons"),
@@ -169,7 +152,7 @@ draw_cycles <- function(one, d, title) {
   }))
   ggplot2::ggplot(data, ggplot2::aes(.data$place, .data$value, group = .data$cycle, colour = .data$age)) +
     ggplot2::geom_line(linewidth = 0.5, na.rm = TRUE) +
-    ggplot2::scale_colour_gradient(low = "#C9D3D8", high = figure_colours[["computed"]],
+    ggplot2::scale_colour_gradient(low = ink("faint"), high = ink("computed"),
                                    breaks = c(0.05, 0.95),
                                    labels = c("first", "last"), name = NULL) +
     ggplot2::facet_wrap(~panel, ncol = 1, scales = "free") +
@@ -195,7 +178,7 @@ draw_compared <- function(d, measure, title, pick) {
   data$method <- factor(data$method, levels = names(all))
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value, colour = .data$method)) +
     ggplot2::geom_line(linewidth = 0.6, na.rm = TRUE) +
-    ggplot2::scale_colour_manual(values = method_colours, name = NULL) +
+    ggplot2::scale_colour_manual(values = method_inks(), name = NULL) +
     ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
     time_axis(d$meta$type, d$meta$zone) +
     number_axis(measure_words(measure, d$meta$units[[measure]])) +

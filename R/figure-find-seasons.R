@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_seasons)
 autoplot.kairon_seasons <- function(object, series = NULL, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), object$measures)
   labels <- series_labels(rows_of(object$data)$keys)
@@ -80,10 +80,10 @@ draw_folds <- function(data, s, measure, shown, plan, series) {
   turns <- max(table(data$panel, data$place))
   ggplot2::ggplot(data, ggplot2::aes(.data$time, .data$value)) +
     ggplot2::geom_line(
-      ggplot2::aes(group = .data$cycle), colour = figure_colours[["raw"]], linewidth = 0.3,
+      ggplot2::aes(group = .data$cycle), colour = ink("raw"), linewidth = 0.3,
       alpha = max(0.08, min(0.6, 12 / turns)), na.rm = TRUE
     ) +
-    ggplot2::geom_line(data = fold_means(data), colour = figure_colours[["computed"]], linewidth = 1) +
+    ggplot2::geom_line(data = fold_means(data), colour = ink("computed"), linewidth = 1) +
     ggplot2::facet_wrap(~panel, scales = "free", ncol = if (nrow(plan) > 2) 2 else 1) +
     ggplot2::scale_x_continuous(name = NULL, labels = axis_numbers) +
     number_axis(measure_words(measure, s$meta$units[[measure]])) +

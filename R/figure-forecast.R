@@ -2,7 +2,7 @@
 #' @param observed For a forecast: a timeline with what came true, drawn beside it.
 #' @param history For a forecast: how many steps of history to draw; by default
 #'   four horizons.
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast)
 autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
                                      observed = NULL, history = NULL, ...) {
   f <- object
@@ -64,17 +64,17 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
   p <- ggplot2::ggplot(mapping = ggplot2::aes(.data$stamp, .data$value)) +
     fan_layers(ahead, f$levels, one) +
     ggplot2::geom_line(
-      data = past, linetype = "22", colour = figure_colours[["raw"]], na.rm = TRUE
+      data = past, linetype = "22", colour = ink("raw"), na.rm = TRUE
     ) +
     ggplot2::geom_line(
-      data = known, colour = figure_colours[["observed"]], linewidth = 0.55, na.rm = TRUE
+      data = known, colour = ink("observed"), linewidth = 0.55, na.rm = TRUE
     ) +
     invented_points(past) +
     ggplot2::geom_line(
       data = ahead, ggplot2::aes(colour = .data$method), linewidth = 0.9, na.rm = TRUE
     ) +
     ggplot2::scale_colour_manual(
-      values = method_colours, name = NULL, guide = if (one) "none" else "legend"
+      values = method_inks(), name = NULL, guide = if (one) "none" else "legend"
     ) +
     truth_layer(truth) +
     time_axis(meta$type, meta$zone) +
@@ -103,12 +103,12 @@ fan_layers <- function(ahead, levels, one) {
     if (one) {
       ggplot2::geom_ribbon(
         data = ahead, mapping, inherit.aes = FALSE, na.rm = TRUE,
-        fill = figure_colours[["band"]], alpha = 0.22 + 0.2 * (i - 1)
+        fill = ink("band"), alpha = 0.22 + 0.2 * (i - 1)
       )
     } else {
       ggplot2::geom_ribbon(
         data = ahead, mapping, inherit.aes = FALSE, na.rm = TRUE,
-        fill = figure_colours[["raw"]], alpha = 0.12
+        fill = ink("raw"), alpha = 0.12
       )
     }
   })
@@ -119,10 +119,10 @@ truth_layer <- function(truth) {
     return(NULL)
   }
   list(
-    ggplot2::geom_line(data = truth, colour = figure_colours[["observed"]], linewidth = 0.4),
+    ggplot2::geom_line(data = truth, colour = ink("observed"), linewidth = 0.4),
     ggplot2::geom_point(
-      data = truth, shape = 23, size = 1.9, fill = "white", stroke = 0.8,
-      colour = figure_colours[["observed"]]
+      data = truth, shape = 23, size = 1.9, fill = ink("ground"), stroke = 0.8,
+      colour = ink("observed")
     )
   )
 }
@@ -142,7 +142,7 @@ forecast_key <- function(f, ahead, truth, one) {
 }
 
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_breakdown)
 autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ...) {
   data <- as.data.frame(object)
   meta <- attr(object, "meta")
@@ -168,7 +168,7 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value, colour = .data$method)) +
     ggplot2::geom_line(linewidth = 0.8) +
     ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
-    ggplot2::scale_colour_manual(values = method_colours, name = NULL,
+    ggplot2::scale_colour_manual(values = method_inks(), name = NULL,
                                  guide = if (one) "none" else "legend") +
     time_axis(meta$type, meta$zone) +
     number_axis() +
@@ -187,7 +187,7 @@ plot.kairon_breakdown <- function(x, ...) draw_plot(x, ...)
 
 # The summary of a forecast: how wide the intervals of each method are, step by step.
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast_summary)
 autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), unique(object$widths$measure))
   data <- object$widths[object$widths$measure == measure, ]
@@ -197,7 +197,7 @@ autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
     ggplot2::geom_line(linewidth = 0.9) +
     ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$at, label = .data$method), hjust = 0,
                        nudge_x = 0.01 * max(data$ahead), size = 4, show.legend = FALSE) +
-    ggplot2::scale_colour_manual(values = method_colours, name = NULL, guide = "none") +
+    ggplot2::scale_colour_manual(values = method_inks(), name = NULL, guide = "none") +
     ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks,
                                 expand = ggplot2::expansion(c(0.02, 0.18))) +
     number_axis() +

@@ -1,7 +1,14 @@
+# Rows of a map that can still be read.
+most_rows <- 40
+
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_inspection)
 autoplot.kairon_inspection <- function(object, ...) {
   data <- object$coverage
+  share <- tapply(data$share, data$series, mean, na.rm = TRUE)
+  worst <- names(sort(share))[seq_len(min(most_rows, length(share)))]
+  hidden <- length(share) - length(worst)
+  data <- data[data$series %in% worst, ]
   ggplot2::ggplot(data, ggplot2::aes(.data$from, .data$series)) +
     ggplot2::geom_tile(
       ggplot2::aes(x = .data$middle, width = .data$width, fill = .data$share), height = 0.82,
@@ -9,9 +16,9 @@ autoplot.kairon_inspection <- function(object, ...) {
     ) +
     ggplot2::facet_wrap(~measure, ncol = 1) +
     ggplot2::scale_fill_gradientn(
-      colours = c("#F3E3C3", "#E2A13B", "#7FA9B8", "#26404F"), limits = c(0, 1),
+      colours = heat_inks(), limits = c(0, 1),
       labels = function(v) paste(100 * v, "%"), name = "share of readings present",
-      na.value = "white"
+      na.value = ink("ground")
     ) +
     ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +
     ggplot2::scale_y_discrete(limits = rev, name = NULL) +
@@ -26,7 +33,9 @@ autoplot.kairon_inspection <- function(object, ...) {
       } else {
         "Nothing stands out"
       },
-      caption = object$line
+      caption = paste(c(object$line, if (hidden) {
+        paste("Shown: the", most_rows, "series with the fewest readings; not shown:", hidden)
+      }), collapse = ". ")
     )
 }
 

@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_lag_grid)
 autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
   rows <- rows_of(object$data)
   labels <- series_labels(rows$keys)
@@ -28,16 +28,16 @@ draw_lag_grid <- function(data, g, shown, series) {
   points <- if (many) {
     list(
       ggplot2::geom_bin_2d(bins = 60),
-      ggplot2::scale_fill_gradient(low = figure_colours[["missing"]], high = figure_colours[["observed"]],
+      ggplot2::scale_fill_gradient(low = ink("missing"), high = ink("observed"),
                                    trans = "log10", name = "pairs")
     )
   } else {
-    ggplot2::geom_point(colour = figure_colours[["observed"]], size = 1.1,
+    ggplot2::geom_point(colour = ink("observed"), size = 1.1,
                         alpha = max(0.15, min(0.8, 150 / (nrow(data) / nlevels(data$panel)))))
   }
   unit <- g$meta$units[[g$measure]]
   ggplot2::ggplot(data, ggplot2::aes(.data$before, .data$now)) +
-    ggplot2::geom_abline(colour = figure_colours[["computed"]], linewidth = 0.4) +
+    ggplot2::geom_abline(colour = ink("computed"), linewidth = 0.4) +
     points +
     ggplot2::facet_wrap(~panel) +
     ggplot2::scale_x_continuous(name = paste(measure_words(g$measure, unit), "before"),

@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_lead_lag)
 autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
   t <- object$table
   label <- if (is.null(object$series)) rep("", nrow(t)) else series_labels(t[object$series])
@@ -12,14 +12,14 @@ autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
   most <- max(t$lag)
   p <- ggplot2::ggplot(t, ggplot2::aes(.data$lag, .data$correlation)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$bound, ymax = .data$bound),
-                         fill = figure_colours[["missing"]]) +
-    ggplot2::geom_hline(yintercept = 0, colour = "#9AA6AB") +
-    ggplot2::geom_vline(xintercept = 0, colour = "#9AA6AB", linewidth = 0.4) +
+                         fill = ink("missing")) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("axis")) +
+    ggplot2::geom_vline(xintercept = 0, colour = ink("axis"), linewidth = 0.4) +
     ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$correlation),
-                            colour = figure_colours[["observed"]],
+                            colour = ink("observed"),
                             linewidth = if (most > 60) 0.5 else 1, na.rm = TRUE) +
     ggplot2::geom_linerange(data = best, ggplot2::aes(ymin = 0, ymax = .data$correlation),
-                            colour = figure_colours[["computed"]], linewidth = 1.6) +
+                            colour = ink("computed"), linewidth = 1.6) +
     lag_axis(most, object$meta$cadence, least = -1, room = if (length(shown) > 1) 3 else 1.5) +
     number_axis("correlation") +
     figure_theme() +

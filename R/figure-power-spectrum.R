@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_spectrum)
 autoplot.kairon_spectrum <- function(object, series = NULL, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), object$measures)
   pick <- function(t) {
@@ -33,16 +33,16 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
   labelled <- rbind(labelled, false)
   ggplot2::ggplot(t, ggplot2::aes(.data$frequency, .data$density)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$lower, ymax = .data$upper),
-                         fill = figure_colours[["missing"]]) +
+                         fill = ink("missing")) +
     mark_layers(s$plan$mark, t) +
-    ggplot2::geom_line(colour = figure_colours[["observed"]], linewidth = 0.5) +
+    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.5) +
     harmonic_layers(main, t) +
     ggplot2::geom_point(data = main, ggplot2::aes(y = .data$height, shape = is.na(.data$artefact)),
-                        colour = figure_colours[["computed"]], size = 2.4, fill = "white") +
+                        colour = ink("computed"), size = 2.4, fill = ink("ground")) +
     ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 4), guide = "none") +
     ggplot2::geom_text(data = labelled, ggplot2::aes(y = .data$height, label = .data$text), vjust = -0.9,
                        size = 3.8,
-                       colour = figure_colours[["text"]]) +
+                       colour = ink("text")) +
     spectrum_axis(t, s$plan) +
     y_scale +
     ggplot2::coord_cartesian(clip = "off") +
@@ -75,11 +75,11 @@ mark_layers <- function(mark, t) {
   mark$top <- max(t$upper)
   list(
     ggplot2::geom_vline(data = mark, ggplot2::aes(xintercept = .data$frequency),
-                        colour = figure_colours[["band"]],
+                        colour = ink("band"),
                         linewidth = 0.6),
     ggplot2::geom_text(data = mark, ggplot2::aes(y = .data$top, label = .data$label), hjust = -0.15,
                        size = 3.8,
-                       colour = "#8A6420")
+                       colour = ink("note"))
   )
 }
 
@@ -95,7 +95,7 @@ harmonic_layers <- function(main, t) {
   parts <- parts[!is.na(parts$from), ]
   ggplot2::geom_curve(
     data = parts, ggplot2::aes(x = .data$from, y = .data$base, xend = .data$frequency, yend = .data$height),
-    colour = figure_colours[["computed"]], linewidth = 0.35, curvature = -0.2
+    colour = ink("computed"), linewidth = 0.35, curvature = -0.2
   )
 }
 

@@ -1,18 +1,18 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_scores)
 autoplot.kairon_scores <- function(object, ...) {
   data <- score_cells(object)
   measures <- attr(object, "measures")
   ggplot2::ggplot(data, ggplot2::aes(.data$metric, .data$row)) +
     ggplot2::geom_tile(
-      ggplot2::aes(fill = .data$standing), colour = "white", linewidth = 1.6
+      ggplot2::aes(fill = .data$standing), colour = ink("ground"), linewidth = 1.6
     ) +
     ggplot2::geom_text(
       ggplot2::aes(label = .data$label, fontface = ifelse(.data$standing %in% 1, "bold", "plain")),
-      size = 5, colour = figure_colours[["text"]]
+      size = 5, colour = ink("text")
     ) +
     ggplot2::scale_fill_gradient(
-      low = "#F6F1E6", high = "#9CC3D1", na.value = "#F4F4F4", guide = "none"
+      low = ink("poor"), high = ink("good"), na.value = ink("faint"), guide = "none"
     ) +
     ggplot2::scale_x_discrete(position = "top", name = NULL) +
     ggplot2::scale_y_discrete(limits = rev, name = NULL) +

@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_season_profile)
 autoplot.kairon_season_profile <- function(object, measures = NULL, series = NULL, ...) {
   p <- object
   measure <- one_measure(rlang::enquo(measures), p$measures)
@@ -34,10 +34,10 @@ profile_title <- function(p, measure, shown) {
 draw_profile <- function(p, table, measure, shown, series) {
   figure <- ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$median)) +
     ggplot2::geom_ribbon(
-      ggplot2::aes(ymin = .data$q25, ymax = .data$q75), fill = figure_colours[["band"]], alpha = 0.4
+      ggplot2::aes(ymin = .data$q25, ymax = .data$q75), fill = ink("band"), alpha = 0.4
     ) +
-    ggplot2::geom_line(colour = figure_colours[["observed"]], linewidth = 0.9) +
-    ggplot2::geom_point(colour = figure_colours[["observed"]], size = 1.6) +
+    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.9) +
+    ggplot2::geom_point(colour = ink("observed"), size = 1.6) +
     part_axis(table$part) +
     number_axis() +
     figure_theme() +
@@ -65,10 +65,10 @@ part_axis <- function(part) {
 
 draw_heat <- function(p, table, measure, shown) {
   ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$part_2, fill = .data$mean)) +
-    ggplot2::geom_tile(colour = "white", linewidth = 0.3) +
+    ggplot2::geom_tile(colour = ink("ground"), linewidth = 0.3) +
     ggplot2::scale_fill_gradientn(
-      colours = c("#F3E3C3", "#E2A13B", "#7FA9B8", "#26404F"), labels = axis_numbers, name = "mean",
-        na.value = "white"
+      colours = heat_inks(), labels = axis_numbers, name = "mean",
+        na.value = ink("ground")
     ) +
     ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +
     ggplot2::scale_y_discrete(limits = rev, name = NULL) +
@@ -91,15 +91,15 @@ draw_history <- function(p, table, measure, shown) {
   latest <- table[!duplicated(table$part, fromLast = TRUE), ]
   ggplot2::ggplot(table, ggplot2::aes(.data$cycle, .data$mean)) +
     ggplot2::geom_rect(
-      data = band, inherit.aes = FALSE, fill = figure_colours[["band"]], alpha = 0.3,
+      data = band, inherit.aes = FALSE, fill = ink("band"), alpha = 0.3,
       ggplot2::aes(xmin = min(table$cycle), xmax = max(table$cycle), ymin = .data$low, ymax = .data$high)
     ) +
     ggplot2::geom_hline(
-      data = band, ggplot2::aes(yintercept = .data$middle), colour = figure_colours[["computed"]],
+      data = band, ggplot2::aes(yintercept = .data$middle), colour = ink("computed"),
         linewidth = 0.5
     ) +
-    ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.7) +
-    ggplot2::geom_point(data = latest, colour = figure_colours[["observed"]], size = 2.2) +
+    ggplot2::geom_line(colour = ink("raw"), linewidth = 0.7) +
+    ggplot2::geom_point(data = latest, colour = ink("observed"), size = 2.2) +
     ggplot2::facet_wrap(~part, nrow = 1) +
     ggplot2::scale_x_date(name = NULL, breaks = NULL) +
     number_axis() +

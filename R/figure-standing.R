@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_standing)
 autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), object$measures)
   h <- object$history[object$history$measure == measure, ]
@@ -33,9 +33,9 @@ standing_subtitle <- function(s) {
 standing_values <- function(h, s, measure, unit) {
   h$invented <- h$invented & !is.na(h$value)
   ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$value)) +
-    ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.45, na.rm = TRUE) +
+    ggplot2::geom_line(colour = ink("raw"), linewidth = 0.45, na.rm = TRUE) +
     invented_points(h) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$trailing), colour = figure_colours[["observed"]],
+    ggplot2::geom_line(ggplot2::aes(y = .data$trailing), colour = ink("observed"),
                        linewidth = 1.1,
                        na.rm = TRUE) +
     time_axis(s$meta$type, s$meta$zone) +
@@ -53,9 +53,9 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
     ggplot2::labs(title = title, subtitle = standing_subtitle(s))
   bottom <- ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$move)) +
     ggplot2::annotate("rect", xmin = min(h$stamp), xmax = max(h$stamp), ymin = -usual, ymax = usual,
-                      fill = figure_colours[["missing"]]) +
-    ggplot2::geom_hline(yintercept = 0, colour = "#9AA6AB") +
-    ggplot2::geom_line(colour = figure_colours[["computed"]], linewidth = 0.9, na.rm = TRUE) +
+                      fill = ink("missing")) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("axis")) +
+    ggplot2::geom_line(colour = ink("computed"), linewidth = 0.9, na.rm = TRUE) +
     time_axis(s$meta$type, s$meta$zone) +
     number_axis(label) +
     figure_theme() +
@@ -63,5 +63,5 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
       title = NULL, subtitle = "The trailing year against the one before; inside the band, no clear change",
       caption = caption
     )
-  patchwork::wrap_plots(top, bottom, ncol = 1, heights = c(3, 2))
+  several_plots(top, bottom, ncol = 1, heights = c(3, 2))
 }

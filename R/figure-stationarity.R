@@ -1,5 +1,5 @@
 #' @rdname figures
-#' @export
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_stationarity)
 autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL, ...) {
   measure <- one_measure(rlang::enquo(measures), object$measures)
   rows <- rows_of(object$data)
@@ -21,9 +21,9 @@ autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL,
   data$panel <- factor(data$panel, levels = unique(data$panel))
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$mean - .data$sd, ymax = .data$mean + .data$sd),
-                         fill = figure_colours[["band"]], alpha = 0.35) +
-    ggplot2::geom_line(colour = figure_colours[["raw"]], linewidth = 0.4, na.rm = TRUE) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$mean), colour = figure_colours[["computed"]], linewidth = 1,
+                         fill = ink("band"), alpha = 0.35) +
+    ggplot2::geom_line(colour = ink("raw"), linewidth = 0.4, na.rm = TRUE) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$mean), colour = ink("computed"), linewidth = 1,
                        na.rm = TRUE) +
     ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
     time_axis(object$meta$type, object$meta$zone) +

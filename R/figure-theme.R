@@ -1,31 +1,75 @@
 # One look for all figures: dark slate for what was observed, burnt orange for
 # what was computed from it, both told apart by colour-blind readers and in
-# grey; sand for what is not there.
+# grey; sand for what is not there. On a dark ground the same roles in lighter inks.
 
-figure_colours <- c(
-  observed = "#26404F", raw = "#8FA3AD", computed = "#B8501B", band = "#E2A13B",
-  missing = "#EFE5CF", text = "#22313A", faint = "#DDE1E0"
+inks <- list(
+  light = c(
+    observed = "#26404F", raw = "#8FA3AD", computed = "#B8501B", band = "#E2A13B", missing = "#EFE5CF",
+    text = "#22313A", faint = "#DDE1E0", ground = "#FFFFFF", axis = "#9AA6AB", muted = "#5B6A72",
+    label = "#46555D", note = "#8A6420", poor = "#F6F1E6", good = "#9CC3D1"
+  ),
+  dark = c(
+    observed = "#C9D8E0", raw = "#6F858F", computed = "#F0874A", band = "#B87F2A", missing = "#37352C",
+    text = "#E6E9E8", faint = "#2F3D46", ground = "#17222A", axis = "#5E7078", muted = "#A9B5BA",
+    label = "#C3CCD0", note = "#E2B866", poor = "#262A2B", good = "#2E5F75"
+  )
 )
 
-method_colours <- c("#B8501B", "#23779A", "#6A4A96", "#85871A", "#BF4F88", "#3F7F58")
+method_ink <- list(
+  light = c("#B8501B", "#23779A", "#6A4A96", "#85871A", "#BF4F88", "#3F7F58"),
+  dark = c("#F0874A", "#5BB4DA", "#B79BE6", "#C5C84F", "#F08CC0", "#77C79A")
+)
+
+heat_ink <- list(
+  light = c("#F3E3C3", "#E2A13B", "#7FA9B8", "#26404F"), dark = c("#3A3326", "#B87F2A", "#6FA3B8", "#DCE8EE")
+)
+
+#' The ground and the type size of figures
+#'
+#' Sets both for all figures that are made from now on in this session.
+#'
+#' @param ground `"light"` or `"dark"`.
+#' @param size Size of the axis text's base in points, 6 to 40; 13 at first.
+#' @returns What was set before, a list, invisibly; `do.call(figure_style, before)` goes back.
+#' @section Error types: `kairon_error_input` for another ground or size.
+#' @examples
+#' before <- figure_style("dark", size = 15)
+#' plot(demo_timeline("billed"))
+#' do.call(figure_style, before)
+#' @export
+figure_style <- function(ground = c("light", "dark"), size = 13) {
+  ground <- check_choice(ground, c("light", "dark"))
+  if (!is.numeric(size) || length(size) != 1 || !isTRUE(size >= 6 && size <= 40)) {
+    abort_input(c("{.arg size} must be one number of points from 6 to 40.", x = "It is {.val {size}}."))
+  }
+  before <- list(ground = figure_ground(), size = figure_size())
+  options(kairon.figure_ground = ground, kairon.figure_size = size)
+  invisible(before)
+}
+
+figure_ground <- function() getOption("kairon.figure_ground", "light")
+figure_size <- function() getOption("kairon.figure_size", 13)
+ink <- function(role) inks[[figure_ground()]][[role]]
+method_inks <- function() method_ink[[figure_ground()]]
+heat_inks <- function() heat_ink[[figure_ground()]]
 
 figure_theme <- function() {
-  ink <- figure_colours[["text"]]
-  ggplot2::theme_minimal(base_size = 13) +
+  base <- figure_size()
+  ggplot2::theme_minimal(base_size = base) +
     ggplot2::theme(
-      text = ggplot2::element_text(colour = ink),
-      plot.title = ggplot2::element_text(face = "bold", size = 16),
+      text = ggplot2::element_text(colour = ink("text")),
+      plot.title = ggplot2::element_text(face = "bold", size = 1.23 * base),
       plot.subtitle = ggplot2::element_text(margin = ggplot2::margin(b = 10)),
-      plot.caption = ggplot2::element_text(hjust = 0, size = 10, colour = "#5B6A72"),
+      plot.caption = ggplot2::element_text(hjust = 0, size = 0.77 * base, colour = ink("muted")),
       plot.title.position = "plot", plot.caption.position = "plot",
-      plot.background = ggplot2::element_rect(fill = "white", colour = NA),
-      axis.text = ggplot2::element_text(colour = "#46555D"),
-      strip.text = ggplot2::element_text(hjust = 0, face = "bold", size = 12),
+      plot.background = ggplot2::element_rect(fill = ink("ground"), colour = NA),
+      axis.text = ggplot2::element_text(colour = ink("label")),
+      strip.text = ggplot2::element_text(hjust = 0, face = "bold", size = 0.92 * base, colour = ink("text")),
       panel.grid.minor = ggplot2::element_blank(),
       panel.grid.major.x = ggplot2::element_blank(),
-      panel.grid.major.y = ggplot2::element_line(colour = figure_colours[["faint"]], linewidth = 0.4),
-      axis.line.x = ggplot2::element_line(colour = "#9AA6AB", linewidth = 0.4),
-      axis.ticks.x = ggplot2::element_line(colour = "#9AA6AB", linewidth = 0.4),
+      panel.grid.major.y = ggplot2::element_line(colour = ink("faint"), linewidth = 0.4),
+      axis.line.x = ggplot2::element_line(colour = ink("axis"), linewidth = 0.4),
+      axis.ticks.x = ggplot2::element_line(colour = ink("axis"), linewidth = 0.4),
       legend.position = "top", legend.justification = "left",
       panel.spacing = grid_unit(1.1)
     )
@@ -33,14 +77,21 @@ figure_theme <- function() {
 
 grid_unit <- function(lines) ggplot2::unit(lines, "lines")
 
+# Several figures in one, on the same ground up to the edge.
+several_plots <- function(...) {
+  patchwork::wrap_plots(...) + patchwork::plot_annotation(
+    theme = ggplot2::theme(plot.background = ggplot2::element_rect(fill = ink("ground"), colour = NA))
+  )
+}
+
 # Hollow points on what was not measured: the same in every figure.
 invented_points <- function(data) {
   if (!any(data$invented)) {
     return(NULL)
   }
   ggplot2::geom_point(
-    data = data[data$invented, ], shape = 21, fill = "white", size = 1.3,
-    colour = figure_colours[["computed"]], na.rm = TRUE
+    data = data[data$invented, ], shape = 21, fill = ink("ground"), size = 1.3,
+    colour = ink("computed"), na.rm = TRUE
   )
 }
 
@@ -86,14 +137,20 @@ figure_caption <- function(x, ...) {
   paste(c(timeline_line(x), ...), collapse = ". ")
 }
 
-# Small multiples stay readable up to this many series.
+# Small multiples stay readable up to this many series, lines in one panel up to that many.
 most_panels <- 12
+most_lines <- 200
 
 # Labels of the series to draw.
-chosen_series <- function(x, series = NULL, most = most_panels, call = rlang::caller_env()) {
+chosen_series <- function(x, series = NULL, most = most_panels, page = 1, call = rlang::caller_env()) {
   labels <- series_labels(rows_of(x)$keys)
   if (is.null(series)) {
-    return(utils::head(labels, most))
+    pages <- ceiling(length(labels) / most)
+    check_count(page, call = call)
+    if (page > pages) {
+      abort_input("{.arg page} is {page}; there {?is/are} {pages} page{?s} of {most} series.", call = call)
+    }
+    return(labels[seq((page - 1) * most + 1, min(page * most, length(labels)))])
   }
   for (s in series) check_choice(s, labels, arg = "series", call = call)
   as.character(series)

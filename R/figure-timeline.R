@@ -3,12 +3,18 @@
 #' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not
 #' measured are drawn hollow on a dashed line, those that rest on clearly fewer readings
 #' than expected (unfinished bins at the ends) as triangles, stretches without values on a
-#' sand-coloured ground. After [repair()] pale crosses stand where the replaced readings were.
+#' sand-coloured ground. Of more points than a screen has, the range in each column of pixels is drawn.
+#' [date_marks()] and [shaded_spans()] can be added, [figure_style()] sets a dark ground. After [repair()] pale crosses stand where the replaced readings were.
 #'
 #' @param object,x What to draw: a timeline, [inspect()], [standing()], [decomposition()],
 #'   [forecast()], [backtest()] or [scores()].
 #' @param measures Measures to draw; all by default.
-#' @param series Labels of the series to draw; by default the first 12.
+#' @param series Labels of the series to draw. By default 12 a page where each has a panel; a timeline of more
+#'   than 12 series is drawn as the spread of their values.
+#' @param highlight Labels of series to draw as named lines over the others.
+#' @param panels For a timeline: `"each"` series in a panel of its own, all in `"one"`, or the `"spread"` of
+#'   all series at each time (median, middle half, middle 80 %, all). `"auto"` takes what stays readable.
+#' @param page Which dozen of series to draw in panels: 1 is the first.
 #' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
 #' its
 #'   `"cycles"`, or methods that `"compare"`.
@@ -21,21 +27,41 @@
 #' autoplot(demo_timeline("billed"))
 #' rolled <- roll(demo_timeline("rain"), trailing("28 days"), c("mean", "sd"))
 #' autoplot(rolled)
+#' autoplot(demo_timeline("demand"), highlight = c("Birchmoor", "Dunmere"))
+#' autoplot(demo_timeline("soil"))
 #' @name figures
 NULL
 
 #' @rdname figures
-#' @export
-autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, ...) {
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
+autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
+                                     panels = c("auto", "each", "one", "spread"), page = 1, ...) {
   check_timeline(object)
+  panels <- check_choice(panels, c("auto", "each", "one", "spread"))
   measures <- pick_measures(object, rlang::enquo(measures))
-  shown <- chosen_series(object, series)
+  labels <- series_labels(rows_of(object)$keys)
+  for (name in highlight) check_choice(name, labels, arg = "highlight")
+  if (panels == "auto") {
+    many <- is.null(series) && missing(page) && length(labels) > most_panels
+    panels <- if (many) "spread" else if (length(highlight)) "one" else "each"
+  }
+  if (panels == "spread") {
+    return(draw_spread(object, measures, highlight, labels))
+  }
+  if (panels == "one") {
+    shown <- chosen_series(object, series, most = most_lines)
+    return(draw_together(object, measures, union(shown, highlight), highlight, labels))
+  }
+  shown <- chosen_series(object, series, page = page)
   mended <- Filter(function(m) is_mended(object, m), measures)
-  panels <- panel_plan(setdiff(measures, paste0(mended, "_raw")))
-  data <- timeline_points(object, panels, shown)
-  holes <- timeline_holes(object, panels, shown)
+  planned <- panel_plan(setdiff(measures, paste0(mended, "_raw")))
+  if (is_dense(object, shown, nrow(planned), labels) && !any(planned$over)) {
+    return(dense_timeline(object, planned$measure, shown, labels))
+  }
+  data <- timeline_points(object, planned, shown)
+  holes <- timeline_holes(object, planned, shown)
   before <- do.call(rbind, lapply(mended, raw_points, x = object, data = data))
-  draw_timeline(object, data, holes, before, shown, length(unique(panels$panel)))
+  draw_timeline(object, data, holes, before, shown, length(unique(planned$panel)))
 }
 
 #' @rdname figures
@@ -131,16 +157,7 @@ draw_timeline <- function(x, data, holes, before, shown, panels) {
       subtitle = figure_key(data, holes, before),
       caption = figure_caption(x, left_out(x, shown))
     )
-  several <- length(shown) > 1
-  if (several && panels > 1) {
-    p + ggplot2::facet_grid(panel ~ series, scales = "free_y")
-  } else if (several) {
-    p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (length(shown) > 4) 2 else 1)
-  } else if (panels > 1) {
-    p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = 1)
-  } else {
-    p
-  }
+  panelled(p, length(shown), panels)
 }
 
 hole_layer <- function(holes) {
@@ -150,19 +167,19 @@ hole_layer <- function(holes) {
   ggplot2::geom_rect(
     data = holes, inherit.aes = FALSE,
     ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = -Inf, ymax = Inf),
-    fill = figure_colours[["missing"]]
+    fill = ink("missing")
   )
 }
 
 value_layers <- function(data, over) {
-  raw <- if (over) figure_colours[["raw"]] else figure_colours[["observed"]]
+  raw <- if (over) ink("raw") else ink("observed")
   known <- data
   known$value[known$invented] <- NA
   list(
     if (any(data$invented)) {
       ggplot2::geom_line(
         data = data[!data$derived, ], ggplot2::aes(group = .data$measure),
-        colour = figure_colours[["computed"]], linetype = "22", linewidth = 0.4, na.rm = TRUE
+        colour = ink("computed"), linetype = "22", linewidth = 0.4, na.rm = TRUE
       )
     },
     ggplot2::geom_line(
@@ -171,19 +188,19 @@ value_layers <- function(data, over) {
     ),
     ggplot2::geom_line(
       data = known[known$derived & !known$over, ], ggplot2::aes(group = .data$measure),
-      colour = figure_colours[["computed"]], linewidth = 0.6, na.rm = TRUE
+      colour = ink("computed"), linewidth = 0.6, na.rm = TRUE
     ),
     invented_points(data),
     if (any(data$flagged)) {
       ggplot2::geom_point(
         data = data[data$flagged, ], shape = 4, size = 2.2, stroke = 0.9,
-        colour = figure_colours[["computed"]], na.rm = TRUE
+        colour = ink("computed"), na.rm = TRUE
       )
     },
     if (any(data$thin)) {
       ggplot2::geom_point(
-        data = data[data$thin, ], shape = 24, fill = figure_colours[["missing"]], size = 2,
-        colour = figure_colours[["observed"]], na.rm = TRUE
+        data = data[data$thin, ], shape = 24, fill = ink("missing"), size = 2,
+        colour = ink("observed"), na.rm = TRUE
       )
     },
     if (over) {
@@ -192,7 +209,7 @@ value_layers <- function(data, over) {
         linewidth = 0.9, na.rm = TRUE
       )
     },
-    if (over) ggplot2::scale_colour_manual(values = method_colours, name = NULL)
+    if (over) ggplot2::scale_colour_manual(values = method_inks(), name = NULL)
   )
 }
 
@@ -203,11 +220,11 @@ before_layers <- function(before) {
   list(
     ggplot2::geom_segment(
       data = before, ggplot2::aes(y = .data$before, xend = .data$stamp, yend = .data$after),
-      colour = figure_colours[["raw"]], linewidth = 0.3, na.rm = TRUE
+      colour = ink("raw"), linewidth = 0.3, na.rm = TRUE
     ),
     ggplot2::geom_point(
       data = before, ggplot2::aes(y = .data$before), shape = 4, size = 2, stroke = 0.8,
-      colour = figure_colours[["raw"]], na.rm = TRUE
+      colour = ink("raw"), na.rm = TRUE
     )
   )
 }

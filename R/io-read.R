@@ -26,6 +26,9 @@
 #' @param timeout Seconds that an address may take.
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
 #'   `repeats`, `levels`, `day_first`, `epoch`, `events`.
+#' @details A file of [write_timeline()] or of the program says in its first lines, which begin with
+#' `# kairon:`, what its columns are; these count where an argument is left out. Then kinds, units, zone,
+#' cadence and origins are as they were.
 #' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
 #'   read are kept in [rejects()] with their line number (and their file, where there are
 #'   several). Lines are counted from 1, the header included.
@@ -55,9 +58,13 @@ read_timeline <- function(source, time = NULL, series = NULL, ..., missing = cha
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename)
-  parts <- lapply(seq_len(nrow(files)), function(i) {
-    read_one(files$path[i], files$name[i], roles, given, how)
+  headers <- lapply(seq_len(nrow(files)), function(i) {
+    read_header(files$path[i], files$name[i], rlang::caller_env(2))
   })
+  parts <- lapply(seq_len(nrow(files)), function(i) {
+    read_one(files$path[i], files$name[i], roles, given, how, headers[[i]])
+  })
+  given <- with_header(roles, given, headers[[1]], names(parts[[1]]$data))$given
   shape <- bind_parts(parts, files)
   options <- read_options(given, shape)
   if (!is.null(join)) {
@@ -75,7 +82,7 @@ read_timeline <- function(source, time = NULL, series = NULL, ..., missing = cha
       units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
       rows = shape$lines, where = "line", source = label, epoch = options$epoch,
       events = options$events, files = shape$files, rejects = shape$rejects
-    ),
+    ) |> restore_cadence(headers[[1]]),
     kairon_error_input = function(cnd) {
       abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
                   call = rlang::caller_env(), .envir = list2env(list(label = label)))
@@ -110,7 +117,15 @@ check_arguments <- function(given, call = rlang::caller_env()) {
 }
 
 # One file: read, name, find its time column, take the units row out, make it long.
-read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3)) {
+read_one <- function(path, name, roles, given, how, header = NULL, call = rlang::caller_env(3)) {
+  above <- 0L
+  if (!is.null(header)) {
+    above <- as.integer(header$lines)
+    path <- below_lines(path, above)
+    told <- with_header(roles, given, header, c(header$time, unlist(header[c("series", "attributes")])))
+    roles <- told$roles
+    given <- told$given
+  }
   wide <- how$layout == "wide"
   quoted <- roles$series
   wanted <- c(
@@ -125,6 +140,7 @@ read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3))
                 .envir = list2env(list(name = name)))
   }
   check_duplicate_names(data, call)
+  if (above > 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
   if (how$layout == "across") {
     series <- column_names(quoted, data, call)
     data <- numbers_in(data, series, how$missing, how$decimal, call)
@@ -138,6 +154,7 @@ read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3))
   data <- timed$data
   units <- units_row(data, timed$name)
   lines <- read$lines %||% below_header(nrow(data))
+  if (above > 0) lines <- lines + above
   if (!is.null(units)) {
     data <- data[-1, , drop = FALSE]
     lines <- lines[-1]
@@ -145,12 +162,14 @@ read_one <- function(path, name, roles, given, how, call = rlang::caller_env(3))
   series <- column_names(quoted, if (wide) NULL else data, call)
   attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call)
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), how$missing, how$decimal, call)
+  beside <- unlist(header$beside)
+  data <- restore_companions(data, beside)
   shape <- list(data = data, time = timed$name, series = series)
   if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
   shape$lines <- if (wide) lines[shape$row] else lines
   shape$rejects <- read$rejects
   shape$units <- units
-  shape$drop <- timed$parts
+  shape$drop <- c(timed$parts, intersect(beside, names(data)))
   shape
 }
 

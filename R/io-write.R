@@ -7,16 +7,22 @@
 #'
 #' @param x A timeline.
 #' @param path Where to write.
+#' @param header Whether comment lines (`# kairon: amounts = ["rain"]`, values in JSON) above the table
+#'   keep what cells cannot say: which column is the time, series, kinds, units, zone, cadence and which
+#'   columns stand beside a measure. [read_timeline()] takes them up. Without them the file is plain CSV.
 #' @returns `path`, invisibly.
 #' @examples
 #' path <- tempfile(fileext = ".csv")
 #' write_timeline(resample(demo_timeline("rain"), "1 month"), path)
-#' readLines(path, 3)
+#' readLines(path, 12)
+#' read_timeline(path)
 #' @export
-write_timeline <- function(x, path) {
+write_timeline <- function(x, path, header = TRUE) {
   check_timeline(x)
+  check_flag(header)
   write_whole(path, function(partial) {
-    data.table::fwrite(plain_columns(as_plain(x)), partial, na = "")
+    if (header) writeLines(header_lines(x), partial, useBytes = TRUE)
+    data.table::fwrite(plain_columns(as_plain(x)), partial, na = "", append = header, col.names = TRUE)
   })
 }
 

@@ -13,6 +13,16 @@ generics::forecast
 #' @export
 generics::fit
 
-#' @importFrom ggplot2 autoplot
+#' Draw an object
+#'
+#' The generic of the package ggplot2, here so that a figure needs no other package attached. See [figures].
+#'
+#' @param object What to draw.
+#' @param ... Passed on to the method.
+#' @returns A ggplot object.
+#' @examples
+#' autoplot(demo_timeline("billed"))
 #' @export
-ggplot2::autoplot
+#' @usage autoplot(object, ...)
+# Bound, not imported: loading ggplot2 takes longer than most commands of the program, and many draw nothing.
+autoplot <- ggplot2::autoplot

@@ -166,27 +166,41 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
   owner <- series_index(rows$breaks)
   effect <- rep(0, length(y))
   tables <- list()
+  hidden <- character()
   for (s in seq_len(length(rows$breaks) - 1)) {
     at <- which(owner == s)
     used <- vapply(z, function(v) length(unique(v[at][!is.na(y[at])])) > 1, TRUE)
     ok <- at[is.finite(rest_y[at]) & stats::complete.cases(rest_z[at, , drop = FALSE])]
     if (!any(used) || length(ok) < sum(used) + 3) next
-    fit <- qr(rest_z[ok, used, drop = FALSE])
-    b <- qr.coef(fit, rest_y[ok])
+    # What falls on the same place of every cycle is the season's already: nothing is left to learn from.
+    told <- vapply(which(used), function(j) {
+      v <- z[[j]][ok]
+      sum(rest_z[ok, j]^2) <= 1e-8 * sum((v - mean(v))^2)
+    }, TRUE)
+    hidden <- union(hidden, names(z)[used][told])
+    b <- rep(NA_real_, sum(used))
+    errors <- b
+    used_z <- rest_z[ok, used, drop = FALSE][, !told, drop = FALSE]
+    fit <- qr(used_z)
+    b[!told] <- qr.coef(fit, rest_y[ok])
+    found <- b
     b[is.na(b)] <- 0
     rest <- rest_y[ok] - as.vector(rest_z[ok, used, drop = FALSE] %*% b)
     # The split has used up parameters of its own.
-    sigma <- sqrt(sum(rest^2) / max(1, length(ok) - length(b) - sum(plan$seasons) - 2))
-    errors <- rep(NA_real_, length(b))
-    if (fit$rank == length(b)) errors <- sigma * qr_errors(fit)
+    sigma <- sqrt(sum(rest^2) / max(1, length(ok) - fit$rank - sum(plan$seasons) - 2))
+    if (fit$rank == ncol(used_z) && fit$rank > 0) errors[!told] <- sigma * qr_errors(fit)
     for (j in seq_along(b)) effect[at] <- effect[at] + b[j] * z[[which(used)[j]]][at]
     size <- function(v) if (multiply) 100 * expm1(v) else v
     table <- data.frame(
-      effect = names(z)[used], size = size(b), error = if (multiply) 100 * exp(b) * errors else errors,
-        t = b / errors
+      effect = names(z)[used], size = size(found), error = if (multiply) 100 * exp(b) * errors else errors,
+      t = found / errors
     )
     tables[[s]] <- if (ncol(rows$keys)) cbind(rows$keys[rep(s, nrow(table)), , drop = FALSE],
         table) else table
+  }
+  if (length(hidden)) {
+    shown <- word_list(hidden)
+    tell(c("!" = "Left to the season, which cannot be told from it at this cadence: {shown}."))
   }
   made <- split_values(if (multiply) values / exp(effect) else values - effect, x, rows, plan, multiply, call)
   made$events <- if (multiply) exp(effect) else effect

@@ -35,6 +35,7 @@ companion_columns <- function(measures) {
 
 # Why a reading was flagged as a fault.
 flag_column <- function(measure) paste0(measure, "_flag")
+fault_rules <- c("spike", "stuck", "limit", "jump")
 
 # Integer codes into origin_levels; NA where the value is missing.
 origin_codes <- function(x, measure) cpp_origin_codes(x[[measure]], standard_origins(x, measure))

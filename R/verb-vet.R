@@ -51,8 +51,6 @@ vet.kairon_timeline <- function(x, rules = NULL, measures = NULL, ...) {
 #' @export
 vet.default <- function(x, rules = NULL, ...) check_timeline(x)
 
-fault_rules <- c("spike", "stuck", "limit", "jump")
-
 #' What vetting found
 #'
 #' @param x A vetted timeline, see [vet()].

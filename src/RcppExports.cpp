@@ -572,6 +572,39 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_pixel_ranges
+Rcpp::NumericMatrix cpp_pixel_ranges(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double from, double to, double low, double high, int columns);
+RcppExport SEXP _kairon_cpp_pixel_ranges(SEXP secondsSEXP, SEXP valuesSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP lowSEXP, SEXP highSEXP, SEXP columnsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type seconds(secondsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type to(toSEXP);
+    Rcpp::traits::input_parameter< double >::type low(lowSEXP);
+    Rcpp::traits::input_parameter< double >::type high(highSEXP);
+    Rcpp::traits::input_parameter< int >::type columns(columnsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_pixel_ranges(seconds, values, from, to, low, high, columns));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_pixel_quantiles
+Rcpp::NumericMatrix cpp_pixel_quantiles(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double low, double high, int columns, Rcpp::NumericVector at);
+RcppExport SEXP _kairon_cpp_pixel_quantiles(SEXP secondsSEXP, SEXP valuesSEXP, SEXP lowSEXP, SEXP highSEXP, SEXP columnsSEXP, SEXP atSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type seconds(secondsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< double >::type low(lowSEXP);
+    Rcpp::traits::input_parameter< double >::type high(highSEXP);
+    Rcpp::traits::input_parameter< int >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type at(atSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_pixel_quantiles(seconds, values, low, high, columns, at));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_decompose_averages
 Rcpp::List cpp_decompose_averages(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int m, bool multiply, int threads);
 RcppExport SEXP _kairon_cpp_decompose_averages(SEXP valuesSEXP, SEXP breaksSEXP, SEXP mSEXP, SEXP multiplySEXP, SEXP threadsSEXP) {
@@ -1196,6 +1229,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_least_squares_periodogram", (DL_FUNC) &_kairon_cpp_least_squares_periodogram, 4},
     {"_kairon_cpp_spectral_background", (DL_FUNC) &_kairon_cpp_spectral_background, 2},
     {"_kairon_cpp_find_cycles", (DL_FUNC) &_kairon_cpp_find_cycles, 9},
+    {"_kairon_cpp_pixel_ranges", (DL_FUNC) &_kairon_cpp_pixel_ranges, 7},
+    {"_kairon_cpp_pixel_quantiles", (DL_FUNC) &_kairon_cpp_pixel_quantiles, 6},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},
     {"_kairon_cpp_naive_scale", (DL_FUNC) &_kairon_cpp_naive_scale, 3},

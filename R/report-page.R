@@ -1,0 +1,202 @@
+#' Write a report that can be sent to somebody without R
+#'
+#' Findings in plain words first, then the readings and their health, repairs, pattern, a forecast, how wrong
+#' such forecasts have been, and what it takes to do it all again. As one self-contained HTML page that needs no
+#' network and no scripts, or as Markdown with its figures in a folder beside it.
+#'
+#' @param x A timeline.
+#' @param file Where to write: a name that ends in `.html`, or in `.md` (its figures then go to a folder of
+#'   the same name with `-figures`).
+#' @param title Its title.
+#' @param plan A study, as a file or from [read_study()]: its routine, looks, decomposition, methods, backtest
+#'   and forecast are what the report shows of `x`. Without one, the report takes what the data allow.
+#' @param horizon How far to forecast: a duration or steps. Default: two
+#'   seasons, or 12 steps without one.
+#' @param routine Preparation steps, a [routine()]. An irregular timeline
+#'   without one is summarised by day, and the report says so.
+#' @param methods Methods to compare; see [backtest()].
+#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"looks"`, `"standing"`,
+#'   `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
+#' @returns `file`, invisibly.
+#' @details Figures have an alternative text, and the data behind them can be saved from the page (up to 20,000
+#'   rows each). The table of many series begins with those that need attention: `attention` adds up the share of
+#'   readings that are missing, one for a series that stopped, and the share of flagged or repaired readings.
+#' @section Error types:
+#' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for another ending.
+#' @examples
+#' page <- tempfile(fileext = ".html")
+#' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))
+#' @export
+report <- function(x, file, title = NULL, plan = NULL, horizon = NULL, routine = NULL, methods = NULL,
+                   sections = NULL) {
+  check_timeline(x)
+  check_string(file)
+  if (!is.null(title)) check_string(title)
+  check_routine(routine)
+  check_report_ending(file)
+  for (s in sections) check_choice(s, names(report_heads), arg = "sections")
+  # Before the work, not after it.
+  check_writable(file)
+  given <- list(horizon = horizon, routine = routine, methods = methods,
+                sections = sections %||% names(report_heads))
+  parts <- quietly(report_plan(plan, x, given))
+  parts$sections <- given$sections
+  write_report(parts, file, title %||% parts$title %||% "Report on timestamped measurements")
+}
+
+check_report_ending <- function(file, call = rlang::caller_env()) {
+  if (!tolower(tools::file_ext(file)) %in% c("html", "htm", "md")) {
+    abort_input(c("A report is written to a file that ends in {.val .html} or {.val .md}.",
+                  x = "{.file {file}} does not."), call = call)
+  }
+}
+
+# What the report is made of; plans of other classes have methods of their own.
+report_plan <- function(plan, x, given) UseMethod("report_plan")
+
+#' @export
+report_plan.default <- function(plan, x, given) {
+  if (!is.null(plan)) abort_input("{.arg plan} must be a study.", call = rlang::caller_env(2))
+  report_parts(x, given$horizon, given$routine, given$methods, given$sections)
+}
+
+# Everything that the page says; what the data do not allow is left out with
+# the reason.
+report_parts <- function(x, horizon, routine, methods, sections = names(report_heads)) {
+  note <- NULL
+  if (is.null(routine) && !is_regular(x)) {
+    routine <- routine() |>
+      resample("1 day") |>
+      impute("linear", longest = "3 days")
+    note <- paste(
+      "The readings are irregular; pattern and forecast rest on daily values,",
+      "gaps of up to three days filled."
+    )
+  }
+  grid <- replay(routine, x)
+  steps <- horizon %||% usual_horizon(grid)
+  first <- (report_method(methods) %||% list(by_auto()))[[1]]
+  # In the order of their weight, since they are made side by side.
+  makers <- list(
+    backtest = function() report_backtest(x, grid, methods, steps, routine),
+    forecast = function() forecast(x, steps, report_method(methods), routine = routine),
+    diagnosis = function() report_diagnosis(grid, first),
+    pattern = function() decomposition(grid),
+    standing = function() standing(x)
+  )
+  told <- if ("findings" %in% sections) c("backtest", "forecast", "pattern", "standing")
+  makers <- makers[names(makers) %in% c(sections, told)]
+  made <- rlang::set_names(side_by_side(makers, function(make) or_reason(make())), names(makers))
+  c(list(x = x, grid = grid, note = note, routine = routine, horizon = steps, methods = methods,
+         inspection = inspect(x)), made)
+}
+
+report_diagnosis <- function(grid, method) {
+  diagnosis(fit(some_of(grid), method, measures = first_measure(grid)))
+}
+
+# The automatic choice beside the habits that it has to beat, at three cutoffs.
+report_backtest <- function(x, grid, methods, steps, routine) {
+  if (!is.null(methods)) {
+    return(backtest(x, methods, steps, routine = routine))
+  }
+  own <- c(list(auto = by_auto()), baseline_methods(grid)[c("naive", "seasonal naive")])
+  own <- Filter(Negate(is.null), own)
+  tryCatch(backtest(x, own, steps, cutoffs = 3, routine = routine),
+           kairon_error = function(e) backtest(x, own, steps, routine = routine))
+}
+
+# The measure that a report fits: the first that is no raw value kept beside.
+first_measure <- function(x) names(timeline_meta(x)$kinds)[1]
+
+# The first series, which stand for all where there are many.
+some_of <- function(x, most = 3) {
+  labels <- row_labels(x)
+  x[labels %in% utils::head(unique(labels), most), ]
+}
+
+usual_horizon <- function(x) {
+  cadence <- timeline_meta(x)$cadence
+  season <- usual_season(cadence)
+  if (is.null(season)) 12 else max(2, round(2 * season_steps(season, cadence)))
+}
+
+report_method <- function(methods) if (is.null(methods)) NULL else as_methods(methods)[1]
+
+or_reason <- function(expr) {
+  tryCatch(expr, kairon_error = function(e) e)
+}
+
+failed <- function(part) inherits(part, "error")
+
+# Blocks: what a section holds, in no form yet ----
+
+block_text <- function(..., note = FALSE) list(kind = "text", text = paste(..., collapse = " "), note = note)
+# Many series have many lines: the first ones, and how many more.
+block_list <- function(items, most = 14) {
+  items <- as.character(items)
+  left <- length(items) - most
+  list(kind = "list", items = if (left > 1) c(utils::head(items, most), paste("and", left, "more")) else items)
+}
+block_code <- function(lines, name = NULL) list(kind = "code", lines = lines, name = name)
+
+# `data`: what is behind the figure, a data frame; `name`: of the file it is saved to.
+# Drawn at once, since several forms of a report share it.
+block_figure <- function(plot, alt, name, data = NULL, height = 5.2) {
+  svg <- svglite::svgstring(
+    width = 8.2, height = height, standalone = TRUE, fix_text_size = FALSE,
+    system_fonts = list(sans = "DejaVu Sans")
+  )
+  tryCatch(print(plot), finally = grDevices::dev.off())
+  list(kind = "figure", svg = paste(svg(), collapse = "\n"), alt = alt, name = name, data = data)
+}
+
+# `lines`: values for a small line in each row.
+block_table <- function(columns, caption, name, folded = FALSE, lines = NULL) {
+  list(kind = "table", columns = columns, caption = caption, name = name, folded = folded, lines = lines)
+}
+
+block_reason <- function(e) {
+  why <- sub("\\.$", "", cli::ansi_strip(rlang::cnd_header(e)))
+  block_text(paste0("Not possible with these data: ", why, "."), note = TRUE)
+}
+
+# All sections that have something to say: list of id, head, blocks.
+report_sections <- function(parts) {
+  wanted <- intersect(names(report_heads), parts$sections %||% names(report_heads))
+  made <- side_by_side(wanted, function(id) {
+    blocks <- Filter(Negate(is.null), report_section_makers[[id]](parts))
+    if (length(blocks)) list(id = id, head = report_heads[[id]], blocks = blocks)
+  })
+  Filter(Negate(is.null), made)
+}
+
+# Drawing is most of the work of a page: sections are made at the same time where processes can be forked.
+side_by_side <- function(items, make) {
+  threads <- core_threads()
+  if (.Platform$OS.type == "windows" || threads < 2) {
+    return(lapply(items, make))
+  }
+  before <- options(kairon.threads = 1) # each process has one core
+  on.exit(options(before))
+  made <- parallel::mclapply(items, function(item) tryCatch(list(made = make(item)), error = function(e) e),
+                             mc.cores = threads, mc.preschedule = FALSE, mc.set.seed = FALSE)
+  # What did not come back is made here, so that its error is the true one.
+  lapply(seq_along(items), function(i) {
+    if (is.list(made[[i]]) && !inherits(made[[i]], "error")) made[[i]]$made else make(items[[i]])
+  })
+}
+
+# `files`: one report, or the same in several forms. Figures are drawn larger in their type, since a phone shows
+# them too.
+write_report <- function(parts, files, title) {
+  for (file in files) check_report_ending(file)
+  before <- figure_style("light", 12)
+  on.exit(do.call(figure_style, before))
+  sections <- report_sections(parts)
+  for (file in files) {
+    write <- if (tolower(tools::file_ext(file)) == "md") write_markdown else write_html
+    write(sections, file, title, timeline_line(parts$x))
+  }
+  invisible(files)
+}

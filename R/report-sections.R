@@ -1,0 +1,288 @@
+# What each section of a report says, as blocks that know of no HTML and no Markdown.
+
+report_heads <- c(
+  findings = "What the data say", readings = "The readings and their health", repairs = "Faults and repairs",
+  looks = "A closer look", standing = "Is it rising or falling?",
+  pattern = "Pattern and season", forecast = "What comes next",
+  backtest = "How wrong such forecasts have been",
+  diagnosis = "What the method has left", method = "How it was made"
+)
+
+findings_blocks <- function(parts) {
+  there <- function(part) !is.null(part) && !failed(part)
+  says <- c(
+    parts$inspection$findings,
+    if (there(parts$standing)) format(parts$standing)[1],
+    if (there(parts$pattern)) utils::head(format(parts$pattern)[-1], 2),
+    if (there(parts$backtest)) paste(format(verdict(parts$backtest)), collapse = " "),
+    if (there(parts$forecast)) forecast_sentence(parts$forecast)
+  )
+  list(if (length(parts$notes)) block_text(parts$notes), if (length(says)) block_list(says))
+}
+
+forecast_sentence <- function(f) {
+  meta <- timeline_meta(f$history)
+  stamps <- range(f$table[[meta$time]])
+  shown <- show_stamp(to_seconds(stamps), meta$type, meta$zone)
+  measure <- f$measures[1]
+  rows <- f$table[f$table$measure == measure & f$table$method == f$table$method[1], ]
+  past <- forecast_past(f, measure, unique(forecast_labels(rows, f)), f$horizon)
+  unit <- meta$units[[measure]]
+  n <- length(unique(forecast_labels(rows, f)))
+  paste0(
+    "From ", shown[1], " to ", shown[2], ", ", measure, " is expected at ",
+    trimws(paste(show_number(mean(rows$value, na.rm = TRUE)), unit)),
+    " a step on average", if (n > 1) paste0(" over ", n, " series"), "; in the ",
+    plural(f$horizon, "step"), " before it was ",
+    trimws(paste(show_number(mean(past$value, na.rm = TRUE)), unit)), "."
+  )
+}
+
+readings_blocks <- function(parts) {
+  x <- parts$x
+  health <- attention_table(parts)
+  list(
+    block_figure(autoplot(x), paste0(
+      "Line chart of ", word_list(names(timeline_meta(x)$kinds), 4), ", ", timeline_line(x),
+      ". Stretches without values are shaded."
+    ), "readings", data = as_plain(x), height = panel_height(x)),
+    block_table(health$columns, "Health of each series, those that need attention first", "health",
+                lines = health$lines, folded = length(health$lines) > 40),
+    block_figure(autoplot(parts$inspection), "Map of the share of readings present for each series over time.",
+                 "coverage", height = 4.2),
+    block_text(paste0("Where the values come from: ", paste(format(origins(parts$grid)), collapse = "; "), ".")),
+    if (!is.null(parts$note)) block_text(parts$note, note = TRUE)
+  )
+}
+
+# More panels need more room.
+panel_height <- function(x) {
+  n <- min(series_count(x), most_panels)
+  if (series_count(x) > most_panels || n <= 2) 5.2 else 1.6 + 1.35 * if (n > 4) ceiling(n / 2) else n
+}
+
+# Series by what needs attention: missing readings, an end before the others', faults and repairs.
+attention_table <- function(parts) {
+  table <- parts$inspection$table
+  columns <- inspection_columns(parts$inspection)
+  x <- parts$x
+  labels <- row_labels(x)
+  touched <- vapply(seq_len(nrow(table)), function(i) {
+    m <- table$measure[i]
+    here <- if (length(timeline_meta(x)$series)) labels == inspected_labels(table, x)[i] else TRUE
+    mean((is_flagged(x, m) | (!is_measured(x, m) & !is.na(x[[m]])))[here])
+  }, 1)
+  stopped <- table$last_age > 0
+  score <- table$missing_share + stopped + touched
+  order <- order(-score, seq_along(score))
+  columns$attention <- round(score, 3)
+  list(columns = lapply(columns, `[`, order), lines = small_lines(x, table, labels)[order])
+}
+
+inspected_labels <- function(table, x) series_labels(table[timeline_meta(x)$series])
+
+# Each series as what 60 columns of pixels hold.
+small_lines <- function(x, table, labels) {
+  rows <- rows_of(x)
+  span <- cpp_finite_range(rows$seconds)
+  if (span[1] == span[2]) span <- span + c(-1, 1)
+  own <- series_labels(rows$keys)
+  series <- if (length(timeline_meta(x)$series)) match(inspected_labels(table, x), own) else rep(1, nrow(table))
+  lapply(seq_len(nrow(table)), function(i) {
+    s <- series[i]
+    hit <- cpp_pixel_ranges(rows$seconds, x[[table$measure[i]]], rows$breaks[s] + 1, rows$breaks[s + 1],
+                            span[1], span[2], 60)
+    as.vector(t(hit))
+  })
+}
+
+repairs_blocks <- function(parts) {
+  book <- unclass(ledger(parts$grid))
+  if (length(book) == 0) {
+    return(list())
+  }
+  unlist(lapply(seq_along(book), function(i) {
+    entry <- book[[i]]
+    table <- as.data.frame(entry$table)
+    list(
+      block_text(paste0(capitalise(entry$title))),
+      if (nrow(table)) {
+        block_table(as.list(utils::head(shown_stamps(table), 400)), paste0("Account of ", entry$verb),
+                    paste0("account-", i), folded = TRUE)
+      }
+    )
+  }), recursive = FALSE)
+}
+
+# Stamps of any table as text.
+shown_stamps <- function(table) {
+  stamps <- vapply(table, inherits, TRUE, what = c("Date", "POSIXct"))
+  table[stamps] <- lapply(table[stamps], function(v) {
+    type <- if (inherits(v, "Date")) "date" else "instant"
+    show_stamp(to_seconds(v), type, attr(v, "tzone") %||% "UTC")
+  })
+  table
+}
+
+looks_blocks <- function(parts) {
+  # Those that have sections of their own are not shown twice.
+  shown <- Filter(function(name) !inherits(parts$looks[[name]], c("kairon_inspection", "kairon_standing")),
+                  names(parts$looks))
+  unlist(lapply(shown, function(name) {
+    look <- parts$looks[[name]]
+    words <- tryCatch(as.character(format(look)), error = function(e) character())
+    # Sentences; the table is drawn as one below.
+    words <- sub("^- ", "", words[nzchar(words) & !grepl("[^ ]  +[^ ]", words)])
+    rows <- as.data.frame(look)
+    list(
+      block_text(paste0(capitalise(gsub("[_-]", " ", name)), ":")),
+      if (!is.data.frame(look) && length(words)) block_list(trimws(words)),
+      if (has_figure(look)) {
+        block_figure(autoplot(look), paste0("Figure of ", gsub("[_-]", " ", name), "."), name, data = rows)
+      } else if (nrow(rows)) {
+        block_table(as.list(utils::head(shown_stamps(rows), 400)), capitalise(gsub("[_-]", " ", name)), name,
+                    folded = nrow(rows) > 20)
+      }
+    )
+  }), recursive = FALSE)
+}
+
+has_figure <- function(object) {
+  any(vapply(class(object), function(k) {
+    !is.null(utils::getS3method("autoplot", k, optional = TRUE, envir = asNamespace("kairon")))
+  }, TRUE))
+}
+
+standing_blocks <- function(parts) {
+  s <- parts$standing
+  if (is.null(s)) {
+    return(list())
+  }
+  if (failed(s)) {
+    return(list(block_reason(s)))
+  }
+  list(
+    block_list(format(s)),
+    block_figure(autoplot(s), paste0(
+      "The values of ", s$measures[1], " by ", s$period, ", behind the mean of the trailing year."
+    ), "standing", data = as.data.frame(s))
+  )
+}
+
+pattern_blocks <- function(parts) {
+  d <- parts$pattern
+  if (is.null(d)) {
+    return(list())
+  }
+  if (failed(d)) {
+    return(list(block_reason(d)))
+  }
+  list(
+    block_list(format(d)[-1]),
+    block_figure(autoplot(d), paste0(
+      "Panels of ", d$measures[1], ", its trend, its season and what is left."
+    ), "decomposition", data = as.data.frame(d), height = 6),
+    block_table(as.list(strength(d)), "Strength of trend and season (0 nothing, 1 everything)", "strength")
+  )
+}
+
+forecast_blocks <- function(parts) {
+  f <- parts$forecast
+  if (is.null(f)) {
+    return(list())
+  }
+  if (failed(f)) {
+    return(list(block_reason(f)))
+  }
+  list(
+    block_text(trimws(format(f))),
+    block_figure(autoplot(f), paste0(
+      "Forecast of ", f$measures[1], " with prediction intervals, behind its recent history."
+    ), "forecast", data = as.data.frame(f), height = panel_height(f$history)),
+    block_table(forecast_columns(f), "The forecast", "forecast-values", folded = TRUE)
+  )
+}
+
+forecast_columns <- function(f) {
+  meta <- timeline_meta(f$history)
+  table <- utils::head(f$table, 400)
+  table[[meta$time]] <- show_stamp(to_seconds(table[[meta$time]]), meta$type, meta$zone)
+  as.list(table[setdiff(names(table), c("origin", "ahead"))])
+}
+
+backtest_blocks <- function(parts) {
+  b <- parts$backtest
+  if (is.null(b)) {
+    return(list())
+  }
+  if (failed(b)) {
+    return(list(block_reason(b)))
+  }
+  s <- parts$scores %||% scores(b)
+  measure <- b$measures[1]
+  r <- or_reason(ranking(b))
+  list(
+    block_text(format(verdict(b))),
+    block_figure(autoplot(s), "Table of scores by method, the better the bluer.", "scores", height = 4.2,
+                 data = as.data.frame(s)),
+    block_figure(autoplot(b), "Forecasts made at past cutoffs beside what came true.", "backtest",
+                 data = as.data.frame(b)),
+    block_figure(autoplot(b, show = "ahead"),
+                 paste0("Mean absolute error of ", measure, " by step ahead, a line for each method."),
+                 "errors-ahead", height = 4.2),
+    block_figure(autoplot(b, show = "coverage"),
+                 "How often observed values lay within the intervals, against their level.",
+                 "interval-coverage", height = 4.2),
+    if (!failed(r)) block_text(ranking_words(r)),
+    block_text(trimws(format(b)), note = TRUE)
+  )
+}
+
+# Coefficients of the method that forecasts, and what its errors still tell.
+diagnosis_blocks <- function(parts) {
+  d <- parts$diagnosis
+  if (is.null(d)) {
+    return(list())
+  }
+  if (failed(d)) {
+    return(list(block_reason(d)))
+  }
+  table <- coef(d$fit)
+  list(
+    block_text(paste0(
+      sub(":$", "", format(d)[1]), if (series_count(parts$grid) > length(d$labels)) {
+        paste0(" (the first ", length(d$labels), " of ", series_count(parts$grid), " series)")
+      }, ":"
+    )),
+    block_list(trimws(format(d)[-1])),
+    if (d$table$values[1] >= 8) block_figure(autoplot(d), paste0(
+      "One-step errors of ", d$fit$measure, " in time, by part of the calendar, by step ahead, their ",
+      "correlation with earlier errors, and their quantiles against the normal distribution."
+    ), "diagnosis", data = as.data.frame(d), height = 5.6),
+    if (nrow(table)) {
+      block_table(as.list(utils::head(table, 200)), "Coefficients of the method", "coefficients",
+                  folded = nrow(table) > 12)
+    }
+  )
+}
+
+method_blocks <- function(parts) {
+  list(
+    block_text(
+      "Only measured values are scored: observed ones, and summaries of enough observed ",
+      "readings. Interpolated, imputed, repaired and forecast values are drawn hollow and ",
+      "never count as measured."
+    ),
+    if (!is.null(parts$routine)) block_code(format(parts$routine)),
+    block_list(source_notes(parts)),
+    block_table(provenance_columns(parts), "Provenance", "provenance"),
+    block_text("To run it again, save this as ", "study.yml and call kairon run-study study.yml:"),
+    block_code(parts$study_lines %||% draft_study(parts), "study.yml")
+  )
+}
+
+report_section_makers <- list(
+  findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks, looks = looks_blocks,
+  standing = standing_blocks, pattern = pattern_blocks, forecast = forecast_blocks, backtest = backtest_blocks,
+  diagnosis = diagnosis_blocks, method = method_blocks
+)

@@ -1,0 +1,129 @@
+# What a study writes: all of it, or nothing.
+
+write_outputs <- function(run) {
+  stage <- tempfile(".partial-", run$folder)
+  dir.create(stage)
+  on.exit(unlink(stage, recursive = TRUE))
+  out <- run$value$outputs
+  tables <- out$tables %||% "csv"
+  figures <- out$figures %||% "svg"
+  before <- figure_style(if (isTRUE(out$dark)) "dark" else "light", figure_size())
+  tryCatch(
+    {
+      if (isTRUE(out$prepared)) write_timeline(run$made$prepared, file.path(stage, "prepared.csv"))
+      results <- study_results(run)
+      for (name in names(results)) {
+        write_result_table(results[[name]], stage, name, tables)
+        write_result_figure(results[[name]], stage, name, figures)
+      }
+      if (length(out$report)) {
+        write_report(study_report_parts(run), file.path(stage, out$report), study_title(run$study))
+      }
+      jsonlite::write_json(provenance(run), file.path(stage, "provenance.json"), auto_unbox = TRUE, pretty = 2,
+                           digits = NA)
+    },
+    finally = do.call(figure_style, before)
+  )
+  move_all(stage, run$folder)
+}
+
+study_title <- function(study) {
+  study$value$title %||% paste("Report on", word_list(basename(unlist(study$value$data$source))))
+}
+
+study_results <- function(run) {
+  m <- run$made
+  looks <- m$looks
+  if (length(looks)) names(looks) <- gsub("_", "-", names(looks))
+  Filter(Negate(is.null), c(looks, list(decomposition = m$decomposition, scores = m$scores, backtest = m$backtest,
+                                        forecast = m$forecast)))
+}
+
+write_result_table <- function(result, stage, name, form) {
+  if (form == "none") {
+    return(invisible())
+  }
+  rows <- plain_columns(as.data.frame(result))
+  write_whole(file.path(stage, paste0(name, ".", form)), function(partial) {
+    if (form == "json") {
+      jsonlite::write_json(rows, partial, digits = NA, na = "null", POSIXt = "ISO8601")
+    } else {
+      data.table::fwrite(rows, partial, na = "")
+    }
+  })
+}
+
+write_result_figure <- function(result, stage, name, form) {
+  if (form == "none" || !has_figure(result)) {
+    return(invisible())
+  }
+  draw_file(autoplot(result), file.path(stage, paste0(name, ".", form)))
+}
+
+# A file of a figure, by its ending.
+draw_file <- function(plot, path) {
+  write_whole(path, function(partial) {
+    switch(tolower(tools::file_ext(path)),
+      png = ragg::agg_png(partial, 1280, 800, res = 110),
+      svg = svglite::svglite(partial, 11.6, 7.3),
+      pdf = grDevices::pdf(partial, 11.6, 7.3)
+    )
+    tryCatch(print(plot), finally = grDevices::dev.off())
+  })
+}
+
+# A plan for report(): what the study asks for, on any timeline.
+#' @export
+report_plan.kairon_study <- function(plan, x, given) {
+  run <- new_run(plan, tempdir(), FALSE, TRUE)
+  if (length(plan$value$other_data)) {
+    run$made$other_data <- lapply(plan$value$other_data, study_data)
+  }
+  run$given <- x
+  run_steps(run)
+  parts <- study_report_parts(run)
+  parts$title <- plan$value$title
+  parts
+}
+
+#' @export
+report_plan.character <- function(plan, x, given) report_plan(read_study(plan), x, given)
+
+study_report_parts <- function(run) {
+  m <- run$made
+  v <- run$value
+  list(
+    x = m$data, grid = m$prepared, routine = m$routine, notes = v$notes, looks = m$looks,
+    horizon = plain_value(v$forecast$horizon %||% v$backtest$horizon),
+    inspection = inspect(m$data), standing = or_reason(standing(m$prepared)), pattern = m$decomposition,
+    forecast = m$forecast, backtest = m$backtest, scores = m$scores,
+    diagnosis = if (!is.null(m$forecast)) or_reason(report_diagnosis(m$prepared, m$forecast$methods[[1]])),
+    study_lines = readLines(run$study$file, warn = FALSE, encoding = "UTF-8")
+  )
+}
+
+# Versions, digests and settings: what it takes to do it again.
+provenance <- function(run) {
+  value <- run$value
+  sources <- c(list(value$data), value$other_data)
+  digests <- unlist(lapply(sources, function(s) file_digests(s[intersect(names(s), path_keys)])))
+  list(
+    kairon = as.character(utils::packageVersion("kairon")),
+    r = paste(R.version$major, R.version$minor, sep = "."),
+    made = format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC"), seed = value$seed %||% 1,
+    studies = lapply(run$study$files, function(f) list(file = basename(f$file), md5 = f$digest)),
+    data = lapply(names(digests), function(n) list(file = basename(n), md5 = digests[[n]])),
+    rows = nrow(run$made$data),
+    steps = lapply(run$steps, function(s) list(step = s$step, from_cache = s$from_cache))
+  )
+}
+
+move_all <- function(stage, folder) {
+  names <- list.files(stage)
+  done <- file.rename(file.path(stage, names), file.path(folder, names))
+  if (!all(done)) {
+    abort_file(c("{.file {names[!done][1]}} cannot be written to {.file {folder}}.",
+                 i = "Is there a folder of that name?"), call = NULL, .envir = environment())
+  }
+  file.path(folder, names)
+}

@@ -1,0 +1,289 @@
+#' Run a study
+#'
+#' Does what a study file says, in the order of the work: reads, prepares, looks, decomposes, backtests,
+#' forecasts, and writes tables, figures, reports and a record of what was done. The same study on the same data
+#' gives the same files. Steps whose settings and inputs are as they were are taken from the cache.
+#'
+#' @param file A study file, or what [read_study()] made of it.
+#' @param folder Where the outputs go; by default what the study says, else its name with `-output` beside it.
+#' @param cache Whether to keep and use results of steps, in `.cache` in the folder. A step is run again when
+#'   its settings, those of a step before it, a data file (by its content) or the version of Kairon differ.
+#' @param quiet Whether to say nothing of each step as it is done.
+#' @returns A `kairon_study_run`, invisibly: `data`, `prepared`, `looks` (a list), `decomposition`, `backtest`,
+#'   `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame (`step`, `seconds`,
+#'   `from_cache`); `files`, the paths that were written. It prints as a summary.
+#' @section Outputs:
+#' All files are written beside the folder's and moved there together once all are whole; when a step fails, the
+#' folder stays as it was. `provenance.json` holds versions, the seed and MD5 digests of studies and data.
+#' @section Error types:
+#' Those of [read_study()]; a step that fails gives `kairon_error_state` with the line of the step and the
+#' cause; `kairon_error_file` where the folder cannot be written.
+#' @seealso [new_study()] for a first draft.
+#' @examples
+#' file <- system.file("extdata", "billed-study.yml", package = "kairon")
+#' done <- run_study(file, folder = tempfile("billed-"), quiet = TRUE)
+#' done
+#' @export
+run_study <- function(file, folder = NULL, cache = TRUE, quiet = FALSE) {
+  study <- if (inherits(file, "kairon_study")) file else read_study(file)
+  check_flag(cache)
+  check_flag(quiet)
+  folder <- folder %||% study_folder(study)
+  make_folder(folder)
+  run <- new_run(study, folder, cache, quiet)
+  run_steps(run)
+  outputs <- write_outputs(run)
+  if (cache) drop_stale(run)
+  out <- c(run$made, list(study = study, steps = do.call(rbind, run$steps), files = outputs))
+  invisible(structure(out, class = "kairon_study_run"))
+}
+
+study_folder <- function(study) {
+  given <- study$value$outputs$folder
+  here <- dirname(study$file)
+  if (is.null(given)) given <- paste0(sub("\\.ya?ml$", "", basename(study$file)), "-output")
+  if (grepl("^(/|~|[A-Za-z]:)", given) || here == ".") given else file.path(here, given)
+}
+
+make_folder <- function(folder, call = rlang::caller_env()) {
+  check_string(folder, call = call)
+  if (!dir.exists(folder)) suppressWarnings(dir.create(folder, recursive = TRUE))
+  if (!dir.exists(folder) || file.access(folder, 2) != 0) {
+    abort_file(c("The folder {.file {folder}} cannot be written.", i = "Name another one with {.code folder}."),
+               call = call, .envir = environment())
+  }
+}
+
+# What a run knows and has made so far.
+new_run <- function(study, folder, cache, quiet) {
+  run <- new.env(parent = emptyenv())
+  run$study <- study
+  run$value <- study$value
+  run$folder <- folder
+  run$cache <- if (cache) file.path(folder, ".cache")
+  run$quiet <- quiet
+  run$made <- list()
+  run$keys <- list()
+  run$steps <- list()
+  run$used <- character()
+  run$total <- sum(
+    1 + length(study$value$other_data), length(study$value$routine) > 0, length(as_items(study$value$looks)),
+    !is.null(study$value$decomposition), !is.null(study$value$backtest), !is.null(study$value$forecast)
+  )
+  run
+}
+
+run_steps <- function(run) {
+  v <- run$value
+  for (name in names(v$other_data)) {
+    run$made$other_data[[name]] <- do_step(run, paste("other data", name), c("other_data", name), character(),
+                                           study_data(v$other_data[[name]]))
+  }
+  others <- if (length(v$other_data)) paste("other data", names(v$other_data))
+  # A report shows a timeline of its own by the study's plan.
+  run$made$data <- run$given %||% do_step(run, "data", "data", character(), study_data(v$data))
+  located <- function(path, expr) with_line(run$study, path, expr)
+  run$made$routine <- study_routine(v$routine, run$made$other_data, located)
+  run$made$prepared <- run$made$data
+  if (length(v$routine)) {
+    run$made$prepared <- do_step(run, "routine", "routine", c("data", others), {
+      replay_located(run$made$routine, run$made$data, located)
+    })
+  }
+  ready <- if (length(v$routine)) "routine" else "data"
+  run_looks(run, ready)
+  if (!is.null(v$decomposition)) {
+    run$made$decomposition <- do_step(run, "decomposition", "decomposition", ready, {
+      do.call(decomposition, c(list(run$made$prepared), section_arguments(v$decomposition)))
+    })
+  }
+  if (!is.null(v$backtest)) {
+    run$made$backtest <- do_step(run, "backtest", "backtest", c("data", ready, others), study_backtest(run))
+    run$made$scores <- with_line(run$study, "backtest", {
+      do.call(scores, c(list(run$made$backtest), section_arguments(v$backtest$scores)))
+    })
+  }
+  if (!is.null(v$forecast)) {
+    before <- c("data", ready, others, if (!is.null(v$backtest)) "backtest")
+    run$made$forecast <- do_step(run, "forecast", "forecast", before, study_forecast(run))
+  }
+}
+
+# Like replay(), with the line of the step that fails.
+replay_located <- function(routine, x, located) {
+  for (i in seq_along(routine$steps)) {
+    one <- routine
+    one$steps <- routine$steps[i]
+    x <- located(c("routine", i), replay(one, x))
+  }
+  x
+}
+
+study_data <- function(value) {
+  args <- lapply(value[setdiff(names(value), "during")], plain_value)
+  if (!is.null(args$events)) args$events <- events(args$events)
+  x <- rlang::inject(read_timeline(!!!args))
+  if (is.null(value$during)) x else during(x, value$during)
+}
+
+section_arguments <- function(value, leave = character()) {
+  lapply(value[setdiff(names(value), leave)], plain_value)
+}
+
+run_looks <- function(run, ready) {
+  items <- as_items(run$value$looks)
+  if (length(items) == 0) {
+    return(invisible())
+  }
+  calls <- lapply(items, study_call)
+  labels <- make.unique(vapply(calls, `[[`, "", "name"), "-")
+  for (i in seq_along(calls)) {
+    raw <- calls[[i]]$name %in% c("inspect", "gaps")
+    look <- getExportedValue("kairon", calls[[i]]$name)
+    run$made$looks[[labels[i]]] <- do_step(
+      run, gsub("_", " ", labels[i]), c("looks", i), if (raw) "data" else ready, {
+        rlang::inject(look(if (raw) run$made$data else run$made$prepared, !!!plain_values(calls[[i]]$args)))
+      }
+    )
+  }
+}
+
+study_backtest <- function(run) {
+  v <- run$value
+  args <- section_arguments(v$backtest, c("methods", "scores", "window", "drivers", "horizon"))
+  if (!is.null(v$backtest$window)) args$window <- study_window(v$backtest$window)
+  args$drivers <- study_known_drivers(v$backtest$drivers, run)
+  methods <- study_methods(v$backtest$methods, v$methods)
+  do.call(backtest, c(list(run$made$data, methods, plain_value(v$backtest$horizon %||% v$forecast$horizon),
+                           routine = run$made$routine), args))
+}
+
+study_known_drivers <- function(name, run) {
+  if (is.null(name) || name == "perfect") {
+    return(name)
+  }
+  run$made$other_data[[check_choice(name, names(run$value$other_data), arg = "drivers")]]
+}
+
+study_forecast <- function(run) {
+  v <- run$value
+  args <- section_arguments(v$forecast, c("method", "drivers", "horizon"))
+  args$drivers <- study_known_drivers(v$forecast$drivers, run)
+  asked <- v$forecast$method
+  method <- if (identical(asked, "best")) {
+    if (is.null(run$made$backtest)) {
+      abort_input(c("{.code method: best} needs a backtest to choose by.", i = "Add the key {.code backtest}."),
+                  call = NULL)
+    }
+    best(run$made$backtest)
+  } else {
+    study_methods(asked, v$methods)
+  }
+  do.call(forecast, c(list(run$made$data, plain_value(v$forecast$horizon %||% v$backtest$horizon), method,
+                           routine = run$made$routine), args))
+}
+
+# Steps and their cache ----
+
+with_line <- function(study, path, expr) {
+  rlang::try_fetch(expr, kairon_error = function(cnd) {
+    line <- study_line(study, path)
+    what <- path[1]
+    abort_state("{line}: {.code {what}} cannot be done.", parent = cnd, call = NULL, .envir = environment())
+  })
+}
+
+# `rests_on`: labels of the steps whose results this one takes.
+do_step <- function(run, label, path, rests_on, expr) {
+  began <- proc.time()[["elapsed"]]
+  key <- step_key(run, label, path, rests_on)
+  run$keys[[label]] <- key
+  kept <- cached(run, key)
+  # Each step begins its random numbers anew, so that they do not hang on what the cache held.
+  made <- if (is.null(kept)) {
+    with_line(run$study, path, with_seed(run$value$seed %||% 1, expr))
+  } else {
+    kept$made
+  }
+  took <- proc.time()[["elapsed"]] - began
+  if (is.null(kept)) keep(run, key, made)
+  run$steps <- c(run$steps, list(data.frame(step = label, seconds = round(took, 2), from_cache = !is.null(kept))))
+  if (!run$quiet) {
+    how <- if (is.null(kept)) show_duration(max(0.1, round(took, 1))) else "as before, from the cache"
+    n <- length(run$steps)
+    tell(c(i = "{n} of {run$total}: {label} ({how})"))
+  }
+  made
+}
+
+step_key <- function(run, label, path, rests_on) {
+  held <- run$value
+  for (p in path) held <- held[[if (grepl("^[0-9]+$", p)) as.integer(p) else p]]
+  if (label %in% c("backtest", "forecast")) {
+    held <- list(held, run$value$methods, run$value$routine, run$value$forecast$horizon,
+                 run$value$backtest$horizon)
+  }
+  rlang::hash(list(
+    label, held, file_digests(held), run$keys[rests_on], run$value$seed,
+    as.character(utils::packageVersion("kairon"))
+  ))
+}
+
+# Digests of all files that settings name.
+file_digests <- function(value) {
+  texts <- unique(unlist(rapply(list(value), function(v) v, classes = "character", how = "unlist")))
+  texts <- texts[nchar(texts, "bytes") < 4000]
+  found <- as.character(unlist(lapply(texts, function(t) if (grepl("[*?]", t)) sort(Sys.glob(t)) else t)))
+  found <- found[file.exists(found) & !dir.exists(found)]
+  tools::md5sum(found)
+}
+
+cache_file <- function(run, key) file.path(run$cache, paste0(key, ".rds"))
+
+cached <- function(run, key) {
+  if (is.null(run$cache)) {
+    return(NULL)
+  }
+  run$used <- c(run$used, paste0(key, ".rds"))
+  path <- cache_file(run, key)
+  if (!file.exists(path)) {
+    return(NULL)
+  }
+  # A file cut short is no result: the step is run again.
+  tryCatch(list(made = readRDS(path)), error = function(e) NULL, warning = function(w) NULL)
+}
+
+keep <- function(run, key, made) {
+  if (is.null(run$cache)) {
+    return(invisible())
+  }
+  dir.create(run$cache, showWarnings = FALSE)
+  write_whole(cache_file(run, key), function(partial) saveRDS(made, partial, compress = FALSE))
+}
+
+drop_stale <- function(run) {
+  unlink(file.path(run$cache, setdiff(list.files(run$cache, "\\.rds$"), run$used)))
+}
+
+#' @export
+format.kairon_study_run <- function(x, ...) {
+  steps <- x$steps
+  n <- sum(steps$from_cache)
+  took <- vapply(pmax(0.1, round(steps$seconds, 1)), show_duration, "")
+  c(
+    wrap_lines(paste0(
+      "Study ", x$study$file, ": ", plural(nrow(steps), "step"), " in ",
+      show_duration(max(0.1, round(sum(steps$seconds), 1))), if (n) paste0(", ", n, " of them from the cache"), "."
+    )),
+    text_table(list(step = steps$step, took = ifelse(steps$from_cache, "from the cache", took))),
+    if (!is.null(x$backtest)) c("", wrap_lines(format(verdict(x$backtest)))),
+    "",
+    wrap_lines(paste0("Written to ", dirname(x$files[1]), ": ", word_list(basename(x$files), 12), "."))
+  )
+}
+
+#' @export
+print.kairon_study_run <- function(x, ...) {
+  cat(format(x), sep = "\n")
+  invisible(x)
+}

@@ -1,0 +1,185 @@
+# Writes inst/schema/study-1.json, the JSON Schema of study files: names and choices of arguments from the
+# functions, what they mean from their help pages. Run after the package is installed: make schema.
+suppressPackageStartupMessages(library(kairon))
+space <- asNamespace("kairon")
+help_pages <- tools::Rd_db("kairon")
+
+plain <- function(rd) gsub("\\s+", " ", trimws(paste(unlist(rd), collapse = "")))
+tagged <- function(rd, tag) Filter(function(part) identical(attr(part, "Rd_tag"), tag), rd)
+
+page_of <- function(name) {
+  for (rd in help_pages) {
+    names <- vapply(c(tagged(rd, "\\alias"), tagged(rd, "\\name")), plain, "")
+    if (name %in% names) return(rd)
+  }
+}
+
+argument_texts <- function(rd) {
+  parts <- tagged(rd, "\\arguments")
+  if (length(parts) == 0) return(character())
+  items <- tagged(parts[[1]], "\\item")
+  names <- strsplit(vapply(items, function(i) plain(i[[1]]), ""), ", *")
+  texts <- vapply(items, function(i) plain(i[[2]]), "")
+  setNames(rep(texts, lengths(names)), unlist(names))
+}
+
+ref <- function(name) list(`$ref` = paste0("#/definitions/", name))
+text <- list(type = "string")
+texts <- list(type = c("string", "array"), items = text)
+flag <- list(type = "boolean")
+nothing <- setNames(list(), character())
+
+special <- list(
+  window = ref("windows"), rules = list(type = c("string", "array", "object"), items = ref("rule")),
+  drivers = list(type = c("string", "array", "object")), measures = texts, measure = text,
+  by = list(type = c("string", "array", "object")), weights = text, method = ref("method"),
+  methods = ref("methods"), then = ref("method"), events = texts, join = text, source = texts, with = nothing,
+  metrics = list(type = c("string", "array"), items = list(enum = as.list(c("all", space$accuracy_metrics)))),
+  rename = list(type = c("string", "object")), units = list(type = "object", additionalProperties = text)
+)
+
+property <- function(name, default, own = list()) {
+  if (name %in% names(own)) return(own[[name]])
+  if (name %in% names(special)) return(special[[name]])
+  value <- tryCatch(eval(default, space), error = function(e) NULL)
+  if (is.character(value) && length(value) > 1) return(list(enum = as.list(value)))
+  if (is.logical(value) && length(value) == 1 && !is.na(value)) return(flag)
+  nothing
+}
+
+# The arguments of a function as an object; `first`: one value alone stands for it.
+arguments <- function(fun, help = sub("\\.kairon_timeline$", "", fun), leave = character(), own = list(),
+                      extra = list()) {
+  given <- formals(get(fun, space))
+  given <- given[setdiff(names(given), c("x", "object", "b", "...", leave))]
+  rd <- page_of(help)
+  if (is.null(rd)) rd <- page_of(fun)
+  says <- argument_texts(rd)
+  made <- lapply(names(given), function(name) {
+    default <- given[[name]]
+    out <- property(name, if (identical(default, quote(expr = ))) NULL else default, own)
+    if (name %in% names(says)) out$description <- says[[name]]
+    out
+  })
+  made <- c(setNames(made, names(given)), extra)
+  list(
+    description = plain(tagged(rd, "\\title")[[1]]), type = "object",
+    properties = if (length(made)) made else nothing, additionalProperties = FALSE
+  )
+}
+
+# A call is its name alone, or one key with its arguments (or its first argument).
+calls <- function(made) {
+  loose <- lapply(made, function(m) {
+    c(m[setdiff(names(m), "type")], list(type = c("object", "string", "number", "array", "boolean")))
+  })
+  list(anyOf = list(
+    list(enum = as.list(names(made))),
+    list(type = "object", minProperties = 1, maxProperties = 1, properties = loose,
+         additionalProperties = FALSE)
+  ))
+}
+
+named <- function(names, ...) calls(setNames(lapply(names, arguments, ...), names))
+statistics <- list(statistics = list(
+  description = "Statistics for all measures (mean, or a list), or for each: {flow: [mean, sd], rain: sum}.",
+  type = c("string", "array", "object")
+))
+
+verb <- function(name, ...) arguments(paste0(name, ".kairon_timeline"), help = name, ...)
+steps <- list(
+  resample = verb("resample", leave = c("large"), extra = statistics),
+  align = verb("align", extra = list(with = list(
+    description = "Names of other_data to bring onto one grid with the data.", type = c("string", "array"),
+    items = text
+  ))),
+  pool_series = verb("pool_series", extra = statistics), impute = verb("impute"), vet = verb("vet"),
+  repair = verb("repair"), roll = verb("roll", extra = statistics), change = verb("change"),
+  rebase = verb("rebase"), stabilise = verb("stabilise", leave = "compare"),
+  remove_seasons = verb("remove_seasons"), remove_shifts = verb("remove_shifts"), as_rate = verb("as_rate"),
+  as_amount = verb("as_amount")
+)
+looks <- c("inspect", "gaps", "origins", "standing", "find_seasons", "correlogram", "lag_grid", "lead_lag",
+           "power_spectrum", "stationarity", "season_profile", "traits")
+methods <- sort(sub("^by_", "", grep("^by_", getNamespaceExports("kairon"), value = TRUE)))
+drivers <- list(drivers = list(
+  description = "Columns that drive the measure: {known_ahead: [price], to_forecast: [heat]}.", type = "object",
+  properties = list(known_ahead = texts, to_forecast = texts), additionalProperties = FALSE
+))
+method_calls <- calls(setNames(lapply(methods, function(m) {
+  arguments(paste0("by_", m), own = drivers, extra = if (m == "blend") list(members = ref("methods")) else list())
+}), methods))
+
+reading <- setdiff(names(formals(timeline)), c("data", names(formals(read_timeline))))
+data <- arguments("read_timeline", leave = "timeout")
+data$properties <- c(data$properties, arguments("timeline", leave = setdiff(names(formals(timeline)), reading))$properties)
+data$properties$time <- c(text, data$properties$time["description"])
+for (name in c("series", "amounts", "levels", "attributes", "missing")) data$properties[[name]] <-
+  c(texts, data$properties[[name]]["description"])
+data$properties$day_first <- c(flag, data$properties$day_first["description"])
+data$properties$during <- list(description = "Only this interval: 2031-03, 2031-03/2032-02, last 2 years.",
+                               type = "string")
+data$description <- "Where the measurements are, and what their columns mean."
+data$required <- list("source")
+
+about <- function(description, ...) c(list(description = description), ...)
+other_data <- list(name = about("Name of one of other_data.", text))
+
+schema <- list(
+  `$schema` = "http://json-schema.org/draft-07/schema#",
+  title = "A study of Kairon, version 1",
+  description = paste(
+    "A whole analysis: data, routine, looks, decomposition, methods, backtest, forecast, outputs. Paths count from",
+    "the folder of the study. Steps and methods are written as their name, or as one key with arguments:",
+    "{impute: {with: seasonal, longest: 3 days}}; the first argument may stand alone: {resample: 1 day}."
+  ),
+  type = "object",
+  properties = list(
+    kairon_study = about("Version of this format.", list(const = 1)),
+    title = about("Title of the report.", text),
+    notes = about("What the study is for; shown in the report.", text),
+    based_on = about("Another study whose keys hold where this one says nothing.", text),
+    seed = about("Start of the random numbers; 1 by default.", list(type = "integer")),
+    data = data,
+    other_data = about("More sources by name, for align and drivers.",
+                       list(type = "object", additionalProperties = ref("data"))),
+    routine = about("Preparation steps, run in turn, and anew at each cutoff of the backtest.",
+                    list(type = "array", items = ref("step"))),
+    looks = about("Analyses of the prepared data (inspect and gaps: of the readings).",
+                  list(type = "array", items = ref("look"))),
+    decomposition = arguments("decomposition"),
+    methods = about("Methods by a name of your own; backtest and forecast may use the names.",
+                    list(type = "object", additionalProperties = ref("method"))),
+    backtest = arguments("backtest", leave = c("routine", "cache"), own = list(drivers = text),
+                         extra = list(scores = arguments("scores", leave = "observed"))),
+    forecast = arguments("forecast.kairon_timeline", help = "forecast.kairon_timeline", leave = "routine",
+                         own = list(drivers = text, method = ref("methods"))),
+    outputs = about("What is written, and where.", list(
+      type = "object",
+      properties = list(
+        folder = about("Folder of the outputs; the study's name by default.", text),
+        report = about("Reports to write: report.html, report.md.", texts),
+        tables = about("Form of the tables.", list(enum = list("csv", "json", "none"))),
+        figures = about("Form of the figures.", list(enum = list("svg", "png", "pdf", "none"))),
+        dark = about("Figures on a dark ground.", flag),
+        prepared = about("Whether to write the prepared data too.", flag)
+      ),
+      additionalProperties = FALSE
+    ))
+  ),
+  required = list("kairon_study", "data"),
+  additionalProperties = FALSE,
+  definitions = list(
+    data = data, step = calls(steps), look = named(looks),
+    method = method_calls,
+    methods = list(anyOf = list(
+      list(type = "array", items = list(anyOf = list(ref("method"), text))), list(type = "string"),
+      list(type = "object", additionalProperties = TRUE)
+    )),
+    window = named(c("trailing", "centred", "leading", "since_start", "fading")),
+    windows = list(anyOf = list(list(type = "array", items = ref("window")), ref("window"))),
+    rule = named(c("spikes", "stuck", "limits", "jumps", "shifts"))
+  )
+)
+dir.create("inst/schema", showWarnings = FALSE)
+writeLines(jsonlite::toJSON(schema, auto_unbox = TRUE, pretty = 2), "inst/schema/study-1.json")
