@@ -1,11 +1,12 @@
 # make demo         set up, install, and run the whole job on the demo data
 # make test         set up, install, and run every check
 # make install      the package and the program kairon
-# make docs         help pages and bindings anew (needs roxygen2)
+# make docs         help pages, bindings, the schema of studies and the program's help anew (needs roxygen2)
+# make site         the documentation as a web site, in docs/site
 # make screenshots  docs/screenshots anew
 # make bench        the measurements of bench/
 # make check        R CMD check
-.PHONY: demo test install docs screenshots bench check data
+.PHONY: demo test install docs site screenshots bench check data
 
 demo:
 	@tools/setup run
@@ -23,6 +24,14 @@ install:
 
 docs:
 	Rscript -e 'Rcpp::compileAttributes("."); roxygen2::roxygenise(load_code = "source")'
+	@tools/install
+	Rscript data-raw/make-schema.R
+	Rscript data-raw/make-help.R
+
+site:
+	@tools/setup site
+	@tools/install
+	Rscript -e 'options(pkgdown.internet = FALSE); pkgdown::build_site(override = list(destination = "docs/site"), preview = FALSE, new_process = FALSE, install = FALSE)'
 
 screenshots:
 	@tools/setup shots
@@ -39,6 +48,7 @@ bench: install
 	Rscript bench/forecast.R
 	Rscript bench/arima.R
 	Rscript bench/backtest.R
+	Rscript bench/tell.R
 
 check:
 	mkdir -p build

@@ -137,7 +137,7 @@ show_result <- function(object, table, options, words = format(object)) {
         writeLines(as_json(rows()), partial)
       } else {
         if (length(above)) writeLines(above, partial, useBytes = TRUE)
-        data.table::fwrite(rows(), partial, na = "", append = length(above) > 0, col.names = TRUE)
+        write_rows(rows(), partial, append = length(above) > 0)
       }
     })
     say("i Written: ", options$output)

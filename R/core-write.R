@@ -28,3 +28,24 @@ check_writable <- function(path, call = rlang::caller_env()) {
   if (file.access(folder, 2) != 0) abort_file("The folder {.file {folder}} cannot be written to.", call = call)
   if (dir.exists(path)) abort_file("{.file {path}} is a folder.", call = call)
 }
+
+# Rows as CSV, below lines that are there already where `append` says so. The library's writer does not notice
+# every disk that fills up, so the end of the file is compared with the last row.
+write_rows <- function(data, path, append = FALSE) {
+  data.table::fwrite(data, path, na = "", append = append, col.names = TRUE)
+  if (nrow(data) == 0) {
+    return(invisible(path))
+  }
+  last <- tempfile(fileext = ".csv")
+  on.exit(unlink(last))
+  data.table::fwrite(data[nrow(data), , drop = FALSE], last, na = "", col.names = FALSE)
+  wanted <- readBin(last, "raw", file.size(last))
+  whole <- file.size(path) >= length(wanted) && {
+    con <- file(path, "rb")
+    on.exit(close(con), add = TRUE)
+    seek(con, file.size(path) - length(wanted))
+    identical(readBin(con, "raw", length(wanted)), wanted)
+  }
+  if (!whole) stop("The end of the table is missing; is the disk full?", call. = FALSE)
+  invisible(path)
+}

@@ -19,7 +19,7 @@ error_by_step <- function(b, measure) {
     number_axis() +
     ggplot2::expand_limits(y = 0) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_label(b$observed, measure), ": error by step ahead"),
       subtitle = paste0("Mean absolute error", error_unit(b, measure), " over ",
                         plural(length(b$plan$stamps), "cutoff")),
@@ -56,7 +56,7 @@ coverage_figure <- function(b, measure) {
     ggplot2::scale_y_discrete(name = NULL) +
     figure_theme() +
     ggplot2::theme(axis.text.y = ggplot2::element_text(size = 12)) +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_label(b$observed, measure), ": did the intervals hold?"),
       subtitle = paste0("Dashed: what the ", word_list(b$levels),
                         " % intervals promise; dots: what they held"),
@@ -79,7 +79,7 @@ calendar_errors <- function(b, measure, part) {
     number_axis() +
     ggplot2::expand_limits(y = 0) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_label(b$observed, measure), ": error by ", part),
       subtitle = paste0("Mean absolute error", error_unit(b, measure)), caption = figure_caption(b$observed)
     )
@@ -123,7 +123,7 @@ autoplot.kairon_ranking <- function(object, ...) {
     ggplot2::scale_y_discrete(name = NULL) +
     figure_theme() +
     ggplot2::theme(axis.text.y = ggplot2::element_text(size = 12)) +
-    ggplot2::labs(
+    figure_labels(
       title = paste0("Methods for ", r$measure, ", from best to worst"),
       subtitle = if (many) {
         paste0("Over ", r$series, " series; ranks within the sand differ by no more than chance does (",
@@ -166,7 +166,7 @@ autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
     ggplot2::geom_point(ggplot2::aes(y = .data$observed), colour = ink("observed"), size = 1.6) +
     time_axis(k$meta$type, k$meta$zone) + number_axis(measure_words(measure, k$meta$units[[measure]])) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure, if (nzchar(shown)) paste(" of", shown), ": an older forecast and what came"),
       subtitle = paste0("Orange: ", t$method[1], " with its ", k$wide, " % interval; dark: observed")
     )
@@ -176,7 +176,7 @@ autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
     ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
     ggplot2::geom_line(colour = ink("observed"), linewidth = 0.7) +
     time_axis(k$meta$type, k$meta$zone) + number_axis("tracking signal") + figure_theme() +
-    ggplot2::labs(subtitle = "Cumulated error over mean absolute error; outside of the sand a new fit is due")
+    figure_labels(subtitle = "Cumulated error over mean absolute error; outside of the sand a new fit is due")
   several_plots(top, bottom, ncol = 1, heights = c(3, 2))
 }
 
@@ -198,7 +198,7 @@ autoplot.kairon_diagnosis <- function(object, series = NULL, ...) {
   if (sum(is.finite(e)) < 8) abort_state("There are too few errors to draw.")
   data <- data.frame(stamp = fit$x[[meta$time]][at], error = e)
   who <- if (nzchar(d$labels[s])) paste(" of", d$labels[s]) else ""
-  top <- error_in_time(data, meta) + ggplot2::labs(
+  top <- error_in_time(data, meta) + figure_labels(
     title = paste0(measure_words(fit$measure, meta$units[[fit$measure]]), who, ": one-step errors of ",
                    gsub("_", " ", fit$method$name)),
     subtitle = wrap_title(paste0(capitalise(d$table$advice[s]), "."), 105)
@@ -216,7 +216,7 @@ plot.kairon_diagnosis <- function(x, ...) draw_plot(x, ...)
 wrap_title <- function(text, width) paste(strwrap(text, width), collapse = "\n")
 
 small_labels <- function(title) {
-  list(figure_theme(), ggplot2::labs(subtitle = title),
+  list(figure_theme(), figure_labels(subtitle = title),
        ggplot2::theme(plot.subtitle = ggplot2::element_text(size = 11.5, face = "bold"),
                       axis.title = ggplot2::element_text(size = 10.5),
                       axis.text = ggplot2::element_text(size = 10)))
@@ -237,7 +237,7 @@ error_in_time <- function(data, meta) {
     ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$error), colour = ink("observed"),
                             linewidth = if (n > 300) 0.25 else 0.6, na.rm = TRUE) +
     time_axis(meta$type, meta$zone) + number_axis() + figure_theme() +
-    ggplot2::labs(caption = "Sand: twice the spread of the errors nearby")
+    figure_labels(caption = "Sand: twice the spread of the errors nearby")
 }
 
 error_by_part <- function(data, meta, d) {

@@ -65,7 +65,7 @@ draw_backtest <- function(b, measure, data, past, shown) {
     time_axis(b$meta$type, b$meta$zone) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_label(b$observed, measure), ": forecasts made in the past"),
       subtitle = "Dark: what came true; each forecast starts at a dotted cutoff and saw nothing after it",
       caption = figure_caption(b$observed, left_out(b$observed, shown))

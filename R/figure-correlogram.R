@@ -25,7 +25,7 @@ correlogram_series <- function(c, measure, shown, series) {
     time_axis(c$meta$type, c$meta$zone) +
     number_axis(measure_words(measure, c$meta$units[[measure]])) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste(c("How", measure, if (nzchar(shown)) c("of", shown), "resembles its past"),
                     collapse = " "),
       subtitle = paste0(c$line, if (series > 1) paste0(". One of ", series, " series"))
@@ -40,7 +40,7 @@ correlogram_bars <- function(t, c, d) {
     ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$bartlett_bound, ymax = .data$bartlett_bound),
                          fill = ink("missing"), alpha = 0.6) +
     number_axis() +
-    ggplot2::labs(
+    figure_labels(
       title = if (room > 1) capitalise(change_title(d, c$cadence)), subtitle = "Autocorrelation",
       caption = if (!c$partial) correlogram_caption(d, c)
     )
@@ -52,11 +52,11 @@ correlogram_bars <- function(t, c, d) {
   lower <- one_correlogram(t, t$partial, ink("computed"), c, room) +
     ggplot2::scale_y_reverse(name = NULL, labels = axis_numbers) +
     lag_axis(max(t$lag), c$cadence, room = room) +
-    ggplot2::labs(subtitle = "Partial, with the lags in between held fixed (drawn downwards)",
+    figure_labels(subtitle = "Partial, with the lags in between held fixed (drawn downwards)",
                   caption = correlogram_caption(d, c))
   upper <- upper + lag_axis(max(t$lag), c$cadence, room = room) +
     ggplot2::theme(axis.text.x = ggplot2::element_blank(), axis.title.x = ggplot2::element_blank())
-  if (room > 1) lower <- lower + ggplot2::labs(subtitle = "Partial (drawn downwards)")
+  if (room > 1) lower <- lower + figure_labels(subtitle = "Partial (drawn downwards)")
   several_plots(upper, lower, ncol = 1)
 }
 

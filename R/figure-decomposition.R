@@ -84,7 +84,7 @@ draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, com
     ggplot2::scale_y_continuous(name = NULL, labels = axis_numbers,
                                 n.breaks = if (nlevels(data$panel) > 4) 3) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste(c(measure, if (nzchar(shown)) c("of", shown), "split into its parts"), collapse = " "),
       subtitle = paste0(
         capitalise(method_words[[d$method]]), "; the parts ",
@@ -132,7 +132,7 @@ draw_decomposition_view <- function(one, d, measure, shown, show, pick) {
       ggplot2::geom_line(ggplot2::aes(y = .data$trend), colour = ink("computed"),
                          linewidth = 0.8, na.rm = TRUE) +
       time_axis(d$meta$type, d$meta$zone) +
-      ggplot2::labs(title = paste0(capitalise(title), " without its seasons"),
+      figure_labels(title = paste0(capitalise(title), " without its seasons"),
                     subtitle = "Pale: as observed; dark: without seasons; orange: trend", caption = d$span),
     cycles = draw_cycles(one, d, title),
     compare = draw_compared(d, measure, title, pick)
@@ -159,7 +159,7 @@ draw_cycles <- function(one, d, title) {
     number_axis(if (d$combine == "multiply") "factor" else "effect") +
     ggplot2::scale_x_continuous(name = "steps into the cycle", labels = axis_numbers) +
     figure_theme() +
-    ggplot2::labs(title = paste0("How the season of ", title, " changes"),
+    figure_labels(title = paste0("How the season of ", title, " changes"),
                   subtitle = "Each line is one cycle", caption = d$span)
 }
 
@@ -183,5 +183,5 @@ draw_compared <- function(d, measure, title, pick) {
     time_axis(d$meta$type, d$meta$zone) +
     number_axis(measure_words(measure, d$meta$units[[measure]])) +
     figure_theme() +
-    ggplot2::labs(title = paste0(capitalise(title), ": methods side by side"), caption = d$span)
+    figure_labels(title = paste0(capitalise(title), ": methods side by side"), caption = d$span)
 }

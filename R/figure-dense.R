@@ -67,7 +67,7 @@ draw_dense <- function(x, data, shown, panels) {
     time_axis(axis_type(meta), meta$zone) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste(levels(data$panel), collapse = ", "),
       subtitle = paste0(show_number(sum(diff(rows_of(x)$breaks)), 9), " values, drawn as the range in each column ",
                         "of pixels; a break: no values", if (made_up) "; orange: not measured"),
@@ -119,7 +119,7 @@ draw_spread <- function(x, measures, highlight, labels) {
     number_axis() +
     figure_theme() +
     highlight_layers(lines) +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(paste(levels(bands$panel), collapse = ", "), ": ",
                      plural(length(labels), "series", "series")),
       subtitle = "Line: the median series; bands: the middle half, the middle 80 %, and all",
@@ -195,7 +195,7 @@ draw_together <- function(x, measures, shown, highlight, labels) {
     number_axis() +
     figure_theme() +
     highlight_layers(highlighted_lines(x, measures, named, labels, rows, span)) +
-    ggplot2::labs(
+    figure_labels(
       title = paste(unique(all$panel), collapse = ", "),
       subtitle = if (length(shown) > length(named)) "Grey: the other series",
       caption = figure_caption(x, left_out(x, shown))

@@ -88,7 +88,7 @@ draw_folds <- function(data, s, measure, shown, plan, series) {
     ggplot2::scale_x_continuous(name = NULL, labels = axis_numbers) +
     number_axis(measure_words(measure, s$meta$units[[measure]])) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = trimws(paste("Seasons of", measure, if (nzchar(shown)) paste("of", shown))),
       subtitle = "Less a straight line; each pale line is one cycle, the strong one their mean",
       caption = paste0(s$line, if (series > 1) paste0(". One of ", series, " series"))

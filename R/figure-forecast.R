@@ -80,7 +80,7 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
     time_axis(meta$type, meta$zone) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_label(f$history, measure), ": the next ", plural(f$horizon, "step")),
       subtitle = forecast_key(f, ahead, truth, one),
       caption = figure_caption(f$history, left_out(f$history, c(shown, f$ended)))
@@ -173,7 +173,7 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
     time_axis(meta$type, meta$zone) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_words(measure, meta$units[[measure]]), if (nzchar(shown)) paste(" of", shown),
                      ": what the forecast is made of"),
       subtitle = capitalise(paste0(if (one) paste0(data$method[1], "; "), "parts ", joins,
@@ -203,7 +203,7 @@ autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
     number_axis() +
     ggplot2::expand_limits(y = 0) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(measure_words(measure, object$units[[measure]]), ": how wide the ",
                      max(object$levels), " % intervals are"),
       subtitle = "Median over series; wider is less sure, and narrower only better where intervals hold"

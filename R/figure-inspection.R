@@ -25,11 +25,10 @@ autoplot.kairon_inspection <- function(object, ...) {
     time_axis(object$meta$type, object$meta$zone) +
     figure_theme() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +
-    ggplot2::labs(
+    figure_labels(
       title = "Where there are readings",
       subtitle = if (length(object$findings)) {
-        paste(strwrap(paste0(plural(length(object$findings), "thing"), " to look at; the first: ",
-                             object$findings[1]), 110), collapse = "\n")
+        paste0(plural(length(object$findings), "thing"), " to look at; the first: ", object$findings[1])
       } else {
         "Nothing stands out"
       },

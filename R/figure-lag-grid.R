@@ -44,7 +44,7 @@ draw_lag_grid <- function(data, g, shown, series) {
                                 labels = axis_numbers) +
     number_axis(measure_words(g$measure, unit)) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste(c(capitalise(g$measure), if (nzchar(shown)) c("of", shown), "against itself"),
                     collapse = " "),
       subtitle = "Each panel: now against so long before; on the line nothing has changed",

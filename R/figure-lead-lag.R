@@ -23,7 +23,7 @@ autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
     lag_axis(most, object$meta$cadence, least = -1, room = if (length(shown) > 1) 3 else 1.5) +
     number_axis("correlation") +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste("Does", object$names[1], "go before", paste0(object$names[2], "?")),
       subtitle = paste0("Right of zero ", object$names[1], " goes before, left of it ", object$names[2],
                         "; orange: strongest; sand: chance"),

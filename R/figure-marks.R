@@ -109,8 +109,10 @@ ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
   plot$layers <- c(list(ground), plot$layers)
   shown <- shades[is.finite(ends[1, ]), ]
   span <- shown_span(plot)
-  plot + ggplot2::coord_cartesian(xlim = from_seconds(span, meta$type, meta$zone)) +
-    ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label), inherit.aes = FALSE,
+  plot$coordinates <- ggplot2::coord_cartesian(
+    xlim = from_seconds(span, meta$type, meta$zone), clip = plot$coordinates$clip %||% "on"
+  )
+  plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label), inherit.aes = FALSE,
                        hjust = 0, vjust = 1.3, size = 3.6, colour = ink("note"))
 }
 

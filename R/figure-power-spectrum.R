@@ -47,7 +47,7 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
     y_scale +
     ggplot2::coord_cartesian(clip = "off") +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste(c("Where", measure, if (nzchar(shown)) c("of", shown), "swings"), collapse = " "),
       subtitle = paste0("Variance by ", s$plan$axis, "; band: ", s$plan$confidence,
                         " % confidence; points stand out, arcs join a cycle with its harmonics"),

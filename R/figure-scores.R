@@ -22,7 +22,7 @@ autoplot.kairon_scores <- function(object, ...) {
       axis.line.x = ggplot2::element_blank(), axis.ticks.x = ggplot2::element_blank(),
       axis.text = ggplot2::element_text(size = 13)
     ) +
-    ggplot2::labs(
+    figure_labels(
       title = paste("Scores of", word_list(measures)),
       subtitle = "The bluer, the better in its column; the best is bold",
       caption = paste(

@@ -41,7 +41,7 @@ draw_profile <- function(p, table, measure, shown, series) {
     part_axis(table$part) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = profile_title(p, measure, shown),
         subtitle = "Line: the median; band: the middle half of the values",
       caption = paste0(p$line, if (series > length(shown)) paste0(". Not shown: ", series - length(shown),
@@ -75,7 +75,7 @@ draw_heat <- function(p, table, measure, shown) {
     part_axis(table$part) +
     figure_theme() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +
-    ggplot2::labs(
+    figure_labels(
       title = profile_title(p, measure, shown), subtitle = "The mean of each pair of parts", caption = p$line
     )
 }
@@ -105,7 +105,7 @@ draw_history <- function(p, table, measure, shown) {
     number_axis() +
     figure_theme() +
     ggplot2::theme(strip.text = ggplot2::element_text(size = 9), panel.spacing = grid_unit(0.35)) +
-    ggplot2::labs(
+    figure_labels(
       title = paste0(profile_title(p, measure, shown), ", over the years"),
       subtitle = paste0(
         "Grey: each part's own history, ", paste(format(range(table$cycle), "%Y"), collapse = " to "),

@@ -19,7 +19,7 @@ autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...
   }
   standing_values(h, object, measure, unit) +
     ggplot2::facet_wrap(~series, scales = "free_y") +
-    ggplot2::labs(title = title, subtitle = standing_subtitle(object), caption = caption)
+    figure_labels(title = title, subtitle = standing_subtitle(object), caption = caption)
 }
 
 #' @rdname figures
@@ -50,7 +50,7 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
   usual <- 2 * (if (relative) 100 else 1) * h$usual[1]
   label <- measure_words("change", if (relative) "%" else unit)
   top <- standing_values(h, s, measure, unit) +
-    ggplot2::labs(title = title, subtitle = standing_subtitle(s))
+    figure_labels(title = title, subtitle = standing_subtitle(s))
   bottom <- ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$move)) +
     ggplot2::annotate("rect", xmin = min(h$stamp), xmax = max(h$stamp), ymin = -usual, ymax = usual,
                       fill = ink("missing")) +
@@ -59,7 +59,7 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
     time_axis(s$meta$type, s$meta$zone) +
     number_axis(label) +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = NULL, subtitle = "The trailing year against the one before; inside the band, no clear change",
       caption = caption
     )

@@ -29,7 +29,7 @@ autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL,
     time_axis(object$meta$type, object$meta$zone) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = paste(c("Does", measure, if (nzchar(shown)) c("of", shown), "keep its level?"), collapse = " "),
       subtitle = paste0("Rolling mean and standard deviation over ",
                         steps_in_words(window, object$meta$cadence), ". Verdict: ",

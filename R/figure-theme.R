@@ -75,6 +75,24 @@ figure_theme <- function() {
     )
 }
 
+# Titles of a figure, broken where the picture ends. The width is that of the open device, else of the figures of
+# the program.
+figure_labels <- function(title = NULL, subtitle = NULL, caption = NULL, ...) {
+  inches <- getOption("kairon.figure_width") %||%
+    if (grDevices::dev.cur() > 1) grDevices::dev.size("in")[1] else 11.6
+  # A letter is a little more than half as wide as it is high.
+  wrap <- function(text, size) {
+    if (!is.character(text) || length(text) != 1 || is.na(text)) {
+      return(text)
+    }
+    room <- max(20, floor(72 * inches / (0.57 * size)) - 2)
+    paste(unlist(lapply(strsplit(text, "\n", fixed = TRUE)[[1]], strwrap, room)), collapse = "\n")
+  }
+  base <- figure_size()
+  ggplot2::labs(title = wrap(title, 1.3 * base), subtitle = wrap(subtitle, base), caption = wrap(caption, 0.77 * base),
+                ...)
+}
+
 grid_unit <- function(lines) ggplot2::unit(lines, "lines")
 
 # Several figures in one, on the same ground up to the edge.

@@ -152,7 +152,7 @@ draw_timeline <- function(x, data, holes, before, shown, panels) {
     time_axis(meta$type, meta$zone) +
     number_axis() +
     figure_theme() +
-    ggplot2::labs(
+    figure_labels(
       title = figure_title(data),
       subtitle = figure_key(data, holes, before),
       caption = figure_caption(x, left_out(x, shown))

@@ -7,7 +7,8 @@
 # `text_columns` is a function of the file's names.
 read_delimited <- function(path, name, missing, text_columns, separator, call) {
   first <- peek_delimited(path, name, separator, call)
-  as_text <- union(text_columns(first$names), first$stamps)
+  plain <- single_quotes(first$names)
+  as_text <- union(first$names[plain %in% text_columns(plain)], first$stamps)
   read <- read_plain(path, name, missing, first, as_text, call)
   if (!is.null(read)) {
     return(list(data = read, lines = NULL, rejects = NULL))
@@ -124,6 +125,9 @@ fread_quietly <- function(..., separator, missing, as_text, name, call) {
   list(data = mend_encoding(data, name), misfits = misfits)
 }
 
+# A quote within quotes is written twice, and read once.
+single_quotes <- function(text) gsub("\"\"", "\"", text, fixed = TRUE)
+
 # Bytes that are no UTF-8 are Latin-1 almost always; that is said.
 mend_encoding <- function(data, name) {
   mend <- function(text) {
@@ -138,10 +142,13 @@ mend_encoding <- function(data, name) {
   }
   for (i in which(vapply(data, is.character, TRUE))) {
     distinct <- unique(data[[i]])
+    twice <- grepl("\"\"", distinct, fixed = TRUE, useBytes = TRUE)
+    if (any(twice)) data[[i]] <- single_quotes(distinct)[match(data[[i]], distinct)]
     if (all(validUTF8(distinct))) next
     data[[i]] <- mend(distinct)[match(data[[i]], distinct)]
     changed <- TRUE
   }
+  names(data) <- single_quotes(names(data))
   if (changed) tell(c(i = "{.file {name}} is no UTF-8 and was read as Latin-1."))
   data
 }

@@ -15,7 +15,8 @@ header_lines <- function(x) {
   fields <- list(
     timeline = header_version, time = meta$time, series = as.list(meta$series),
     amounts = as.list(names(kinds)[kinds == "amount"]), levels = as.list(names(kinds)[kinds == "level"]),
-    attributes = as.list(meta$attributes), units = as.list(units), zone = meta$zone,
+    attributes = as.list(meta$attributes),
+    numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)), units = as.list(units), zone = meta$zone,
     cadence = cadence, beside = as.list(beside)
   )
   fields <- Filter(length, fields)
@@ -79,6 +80,8 @@ with_header <- function(roles, given, header, names) {
     return(list(roles = roles, given = given))
   }
   there <- function(field) intersect(unlist(header[[field]]), names)
+  # What is NULL is not said.
+  given <- given[!vapply(given, rlang::quo_is_null, TRUE)]
   for (role in c("time", "series")) {
     silent <- rlang::quo_is_null(roles[[role]])
     if (silent && length(there(role))) roles[[role]] <- rlang::as_quosure(there(role), emptyenv())
@@ -97,8 +100,10 @@ with_header <- function(roles, given, header, names) {
   list(roles = roles, given = given)
 }
 
-# Origins, coverage and their kin as a timeline holds them.
-restore_companions <- function(data, beside) {
+# Origins, coverage and their kin as a timeline holds them; series that are told apart by numbers.
+restore_companions <- function(data, header) {
+  for (name in intersect(unlist(header$numbers), names(data))) data[[name]] <- as.numeric(data[[name]])
+  beside <- unlist(header$beside)
   for (name in intersect(beside, names(data))) {
     column <- data[[name]]
     if (grepl("_origin$", name)) {

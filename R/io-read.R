@@ -163,7 +163,7 @@ read_one <- function(path, name, roles, given, how, header = NULL, call = rlang:
   attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call)
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), how$missing, how$decimal, call)
   beside <- unlist(header$beside)
-  data <- restore_companions(data, beside)
+  data <- restore_companions(data, header)
   shape <- list(data = data, time = timed$name, series = series)
   if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
   shape$lines <- if (wide) lines[shape$row] else lines

@@ -22,7 +22,7 @@ write_timeline <- function(x, path, header = TRUE) {
   check_flag(header)
   write_whole(path, function(partial) {
     if (header) writeLines(header_lines(x), partial, useBytes = TRUE)
-    data.table::fwrite(plain_columns(as_plain(x)), partial, na = "", append = header, col.names = TRUE)
+    write_rows(plain_columns(as_plain(x)), partial, append = header)
   })
 }
 

@@ -30,7 +30,7 @@
 #'   and `upper`, lists of such matrices, one for each level in order.
 #' * `method_describe()`: one line of plain words.
 #' * `method_needs()`: a list: `values` (how many values a series must have) and `season` (whether a season
-#'   is needed); maybe `piece`, how many series are forecast at once (200; fewer where each takes long).
+#'   is needed; then also `steps`, its steps, `NULL` where the context has none); maybe `piece`, how many series are forecast at once (200; fewer where each takes long).
 #' * `method_form()`: one line of plain words for each series, on what the fit chose.
 #' * `method_fitted()`: one-step expectations, one for each row of the batch.
 #' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe `error`.

@@ -22,7 +22,9 @@ write_markdown <- function(sections, file, title, line) {
   })
   dir.create(folder, showWarnings = FALSE)
   names <- list.files(stage)
-  file.rename(file.path(stage, names), file.path(folder, names))
+  if (!all(file.rename(file.path(stage, names), file.path(folder, names)))) {
+    abort_file("The figures cannot be moved to {.file {folder}}.", call = rlang::caller_env(2))
+  }
   invisible(file)
 }
 
@@ -37,14 +39,16 @@ markdown_block <- function(block, stage, folder) {
 }
 
 markdown_figure <- function(block, stage, folder) {
-  writeLines(enc2utf8(block$svg), file.path(stage, paste0(block$name, ".svg")), useBytes = TRUE)
+  write_whole(file.path(stage, paste0(block$name, ".svg")), function(partial) {
+    writeLines(enc2utf8(block$svg), partial, useBytes = TRUE)
+  })
   saved <- if (!is.null(block$data)) markdown_data(block$data, block$name, stage, folder)
   alt <- gsub("[][\n]", " ", block$alt)
   c(paste0("![", alt, "](", folder, "/", block$name, ".svg)"), "", saved)
 }
 
 markdown_data <- function(data, name, stage, folder) {
-  data.table::fwrite(plain_columns(data), file.path(stage, paste0(name, ".csv")), na = "")
+  write_whole(file.path(stage, paste0(name, ".csv")), function(partial) write_rows(plain_columns(data), partial))
   c(paste0("[The data behind it](", folder, "/", name, ".csv)"), "")
 }
 

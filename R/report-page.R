@@ -192,7 +192,11 @@ side_by_side <- function(items, make) {
 write_report <- function(parts, files, title) {
   for (file in files) check_report_ending(file)
   before <- figure_style("light", 12)
-  on.exit(do.call(figure_style, before))
+  wide <- options(kairon.figure_width = 8.2)
+  on.exit({
+    do.call(figure_style, before)
+    options(wide)
+  })
   sections <- report_sections(parts)
   for (file in files) {
     write <- if (tolower(tools::file_ext(file)) == "md") write_markdown else write_html

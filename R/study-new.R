@@ -199,7 +199,7 @@ study_draft <- function(data, file, guess, x) {
     paste0("  ", name, ": ", yaml_inline(value), if (!is.null(guess$why[[name]])) comment(guess$why[[name]]))
   }
   args <- guess$args
-  c(
+  text <- c(
     "# A first draft, from a look at the data. What follows a # on a line says what a guess rests on.",
     "# Check it:  kairon run-study STUDY --check        Run it:  kairon run-study STUDY",
     "kairon_study: 1",
@@ -219,14 +219,14 @@ study_draft <- function(data, file, guess, x) {
     "looks:",
     "  - inspect",
     if (nrow(gap)) "  - gaps",
-    "  - standing",
+    if (!failed(or_reason(quietly(standing(grid))))) "  - standing",
     "  - find_seasons",
     "",
     if (length(found)) {
       c(paste0("# Seasons found: ", word_list(gsub("_", " ", names(found))), "."), "decomposition:",
         paste0("  seasons: ", yaml_inline(seasons)), "")
     } else {
-      "# No season was found, so there is no decomposition; seasons: week would ask for one.\n"
+      "# No season was found, so there is no decomposition; seasons: week would ask for one."
     },
     "# How wrong have such forecasts been? The first is the habit to beat.",
     "backtest:",
@@ -244,6 +244,7 @@ study_draft <- function(data, file, guess, x) {
     "  tables: csv",
     "  figures: svg"
   )
+  unlist(lapply(unname(text), function(line) if (nzchar(line)) strsplit(line, "\n", fixed = TRUE)[[1]] else ""))
 }
 
 meta_cadence <- function(x) timeline_meta(x)$cadence

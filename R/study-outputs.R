@@ -19,8 +19,9 @@ write_outputs <- function(run) {
       if (length(out$report)) {
         write_report(study_report_parts(run), file.path(stage, out$report), study_title(run$study))
       }
-      jsonlite::write_json(provenance(run), file.path(stage, "provenance.json"), auto_unbox = TRUE, pretty = 2,
-                           digits = NA)
+      write_whole(file.path(stage, "provenance.json"), function(partial) {
+        jsonlite::write_json(provenance(run), partial, auto_unbox = TRUE, pretty = 2, digits = NA)
+      })
     },
     finally = do.call(figure_style, before)
   )
@@ -48,7 +49,7 @@ write_result_table <- function(result, stage, name, form) {
     if (form == "json") {
       jsonlite::write_json(rows, partial, digits = NA, na = "null", POSIXt = "ISO8601")
     } else {
-      data.table::fwrite(rows, partial, na = "")
+      write_rows(rows, partial)
     }
   })
 }

@@ -79,3 +79,16 @@ withr_threads <- function(n, expr) {
   on.exit(options(before))
   expr
 }
+built <- function(p) {
+  expect_s3_class(p, "ggplot")
+  file <- tempfile(fileext = ".png")
+  ragg::agg_png(file, 640, 400)
+  print(p)
+  grDevices::dev.off()
+  expect_gt(file.size(file), 3000)
+}
+
+# The table of what the program printed, without the lines that tell its kinds and units.
+csv_of <- function(lines, ...) {
+  utils::read.csv(text = paste(grep("^# kairon: ", lines, invert = TRUE, value = TRUE), collapse = "\n"), ...)
+}

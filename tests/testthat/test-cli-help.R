@@ -15,7 +15,7 @@ test_that("the help of a verb names each option with words, and its example runs
       expect_match(help, paste0(flag, "( |\n)"), info = paste(name, flag))
       expect_gt(nchar(o@help), 8)
     }
-    expect_match(verb$example, paste0("^kairon ", name, " "), info = name)
+    expect_match(verb$example, paste0("^kairon ", name, "( |$)"), info = name)
     words <- scan(text = sub("^kairon ", "", verb$example), what = "", quiet = TRUE)
     run <- do.call(kairon, as.list(words))
     expect_equal(run$code, 0, info = paste(name, paste(run$err, collapse = " ")))

@@ -3,7 +3,7 @@
 rows_of_run <- function(...) {
   run <- kairon(...)
   expect_equal(run$code, 0, info = paste(run$err, collapse = " "))
-  read.csv(text = paste(run$out, collapse = "\n"), check.names = FALSE)
+  csv_of(run$out, check.names = FALSE)
 }
 billed_file <- c(demo_file("billed.csv"), "--amounts", "volume", "--quiet")
 energy_file <- c(demo_file("energy.csv.gz"), "--series", "station", "--amounts", "energy", "--zone",

@@ -2,7 +2,7 @@
 
 table_of <- function(run) {
   expect_equal(run$code, 0, info = paste(run$err, collapse = " "))
-  read.csv(text = paste(run$out, collapse = "\n"), check.names = FALSE)
+  csv_of(run$out, check.names = FALSE)
 }
 billed <- c(demo_file("billed.csv"), "--amounts", "volume", "--quiet")
 

@@ -1,7 +1,5 @@
 demand <- c(demo_file("demand.csv.gz"), "--series", "district", "--amounts", "demand")
 
-csv_of <- function(lines) read.csv(text = paste(lines, collapse = "\n"))
-
 test_that("help is there at both levels, with an example", {
   top <- kairon("--help")
   expect_equal(top$code, 0)
@@ -154,7 +152,7 @@ test_that("files of different cadences are aligned, gaps filled, and the account
   run <- kairon("align", demand, rain, "--series", "district", "--amounts", "demand,rain", "--every",
                 "weekly")
   expect_equal(run$code, 0)
-  table <- read.csv(text = run$out)
+  table <- csv_of(run$out)
   expect_equal(sum(table$demand[table$district == "Dunmere"], na.rm = TRUE),
                sum(demo_timeline("demand")$demand[demo_timeline("demand")$district == "Dunmere"],
                    na.rm = TRUE))
@@ -163,7 +161,7 @@ test_that("files of different cadences are aligned, gaps filled, and the account
                    "--longest", "3 days")
   expect_match(paste(filled$err, collapse = " "),
                "imputed \\(seasonal\\) in 19 gaps; 1 gap left, the longest of 10 steps")
-  origin <- read.csv(text = filled$out)$demand_origin
+  origin <- csv_of(filled$out)$demand_origin
   expect_equal(sum(origin == "imputed"), 21)
   expect_equal(kairon("align", demand)$code, 2)
   wrong <- kairon("impute", demand, "--series", "district", "--with", "linaer")

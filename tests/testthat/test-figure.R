@@ -1,13 +1,5 @@
 drawn <- function(p, layer = 1) ggplot2::layer_data(p, layer)
 
-built <- function(p) {
-  expect_s3_class(p, "ggplot")
-  file <- tempfile(fileext = ".png")
-  ragg::agg_png(file, 640, 400)
-  print(p)
-  grDevices::dev.off()
-  expect_gt(file.size(file), 3000)
-}
 
 test_that("every object has a figure that draws", {
   demand <- demo_timeline("demand")

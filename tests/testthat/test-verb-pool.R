@@ -131,7 +131,7 @@ test_that("a routine records pooling with its groups and weights", {
   file <- demo_file("soil.csv.gz")
   run <- kairon("pool-series", file, "--series", "cell", "--attributes", "elevation,latitude", "--bands",
                 "elevation=3", "--quiet")
-  expect_equal(read.csv(text = run$out)$moisture, quiet(pool_series(soil, bands(elevation, 3)))$moisture)
+  expect_equal(csv_of(run$out)$moisture, quiet(pool_series(soil, bands(elevation, 3)))$moisture)
   bad <- kairon("pool-series", file, "--series", "cell", "--bands", "elevation:3")
   expect_equal(bad$code, 2)
 })

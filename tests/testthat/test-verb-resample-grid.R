@@ -199,5 +199,5 @@ test_that("the routine replays a finer grid, and the program resamples files", {
   expect_equal(quiet(replay(r, billed))$volume, quiet(resample(resample(billed, "1 week"), "1 month"))$volume)
   run <- kairon("resample", demo_file("billed.csv"), "--amounts", "volume", "--every", "weekly", "--quiet")
   expect_equal(run$code, 0)
-  expect_equal(sum(read.csv(text = run$out)$volume), sum(billed$volume))
+  expect_equal(sum(csv_of(run$out)$volume), sum(billed$volume))
 })

@@ -1,0 +1,127 @@
+# Figures of much: pixels instead of points, spreads instead of hairballs; marks, spans, grounds.
+
+test_that("columns of pixels hold first, extremes in their order, and last of what lies in them", {
+  set.seed(4)
+  n <- 3000
+  at <- sort(runif(n, 0, 1000))
+  v <- rnorm(n)
+  v[sample(n, 400)] <- NA
+  got <- kairon:::cpp_pixel_ranges(at, v, 1, n, 100, 900, 40)
+  column <- floor((at - 100) / 20)
+  for (c in 0:39) {
+    inside <- which(column == c & at >= 100 & at <= 900 & !is.na(v))
+    w <- v[inside]
+    low <- which.min(w)
+    high <- which.max(w)
+    expect_equal(got[c + 1, ], c(w[1], w[min(low, high)], w[max(low, high)], w[length(w)]))
+  }
+  one <- kairon:::cpp_pixel_ranges(c(1, 2, 3), c(5, NA, NA), 1, 3, 1, 3, 4)
+  expect_equal(one[1, ], rep(5, 4))
+  expect_true(all(is.na(one[-1, ])))
+})
+
+test_that("quantiles of a column are those of all values in it", {
+  set.seed(5)
+  at <- rep(1:10, 50)
+  v <- rnorm(500)
+  got <- kairon:::cpp_pixel_quantiles(at, v, 1, 10, 10, c(0, 0.25, 0.5, 1))
+  column <- pmin(9, floor((at - 1) / 9 * 10))
+  for (c in 0:9) {
+    expect_equal(got[c + 1, ], if (any(column == c)) {
+      unname(quantile(v[column == c], c(0, 0.25, 0.5, 1)))
+    } else {
+      rep(NA_real_, 4)
+    })
+  }
+})
+
+test_that("a long series is drawn by a few thousand points with its extremes and its holes", {
+  v <- sin(seq_len(60000) / 500)
+  v[c(100, 59000)] <- c(9, -9)
+  v[30000:40000] <- NA
+  x <- quiet(timeline(data.frame(time = .POSIXct(1.9e9 + 60 * seq_along(v), tz = "UTC"), flow = v), time))
+  p <- autoplot(x)
+  expect_lte(nrow(p$data), 4 * 1200)
+  expect_equal(range(p$data$value, na.rm = TRUE), c(-9, 9))
+  empty <- is.na(p$data$value)
+  expect_equal(mean(empty), 1 / 6, tolerance = 0.02)
+  expect_match(p$labels$subtitle, "60,000 values")
+  # What was put in is drawn apart.
+  filled <- quiet(impute(x, "linear"))
+  expect_setequal(unique(autoplot(filled)$data$how), c("measured", "invented"))
+})
+
+test_that("many series are a spread, pages, or lines with names", {
+  set.seed(6)
+  m <- 30
+  data <- data.frame(day = rep(days_from("2031-01-01", 40), m), meter = rep(sprintf("m%02d", 1:m), each = 40),
+                     use = rgamma(40 * m, 2))
+  x <- quiet(timeline(data, day, meter, amounts = "use"))
+  p <- autoplot(x, highlight = c("m03", "m17"))
+  first <- data$use[data$day == as.Date("2031-01-01")]
+  expect_equal(unlist(p$data[1, c("q0", "q50", "q100")], use.names = FALSE), c(min(first), median(first), max(first)))
+  expect_match(p$labels$title, "30 series")
+  expect_equal(levels(autoplot(x, page = 3)$data$series), sprintf("m%02d", 25:30))
+  expect_match(error_text(autoplot(x, page = 4)), "there are 3 pages of 12 series")
+  expect_match(error_text(autoplot(x, highlight = "m99")), "highlight")
+  lines <- autoplot(x, panels = "one", highlight = "m03")
+  labels <- Filter(function(l) inherits(l$geom, "GeomText"), lines$layers)[[1]]
+  expect_equal(as.character(labels$data$series), "m03")
+  expect_equal(nlevels(lines$data$series), m)
+  built(p)
+})
+
+test_that("marks and spans stand at their dates in the zone of the figure", {
+  p <- autoplot(demo_timeline("billed")) + date_marks(c("new tariff" = "2029-04")) +
+    shaded_spans(c("works" = "2027-03/2027-09"))
+  lines <- Filter(function(l) inherits(l$geom, "GeomVline"), p$layers)[[1]]
+  expect_equal(lines$data$at, as.Date("2029-04-01"))
+  shade <- p$layers[[1]]$data
+  expect_equal(c(shade$from, shade$to), as.Date(c("2027-03-01", "2027-10-01")))
+  built(p)
+  river <- autoplot(during(demo_timeline("river"), "2032-03-20/2032-03-31"))
+  local <- river + date_marks("2032-03-28 12:00")
+  at <- Filter(function(l) inherits(l$geom, "GeomVline"), local$layers)[[1]]$data$at
+  expect_equal(format(at, "%H:%M", tz = "UTC"), "11:00")
+  framed <- data.frame(from = as.Date("2031-07-01"), to = as.Date("2031-07-20"), label = "hot")
+  built(autoplot(demo_timeline("demand"), highlight = "Dunmere") + shaded_spans(framed))
+  expect_match(error_text(autoplot(demo_timeline("billed")) + date_marks("soon")), "names no interval")
+  expect_match(error_text(autoplot(scores(backtest(daily(1:40), by_naive(), 3))) + date_marks("2031-01-01")),
+               "no time on its horizontal axis")
+  expect_match(error_text(date_marks(3)), "must hold dates")
+  expect_match(error_text(shaded_spans(NA)), "must hold intervals")
+})
+
+test_that("the ground is dark on request, for all that is drawn after, and comes back", {
+  before <- figure_style("dark", 16)
+  on.exit(do.call(figure_style, before))
+  p <- autoplot(demo_timeline("billed"))
+  expect_equal(p$theme$plot.background$fill, "#17222A")
+  expect_equal(p$theme$text$size, 16)
+  colour <- Filter(function(l) inherits(l$geom, "GeomLine"), p$layers)[[1]]$aes_params$colour
+  # Light lines on the dark ground: a contrast of at least 4.5 to 1.
+  light <- function(hex) {
+    v <- grDevices::col2rgb(hex)[, 1] / 255
+    sum(c(0.2126, 0.7152, 0.0722) * ifelse(v <= 0.03928, v / 12.92, ((v + 0.055) / 1.055)^2.4))
+  }
+  expect_gt((light(colour) + 0.05) / (light("#17222A") + 0.05), 4.5)
+  for (ground in c("light", "dark")) {
+    figure_style(ground)
+    for (role in c("text", "label", "muted", "observed")) {
+      pair <- sort(c(light(kairon:::ink(role)), light(kairon:::ink("ground"))))
+      expect_gt((pair[2] + 0.05) / (pair[1] + 0.05), 4.5, label = paste(ground, role))
+    }
+  }
+  expect_match(error_text(figure_style("blue")), "must be one of")
+  expect_match(error_text(figure_style("light", 900)), "points from 6 to 40")
+})
+
+test_that("titles are broken where the picture ends", {
+  before <- options(kairon.figure_width = 4)
+  on.exit(options(before))
+  long <- kairon:::figure_labels(subtitle = strrep("word ", 40), caption = NULL)
+  lines <- strsplit(long$subtitle, "\n")[[1]]
+  expect_gt(length(lines), 3)
+  expect_lt(max(nchar(lines)), 4 * 72 / (0.5 * 13))
+  expect_equal(paste(lines, collapse = " "), trimws(strrep("word ", 40)))
+})

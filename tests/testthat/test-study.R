@@ -1,0 +1,232 @@
+# Studies: what they may say, what mistakes are told, and that a run does what the calls do.
+
+study_file <- function(..., name = "study.yml", folder = tempfile("study-")) {
+  dir.create(folder, showWarnings = FALSE)
+  for (f in c("billed.csv", "rain.csv")) file.copy(demo_file(f), folder)
+  path <- file.path(folder, name)
+  writeLines(c(...), path)
+  path
+}
+
+billed_lines <- c(
+  "kairon_study: 1", "data:", "  source: billed.csv", "  time: month", "  amounts: volume",
+  "  units: {volume: Ml}"
+)
+
+test_that("a run gives what the calls give, and writes it whole", {
+  path <- study_file(
+    billed_lines, "routine:", "  - resample: {every: 1 quarter, statistics: {volume: [sum, max]}}",
+    "looks: [inspect, {season_profile: {each: quarter of year, measures: volume_sum}}]",
+    "decomposition: {seasons: year, combine: multiply, measures: volume_sum}",
+    "methods:", "  own: {smoothing: {trend: damped}}",
+    "backtest:", "  methods: [own, naive]", "  horizon: 2", "  cutoffs: 2", "  measures: volume_sum",
+    "  window: {trailing: 6 years}", "  scores: {metrics: mae}",
+    "forecast: {horizon: 4, method: theta, intervals: [80]}",
+    "outputs: {tables: json, figures: none, prepared: true}"
+  )
+  done <- quiet(run_study(path, quiet = TRUE))
+  x <- demo_timeline("billed")
+  steps <- routine() |> resample("1 quarter", volume = c("sum", "max"))
+  grid <- quiet(replay(steps, x))
+  expect_equal(done$prepared$volume_sum, grid$volume_sum)
+  expect_equal(done$forecast$table, quiet(forecast(x, 4, list(theta = by_theta()), intervals = 80,
+                                                   routine = steps))$table)
+  b <- quiet(backtest(x, list(own = by_smoothing(trend = "damped"), naive = by_naive()), 2, cutoffs = 2,
+                      routine = steps, measures = volume_sum, window = trailing("6 years")))
+  expect_equal(done$scores$mae, scores(b, "mae")$mae)
+  expect_equal(names(done$looks), c("inspect", "season_profile"))
+  folder <- file.path(dirname(path), "study-output")
+  expect_setequal(basename(done$files), setdiff(list.files(folder), ".cache"))
+  read <- jsonlite::fromJSON(file.path(folder, "forecast.json"))
+  expect_equal(sum(read$origin == "forecast"), 8)
+  expect_equal(nrow(quiet(read_timeline(file.path(folder, "prepared.csv")))), nrow(grid))
+  made <- jsonlite::fromJSON(file.path(folder, "provenance.json"))
+  expect_equal(made$data$md5, unname(tools::md5sum(file.path(dirname(path), "billed.csv"))))
+})
+
+test_that("steps come from the cache until something they rest on changes", {
+  lines <- c(billed_lines, "looks: [standing]", "forecast: {horizon: 3, method: theta}",
+             "outputs: {figures: none}")
+  path <- study_file(lines)
+  cached <- function(...) {
+    s <- quiet(run_study(path, quiet = TRUE, ...))$steps
+    stats::setNames(s$from_cache, s$step)
+  }
+  expect_false(any(cached()))
+  expect_true(all(cached()))
+  writeLines(sub("horizon: 3", "horizon: 4", lines), path)
+  expect_equal(cached(), c(data = TRUE, standing = TRUE, forecast = FALSE))
+  data <- file.path(dirname(path), "billed.csv")
+  rows <- readLines(data)
+  writeLines(utils::head(rows, -1), data)
+  expect_false(any(cached()))
+  # A cut cache file is no result.
+  kept <- list.files(file.path(dirname(path), "study-output", ".cache"), full.names = TRUE)
+  expect_length(kept, 3)
+  for (f in kept) writeBin(readBin(f, "raw", 40), f)
+  expect_false(any(cached()))
+  expect_false(any(cached(cache = FALSE)))
+})
+
+test_that("every mistake is told with its line and the nearest right word, all at once", {
+  path <- study_file(
+    "kairon_study: 1", "data:", "  source: billed.csv", "  repeats: frist", "routin:", "  - vet",
+    "routine:", "  - resampel: 1 day", "  - impute: {wiht: linear}", "looks:", "  - standing", "  - inspct",
+    "backtest:", "  methods: [theta]", "  horizon: 3", "  cutofs: 2"
+  )
+  says <- error_text(read_study(path))
+  for (part in c(
+    "Line 4: repeats must be one of refuse, first, last and mean, not \"frist\". Did you mean \"first\"?",
+    "Line 5: A study has no key \"routin\". Did you mean \"routine\"?",
+    "Line 8:.*Did you mean \"resample\"?", "Line 9:.*no key \"wiht\". Did you mean \"with\"?",
+    "Line 12:.*Did you mean \"inspect\"?", "Line 16:.*\"cutofs\". Did you mean \"cutoffs\"?", "has 6 mistakes"
+  )) {
+    expect_match(gsub("\\s+", " ", says), gsub("([?{}])", "\\\\\\1", part))
+  }
+})
+
+test_that("studies that cannot be are refused with what to do", {
+  refuse <- function(lines, pattern, class = "kairon_error") {
+    path <- study_file(lines)
+    expect_error(read_study(path), class = class)
+    expect_match(gsub("\\s+", " ", error_text(read_study(path))), pattern)
+  }
+  refuse(c("kairon_study: 2", "data: {}"), "written for a newer Kairon.*format 2", "kairon_error_file")
+  refuse(c("kairon_studie: 1"), "Line 1 says.*kairon_studie")
+  refuse(c("kairon_study: 1", "data: {source: [}"), "Line 2 of .* is not valid YAML", "kairon_error_file")
+  refuse(c("kairon_study: 1", "data:", "\tsource: a"), "Line 3 of .* indented by a tab", "kairon_error_file")
+  refuse(c("kairon_study: 1", "looks: [gaps]"), "needs the key")
+  refuse(c(billed_lines, "forecast: {method: theta}"), "Line 7 of .* says no .horizon")
+  refuse(c(billed_lines, "looks: inspect: 3"), "not valid YAML")
+  refuse("just words", "holds no keys")
+  refuse(c(billed_lines, "seed: soon"), "Line 7: seed must be a whole number, not text")
+  expect_match(error_text(read_study(tempfile(fileext = ".yml"))), "There is no study")
+})
+
+test_that("a study may rest on another one, but not in a circle", {
+  folder <- tempfile()
+  base <- study_file(billed_lines, "forecast: {horizon: 6, method: theta}", "outputs: {figures: none}",
+                     name = "base.yml", folder = folder)
+  top <- study_file("kairon_study: 1", "based_on: base.yml", "forecast: {method: naive}", name = "top.yml",
+                    folder = folder)
+  v <- read_study(top)$value
+  expect_equal(v$forecast, list(horizon = 6L, method = "naive"))
+  expect_equal(basename(v$data$source), "billed.csv")
+  expect_equal(unique(quiet(run_study(top, quiet = TRUE))$forecast$table$method), "naive")
+  writeLines(c("kairon_study: 1", "based_on: top.yml"), base)
+  expect_match(gsub("\\s+", " ", error_text(read_study(top))), "top.yml -> base.yml -> top.yml")
+})
+
+test_that("a step that fails is told with its line, and the folder stays as it was", {
+  path <- study_file(billed_lines, "looks:", "  - standing", "  - season_profile: {each: minute of hour}",
+                     "outputs: {figures: none}")
+  says <- gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE)))
+  expect_match(says, "Line 9 of .*looks.* cannot be done")
+  expect_equal(list.files(file.path(dirname(path), "study-output")), character())
+  path <- study_file(billed_lines, "routine:", "  - impute: {with: linera}")
+  expect_match(gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE))), "Line 8 of .*linera.*linear")
+  path <- study_file(billed_lines, "forecast: {horizon: 3, method: best}")
+  expect_match(error_text(run_study(path, quiet = TRUE)), "needs a backtest")
+  path <- study_file(billed_lines, "backtest: {horizon: 3, methods: [thta]}")
+  expect_match(gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE))), "Line 7 of .*Did you mean .theta")
+})
+
+test_that("a first draft of each demo file finds its columns, is valid and runs", {
+  guesses <- list(
+    demand.csv.gz = list(time = "day", series = "district", amounts = "demand"),
+    river.csv.gz = list(time = "time", missing = "---", repeats = "first", levels = c("flow", "level")),
+    soil.csv.gz = list(time = "month", series = "cell", attributes = c("elevation", "latitude"))
+  )
+  for (name in names(guesses)) {
+    file <- tempfile(fileext = ".yml")
+    draft <- quiet(new_study(demo_file(name), file))
+    expect_identical(readLines(file), unclass(draft)[seq_along(draft)])
+    data <- read_study(file)$value$data
+    for (key in names(guesses[[name]])) expect_equal(unlist(data[[key]]), guesses[[name]][[key]], info = name)
+    expect_match(error_text(new_study(demo_file(name), file)), "is there already")
+  }
+  file <- tempfile(fileext = ".yml")
+  quiet(new_study(demo_file("accounts.csv"), file, units = c(revenue = "million")))
+  done <- quiet(run_study(file, quiet = TRUE))
+  expect_s3_class(done$forecast, "kairon_forecast")
+  expect_equal(done$data$cost, demo_timeline("accounts")$cost)
+  expect_true(file.exists(file.path(dirname(done$files[1]), "report.html")))
+  nothing <- tempfile(fileext = ".csv")
+  writeLines(c("a,b", "x,1", "y,2"), nothing)
+  expect_match(error_text(new_study(nothing)), "No column holds stamps")
+})
+
+test_that("hostile names make the round trip from data to draft to run", {
+  name <- "flow: \"#1\" {it's}"
+  data <- data.frame(day = days_from("2031-01-01", 60), v = round(rnorm(60, 10), 2))
+  names(data)[2] <- name
+  folder <- tempfile()
+  dir.create(folder)
+  utils::write.csv(data, file.path(folder, "odd, file.csv"), row.names = FALSE)
+  study <- file.path(folder, "s.yml")
+  quiet(new_study(file.path(folder, "odd, file.csv"), study))
+  v <- read_study(study)$value
+  expect_equal(v$data$levels, name)
+  expect_equal(quiet(run_study(study, quiet = TRUE))$data[[name]], data[[2]])
+})
+
+test_that("windows, rules, bands, members and drivers are what their words say", {
+  window <- kairon:::study_window
+  expect_equal(window(list(trailing = "28 days")), trailing("28 days"))
+  expect_equal(window(list(centred = list(length = 7L, kernel = "gaussian"))), centred(7, "gaussian"))
+  expect_equal(window("since_start"), since_start())
+  expect_equal(kairon:::study_rules_of(list("stuck", list(limits = list(min = 0L)))),
+               list(stuck(), limits(min = 0)))
+  blend <- list(blend = list(members = c("theta", "naive"), weights = "inverse"))
+  expect_equal(kairon:::study_method(blend), by_blend(by_theta(), by_naive(), weights = "inverse"))
+  driven <- list(regression = list(drivers = list(known_ahead = c("price", "tariff"), to_forecast = "heat")))
+  expect_equal(kairon:::study_method(driven),
+               by_regression(drivers = c(known_ahead(c("price", "tariff")), to_forecast("heat"))))
+  steps <- kairon:::study_routine(list(list(pool_series = list(by = list(list(bands = list(
+    column = "elevation", n = 3L))), weights = "latitude"))))
+  soil <- demo_timeline("soil")
+  expect_equal(quiet(replay(steps, soil)), quiet(pool_series(soil, bands(elevation, 3), weights = latitude)),
+               ignore_attr = TRUE)
+})
+
+test_that("the schema holds the arguments of the functions as they are", {
+  schema <- jsonlite::fromJSON(study_schema(), simplifyVector = FALSE)
+  own <- function(part, name) setdiff(names(part$anyOf[[2]]$properties[[name]]$properties),
+                                      c("statistics", "with", "members"))
+  for (step in names(schema$definitions$step$anyOf[[2]]$properties)) {
+    fun <- get(paste0(step, ".kairon_timeline"), asNamespace("kairon"))
+    expect_true(all(own(schema$definitions$step, step) %in% names(formals(fun))), info = step)
+  }
+  methods <- schema$definitions$method$anyOf[[2]]$properties
+  exported <- sub("^by_", "", grep("^by_", getNamespaceExports("kairon"), value = TRUE))
+  expect_setequal(names(methods), exported)
+  for (m in exported) {
+    given <- setdiff(names(formals(getExportedValue("kairon", paste0("by_", m)))), "...")
+    expect_setequal(as.character(own(schema$definitions$method, m)), as.character(given))
+  }
+  expect_setequal(setdiff(names(schema$properties$backtest$properties), "scores"),
+                  setdiff(names(formals(backtest)), c("x", "routine", "cache")))
+})
+
+test_that("the program drafts, checks and runs a study, and says it as JSON", {
+  folder <- tempfile()
+  dir.create(folder)
+  file.copy(demo_file("billed.csv"), folder)
+  study <- file.path(folder, "billed.yml")
+  drafted <- kairon("new-study", file.path(folder, "billed.csv"), "--output", study, "--units", "volume=Ml")
+  expect_equal(drafted$code, 0)
+  expect_match(paste(drafted$err, collapse = " "), "Run it with: kairon run-study")
+  checked <- kairon("run-study", study, "--check")
+  expect_equal(checked$code, 0)
+  expect_false(dir.exists(file.path(folder, "billed-output")))
+  ran <- kairon("run-study", study, "--json", "--quiet")
+  expect_equal(ran$code, 0)
+  steps <- jsonlite::fromJSON(ran$out)$steps
+  expect_true(all(c("data", "backtest", "forecast") %in% steps$step))
+  wrong <- file.path(folder, "wrong.yml")
+  writeLines(sub("^looks:", "lokks:", readLines(study)), wrong)
+  told <- kairon("run-study", wrong)
+  expect_equal(told$code, 1)
+  expect_match(paste(told$err, collapse = " "), "Line [0-9]+: A study has no key \"lokks\". Did you mean \"looks\"")
+  expect_equal(kairon("run-study", file.path(folder, "none.yml"))$code, 2)
+})
