@@ -20,7 +20,8 @@ cli_new_study <- function(files, options) {
   path <- one_file(files, "new-study")
   if (!file.exists(path) && !is_address(path)) abort_usage("there is no file {.file {path}}.", "new-study")
   listed <- c("series", "amounts", "attributes", "missing")
-  plain <- c("time", "zone", "repeats", "decimal", "separator", "layout", "measure", "epoch", "join", "rename")
+  plain <- c("time", "zone", "repeats", "decimal", "separator", "layout", "measure", "epoch", "join",
+             "rename")
   known <- c(
     lapply(options[intersect(listed, names(options))], cli_list), options[intersect(plain, names(options))],
     if (!is.null(options$units)) list(units = named_list(options$units, "units", "new-study")),
@@ -55,7 +56,8 @@ manual_page <- function() {
   }
   verb_lines <- unlist(lapply(names(verbs), function(name) {
     v <- verbs[[name]]
-    c(paste0(".SS ", safe(paste(name, v$arguments))), paste0(safe(capitalise(v$what)), "."), flag_lines(v$options),
+    c(paste0(".SS ", safe(paste(name, v$arguments))), paste0(safe(capitalise(v$what)), "."),
+      flag_lines(v$options),
       ".PP", "Example:", ".PP", ".nf", paste0("  ", safe(v$example)), ".fi")
   }))
   c(
@@ -65,15 +67,18 @@ manual_page <- function() {
     ".SH DESCRIPTION",
     safe(paste(
       "Reads timestamped measurements from delimited text, and inspects, repairs, resamples, decomposes and",
-      "forecasts them. Tables go to standard output: in words on a terminal, as CSV in a pipe. Lines above a CSV",
-      "table that begin with '# kairon:' keep kinds, units, zone, cadence and origins from one call to the next;",
+      "forecasts them. Tables go to standard output: in words on a terminal, as CSV in a pipe. Lines above a",
+      "CSV table that begin with '# kairon:' keep kinds, units, zone, cadence and origins from one call to",
+      "the next;",
       "--plain leaves them out. A file named - is standard input. Notes and errors go to standard error."
     )),
     ".SH OPTIONS OF ALL VERBS THAT READ", flag_lines(source_options()),
     ".SH OPTIONS OF OUTPUT", flag_lines(output_options(list())),
     ".SH VERBS", verb_lines,
     ".SH EXIT STATUS",
-    safe("0 fine; 1 the data could not be processed; 2 the call was wrong; 3 a threshold was missed; 130 interrupted."),
-    ".SH SEE ALSO", safe("The help pages in R: help(package = \"kairon\"). Studies: help(\"run_study\", \"kairon\").")
+    safe(paste("0 fine; 1 the data could not be processed; 2 the call was wrong; 3 a threshold was missed;",
+               "130 interrupted.")),
+    ".SH SEE ALSO",
+    safe("The help pages in R: help(package = \"kairon\"). Studies: help(\"run_study\", \"kairon\").")
   )
 }

@@ -43,9 +43,9 @@ solve_step <- function(j, e, ridge, now, penalty = NULL) {
        normal = normal)
 }
 
-# The ridge on some columns with the least generalised cross-validation (Golub, Heath and Wahba, 1979), from the
-# normal equations `a` b = `right`, the squares of the aim and their number. The free columns are taken out first; in
-# the axes of what is left each penalty costs a sum only.
+# The ridge on some columns with the least generalised cross-validation (Golub, Heath and Wahba, 1979), from
+# the normal equations `a` b = `right`, the squares of the aim and their number. The free columns are taken
+# out first; in the axes of what is left each penalty costs a sum only.
 ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 2, length.out = 25)) {
   free <- chol2inv(chol(a[-ridge, -ridge, drop = FALSE] + diag(1e-12, nrow(a) - length(ridge))))
   across <- a[ridge, -ridge, drop = FALSE] %*% free
@@ -131,7 +131,9 @@ fit_rounds <- function(model, state, target, ok, rho, ridge) {
   }
   # A linear model has the same derivatives wherever it is.
   last <- weigh(now$slope)
-  if (!identical(last, j)) solved <- solve_step(last, weigh(target - now$mean), ridge, c(state$theta, state$b), penalty)
+  if (!identical(last, j)) {
+    solved <- solve_step(last, weigh(target - now$mean), ridge, c(state$theta, state$b), penalty)
+  }
   inverse <- solved$inverse
   n <- sum(ok)
   used <- if (length(ridge)) sum(inverse * solved$normal) else ncol(j)

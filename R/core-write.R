@@ -25,7 +25,7 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
 check_writable <- function(path, call = rlang::caller_env()) {
   folder <- dirname(path)
   if (!dir.exists(folder)) abort_file("There is no folder {.file {folder}} to write to.", call = call)
-  if (file.access(folder, 2) != 0) abort_file("The folder {.file {folder}} cannot be written to.", call = call)
+  if (file.access(folder, 2) != 0) abort_file("{.file {folder}} cannot be written to.", call = call)
   if (dir.exists(path)) abort_file("{.file {path}} is a folder.", call = call)
 }
 

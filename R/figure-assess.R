@@ -49,7 +49,8 @@ coverage_figure <- function(b, measure) {
                           colour = ink("raw"), linewidth = 0.8) +
     ggplot2::geom_point(ggplot2::aes(fill = .data$word), shape = 21, size = 4.2, colour = ink("ground")) +
     ggplot2::scale_fill_manual(
-      values = c(`as they should` = method_inks()[2], `too narrow` = ink("computed"), `too wide` = ink("band")), name = NULL
+      values = c(`as they should` = method_inks()[2], `too narrow` = ink("computed"),
+                 `too wide` = ink("band")), name = NULL
     ) +
     ggplot2::scale_x_continuous("share of observed values inside, in percent", limits = c(0, 100),
                                 breaks = c(0, 25, b$levels, 100)) +

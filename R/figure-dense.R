@@ -69,7 +69,8 @@ draw_dense <- function(x, data, shown, panels) {
     figure_theme() +
     figure_labels(
       title = paste(levels(data$panel), collapse = ", "),
-      subtitle = paste0(show_number(sum(diff(rows_of(x)$breaks)), 9), " values, drawn as the range in each column ",
+      subtitle = paste0(show_number(sum(diff(rows_of(x)$breaks)), 9),
+                        " values, drawn as the range in each column ",
                         "of pixels; a break: no values", if (made_up) "; orange: not measured"),
       caption = figure_caption(x, left_out(x, shown))
     )
@@ -169,6 +170,8 @@ highlight_layers <- function(lines) {
   ends$at <- stats::ave(ends$value, ends$panel, FUN = function(v) {
     apart_labels(v, 0.05 * diff(range(known$value)))
   })
+  # Room for the longest name.
+  room <- 10 + 8 * max(nchar(as.character(ends$series)))
   list(
     ggplot2::geom_path(data = lines, ggplot2::aes(y = .data$value, colour = .data$series), linewidth = 0.7,
                        na.rm = TRUE),
@@ -176,8 +179,7 @@ highlight_layers <- function(lines) {
                                                  colour = .data$series), hjust = 0, size = 4),
     ggplot2::scale_colour_manual(values = rep_len(method_inks(), nlevels(lines$series)), guide = "none"),
     ggplot2::coord_cartesian(clip = "off"),
-    # Room for the longest name.
-    ggplot2::theme(plot.margin = ggplot2::margin(5.5, 10 + 8 * max(nchar(as.character(ends$series))), 5.5, 5.5))
+    ggplot2::theme(plot.margin = ggplot2::margin(5.5, room, 5.5, 5.5))
   )
 }
 

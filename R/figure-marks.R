@@ -87,7 +87,10 @@ ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
   meta <- axis_meta(plot, call)
   ends <- if (is.data.frame(object$spans)) {
     shift <- function(v) {
-      if (is.character(v)) starts_of(v, meta, call) else to_seconds(if (meta$type == "date") as.Date(v) else v)
+      if (is.character(v)) {
+        return(starts_of(v, meta, call))
+      }
+      to_seconds(if (meta$type == "date") as.Date(v) else v)
     }
     rbind(shift(object$spans$from), shift(object$spans$to))
   } else {
@@ -112,8 +115,9 @@ ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
   plot$coordinates <- ggplot2::coord_cartesian(
     xlim = from_seconds(span, meta$type, meta$zone), clip = plot$coordinates$clip %||% "on"
   )
-  plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label), inherit.aes = FALSE,
-                       hjust = 0, vjust = 1.3, size = 3.6, colour = ink("note"))
+  plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label),
+                            inherit.aes = FALSE,
+                       hjust = 0, vjust = 2.9, size = 3.6, colour = ink("note"))
 }
 
 # First and last stamp of what the figure holds, in seconds.

@@ -75,8 +75,8 @@ figure_theme <- function() {
     )
 }
 
-# Titles of a figure, broken where the picture ends. The width is that of the open device, else of the figures of
-# the program.
+# Titles of a figure, broken where the picture ends. The width is that of the open device, else of the
+# figures of the program.
 figure_labels <- function(title = NULL, subtitle = NULL, caption = NULL, ...) {
   inches <- getOption("kairon.figure_width") %||%
     if (grDevices::dev.cur() > 1) grDevices::dev.size("in")[1] else 11.6
@@ -89,7 +89,8 @@ figure_labels <- function(title = NULL, subtitle = NULL, caption = NULL, ...) {
     paste(unlist(lapply(strsplit(text, "\n", fixed = TRUE)[[1]], strwrap, room)), collapse = "\n")
   }
   base <- figure_size()
-  ggplot2::labs(title = wrap(title, 1.3 * base), subtitle = wrap(subtitle, base), caption = wrap(caption, 0.77 * base),
+  ggplot2::labs(title = wrap(title, 1.3 * base), subtitle = wrap(subtitle, base),
+                caption = wrap(caption, 0.77 * base),
                 ...)
 }
 

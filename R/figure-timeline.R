@@ -4,7 +4,8 @@
 #' measured are drawn hollow on a dashed line, those that rest on clearly fewer readings
 #' than expected (unfinished bins at the ends) as triangles, stretches without values on a
 #' sand-coloured ground. Of more points than a screen has, the range in each column of pixels is drawn.
-#' [date_marks()] and [shaded_spans()] can be added, [figure_style()] sets a dark ground. After [repair()] pale crosses stand where the replaced readings were.
+#' [date_marks()] and [shaded_spans()] can be added, [figure_style()] sets a dark ground. After [repair()]
+#' pale crosses stand where the replaced readings were.
 #'
 #' @param object,x What to draw: a timeline, [inspect()], [standing()], [decomposition()],
 #'   [forecast()], [backtest()] or [scores()].
@@ -16,8 +17,7 @@
 #'   all series at each time (median, middle half, middle 80 %, all). `"auto"` takes what stays readable.
 #' @param page Which dozen of series to draw in panels: 1 is the first.
 #' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
-#' its
-#'   `"cycles"`, or methods that `"compare"`.
+#'   its `"cycles"`, or methods that `"compare"`.
 #' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
 #' @param common_scale For a decomposition: whether all panels span as much.
 #' @param ... Passed on to `autoplot()`.

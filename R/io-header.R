@@ -1,7 +1,6 @@
-# What a CSV file cannot say in its cells stands in comment lines above its header:
-#   # kairon: amounts = ["rain"]
-# The values are JSON, so that names may hold anything. A pipe of several calls keeps kinds, units, cadence
-# and origins that way.
+# What a CSV file cannot say in its cells stands in comment lines above its header, each with the mark, a
+# key, an equals sign and a value. The values are JSON, so that names may hold anything. A pipe of several
+# calls keeps kinds, units, cadence and origins that way.
 
 header_mark <- "# kairon: "
 header_version <- 1
@@ -16,7 +15,8 @@ header_lines <- function(x) {
     timeline = header_version, time = meta$time, series = as.list(meta$series),
     amounts = as.list(names(kinds)[kinds == "amount"]), levels = as.list(names(kinds)[kinds == "level"]),
     attributes = as.list(meta$attributes),
-    numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)), units = as.list(units), zone = meta$zone,
+    numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
+    units = as.list(units), zone = meta$zone,
     cadence = cadence, beside = as.list(beside)
   )
   fields <- Filter(length, fields)

@@ -30,7 +30,8 @@
 #'   and `upper`, lists of such matrices, one for each level in order.
 #' * `method_describe()`: one line of plain words.
 #' * `method_needs()`: a list: `values` (how many values a series must have) and `season` (whether a season
-#'   is needed; then also `steps`, its steps, `NULL` where the context has none); maybe `piece`, how many series are forecast at once (200; fewer where each takes long).
+#'   is needed; then also `steps`, its steps, `NULL` where the context has none); maybe `piece`, how many
+#'   series are forecast at once (200; fewer where each takes long).
 #' * `method_form()`: one line of plain words for each series, on what the fit chose.
 #' * `method_fitted()`: one-step expectations, one for each row of the batch.
 #' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe `error`.
@@ -40,8 +41,7 @@
 #' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its
 #'   attribute `combine` says `"multiply"`).
 #' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last
-#'   values, last
-#'   shocks), for the degrees of freedom of tests; 0 where missing.
+#'   values, last shocks), for the degrees of freedom of tests; 0 where missing.
 #' * `method_fixed()`: words for orders and parameters that were given by hand.
 #' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
 #'   new fit.

@@ -339,7 +339,9 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   for (round in if (method$errors == "autocorrelated") 1:3 else 1) {
     state <- fit_rounds(model, state, target, ok, rho, ridge)
     e <- target - state$mean
+    before <- rho
     if (method$errors == "autocorrelated") rho <- error_share(e, ok)
+    if (abs(rho - before) < 0.01) break
   }
   # Once more with the share at hand, for the covariance.
   state <- fit_rounds(model, state, target, ok, rho, ridge)

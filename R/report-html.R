@@ -17,7 +17,8 @@ html_page <- function(sections, title, line) {
       htmltools::tags$li(htmltools::tags$a(href = paste0("#", s$id), s$head))
     }))),
     lapply(sections, function(s) {
-      htmltools::tags$section(id = s$id, htmltools::tags$h2(s$head), lapply(s$blocks, html_block, section = s$id))
+      htmltools::tags$section(id = s$id, htmltools::tags$h2(s$head),
+                              lapply(s$blocks, html_block, section = s$id))
     })
   )
   paste0(
@@ -36,13 +37,15 @@ report_style <- function() {
 html_block <- function(block, section) {
   switch(block$kind,
     text = htmltools::tags$p(class = if (block$note) "note", dir = "auto", block$text),
-    list = htmltools::tags$ul(class = if (section == "findings") "findings", lapply(block$items, function(item) {
+    list = htmltools::tags$ul(class = if (section == "findings") "findings",
+                              lapply(block$items, function(item) {
       htmltools::tags$li(dir = "auto", item)
     })),
     code = htmltools::tagList(
       htmltools::tags$pre(paste(block$lines, collapse = "\n")),
       if (!is.null(block$name)) {
-        htmltools::tags$p(class = "save", save_link(paste(block$lines, collapse = "\n"), block$name, "text/yaml"))
+        htmltools::tags$p(class = "save",
+                          save_link(paste(block$lines, collapse = "\n"), block$name, "text/yaml"))
       }
     ),
     figure = html_figure(block$svg, block$alt, block$data, block$name),
@@ -112,9 +115,10 @@ html_table <- function(columns, caption, folded = FALSE, lines = NULL, name = NU
   count <- length(cells[[1]])
   # One string a row: thousands of tags one by one take their time.
   safe <- lapply(cells, htmltools::htmlEscape)
+  open <- ifelse(number, "<td class=\"number\">", "<td dir=\"auto\">")
   body <- vapply(seq_len(count), function(i) {
-    paste0("<tr>", paste0(ifelse(number, "<td class=\"number\">", "<td dir=\"auto\">"), vapply(safe, `[`, "", i),
-                          "</td>", collapse = ""), if (length(small)) paste0("<td>", small[[i]], "</td>"), "</tr>")
+    cells <- paste0(open, vapply(safe, `[`, "", i), "</td>", collapse = "")
+    paste0("<tr>", cells, if (length(small)) paste0("<td>", small[[i]], "</td>"), "</tr>")
   }, "")
   table <- htmltools::tags$div(class = "wide", htmltools::tags$table(
     htmltools::tags$caption(caption),
@@ -146,6 +150,7 @@ small_svg <- function(values) {
     if (length(i) == 1) i <- c(i, i)
     paste0("M", paste(sprintf("%.1f %.1f", x[i], y[i]), collapse = "L"))
   }, "")
-  paste0("<svg class=\"small\" width=\"140\" height=\"26\" viewBox=\"0 0 140 26\" aria-hidden=\"true\"><path d=\"",
+  paste0("<svg class=\"small\" width=\"140\" height=\"26\" viewBox=\"0 0 140 26\" ",
+         "aria-hidden=\"true\"><path d=\"",
          paste(parts, collapse = ""), "\" fill=\"none\" stroke=\"", ink("observed"), "\"/></svg>")
 }

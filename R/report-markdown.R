@@ -48,7 +48,8 @@ markdown_figure <- function(block, stage, folder) {
 }
 
 markdown_data <- function(data, name, stage, folder) {
-  write_whole(file.path(stage, paste0(name, ".csv")), function(partial) write_rows(plain_columns(data), partial))
+  write_whole(file.path(stage, paste0(name, ".csv")),
+              function(partial) write_rows(plain_columns(data), partial))
   c(paste0("[The data behind it](", folder, "/", name, ".csv)"), "")
 }
 

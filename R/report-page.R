@@ -1,8 +1,8 @@
 #' Write a report that can be sent to somebody without R
 #'
 #' Findings in plain words first, then the readings and their health, repairs, pattern, a forecast, how wrong
-#' such forecasts have been, and what it takes to do it all again. As one self-contained HTML page that needs no
-#' network and no scripts, or as Markdown with its figures in a folder beside it.
+#' such forecasts have been, and what it takes to do it all again. As one self-contained HTML page that
+#' needs no network and no scripts, or as Markdown with its figures in a folder beside it.
 #'
 #' @param x A timeline.
 #' @param file Where to write: a name that ends in `.html`, or in `.md` (its figures then go to a folder of
@@ -15,14 +15,16 @@
 #' @param routine Preparation steps, a [routine()]. An irregular timeline
 #'   without one is summarised by day, and the report says so.
 #' @param methods Methods to compare; see [backtest()].
-#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"looks"`, `"standing"`,
-#'   `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
+#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"looks"`,
+#'   `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
 #' @returns `file`, invisibly.
-#' @details Figures have an alternative text, and the data behind them can be saved from the page (up to 20,000
-#'   rows each). The table of many series begins with those that need attention: `attention` adds up the share of
-#'   readings that are missing, one for a series that stopped, and the share of flagged or repaired readings.
+#' @details Figures have an alternative text, and the data behind them can be saved from the page (up to
+#'   20,000 rows each). The table of many series begins with those that need attention: `attention` adds up
+#'   the share of readings that are missing, one for a series that stopped, and the share of flagged or
+#'   repaired readings.
 #' @section Error types:
-#' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for another ending.
+#' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for another
+#' ending.
 #' @examples
 #' page <- tempfile(fileext = ".html")
 #' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))
@@ -136,7 +138,8 @@ block_text <- function(..., note = FALSE) list(kind = "text", text = paste(..., 
 block_list <- function(items, most = 14) {
   items <- as.character(items)
   left <- length(items) - most
-  list(kind = "list", items = if (left > 1) c(utils::head(items, most), paste("and", left, "more")) else items)
+  list(kind = "list",
+       items = if (left > 1) c(utils::head(items, most), paste("and", left, "more")) else items)
 }
 block_code <- function(lines, name = NULL) list(kind = "code", lines = lines, name = name)
 
@@ -187,8 +190,8 @@ side_by_side <- function(items, make) {
   })
 }
 
-# `files`: one report, or the same in several forms. Figures are drawn larger in their type, since a phone shows
-# them too.
+# `files`: one report, or the same in several forms. Figures are drawn larger in their type, since a phone
+# shows them too.
 write_report <- function(parts, files, title) {
   for (file in files) check_report_ending(file)
   before <- figure_style("light", 12)

@@ -27,7 +27,10 @@ method_sources <- c(
     "Decomposition by loess: Cleveland, Cleveland, McRae and Terpenning (1990), Journal of Official",
     "Statistics 6, 3-73."
   ),
-  theta = "Theta lines: Assimakopoulos and Nikolopoulos (2000), International Journal of Forecasting 16, 521-530.",
+  theta = paste(
+    "Theta lines: Assimakopoulos and Nikolopoulos (2000), International Journal of Forecasting 16,",
+    "521-530."
+  ),
   smoothing = paste(
     "Exponential smoothing: Holt (1957), ONR Memorandum 52; Winters (1960), Management Science 6,",
     "324-342; as state-space models: Ord, Koehler and Snyder (1997), JASA 92, 1621-1629."
@@ -37,17 +40,20 @@ method_sources <- c(
   intermittent = "Intermittent demand: Croston (1972), Operational Research Quarterly 23, 289-303.",
   backtest = paste(
     "Comparison of forecasts: Diebold and Mariano (1995), Journal of Business and Economic Statistics 13,",
-    "253-263; corrected for few: Harvey, Leybourne and Newbold (1997), International Journal of Forecasting 13,",
-    "281-291."
+    "253-263; corrected for few: Harvey, Leybourne and Newbold (1997), International Journal of Forecasting",
+    "13, 281-291."
   ),
   scores = "Scores of intervals: Gneiting and Raftery (2007), JASA 102, 359-378."
 )
 
+# Made, and not left out for a reason.
+there <- function(part) !is.null(part) && !failed(part)
+
 source_notes <- function(parts) {
-  there <- function(part) !is.null(part) && !failed(part)
   used <- character()
   if (there(parts$pattern) && parts$pattern$method == "loess") used <- "loess"
-  methods <- c(if (there(parts$forecast)) parts$forecast$methods, if (there(parts$backtest)) parts$backtest$methods)
+  methods <- c(if (there(parts$forecast)) parts$forecast$methods,
+               if (there(parts$backtest)) parts$backtest$methods)
   names <- unique(unlist(lapply(methods, method_names)))
   if ("auto" %in% names) names <- union(names, c("smoothing", "theta", "blend"))
   used <- c(used, intersect(names(method_sources), names), if (there(parts$backtest)) c("backtest", "scores"))
@@ -78,19 +84,20 @@ draft_study <- function(parts) {
       attributes = as.list(meta$attributes), units = as.list(meta$units[nzchar(meta$units)]), zone = meta$zone
     )),
     routine = steps[!lost],
-    decomposition = if (!is.null(parts$pattern) && !failed(parts$pattern)) list(method = parts$pattern$method),
-    backtest = if (!is.null(parts$backtest) && !failed(parts$backtest)) {
+    decomposition = if (there(parts$pattern)) list(method = parts$pattern$method),
+    backtest = if (there(parts$backtest)) {
       list(horizon = parts$horizon, methods = as.list(method_keys(parts$backtest$methods)),
            cutoffs = nrow(parts$backtest$plan) %||% length(parts$backtest$plan$stamps))
     },
-    forecast = if (!is.null(parts$forecast) && !failed(parts$forecast)) {
+    forecast = if (there(parts$forecast)) {
       list(horizon = parts$horizon, method = as.list(method_keys(parts$forecast$methods)))
     },
     outputs = list(report = "report.html")
   ))
   c(
     "# data.csv stands for the file of the measurements, as write_timeline() writes it.",
-    if (any(lost)) paste0("# Left out, since a study cannot hold it: step ", paste(which(lost), collapse = ", "),
+    if (any(lost)) paste0("# Left out, since a study cannot hold it: step ",
+                          paste(which(lost), collapse = ", "),
                           " of the routine."),
     if (own_settings(parts)) "# Methods stand here with their usual settings.",
     strsplit(yaml::as.yaml(value, indent.mapping.sequence = TRUE, precision = 15), "\n")[[1]]
@@ -118,7 +125,8 @@ study_step <- function(step) {
 study_argument <- function(a) {
   if (inherits(a, "kairon_window") && !is.null(a$step)) {
     words <- paste(a$step$n, a$step$word)
-    return(rlang::set_names(list(if (identical(a$side, "fading")) list(half_life = words) else words), a$side))
+    value <- if (identical(a$side, "fading")) list(half_life = words) else words
+    return(rlang::set_names(list(value), a$side))
   }
   if (is.atomic(a) && !is.object(a)) {
     return(if (length(a) > 1 || !is.null(names(a))) as.list(a) else a)

@@ -9,7 +9,6 @@ report_heads <- c(
 )
 
 findings_blocks <- function(parts) {
-  there <- function(part) !is.null(part) && !failed(part)
   says <- c(
     parts$inspection$findings,
     if (there(parts$standing)) format(parts$standing)[1],
@@ -48,9 +47,11 @@ readings_blocks <- function(parts) {
     ), "readings", data = as_plain(x), height = panel_height(x)),
     block_table(health$columns, "Health of each series, those that need attention first", "health",
                 lines = health$lines, folded = length(health$lines) > 40),
-    block_figure(autoplot(parts$inspection), "Map of the share of readings present for each series over time.",
+    block_figure(autoplot(parts$inspection),
+                 "Map of the share of readings present for each series over time.",
                  "coverage", height = 4.2),
-    block_text(paste0("Where the values come from: ", paste(format(origins(parts$grid)), collapse = "; "), ".")),
+    block_text(paste0("Where the values come from: ", paste(format(origins(parts$grid)), collapse = "; "),
+                      ".")),
     if (!is.null(parts$note)) block_text(parts$note, note = TRUE)
   )
 }
@@ -87,7 +88,8 @@ small_lines <- function(x, table, labels) {
   span <- cpp_finite_range(rows$seconds)
   if (span[1] == span[2]) span <- span + c(-1, 1)
   own <- series_labels(rows$keys)
-  series <- if (length(timeline_meta(x)$series)) match(inspected_labels(table, x), own) else rep(1, nrow(table))
+  one <- length(timeline_meta(x)$series) == 0
+  series <- if (one) rep(1, nrow(table)) else match(inspected_labels(table, x), own)
   lapply(seq_len(nrow(table)), function(i) {
     s <- series[i]
     hit <- cpp_pixel_ranges(rows$seconds, x[[table$measure[i]]], rows$breaks[s] + 1, rows$breaks[s + 1],
@@ -283,6 +285,7 @@ method_blocks <- function(parts) {
 
 report_section_makers <- list(
   findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks, looks = looks_blocks,
-  standing = standing_blocks, pattern = pattern_blocks, forecast = forecast_blocks, backtest = backtest_blocks,
+  standing = standing_blocks, pattern = pattern_blocks, forecast = forecast_blocks,
+  backtest = backtest_blocks,
   diagnosis = diagnosis_blocks, method = method_blocks
 )

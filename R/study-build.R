@@ -10,6 +10,11 @@ study_call <- function(value) {
   if (is.character(value)) {
     return(list(name = value[1], args = list()))
   }
+  if (!is.list(value) || is.null(names(value))) {
+    shown <- format(unlist(value))[1]
+    abort_input(c("{.code {shown}} is no name.", i = "Write a name, or a name with its arguments: \\
+                  {.code impute: {{with: linear}}}."), call = NULL, .envir = environment())
+  }
   held <- value[[1]]
   args <- if (is.null(held)) list() else if (yaml_kind(held) == "object") held else list(held)
   list(name = names(value)[1], args = args)
@@ -44,7 +49,8 @@ study_window <- function(value) {
 # One rule, a list of rules, or a map of several: {limits: {min: 0}, spikes: {}}.
 study_rules_of <- function(value) {
   makers <- list(spikes = spikes, stuck = stuck, limits = limits, jumps = jumps, shifts = shifts)
-  calls <- if (yaml_kind(value) == "object") lapply(seq_along(value), function(i) value[i]) else as.list(value)
+  several <- yaml_kind(value) == "object"
+  calls <- if (several) lapply(seq_along(value), function(i) value[i]) else as.list(value)
   lapply(calls, function(v) {
     call <- study_call(v)
     maker <- makers[[check_choice(call$name, names(makers), arg = "rules")]]
@@ -81,7 +87,8 @@ study_method <- function(value, own = list()) {
   name <- gsub("[- ]", "_", call$name)
   if (!name %in% known) {
     hint <- nearest_word(name, c(known, names(own)))
-    abort_input(c("There is no method {.val {call$name}}.", i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+    abort_input(c("There is no method {.val {call$name}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
                   i = "There are {.val {c(names(own), known)}}."), call = NULL)
   }
   by <- getExportedValue("kairon", paste0("by_", name))
@@ -130,6 +137,9 @@ step_arguments <- function(call, others) {
   if (!is.null(given[["weights"]])) args$weights <- as.symbol(given[["weights"]])
   if (call$name == "align") {
     wanted <- unlist(given[["with"]])
+    if (length(others) == 0 || length(wanted) == 0) {
+      abort_input("{.code align} needs {.code with}, names of {.code other_data}.", call = NULL)
+    }
     for (name in wanted) check_choice(name, names(others), arg = "with")
     args <- c(others[wanted], args)
   }

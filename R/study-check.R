@@ -1,23 +1,23 @@
 #' Read and check a study
 #'
 #' A study is a YAML file that describes a whole analysis: where the data are and what their columns mean, a
-#' routine, looks, a decomposition, methods, a backtest, a forecast, and what is written. `read_study()` checks
-#' every key and every choice against the schema of the format before anything is run.
+#' routine, looks, a decomposition, methods, a backtest, a forecast, and what is written. `read_study()`
+#' checks every key and every choice against the schema of the format before anything is run.
 #'
 #' @param file A study, a file such as `study.yml`.
-#' @returns A `kairon_study`: its settings with those of the studies that it is `based_on`; paths count from the
-#'   folder of the file that holds them. `study_schema()` gives the path of the JSON Schema of the format
+#' @returns A `kairon_study`: its settings with those of the studies that it is `based_on`; paths count from
+#'   the folder of the file that holds them. `study_schema()` gives the path of the JSON Schema of the format
 #'   (draft 7), in which each key is explained; editors that know JSON Schema complete and check with it.
 #' @section Format:
-#' `kairon_study: 1` and `data` are needed, all else is left out where it is not wanted. Keys: `title`, `notes`,
-#' `based_on`, `seed`, `data`, `other_data`, `routine`, `looks`, `decomposition`, `methods`, `backtest`,
-#' `forecast`, `outputs`. A verb, look, method, window or rule is written as its name (`vet`), with its first
-#' argument (`resample: 1 day`), or with arguments by name (`impute: {with: seasonal, longest: 3 days}`). A
-#' study runs no code of its own: values are data.
+#' `kairon_study: 1` and `data` are needed, all else is left out where it is not wanted. Keys: `title`,
+#' `notes`, `based_on`, `seed`, `data`, `other_data`, `routine`, `looks`, `decomposition`, `methods`,
+#' `backtest`, `forecast`, `outputs`. A verb, look, method, window or rule is written as its name (`vet`),
+#' with its first argument (`resample: 1 day`), or with arguments by name (`impute: {with: seasonal, longest:
+#' 3 days}`). A study runs no code of its own: values are data.
 #' @section Error types:
 #' `kairon_error_file` where the file is missing, is not valid YAML or comes from a newer version;
-#' `kairon_error_input` for mistakes in it, all of them at once, each with its line and the nearest right word,
-#' and for studies that are based on each other in a circle.
+#' `kairon_error_input` for mistakes in it, all of them at once, each with its line and the nearest right
+#' word, and for studies that are based on each other in a circle.
 #' @seealso [run_study()], [new_study()].
 #' @examples
 #' file <- system.file("extdata", "demand-study.yml", package = "kairon")
@@ -61,7 +61,8 @@ load_study <- function(file, above = character(), call = rlang::caller_env(2)) {
   if (!is.null(value$based_on)) {
     at <- value$based_on
     if (!file.exists(at)) {
-      abort_file(c("Line {line_of(read$where, 'based_on')} of {.file {file}} names a study that is not there.",
+      line <- line_of(read$where, "based_on")
+      abort_file(c("Line {line} of {.file {file}} names a study that is not there.",
                    x = "{.file {at}}"), call = call, .envir = environment())
     }
     base <- load_study(at, c(above, own), call)
@@ -122,6 +123,15 @@ check_required <- function(study, call = rlang::caller_env()) {
   if (is.null(value$data$source)) {
     abort_input(c("{.file {study$file}} does not say where the data are.",
                   i = "Write {.code source:} under {.code data:}."), call = call)
+  }
+  for (report in value$outputs$report) {
+    fits <- basename(report) == report && tolower(tools::file_ext(report)) %in% c("html", "htm", "md")
+    if (!fits) {
+      line <- study_line(study, c("outputs", "report"))
+      abort_input(c("{line}: {.val {report}} is no name of a report.",
+                    i = "Write a plain name such as {.val report.html} or {.val report.md}; \\
+                         {.code folder} says where it goes."), call = call, .envir = environment())
+    }
   }
   needs_horizon <- !is.null(value$forecast) || !is.null(value$backtest)
   if (needs_horizon && is.null(value$forecast$horizon) && is.null(value$backtest$horizon)) {

@@ -7,7 +7,8 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
   if (!file.exists(path) || dir.exists(path)) {
     near <- nearest_word(basename(path), list.files(dirname(path), "\\.ya?ml$"))
     abort_file(c("There is no study {.file {path}}.",
-                 i = if (!is.null(near)) "Did you mean {.file {file.path(dirname(path), near)}}?"), call = call)
+                 i = if (!is.null(near)) "Did you mean {.file {file.path(dirname(path), near)}}?"),
+               call = call)
   }
   lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
   if (!all(validUTF8(lines))) {

@@ -1,8 +1,8 @@
 #' Write the first draft of a study from a look at a data file
 #'
-#' Looks at a data file and writes a commented study for it: which column is the time, which tell series apart,
-#' what the numbers are, the cadence, gaps, a season, and sensible steps for all that follows. Each guess says
-#' what it rests on, so that it can be checked and changed.
+#' Looks at a data file and writes a commented study for it: which column is the time, which tell series
+#' apart, what the numbers are, the cadence, gaps, a season, and sensible steps for all that follows. Each
+#' guess says what it rests on, so that it can be checked and changed.
 #'
 #' @param data Path of a data file.
 #' @param file Where to write the study; without it, nothing is written. A file that is there is not replaced,
@@ -10,8 +10,8 @@
 #' @param ... What you know already, named as in [read_timeline()]: `time`, `series`, `amounts`, `units`,
 #'   `zone`, `missing`, `repeats`, `measure` ...
 #' @param replace Whether to replace `file`.
-#' @returns The lines of the study, of class `kairon_study_draft`, invisibly where `file` is given; it prints as
-#'   the text.
+#' @returns The lines of the study, of class `kairon_study_draft`, invisibly where `file` is given; it
+#'   prints as the text.
 #' @section Error types:
 #' `kairon_error_file` where the data cannot be read or `file` is there already; `kairon_error_input` where no
 #'   column holds stamps or none holds numbers.
@@ -74,7 +74,8 @@ guess_source <- function(data, known) {
   }
   units <- units_row(table, args$time)
   if (!is.null(units)) table <- table[-1, , drop = FALSE]
-  table <- numbers_in(table, c(args$time, args$series), args$missing %||% character(), args$decimal %||% "auto",
+  table <- numbers_in(table, c(args$time, args$series), args$missing %||% character(),
+                      args$decimal %||% "auto",
                       call)
   if (is.null(args$series)) {
     args$series <- guess_series(table, args$time)
@@ -109,7 +110,8 @@ guess_source <- function(data, known) {
 }
 
 guess_time_column <- function(table, call) {
-  holds <- names(table)[vapply(names(table), function(n) looks_like_stamps(as.character(table[[n]]), n), TRUE)]
+  stamped <- vapply(names(table), function(n) looks_like_stamps(as.character(table[[n]]), n), TRUE)
+  holds <- names(table)[stamped]
   if (length(holds) == 0) {
     shown <- word_list(names(table))
     abort_input(c("No column holds stamps.", x = "The columns are {shown}.",
@@ -173,7 +175,9 @@ guess_attributes <- function(table, series, columns) {
   }, columns)
 }
 
-level_words <- "level|temp|price|flow|rate|press|speed|height|share|index|moist|stock|humid|depth|ratio|percent"
+level_words <- paste0(
+  "level|temp|price|flow|rate|press|speed|height|share|index|moist|stock|humid|depth|ratio|percent"
+)
 amount_words <- paste0(
   "rain|snow|precip|volume|sales|sold|count|visit|energy|kwh|mwh|demand|usage|^use$|consum|amount|total|",
   "revenue|cost|order|quant|litre|number|calls|trips|output|production"
@@ -211,7 +215,7 @@ study_draft <- function(data, file, guess, x) {
     paste0("  source: ", yaml_inline(from)),
     vapply(setdiff(names(args), "source"), function(n) key(n, args[[n]]), ""),
     if (is.null(args$units)) "  # units: {flow: l/s}",
-    if (is.null(args$zone) && meta$type == "instant") "  # zone: Europe/London      local time and its clock changes",
+    if (is.null(args$zone) && meta$type == "instant") "  # zone: Europe/London   # local time",
     "",
     "# Preparation; it runs anew at each cutoff of the backtest, on the past alone.",
     draft_routine(x, step, gap),
@@ -244,7 +248,8 @@ study_draft <- function(data, file, guess, x) {
     "  tables: csv",
     "  figures: svg"
   )
-  unlist(lapply(unname(text), function(line) if (nzchar(line)) strsplit(line, "\n", fixed = TRUE)[[1]] else ""))
+  unlist(lapply(unname(text),
+                function(line) if (nzchar(line)) strsplit(line, "\n", fixed = TRUE)[[1]] else ""))
 }
 
 meta_cadence <- function(x) timeline_meta(x)$cadence
@@ -268,7 +273,8 @@ draft_routine <- function(x, step, gap) {
     return(c("# The grid is regular and has no gaps: nothing has to be done.", "# routine:", faults))
   }
   c("routine:", faults,
-    if (!is.null(step)) paste0("  - resample: {every: ", step, "}   # the readings are ", format(meta_cadence(x))),
+    if (!is.null(step)) paste0("  - resample: {every: ", step, "}   # the readings are ",
+                               format(meta_cadence(x))),
     if (nrow(gap)) fill)
 }
 

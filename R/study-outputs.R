@@ -36,7 +36,8 @@ study_results <- function(run) {
   m <- run$made
   looks <- m$looks
   if (length(looks)) names(looks) <- gsub("_", "-", names(looks))
-  Filter(Negate(is.null), c(looks, list(decomposition = m$decomposition, scores = m$scores, backtest = m$backtest,
+  Filter(Negate(is.null),
+         c(looks, list(decomposition = m$decomposition, scores = m$scores, backtest = m$backtest,
                                         forecast = m$forecast)))
 }
 

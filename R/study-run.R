@@ -1,20 +1,20 @@
 #' Run a study
 #'
 #' Does what a study file says, in the order of the work: reads, prepares, looks, decomposes, backtests,
-#' forecasts, and writes tables, figures, reports and a record of what was done. The same study on the same data
-#' gives the same files. Steps whose settings and inputs are as they were are taken from the cache.
+#' forecasts, and writes tables, figures, reports and a record of what was done. The same study on the same
+#' data gives the same files. Steps whose settings and inputs are as they were are taken from the cache.
 #'
 #' @param file A study file, or what [read_study()] made of it.
 #' @param folder Where the outputs go; by default what the study says, else its name with `-output` beside it.
 #' @param cache Whether to keep and use results of steps, in `.cache` in the folder. A step is run again when
 #'   its settings, those of a step before it, a data file (by its content) or the version of Kairon differ.
 #' @param quiet Whether to say nothing of each step as it is done.
-#' @returns A `kairon_study_run`, invisibly: `data`, `prepared`, `looks` (a list), `decomposition`, `backtest`,
-#'   `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame (`step`, `seconds`,
-#'   `from_cache`); `files`, the paths that were written. It prints as a summary.
+#' @returns A `kairon_study_run`, invisibly: `data`, `prepared`, `looks` (a list), `decomposition`,
+#'   `backtest`, `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame (`step`,
+#'   `seconds`, `from_cache`); `files`, the paths that were written. It prints as a summary.
 #' @section Outputs:
-#' All files are written beside the folder's and moved there together once all are whole; when a step fails, the
-#' folder stays as it was. `provenance.json` holds versions, the seed and MD5 digests of studies and data.
+#' All files are written beside the folder's and moved there together once all are whole; when a step fails,
+#' the folder stays as it was. `provenance.json` holds versions, the seed and MD5 digests of studies and data.
 #' @section Error types:
 #' Those of [read_study()]; a step that fails gives `kairon_error_state` with the line of the step and the
 #' cause; `kairon_error_file` where the folder cannot be written.
@@ -49,7 +49,8 @@ make_folder <- function(folder, call = rlang::caller_env()) {
   check_string(folder, call = call)
   if (!dir.exists(folder)) suppressWarnings(dir.create(folder, recursive = TRUE))
   if (!dir.exists(folder) || file.access(folder, 2) != 0) {
-    abort_file(c("The folder {.file {folder}} cannot be written.", i = "Name another one with {.code folder}."),
+    abort_file(c("The folder {.file {folder}} cannot be written.",
+                 i = "Name another one with {.code folder}."),
                call = call, .envir = environment())
   }
 }
@@ -162,6 +163,10 @@ study_known_drivers <- function(name, run) {
   if (is.null(name) || name == "perfect") {
     return(name)
   }
+  if (length(run$value$other_data) == 0) {
+    abort_input(c("{.val {name}} is none of {.code other_data}.",
+                  i = "Say there where {.val {name}} is read from."), call = NULL)
+  }
   run$made$other_data[[check_choice(name, names(run$value$other_data), arg = "drivers")]]
 }
 
@@ -172,7 +177,8 @@ study_forecast <- function(run) {
   asked <- v$forecast$method
   method <- if (identical(asked, "best")) {
     if (is.null(run$made$backtest)) {
-      abort_input(c("{.code method: best} needs a backtest to choose by.", i = "Add the key {.code backtest}."),
+      abort_input(c("{.code method: best} needs a backtest to choose by.",
+                    i = "Add the key {.code backtest}."),
                   call = NULL)
     }
     best(run$made$backtest)
@@ -186,7 +192,7 @@ study_forecast <- function(run) {
 # Steps and their cache ----
 
 with_line <- function(study, path, expr) {
-  rlang::try_fetch(expr, kairon_error = function(cnd) {
+  rlang::try_fetch(expr, error = function(cnd) {
     line <- study_line(study, path)
     what <- path[1]
     abort_state("{line}: {.code {what}} cannot be done.", parent = cnd, call = NULL, .envir = environment())
@@ -207,7 +213,8 @@ do_step <- function(run, label, path, rests_on, expr) {
   }
   took <- proc.time()[["elapsed"]] - began
   if (is.null(kept)) keep(run, key, made)
-  run$steps <- c(run$steps, list(data.frame(step = label, seconds = round(took, 2), from_cache = !is.null(kept))))
+  run$steps <- c(run$steps,
+                 list(data.frame(step = label, seconds = round(took, 2), from_cache = !is.null(kept))))
   if (!run$quiet) {
     how <- if (is.null(kept)) show_duration(max(0.1, round(took, 1))) else "as before, from the cache"
     n <- length(run$steps)
@@ -273,7 +280,8 @@ format.kairon_study_run <- function(x, ...) {
   c(
     wrap_lines(paste0(
       "Study ", x$study$file, ": ", plural(nrow(steps), "step"), " in ",
-      show_duration(max(0.1, round(sum(steps$seconds), 1))), if (n) paste0(", ", n, " of them from the cache"), "."
+      show_duration(max(0.1, round(sum(steps$seconds), 1))), if (n) paste0(", ", n,
+                                                                           " of them from the cache"), "."
     )),
     text_table(list(step = steps$step, took = ifelse(steps$from_cache, "from the cache", took))),
     if (!is.null(x$backtest)) c("", wrap_lines(format(verdict(x$backtest)))),

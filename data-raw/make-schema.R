@@ -173,8 +173,8 @@ schema <- list(
     data = data, step = calls(steps), look = named(looks),
     method = method_calls,
     methods = list(anyOf = list(
-      list(type = "array", items = list(anyOf = list(ref("method"), text))), list(type = "string"),
-      list(type = "object", additionalProperties = TRUE)
+      ref("method"), list(type = "array", items = list(anyOf = list(ref("method"), text))), text,
+      list(type = "object", additionalProperties = list(anyOf = list(ref("method"), text)))
     )),
     window = named(c("trailing", "centred", "leading", "since_start", "fading")),
     windows = list(anyOf = list(list(type = "array", items = ref("window")), ref("window"))),

@@ -24,6 +24,7 @@
 #include "loess.h"
 #include "minimise.h"
 #include "overlap.h"
+#include "pixels.h"
 #include "scores.h"
 #include "sliding.h"
 #include "spectrum.h"
@@ -609,9 +610,24 @@ void autoregression() {
   check("the search keeps the least criterion of what it tried", found.fitted && tried.size() >= 5 && least);
 }
 
+void pixels() {
+  const std::vector<double> at = {0, 1, 2, 3, 10, 11, 99, 100}, v = {5, 9, core::kMissing, 1, 2, 4, 7, 8};
+  std::vector<double> out(40);
+  core::pixel_ranges(span(at), span(v), 0, 100, 10, out.data());
+  check("a column of pixels holds first, extremes in order of time, last",
+        out[0] == 5 && out[10] == 9 && out[20] == 1 && out[30] == 1);
+  check("the right edge belongs to the last column", out[9] == 7 && out[39] == 8);
+  check("a column without values is missing", std::isnan(out[5]) && std::isnan(out[35]));
+  std::vector<double> q(10);
+  const std::vector<double> half = {0.5};
+  core::pixel_quantiles(span(at), span(v), 0, 100, 10, span(half), q.data());
+  check("the median of a column is that of its values", q[0] == 5 && q[1] == 3 && q[9] == 7.5 && std::isnan(q[4]));
+}
+
 }  // namespace
 
 int main() {
+  pixels();
   calendar();
   detection();
   statistics();

@@ -30,9 +30,12 @@ test_that("every vignette is built, with figures and without an error that it do
 
 test_that("the help that is printed without loading the package is the help of the verbs", {
   verbs <- kairon:::cli_verbs()
-  printed <- function(name) readLines(system.file("cli-help", paste0(name, ".txt"), package = "kairon", mustWork = TRUE))
+  printed <- function(name) {
+    readLines(system.file("cli-help", paste0(name, ".txt"), package = "kairon", mustWork = TRUE))
+  }
   expect_equal(printed("kairon"), unname(kairon:::main_help(verbs)))
-  for (name in names(verbs)) expect_equal(printed(name), unname(kairon:::verb_help(name, verbs[[name]])), info = name)
+  for (name in names(verbs)) expect_equal(printed(name), unname(kairon:::verb_help(name, verbs[[name]])),
+                                          info = name)
   run <- kairon("standing", "--help")
   expect_equal(run$out, printed("standing"))
   expect_equal(kairon("--help")$out, printed("kairon"))
@@ -43,7 +46,8 @@ test_that("the help that is printed without loading the package is the help of t
 test_that("the manual page names every verb and option, and man can read it", {
   page <- kairon:::manual_page()
   plain <- gsub("\\", "", page, fixed = TRUE)
-  for (name in names(kairon:::cli_verbs())) expect_true(any(startsWith(plain, paste0(".SS ", name))), info = name)
+  for (name in names(kairon:::cli_verbs())) expect_true(any(startsWith(plain, paste0(".SS ", name))),
+                                                        info = name)
   expect_true(any(grepl("--at-least", plain, fixed = TRUE)))
   skip_if(Sys.which("groff") == "", "groff is not installed")
   file <- tempfile(fileext = ".1")

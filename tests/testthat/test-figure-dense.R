@@ -59,7 +59,8 @@ test_that("many series are a spread, pages, or lines with names", {
   x <- quiet(timeline(data, day, meter, amounts = "use"))
   p <- autoplot(x, highlight = c("m03", "m17"))
   first <- data$use[data$day == as.Date("2031-01-01")]
-  expect_equal(unlist(p$data[1, c("q0", "q50", "q100")], use.names = FALSE), c(min(first), median(first), max(first)))
+  expect_equal(unlist(p$data[1, c("q0", "q50", "q100")], use.names = FALSE),
+               c(min(first), median(first), max(first)))
   expect_match(p$labels$title, "30 series")
   expect_equal(levels(autoplot(x, page = 3)$data$series), sprintf("m%02d", 25:30))
   expect_match(error_text(autoplot(x, page = 4)), "there are 3 pages of 12 series")

@@ -19,7 +19,8 @@ test_that("kinds, units, zone, cadence and every origin come back", {
   vetted <- quiet(resample(repair(vet(river), "linear", longest = 3), "6 hours"))
   pooled <- quiet(pool_series(demo_timeline("soil"), elevation))
   for (x in list(demand, filled, river, vet(river), vetted, pooled, demo_timeline("accounts"),
-                 demo_timeline("energy"), quiet(resample(demo_timeline("rain"), cadence("1 month", stamp = "end"))))) {
+                 demo_timeline("energy"), quiet(resample(demo_timeline("rain"),
+                                                         cadence("1 month", stamp = "end"))))) {
     back <- round_trip(x)
     same_meta(back, x)
     expect_equal(as.data.frame(back), as.data.frame(x), ignore_attr = TRUE)
@@ -79,7 +80,8 @@ test_that("pipes of the program keep what a timeline knows", {
   monthly <- kairon("resample", file_of(weekly$out), "--every", "4 weeks", "--quiet")
   y <- quiet(read_timeline(file_of(monthly$out)))
   expect_equal(sum(y$rain, na.rm = TRUE), sum(demo_timeline("rain")$rain, na.rm = TRUE))
-  plain <- kairon("resample", demo_file("rain.csv"), "--amounts", "rain", "--every", "1 week", "--quiet", "--plain")
+  plain <- kairon("resample", demo_file("rain.csv"), "--amounts", "rain", "--every", "1 week", "--quiet",
+                  "--plain")
   expect_false(any(startsWith(plain$out, "#")))
   expect_equal(plain$out[1], grep("^day,", weekly$out, value = TRUE))
 })

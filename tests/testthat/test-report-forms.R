@@ -79,7 +79,8 @@ test_that("a plan decides what is shown of any timeline", {
 test_that("a report that cannot be written is refused before the work, and leaves nothing", {
   x <- daily(1:60)
   expect_match(error_text(report(x, tempfile(fileext = ".doc"))), "ends in .*html")
-  expect_match(error_text(report(x, tempfile(fileext = ".html"), sections = "findigns")), "Did you mean .findings")
+  expect_match(error_text(report(x, tempfile(fileext = ".html"), sections = "findigns")),
+               "Did you mean .findings")
   folder <- tempfile(fileext = ".html")
   dir.create(folder)
   expect_match(error_text(report(x, folder)), "is a folder")
@@ -89,7 +90,8 @@ test_that("a report that cannot be written is refused before the work, and leave
 test_that("nothing half-written stays on a disk that is full", {
   small <- tempfile("small-")
   dir.create(small)
-  mounted <- suppressWarnings(system2("mount", c("-t", "tmpfs", "-o", "size=60k", "tmpfs", small), stdout = NULL,
+  mounted <- suppressWarnings(system2("mount", c("-t", "tmpfs", "-o", "size=60k", "tmpfs", small),
+                                      stdout = NULL,
                                       stderr = NULL))
   skip_if(mounted != 0, "a small disk cannot be mounted here")
   on.exit(system2("umount", small))
@@ -106,7 +108,8 @@ test_that("nothing half-written stays on a disk that is full", {
   for (n in c(900, 1100, 1500)) {
     data <- data.frame(a = seq_len(n) / 7)
     path <- file.path(small, paste0(n, ".csv"))
-    done <- tryCatch(kairon:::write_whole(path, function(p) kairon:::write_rows(data, p)), kairon_error = function(e) NULL)
+    done <- tryCatch(kairon:::write_whole(path, function(p) kairon:::write_rows(data, p)),
+                     kairon_error = function(e) NULL)
     if (is.null(done)) expect_false(file.exists(path)) else expect_equal(nrow(utils::read.csv(path)), n)
     unlink(path)
   }

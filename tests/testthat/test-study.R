@@ -128,7 +128,8 @@ test_that("a step that fails is told with its line, and the folder stays as it w
   path <- study_file(billed_lines, "forecast: {horizon: 3, method: best}")
   expect_match(error_text(run_study(path, quiet = TRUE)), "needs a backtest")
   path <- study_file(billed_lines, "backtest: {horizon: 3, methods: [thta]}")
-  expect_match(gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE))), "Line 7 of .*Did you mean .theta")
+  expect_match(gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE))),
+               "Line 7 of .*Did you mean .theta")
 })
 
 test_that("a first draft of each demo file finds its columns, is valid and runs", {
@@ -191,8 +192,9 @@ test_that("windows, rules, bands, members and drivers are what their words say",
 
 test_that("the schema holds the arguments of the functions as they are", {
   schema <- jsonlite::fromJSON(study_schema(), simplifyVector = FALSE)
-  own <- function(part, name) setdiff(names(part$anyOf[[2]]$properties[[name]]$properties),
-                                      c("statistics", "with", "members"))
+  own <- function(part, name) {
+    setdiff(names(part$anyOf[[2]]$properties[[name]]$properties), c("statistics", "with", "members"))
+  }
   for (step in names(schema$definitions$step$anyOf[[2]]$properties)) {
     fun <- get(paste0(step, ".kairon_timeline"), asNamespace("kairon"))
     expect_true(all(own(schema$definitions$step, step) %in% names(formals(fun))), info = step)
@@ -227,6 +229,24 @@ test_that("the program drafts, checks and runs a study, and says it as JSON", {
   writeLines(sub("^looks:", "lokks:", readLines(study)), wrong)
   told <- kairon("run-study", wrong)
   expect_equal(told$code, 1)
-  expect_match(paste(told$err, collapse = " "), "Line [0-9]+: A study has no key \"lokks\". Did you mean \"looks\"")
+  expect_match(paste(told$err, collapse = " "),
+               "Line [0-9]+: A study has no key \"lokks\". Did you mean \"looks\"")
   expect_equal(kairon("run-study", file.path(folder, "none.yml"))$code, 2)
+})
+
+test_that("what looks right and cannot be run is told with its line too, and nothing is written elsewhere", {
+  told <- function(lines, pattern) {
+    path <- study_file(billed_lines, lines)
+    expect_match(gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE))), pattern)
+    left <- setdiff(list.files(dirname(path)), "study-output")
+    expect_setequal(left, c("study.yml", "billed.csv", "rain.csv"))
+  }
+  told(c("routine:", "  - resample"), "Line 8 of .*routine.*every.* missing")
+  told(c("routine:", "  - vet: 3"), "Line 8 of .*3.* is no name")
+  told("outputs: {report: ../out.html}", "Line 7 of .*is no name of a report")
+  told("outputs: {report: out.pdf}", "is no name of a report")
+  told("forecast: {horizon: 3, method: {theta: {thta: 2}}}", "Line 7: theta has no key .thta.*Did you mean")
+  told("forecast: {horizon: 3, drivers: heat}", "Line 7 of .*none of .other_data")
+  told(c("routine:", "  - align: [rain]"), "Line 8 of .*align.* needs")
+  told("outputs: {folder: /proc/none}", "cannot be written")
 })
