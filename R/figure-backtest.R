@@ -71,7 +71,7 @@ draw_backtest <- function(b, measure, data, past, shown) {
       caption = figure_caption(b$observed, left_out(b$observed, shown))
     )
   if (length(shown) > 1) {
-    p <- p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = 1)
+    p <- p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = 1, labeller = short_strips(90))
   }
   p
 }

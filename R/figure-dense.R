@@ -80,14 +80,25 @@ draw_dense <- function(x, data, shown, panels) {
 # Panels by series, by measure, or both.
 panelled <- function(p, series, panels) {
   if (series > 1 && panels > 1) {
-    p + ggplot2::facet_grid(panel ~ series, scales = "free_y")
+    p + ggplot2::facet_grid(panel ~ series, scales = "free_y", labeller = short_strips())
   } else if (series > 1) {
-    p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (series > 4) 2 else 1)
+    p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (series > 4) 2 else 1,
+                            labeller = short_strips())
   } else if (panels > 1) {
     p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = 1)
   } else {
     p
   }
+}
+
+# Names of series on one line of a strip, cut where they would run into the next panel.
+short_strips <- function(most = 40) {
+  ggplot2::labeller(series = function(names) short_names(names, most))
+}
+
+short_names <- function(names, most) {
+  names <- gsub("[\r\n]+", " ", names)
+  ifelse(nchar(names) > most, paste0(substr(names, 1, most - 3), "..."), names)
 }
 
 # Many series as the spread of their values at each time, and some of them as lines.

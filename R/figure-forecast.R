@@ -4,10 +4,10 @@
 #'   four horizons.
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast)
 autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
-                                     observed = NULL, history = NULL, ...) {
+                                     observed = NULL, history = NULL, page = 1, ...) {
   f <- object
   measure <- one_measure(rlang::enquo(measures), f$measures)
-  shown <- chosen_series(f$history, series)
+  shown <- chosen_series(f$history, series, page = page)
   shown <- setdiff(shown, f$ended)
   past <- forecast_past(f, measure, shown, history %||% max(4 * f$horizon, 20))
   ahead <- f$table[f$table$measure == measure, ]
@@ -86,7 +86,8 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
       caption = figure_caption(f$history, left_out(f$history, c(shown, f$ended)))
     )
   if (length(shown) > 1) {
-    p <- p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (length(shown) > 3) 2 else 1)
+    p <- p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (length(shown) > 3) 2 else 1,
+                                 labeller = short_strips())
   }
   p
 }

@@ -21,7 +21,7 @@ autoplot.kairon_inspection <- function(object, ...) {
       na.value = ink("ground")
     ) +
     ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +
-    ggplot2::scale_y_discrete(limits = rev, name = NULL) +
+    ggplot2::scale_y_discrete(limits = rev, name = NULL, labels = function(v) short_names(v, 24)) +
     time_axis(object$meta$type, object$meta$zone) +
     figure_theme() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +

@@ -18,7 +18,7 @@ autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...
     return(standing_alone(h, object, measure, unit, title, caption))
   }
   standing_values(h, object, measure, unit) +
-    ggplot2::facet_wrap(~series, scales = "free_y") +
+    ggplot2::facet_wrap(~series, scales = "free_y", labeller = short_strips(24)) +
     figure_labels(title = title, subtitle = standing_subtitle(object), caption = caption)
 }
 

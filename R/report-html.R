@@ -36,10 +36,10 @@ report_style <- function() {
 
 html_block <- function(block, section) {
   switch(block$kind,
-    text = htmltools::tags$p(class = if (block$note) "note", dir = "auto", block$text),
+    text = htmltools::tags$p(class = if (block$note) "note", block$text),
     list = htmltools::tags$ul(class = if (section == "findings") "findings",
                               lapply(block$items, function(item) {
-      htmltools::tags$li(dir = "auto", item)
+      htmltools::tags$li(item)
     })),
     code = htmltools::tagList(
       htmltools::tags$pre(paste(block$lines, collapse = "\n")),
@@ -60,7 +60,7 @@ html_figure <- function(svg, alt, data = NULL, name = "figure") {
   ), text, fixed = TRUE)
   htmltools::tags$figure(
     htmltools::tags$div(class = "drawn", htmltools::HTML(unique_ids(text))),
-    htmltools::tags$figcaption(dir = "auto", alt, if (!is.null(data)) data_link(data, name))
+    htmltools::tags$figcaption(alt, if (!is.null(data)) data_link(data, name))
   )
 }
 
@@ -115,10 +115,14 @@ html_table <- function(columns, caption, folded = FALSE, lines = NULL, name = NU
   count <- length(cells[[1]])
   # One string a row: thousands of tags one by one take their time.
   safe <- lapply(cells, htmltools::htmlEscape)
-  open <- ifelse(number, "<td class=\"number\">", "<td dir=\"auto\">")
+  open <- function(i) {
+    long <- nchar(vapply(cells, `[`, "", i)) > 48
+    text <- ifelse(long, "<td dir=\"auto\" class=\"long\">", "<td dir=\"auto\">")
+    ifelse(number, "<td class=\"number\">", text)
+  }
   body <- vapply(seq_len(count), function(i) {
-    cells <- paste0(open, vapply(safe, `[`, "", i), "</td>", collapse = "")
-    paste0("<tr>", cells, if (length(small)) paste0("<td>", small[[i]], "</td>"), "</tr>")
+    row <- paste0(open(i), vapply(safe, `[`, "", i), "</td>", collapse = "")
+    paste0("<tr>", row, if (length(small)) paste0("<td>", small[[i]], "</td>"), "</tr>")
   }, "")
   table <- htmltools::tags$div(class = "wide", htmltools::tags$table(
     htmltools::tags$caption(caption),

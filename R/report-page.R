@@ -168,7 +168,7 @@ block_reason <- function(e) {
 report_sections <- function(parts) {
   wanted <- intersect(names(report_heads), parts$sections %||% names(report_heads))
   made <- side_by_side(wanted, function(id) {
-    blocks <- Filter(Negate(is.null), report_section_makers[[id]](parts))
+    blocks <- section_blocks(id, parts)
     if (length(blocks)) list(id = id, head = report_heads[[id]], blocks = blocks)
   })
   Filter(Negate(is.null), made)

@@ -157,12 +157,6 @@ has_figure <- function(object) {
 
 standing_blocks <- function(parts) {
   s <- parts$standing
-  if (is.null(s)) {
-    return(list())
-  }
-  if (failed(s)) {
-    return(list(block_reason(s)))
-  }
   list(
     block_list(format(s)),
     block_figure(autoplot(s), paste0(
@@ -173,12 +167,6 @@ standing_blocks <- function(parts) {
 
 pattern_blocks <- function(parts) {
   d <- parts$pattern
-  if (is.null(d)) {
-    return(list())
-  }
-  if (failed(d)) {
-    return(list(block_reason(d)))
-  }
   list(
     block_list(format(d)[-1]),
     block_figure(autoplot(d), paste0(
@@ -190,12 +178,6 @@ pattern_blocks <- function(parts) {
 
 forecast_blocks <- function(parts) {
   f <- parts$forecast
-  if (is.null(f)) {
-    return(list())
-  }
-  if (failed(f)) {
-    return(list(block_reason(f)))
-  }
   list(
     block_text(trimws(format(f))),
     block_figure(autoplot(f), paste0(
@@ -214,12 +196,6 @@ forecast_columns <- function(f) {
 
 backtest_blocks <- function(parts) {
   b <- parts$backtest
-  if (is.null(b)) {
-    return(list())
-  }
-  if (failed(b)) {
-    return(list(block_reason(b)))
-  }
   s <- parts$scores %||% scores(b)
   measure <- b$measures[1]
   r <- or_reason(ranking(b))
@@ -243,12 +219,6 @@ backtest_blocks <- function(parts) {
 # Coefficients of the method that forecasts, and what its errors still tell.
 diagnosis_blocks <- function(parts) {
   d <- parts$diagnosis
-  if (is.null(d)) {
-    return(list())
-  }
-  if (failed(d)) {
-    return(list(block_reason(d)))
-  }
   table <- coef(d$fit)
   list(
     block_text(paste0(
@@ -286,6 +256,17 @@ method_blocks <- function(parts) {
 report_section_makers <- list(
   findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks, looks = looks_blocks,
   standing = standing_blocks, pattern = pattern_blocks, forecast = forecast_blocks,
-  backtest = backtest_blocks,
-  diagnosis = diagnosis_blocks, method = method_blocks
+  backtest = backtest_blocks, diagnosis = diagnosis_blocks, method = method_blocks
 )
+
+# A section on one part has nothing to say without it, and the reason where it could not be made.
+section_blocks <- function(id, parts) {
+  on_part <- c("standing", "pattern", "forecast", "backtest", "diagnosis")
+  if (id %in% on_part && is.null(parts[[id]])) {
+    return(list())
+  }
+  if (id %in% on_part && failed(parts[[id]])) {
+    return(list(block_reason(parts[[id]])))
+  }
+  Filter(Negate(is.null), report_section_makers[[id]](parts))
+}

@@ -61,6 +61,16 @@ test_that("a report in Markdown has its figures and data beside it, and no marku
   expect_equal(heads, paste("##", kairon:::report_heads[c("findings", "readings", "pattern", "forecast")]))
 })
 
+test_that("long names are cut in figures and wrapped in tables; sentences keep their direction", {
+  long <- strrep("long ", 30)
+  expect_equal(kairon:::short_names(c(long, "a\nb"), 20), c(paste0(substr(long, 1, 17), "..."), "a b"))
+  table <- as.character(kairon:::html_table(list(s = c(long, "b"), v = 1:2), "Two"))
+  expect_match(table, "<td dir=\"auto\" class=\"long\">long", fixed = TRUE)
+  expect_match(table, "<td dir=\"auto\">b</td>", fixed = TRUE)
+  item <- as.character(kairon:::html_block(kairon:::block_list("\u0645\u064a: highest on Monday"), "x"))
+  expect_no_match(item, "dir=", fixed = TRUE)
+})
+
 test_that("a plan decides what is shown of any timeline", {
   path <- tempfile(fileext = ".html")
   plan <- demo_file("billed-study.yml")
