@@ -43,8 +43,9 @@ run_on_workers <- function(job, todo, seeds, done, state) {
   job$tick <- function() NULL
   threads <- getOption("kairon.threads", 2)
   start <- function(i) {
+    seed <- seeds[i]
     future::future(run_on_worker(job, i, seed, threads), packages = "kairon", seed = TRUE,
-                   globals = list(run_on_worker = run_on_worker, job = job, i = i, seed = seeds[i],
+                   globals = list(run_on_worker = run_on_worker, job = job, i = i, seed = seed,
                                   threads = threads))
   }
   bar <- cli::cli_progress_bar("Backtest", total = length(todo))

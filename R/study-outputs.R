@@ -12,10 +12,10 @@ write_outputs <- function(run) {
     {
       if (isTRUE(out$prepared)) write_timeline(run$made$prepared, file.path(stage, "prepared.csv"))
       results <- study_results(run)
-      for (name in names(results)) {
+      side_by_side(names(results), function(name) {
         write_result_table(results[[name]], stage, name, tables)
         write_result_figure(results[[name]], stage, name, figures)
-      }
+      })
       if (length(out$report)) {
         write_report(study_report_parts(run), file.path(stage, out$report), study_title(run$study))
       }
