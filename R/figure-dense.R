@@ -134,11 +134,25 @@ draw_spread <- function(x, measures, highlight, labels) {
     figure_labels(
       title = paste0(paste(levels(bands$panel), collapse = ", "), ": ",
                      plural(length(labels), "series", "series")),
-      subtitle = "Line: the median series; bands: the middle half, the middle 80 %, and all",
+      subtitle = paste0("Line: the median series; bands: the middle half, the middle 80 %, and all",
+                        invented_share(x, measures), dashed_words(lines)),
       caption = figure_caption(x)
     )
   panelled(p, 1, length(measures))
 }
+
+made_up <- function(x, m) if (is_marked(x, m)) !is_measured(x, m) & !is.na(x[[m]]) else rep(FALSE, nrow(x))
+
+# How much of what a spread shows was not measured.
+invented_share <- function(x, measures) {
+  there <- vapply(measures, function(m) sum(!is.na(x[[m]])), 1)
+  invented <- vapply(measures, function(m) sum(made_up(x, m)), 1)
+  if (sum(invented) > 0) {
+    paste0("; ", show_percent(sum(invented) / sum(there)), " of the values were not measured")
+  }
+}
+
+dashed_words <- function(lines) if (any(lines$invented)) "; dashed: not measured"
 
 # As many columns as there are steps, where these are wider than a few pixels.
 spread_columns <- function(x, span, rows) {
@@ -153,13 +167,20 @@ spread_columns <- function(x, span, rows) {
 highlighted_lines <- function(x, measures, highlight, labels, rows, span) {
   meta <- timeline_meta(x)
   parts <- lapply(measures, function(m) {
+    invented <- made_up(x, m)
     lapply(highlight, function(name) {
       i <- match(name, labels)
       at <- seq(rows$breaks[i] + 1, rows$breaks[i + 1])
+      own <- invented[at]
       out <- if (length(at) > dense_points) {
-        dense_line(rows$seconds, x[[m]], at[1], at[length(at)], span, meta)
+        pixels <- function(keep) {
+          values <- replace(x[[m]][at], !keep, NA)
+          dense_line(rows$seconds[at], values, 1, length(at), span, meta)
+        }
+        rbind(cbind(pixels(!own), invented = FALSE), if (any(own)) cbind(pixels(own), invented = TRUE))
       } else {
-        data.frame(stamp = from_seconds(rows$seconds[at], axis_type(meta), meta$zone), value = x[[m]][at])
+        data.frame(stamp = from_seconds(rows$seconds[at], axis_type(meta), meta$zone), value = x[[m]][at],
+                   invented = own)
       }
       cbind(out, series = name, panel = measure_label(x, m))
     })
@@ -167,6 +188,19 @@ highlighted_lines <- function(x, measures, highlight, labels, rows, span) {
   out <- do.call(rbind, unlist(parts, recursive = FALSE))
   if (!is.null(out)) out$series <- factor(out$series, levels = highlight)
   out
+}
+
+# A line through what was measured, and a dashed one that joins it over what was not.
+measured_and_dashed <- function(lines, mapping, linewidth, ...) {
+  solid <- lines
+  solid$value[solid$invented] <- NA
+  list(
+    if (any(lines$invented)) {
+      ggplot2::geom_path(data = lines, mapping, linetype = "22", linewidth = 0.6 * linewidth, na.rm = TRUE,
+                         ...)
+    },
+    ggplot2::geom_path(data = solid, mapping, linewidth = linewidth, na.rm = TRUE, ...)
+  )
 }
 
 # Lines with their names at the end instead of a legend.
@@ -184,8 +218,7 @@ highlight_layers <- function(lines) {
   # Room for the longest name.
   room <- 10 + 8 * max(nchar(as.character(ends$series)))
   list(
-    ggplot2::geom_path(data = lines, ggplot2::aes(y = .data$value, colour = .data$series), linewidth = 0.7,
-                       na.rm = TRUE),
+    measured_and_dashed(lines, ggplot2::aes(y = .data$value, colour = .data$series), linewidth = 0.7),
     ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$at, label = paste0(" ", .data$series),
                                                  colour = .data$series), hjust = 0, size = 4),
     ggplot2::scale_colour_manual(values = rep_len(method_inks(), nlevels(lines$series)), guide = "none"),
@@ -202,15 +235,17 @@ draw_together <- function(x, measures, shown, highlight, labels) {
   all <- highlighted_lines(x, measures, shown, labels, rows, span)
   named <- if (length(highlight)) highlight else utils::head(shown, length(method_inks()))
   p <- ggplot2::ggplot(all, ggplot2::aes(.data$stamp)) +
-    ggplot2::geom_path(ggplot2::aes(y = .data$value, group = .data$series), colour = ink("raw"),
-                       linewidth = 0.3, alpha = 0.7, na.rm = TRUE) +
+    measured_and_dashed(all, ggplot2::aes(y = .data$value, group = .data$series), linewidth = 0.3,
+                        colour = ink("raw"), alpha = 0.7) +
     time_axis(axis_type(meta), meta$zone) +
     number_axis() +
     figure_theme() +
     highlight_layers(highlighted_lines(x, measures, named, labels, rows, span)) +
     figure_labels(
       title = paste(unique(all$panel), collapse = ", "),
-      subtitle = if (length(shown) > length(named)) "Grey: the other series",
+      subtitle = capitalise(sub("^; ", "", paste0(
+        if (length(shown) > length(named)) "grey: the other series", dashed_words(all)
+      ))),
       caption = figure_caption(x, left_out(x, shown))
     )
   panelled(p, 1, length(measures))

@@ -45,6 +45,8 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
     many <- is.null(series) && missing(page) && length(labels) > most_panels
     panels <- if (many) "spread" else if (length(highlight)) "one" else "each"
   }
+  # Steps that are not there break a line.
+  if (is_regular(object) && (panels == "one" || length(highlight))) object <- complete_grid(object)
   if (panels == "spread") {
     return(draw_spread(object, measures, highlight, labels))
   }

@@ -72,6 +72,21 @@ test_that("many series are a spread, pages, or lines with names", {
   built(p)
 })
 
+test_that("what was not measured is dashed in named lines, and its share is told in a spread", {
+  filled <- quiet(impute(demo_timeline("demand"), "seasonal", longest = "2 weeks"))
+  p <- autoplot(filled, highlight = "Birchmoor")
+  expect_match(p$labels$subtitle, "Grey: the other series; dashed: not measured")
+  paths <- Filter(function(l) inherits(l$geom, "GeomPath") && "colour" %in% names(l$mapping), p$layers)
+  expect_equal(paths[[1]]$aes_params$linetype, "22")
+  rows <- filled[filled$district == "Birchmoor", ]
+  invented <- as.data.frame(rows)$demand_origin == "imputed"
+  expect_equal(is.na(paths[[2]]$data$value), unname(invented))
+  spread <- autoplot(filled, panels = "spread")
+  expect_match(gsub("\n", " ", spread$labels$subtitle), "0.3 % of the values were not measured")
+  expect_no_match(autoplot(demo_timeline("demand"), panels = "spread")$labels$subtitle, "measured")
+  built(p)
+})
+
 test_that("marks and spans stand at their dates in the zone of the figure", {
   p <- autoplot(demo_timeline("billed")) + date_marks(c("new tariff" = "2029-04")) +
     shaded_spans(c("works" = "2027-03/2027-09"))
