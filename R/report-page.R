@@ -78,19 +78,26 @@ report_parts <- function(x, horizon, routine, methods, sections = names(report_h
   grid <- replay(routine, x)
   steps <- horizon %||% usual_horizon(grid)
   first <- (report_method(methods) %||% list(by_auto()))[[1]]
-  # In the order of their weight, since they are made side by side.
+  base <- list(x = x, grid = grid, note = note, routine = routine, horizon = steps, methods = methods,
+               inspection = inspect(x))
+  # In the order of their weight, since they are made side by side, each with what is said of it.
   makers <- list(
     backtest = function() report_backtest(x, grid, methods, steps, routine),
     forecast = function() forecast(x, steps, report_method(methods), routine = routine),
     diagnosis = function() report_diagnosis(grid, first),
+    readings = function() NULL,
     pattern = function() decomposition(grid),
     standing = function() standing(x)
   )
   told <- if ("findings" %in% sections) c("backtest", "forecast", "pattern", "standing")
   makers <- makers[names(makers) %in% c(sections, told)]
-  made <- rlang::set_names(side_by_side(makers, function(make) or_reason(make())), names(makers))
-  c(list(x = x, grid = grid, note = note, routine = routine, horizon = steps, methods = methods,
-         inspection = inspect(x)), made)
+  made <- side_by_side(names(makers), function(id) {
+    part <- or_reason(makers[[id]]())
+    own <- c(base, rlang::set_names(list(part), id))
+    list(part = part, blocks = if (id %in% sections) in_report_style(section_blocks(id, own)))
+  })
+  names(made) <- names(makers)
+  c(base, Filter(Negate(is.null), lapply(made, `[[`, "part")), list(blocks = lapply(made, `[[`, "blocks")))
 }
 
 report_diagnosis <- function(grid, method) {
@@ -167,8 +174,9 @@ block_reason <- function(e) {
 # All sections that have something to say: list of id, head, blocks.
 report_sections <- function(parts) {
   wanted <- intersect(names(report_heads), parts$sections %||% names(report_heads))
-  made <- side_by_side(wanted, function(id) {
-    blocks <- section_blocks(id, parts)
+  each <- if (is.null(parts$blocks)) side_by_side else lapply
+  made <- each(wanted, function(id) {
+    blocks <- parts$blocks[[id]] %||% section_blocks(id, parts)
     if (length(blocks)) list(id = id, head = report_heads[[id]], blocks = blocks)
   })
   Filter(Negate(is.null), made)
@@ -190,20 +198,26 @@ side_by_side <- function(items, make) {
   })
 }
 
-# `files`: one report, or the same in several forms. Figures are drawn larger in their type, since a phone
-# shows them too.
-write_report <- function(parts, files, title) {
-  for (file in files) check_report_ending(file)
+# Figures of a report are narrower and larger in their type, since a phone shows them too.
+in_report_style <- function(expr) {
   before <- figure_style("light", 12)
   wide <- options(kairon.figure_width = 8.2)
   on.exit({
     do.call(figure_style, before)
     options(wide)
   })
-  sections <- report_sections(parts)
-  for (file in files) {
-    write <- if (tolower(tools::file_ext(file)) == "md") write_markdown else write_html
-    write(sections, file, title, timeline_line(parts$x))
-  }
+  expr
+}
+
+# `files`: one report, or the same in several forms.
+write_report <- function(parts, files, title) {
+  for (file in files) check_report_ending(file)
+  in_report_style({
+    sections <- report_sections(parts)
+    for (file in files) {
+      write <- if (tolower(tools::file_ext(file)) == "md") write_markdown else write_html
+      write(sections, file, title, timeline_line(parts$x))
+    }
+  })
   invisible(files)
 }
