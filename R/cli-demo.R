@@ -10,10 +10,7 @@ cli_demo <- function(files, options) {
   step <- function(...) cat("\n== ", ..., "\n", sep = "")
   draw <- function(plot, name) {
     path <- file.path(folder, name)
-    write_whole(path, function(partial) {
-      ragg::agg_png(partial, 1280, 800, res = 110)
-      tryCatch(print(plot), finally = grDevices::dev.off())
-    })
+    draw_file(plot, path)
     cat("   figure: ", path, "\n", sep = "")
   }
   before <- options(kairon.quiet = TRUE)

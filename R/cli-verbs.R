@@ -151,8 +151,6 @@ show_result <- function(object, table, options, words = format(object)) {
   }
 }
 
-as_json <- function(rows) jsonlite::toJSON(rows, digits = NA, na = "null", POSIXt = "ISO8601")
-
 # A dash stands for what comes through the pipe; it is kept in a file, since readers look at it twice.
 from_standard_input <- function(source) {
   if (source != "-") {
@@ -165,7 +163,7 @@ from_standard_input <- function(source) {
     close(from)
     close(to)
   })
-  while (length(part <- readBin(from, "raw", 1e6))) writeBin(part, to)
+  copy_bytes(from, to)
   path
 }
 

@@ -49,3 +49,16 @@ write_rows <- function(data, path, append = FALSE) {
   if (!whole) stop("The end of the table is missing; is the disk full?", call. = FALSE)
   invisible(path)
 }
+
+# Text as UTF-8, whole or not at all.
+write_text <- function(lines, path, call = rlang::caller_env()) {
+  write_whole(path, function(partial) writeLines(enc2utf8(lines), partial, useBytes = TRUE), call)
+}
+
+# Rows as JSON, every digit kept.
+as_json <- function(rows) jsonlite::toJSON(rows, digits = NA, na = "null", POSIXt = "ISO8601")
+
+# What is left in one open connection to another.
+copy_bytes <- function(from, to) {
+  while (length(part <- readBin(from, "raw", 2^22))) writeBin(part, to)
+}

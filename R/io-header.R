@@ -70,7 +70,7 @@ below_lines <- function(path, count) {
     close(to)
   })
   readLines(from, n = count, warn = FALSE)
-  while (length(part <- readBin(from, "raw", 2^22))) writeBin(part, to)
+  copy_bytes(from, to)
   out
 }
 

@@ -133,11 +133,7 @@ unzipped <- function(source, call) {
   })
   trouble <- NULL
   tryCatch(
-    repeat {
-      chunk <- readBin(from, "raw", 2^22)
-      if (length(chunk) == 0) break
-      writeBin(chunk, to)
-    },
+    copy_bytes(from, to),
     error = function(e) trouble <<- conditionMessage(e),
     warning = function(w) trouble <<- conditionMessage(w)
   )

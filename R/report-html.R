@@ -1,12 +1,7 @@
 # Blocks as one HTML page: no script, nothing from any network.
 
 write_html <- function(sections, file, title, line) {
-  page <- html_page(sections, title, line)
-  write_whole(file, function(partial) {
-    con <- file(partial, "wb")
-    on.exit(close(con))
-    writeLines(enc2utf8(page), con, useBytes = TRUE)
-  })
+  write_text(html_page(sections, title, line), file)
 }
 
 html_page <- function(sections, title, line) {

@@ -15,11 +15,7 @@ write_markdown <- function(sections, file, title, line) {
     lines <- c(lines, paste("##", s$head), "", unlist(lapply(s$blocks, markdown_block, stage = stage,
                                                              folder = basename(folder))))
   }
-  write_whole(file, function(partial) {
-    con <- file(partial, "wb")
-    on.exit(close(con))
-    writeLines(enc2utf8(lines), con, useBytes = TRUE)
-  })
+  write_text(lines, file)
   dir.create(folder, showWarnings = FALSE)
   names <- list.files(stage)
   if (!all(file.rename(file.path(stage, names), file.path(folder, names)))) {
@@ -39,9 +35,7 @@ markdown_block <- function(block, stage, folder) {
 }
 
 markdown_figure <- function(block, stage, folder) {
-  write_whole(file.path(stage, paste0(block$name, ".svg")), function(partial) {
-    writeLines(enc2utf8(block$svg), partial, useBytes = TRUE)
-  })
+  write_text(block$svg, file.path(stage, paste0(block$name, ".svg")))
   saved <- if (!is.null(block$data)) markdown_data(block$data, block$name, stage, folder)
   alt <- gsub("[][\n]", " ", block$alt)
   c(paste0("![", alt, "](", folder, "/", block$name, ".svg)"), "", saved)

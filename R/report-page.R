@@ -9,7 +9,8 @@
 #'   the same name with `-figures`).
 #' @param title Its title.
 #' @param plan A study, as a file or from [read_study()]: its routine, looks, decomposition, methods, backtest
-#'   and forecast are what the report shows of `x`. Without one, the report takes what the data allow.
+#'   and forecast are what the report shows of `x`; `horizon`, `routine` and `methods` are not given then.
+#'   Without one, the report takes what the data allow.
 #' @param horizon How far to forecast: a duration or steps. Default: two
 #'   seasons, or 12 steps without one.
 #' @param routine Preparation steps, a [routine()]. An irregular timeline

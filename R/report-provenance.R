@@ -99,12 +99,10 @@ draft_study <- function(parts) {
     if (any(lost)) paste0("# Left out, since a study cannot hold it: step ",
                           paste(which(lost), collapse = ", "),
                           " of the routine."),
-    if (own_settings(parts)) "# Methods stand here with their usual settings.",
+    if (!is.null(parts$methods)) "# Methods stand here with their usual settings.",
     strsplit(yaml::as.yaml(value, indent.mapping.sequence = TRUE, precision = 15), "\n")[[1]]
   )
 }
-
-own_settings <- function(parts) !is.null(parts$methods)
 
 method_keys <- function(methods) unname(vapply(methods, function(m) m$name, ""))
 

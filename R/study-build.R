@@ -81,7 +81,8 @@ study_drivers <- function(value) {
 study_method <- function(value, own = list()) {
   call <- study_call(value)
   if (call$name %in% names(own)) {
-    return(study_method(own[[call$name]]))
+    # Not by itself, so that names which lead in a circle come to an end.
+    return(study_method(own[[call$name]], own[setdiff(names(own), call$name)]))
   }
   known <- known_methods()
   name <- gsub("[- ]", "_", call$name)

@@ -38,7 +38,7 @@ new_study <- function(data, file = NULL, ..., replace = FALSE) {
   if (is.null(file)) {
     return(out)
   }
-  write_whole(file, function(partial) writeLines(enc2utf8(lines), partial, useBytes = TRUE))
+  write_text(lines, file)
   invisible(out)
 }
 

@@ -19,9 +19,8 @@ write_outputs <- function(run) {
       if (length(out$report)) {
         write_report(study_report_parts(run), file.path(stage, out$report), study_title(run$study))
       }
-      write_whole(file.path(stage, "provenance.json"), function(partial) {
-        jsonlite::write_json(provenance(run), partial, auto_unbox = TRUE, pretty = 2, digits = NA)
-      })
+      told <- jsonlite::toJSON(provenance(run), auto_unbox = TRUE, pretty = 2, digits = NA)
+      write_text(told, file.path(stage, "provenance.json"))
     },
     finally = do.call(figure_style, before)
   )
@@ -47,11 +46,7 @@ write_result_table <- function(result, stage, name, form) {
   }
   rows <- plain_columns(as.data.frame(result))
   write_whole(file.path(stage, paste0(name, ".", form)), function(partial) {
-    if (form == "json") {
-      jsonlite::write_json(rows, partial, digits = NA, na = "null", POSIXt = "ISO8601")
-    } else {
-      write_rows(rows, partial)
-    }
+    if (form == "json") writeLines(as_json(rows), partial) else write_rows(rows, partial)
   })
 }
 
@@ -74,36 +69,6 @@ draw_file <- function(plot, path) {
   })
 }
 
-# A plan for report(): what the study asks for, on any timeline.
-#' @export
-report_plan.kairon_study <- function(plan, x, given) {
-  run <- new_run(plan, tempdir(), FALSE, TRUE)
-  if (length(plan$value$other_data)) {
-    run$made$other_data <- lapply(plan$value$other_data, study_data)
-  }
-  run$given <- x
-  run_steps(run)
-  parts <- study_report_parts(run)
-  parts$title <- plan$value$title
-  parts
-}
-
-#' @export
-report_plan.character <- function(plan, x, given) report_plan(read_study(plan), x, given)
-
-study_report_parts <- function(run) {
-  m <- run$made
-  v <- run$value
-  list(
-    x = m$data, grid = m$prepared, routine = m$routine, notes = v$notes, looks = m$looks,
-    horizon = plain_value(v$forecast$horizon %||% v$backtest$horizon),
-    inspection = inspect(m$data), standing = or_reason(standing(m$prepared)), pattern = m$decomposition,
-    forecast = m$forecast, backtest = m$backtest, scores = m$scores,
-    diagnosis = if (!is.null(m$forecast)) or_reason(report_diagnosis(m$prepared, m$forecast$methods[[1]])),
-    study_lines = readLines(run$study$file, warn = FALSE, encoding = "UTF-8")
-  )
-}
-
 # Versions, digests and settings: what it takes to do it again.
 provenance <- function(run) {
   value <- run$value
@@ -122,6 +87,8 @@ provenance <- function(run) {
 
 move_all <- function(stage, folder) {
   names <- list.files(stage)
+  # A folder takes the place of none but an empty one: that of an earlier run goes first.
+  for (name in names[dir.exists(file.path(stage, names))]) unlink(file.path(folder, name), recursive = TRUE)
   done <- file.rename(file.path(stage, names), file.path(folder, names))
   if (!all(done)) {
     abort_file(c("{.file {names[!done][1]}} cannot be written to {.file {folder}}.",

@@ -7,7 +7,8 @@
 #' @param file A study file, or what [read_study()] made of it.
 #' @param folder Where the outputs go; by default what the study says, else its name with `-output` beside it.
 #' @param cache Whether to keep and use results of steps, in `.cache` in the folder. A step is run again when
-#'   its settings, those of a step before it, a data file (by its content) or the version of Kairon differ.
+#'   its settings, those of a step before it, a data file (by its content) or the version of Kairon differ. An
+#'   address is read each time.
 #' @param quiet Whether to say nothing of each step as it is done.
 #' @returns A `kairon_study_run`, invisibly: `data`, `prepared`, `looks` (a list), `decomposition`,
 #'   `backtest`, `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame (`step`,
@@ -203,8 +204,9 @@ with_line <- function(study, path, expr) {
 do_step <- function(run, label, path, rests_on, expr) {
   began <- proc.time()[["elapsed"]]
   key <- step_key(run, label, path, rests_on)
-  run$keys[[label]] <- key
-  kept <- cached(run, key)
+  # What an address holds may have changed, and only reading it tells: later steps then go by what was read.
+  remote <- any(is_address(unlist(study_at(run$value, path)["source"])))
+  kept <- if (!remote) cached(run, key)
   # Each step begins its random numbers anew, so that they do not hang on what the cache held.
   made <- if (is.null(kept)) {
     with_line(run$study, path, with_seed(run$value$seed %||% 1, expr))
@@ -212,7 +214,8 @@ do_step <- function(run, label, path, rests_on, expr) {
     kept$made
   }
   took <- proc.time()[["elapsed"]] - began
-  if (is.null(kept)) keep(run, key, made)
+  if (is.null(kept) && !remote) keep(run, key, made)
+  run$keys[[label]] <- if (remote) rlang::hash(list(key, data_digest(made))) else key
   run$steps <- c(run$steps,
                  list(data.frame(step = label, seconds = round(took, 2), from_cache = !is.null(kept))))
   if (!run$quiet) {
@@ -223,9 +226,14 @@ do_step <- function(run, label, path, rests_on, expr) {
   made
 }
 
+# The part of the settings at a path of keys and places in lists.
+study_at <- function(value, path) {
+  for (p in path) value <- value[[if (is.null(names(value))) as.integer(p) else p]]
+  value
+}
+
 step_key <- function(run, label, path, rests_on) {
-  held <- run$value
-  for (p in path) held <- held[[if (grepl("^[0-9]+$", p)) as.integer(p) else p]]
+  held <- study_at(run$value, path)
   if (label %in% c("backtest", "forecast")) {
     held <- list(held, run$value$methods, run$value$routine, run$value$forecast$horizon,
                  run$value$backtest$horizon)

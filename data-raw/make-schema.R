@@ -51,7 +51,7 @@ property <- function(name, default, own = list()) {
 arguments <- function(fun, help = sub("\\.kairon_timeline$", "", fun), leave = character(), own = list(),
                       extra = list()) {
   given <- formals(get(fun, space))
-  given <- given[setdiff(names(given), c("x", "object", "b", "...", leave))]
+  given <- given[setdiff(names(given), c("x", "object", "...", leave))]
   rd <- page_of(help)
   if (is.null(rd)) rd <- page_of(fun)
   says <- argument_texts(rd)
@@ -151,7 +151,7 @@ schema <- list(
     methods = about("Methods by a name of your own; backtest and forecast may use the names.",
                     list(type = "object", additionalProperties = ref("method"))),
     backtest = arguments("backtest", leave = c("routine", "cache"), own = list(drivers = text),
-                         extra = list(scores = arguments("scores", leave = "observed"))),
+                         extra = list(scores = arguments("scores", leave = c("b", "observed")))),
     forecast = arguments("forecast.kairon_timeline", help = "forecast.kairon_timeline", leave = "routine",
                          own = list(drivers = text, method = ref("methods"))),
     outputs = about("What is written, and where.", list(

@@ -84,6 +84,7 @@ test_that("a plan decides what is shown of any timeline", {
   quiet(report(half[1:60, ], path, plan = read_study(plan)))
   expect_match(page_text(path), "2022-07-01 to 2027-06-01", fixed = TRUE)
   expect_match(error_text(report(half, path, plan = 3)), "must be a study")
+  expect_match(error_text(report(half, path, plan = plan, horizon = 3)), "cannot be given together")
 })
 
 test_that("a report that cannot be written is refused before the work, and leaves nothing", {

@@ -199,6 +199,11 @@ test_that("the schema holds the arguments of the functions as they are", {
     fun <- get(paste0(step, ".kairon_timeline"), asNamespace("kairon"))
     expect_true(all(own(schema$definitions$step, step) %in% names(formals(fun))), info = step)
   }
+  for (look in names(schema$definitions$look$anyOf[[2]]$properties)) {
+    given <- setdiff(names(formals(getExportedValue("kairon", look))), c("x", "..."))
+    held <- names(schema$definitions$look$anyOf[[2]]$properties[[look]]$properties)
+    expect_setequal(as.character(held), given)
+  }
   methods <- schema$definitions$method$anyOf[[2]]$properties
   exported <- sub("^by_", "", grep("^by_", getNamespaceExports("kairon"), value = TRUE))
   expect_setequal(names(methods), exported)
@@ -249,4 +254,57 @@ test_that("what looks right and cannot be run is told with its line too, and not
   told("forecast: {horizon: 3, drivers: heat}", "Line 7 of .*none of .other_data")
   told(c("routine:", "  - align: [rain]"), "Line 8 of .*align.* needs")
   told("outputs: {folder: /proc/none}", "cannot be written")
+})
+
+test_that("a study runs again over its own outputs, folders of figures among them", {
+  path <- study_file(billed_lines, "forecast: {horizon: 3, method: theta}",
+                     "outputs: {figures: none, report: [r.html, r.md]}")
+  folder <- file.path(dirname(path), "study-output")
+  quiet(run_study(path, quiet = TRUE))
+  writeLines("old", file.path(folder, "r-figures", "left-over.svg"))
+  again <- quiet(run_study(path, quiet = TRUE))
+  expect_true(all(again$steps$from_cache))
+  expect_false(file.exists(file.path(folder, "r-figures", "left-over.svg")))
+  expect_true(file.exists(file.path(folder, "r-figures", "forecast.svg")))
+  expect_length(list.files(folder, "^\\.partial", all.files = TRUE), 0)
+})
+
+test_that("what an address holds is read each time, and only what changed is done again", {
+  rows <- paste(readLines(demo_file("billed.csv")), collapse = "\n")
+  lines <- function(address) {
+    c("kairon_study: 1", "data:", paste0("  source: ", address), "  time: month", "  amounts: volume",
+      "looks: [standing]", "outputs: {figures: none}")
+  }
+  address <- serve("ok", rows)
+  path <- study_file(lines(address))
+  expect_false(any(quiet(run_study(path, quiet = TRUE))$steps$from_cache))
+  expect_equal(quiet(run_study(path, quiet = TRUE))$steps$from_cache, c(FALSE, TRUE))
+})
+
+test_that("methods with names of their own may rest on each other, and never without end", {
+  own <- list(a = "theta", mix = list(blend = list(members = c("a", "naive"))), x = "y", y = "x")
+  expect_equal(kairon:::study_method("mix", own), by_blend(by_theta(), by_naive()))
+  expect_match(error_text(kairon:::study_method("x", own)), "no method .x")
+})
+
+test_that("every look runs in a study, and other data may have any name", {
+  folder <- tempfile()
+  dir.create(folder)
+  file.copy(demo_file("energy.csv.gz"), folder)
+  path <- study_file(
+    "kairon_study: 1",
+    "data: {source: energy.csv.gz, time: time, series: station, amounts: energy, during: 2032-03/2032-04}",
+    "other_data:", "  2031: {source: billed.csv, time: month, amounts: volume}",
+    "looks:", "- inspect", "- gaps", "- origins", "- find_seasons", "- traits",
+    "- correlogram: {lags: 1 day}",
+    "- lag_grid: {lags: [1, 24]}", "- lead_lag: {a: Highwell, b: Millrace, lags: 6 hours}",
+    "- power_spectrum", "- stationarity", "- season_profile: {each: [hour of day, day of week]}",
+    folder = folder
+  )
+  done <- quiet(run_study(path, quiet = TRUE))
+  expect_length(done$looks, 11)
+  written <- basename(done$files)
+  expect_true(all(paste0(c("lead-lag", "power-spectrum", "traits", "origins"), ".csv") %in% written))
+  expect_true(all(paste0(c("lag-grid", "stationarity", "season-profile"), ".svg") %in% written))
+  expect_named(done$other_data, "2031")
 })
