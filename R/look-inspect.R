@@ -263,9 +263,11 @@ format.kairon_inspection <- function(x, ...) {
   )
 }
 
-inspection_columns <- function(x) {
+# `shown`: rows of the table in their order; of many series those that miss most.
+inspection_columns <- function(x, shown = NULL) {
   t <- x$table
-  if (nrow(t) > most_cards) t <- t[utils::head(order(-t$missing_share), most_cards), ]
+  if (is.null(shown) && nrow(t) > most_cards) shown <- utils::head(order(-t$missing_share), most_cards)
+  if (!is.null(shown)) t <- t[shown, ]
   short <- list(
     measure = t$measure, values = t$rows - t$missing,
     missing = vapply(t$missing_share, show_percent, ""),

@@ -162,8 +162,15 @@ block_figure <- function(plot, alt, name, data = NULL, height = 5.2) {
   list(kind = "figure", svg = paste(svg(), collapse = "\n"), alt = alt, name = name, data = data)
 }
 
+most_table_rows <- 400
+
 # `lines`: values for a small line in each row.
 block_table <- function(columns, caption, name, folded = FALSE, lines = NULL) {
+  count <- length(columns[[1]])
+  if (count > most_table_rows) {
+    caption <- paste0(caption, " (the first ", most_table_rows, " of ", show_number(count, 9), " rows)")
+    columns <- lapply(columns, utils::head, most_table_rows)
+  }
   list(kind = "table", columns = columns, caption = caption, name = name, folded = folded, lines = lines)
 }
 

@@ -45,11 +45,13 @@ readings_blocks <- function(parts) {
       "Line chart of ", word_list(names(timeline_meta(x)$kinds), 4), ", ", timeline_line(x),
       ". Stretches without values are shaded."
     ), "readings", data = as_plain(x), height = panel_height(x)),
-    block_table(health$columns, "Health of each series, those that need attention first", "health",
-                lines = health$lines, folded = length(health$lines) > 40),
+    block_table(health$columns, paste0(
+      "Health of each series, those that need attention first",
+      if (health$hidden) paste0("; ", show_number(health$hidden, 9), " more need less")
+    ), "health", lines = health$lines, folded = length(health$lines) > 40),
     block_figure(autoplot(parts$inspection),
                  "Map of the share of readings present for each series over time.",
-                 "coverage", height = 4.2),
+                 "coverage", height = max(4.2, 2 + 0.17 * min(series_count(x), most_rows))),
     block_text(paste0("Where the values come from: ", paste(format(origins(parts$grid)), collapse = "; "),
                       ".")),
     if (!is.null(parts$note)) block_text(parts$note, note = TRUE)
@@ -65,37 +67,38 @@ panel_height <- function(x) {
 # Series by what needs attention: missing readings, an end before the others', faults and repairs.
 attention_table <- function(parts) {
   table <- parts$inspection$table
-  columns <- inspection_columns(parts$inspection)
   x <- parts$x
-  labels <- row_labels(x)
-  touched <- vapply(seq_len(nrow(table)), function(i) {
-    m <- table$measure[i]
-    here <- if (length(timeline_meta(x)$series)) labels == inspected_labels(table, x)[i] else TRUE
-    mean((is_flagged(x, m) | (!is_measured(x, m) & !is.na(x[[m]])))[here])
-  }, 1)
+  rows <- rows_of(x)
+  own <- series_labels(rows$keys)
+  series <- if (length(own) == 1) rep(1L, nrow(table)) else match(inspected_labels(table, x), own)
+  touched <- numeric(nrow(table))
+  for (m in unique(table$measure)) {
+    changed <- is_flagged(x, m) | made_up(x, m)
+    share <- as.vector(rowsum(as.numeric(changed), series_index(rows$breaks))) / diff(rows$breaks)
+    here <- table$measure == m
+    touched[here] <- share[series[here]]
+  }
   stopped <- table$last_age > 0
   score <- table$missing_share + stopped + touched
-  order <- order(-score, seq_along(score))
-  columns$attention <- round(score, 3)
-  list(columns = lapply(columns, `[`, order), lines = small_lines(x, table, labels)[order])
+  # A page holds the lines of some hundred series.
+  order <- utils::head(order(-score, seq_along(score)), most_table_rows)
+  columns <- inspection_columns(parts$inspection, order)
+  columns$attention <- round(score[order], 3)
+  lines <- small_lines(x, rows, table$measure[order], series[order])
+  list(columns = columns, lines = lines, hidden = length(score) - length(order))
 }
 
 inspected_labels <- function(table, x) series_labels(table[timeline_meta(x)$series])
 
 # Each series as what 60 columns of pixels hold.
-small_lines <- function(x, table, labels) {
-  rows <- rows_of(x)
+small_lines <- function(x, rows, measures, series) {
   span <- cpp_finite_range(rows$seconds)
   if (span[1] == span[2]) span <- span + c(-1, 1)
-  own <- series_labels(rows$keys)
-  one <- length(timeline_meta(x)$series) == 0
-  series <- if (one) rep(1, nrow(table)) else match(inspected_labels(table, x), own)
-  lapply(seq_len(nrow(table)), function(i) {
-    s <- series[i]
-    hit <- cpp_pixel_ranges(rows$seconds, x[[table$measure[i]]], rows$breaks[s] + 1, rows$breaks[s + 1],
+  Map(function(m, s) {
+    hit <- cpp_pixel_ranges(rows$seconds, x[[m]], rows$breaks[s] + 1, rows$breaks[s + 1],
                             span[1], span[2], 60)
     as.vector(t(hit))
-  })
+  }, measures, series, USE.NAMES = FALSE)
 }
 
 repairs_blocks <- function(parts) {
@@ -109,7 +112,7 @@ repairs_blocks <- function(parts) {
     list(
       block_text(paste0(capitalise(entry$title))),
       if (nrow(table)) {
-        block_table(as.list(utils::head(shown_stamps(table), 400)), paste0("Account of ", entry$verb),
+        block_table(as.list(shown_stamps(table)), paste0("Account of ", entry$verb),
                     paste0("account-", i), folded = TRUE)
       }
     )
@@ -142,7 +145,7 @@ looks_blocks <- function(parts) {
       if (has_figure(look)) {
         block_figure(autoplot(look), paste0("Figure of ", gsub("[_-]", " ", name), "."), name, data = rows)
       } else if (nrow(rows)) {
-        block_table(as.list(utils::head(shown_stamps(rows), 400)), capitalise(gsub("[_-]", " ", name)), name,
+        block_table(as.list(shown_stamps(rows)), capitalise(gsub("[_-]", " ", name)), name,
                     folded = nrow(rows) > 20)
       }
     )
@@ -172,7 +175,8 @@ pattern_blocks <- function(parts) {
     block_figure(autoplot(d), paste0(
       "Panels of ", d$measures[1], ", its trend, its season and what is left."
     ), "decomposition", data = as.data.frame(d), height = 6),
-    block_table(as.list(strength(d)), "Strength of trend and season (0 nothing, 1 everything)", "strength")
+    block_table(as.list(strength(d)), "Strength of trend and season (0 nothing, 1 everything)", "strength",
+                folded = series_count(parts$grid) > 12)
   )
 }
 

@@ -145,3 +145,18 @@ test_that("the page has no console error and asks no network, in a browser", {
   expect_no_match(dom, "(src|href|srcset|action)=[\"'](http|//)")
   expect_no_match(dom, "url\\([\"']?http|@import")
 })
+
+test_that("ten thousand series make a table of those that need attention", {
+  set.seed(8)
+  m <- 10000
+  data <- data.frame(day = rep(days_from("2031-01-01", 20), m), meter = rep(sprintf("m%05d", 1:m), each = 20),
+                     use = rgamma(20 * m, 2))
+  data$use[data$meter == "m07000"][3:8] <- NA
+  x <- quiet(timeline(data[!(data$meter == "m00042" & data$day > as.Date("2031-01-10")), ], day, meter))
+  table <- kairon:::attention_table(list(x = x, inspection = inspect(x)))
+  expect_equal(table$columns$meter[1:2], c("m00042", "m07000"))
+  expect_length(table$lines, 400)
+  expect_equal(table$hidden, 9600)
+  block <- kairon:::block_table(list(a = 1:1000), "Numbers", "numbers")
+  expect_equal(block$caption, "Numbers (the first 400 of 1,000 rows)")
+})
