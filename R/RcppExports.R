@@ -65,6 +65,10 @@ cpp_scan_stamps <- function(path, separator, field, threads) {
     .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads)
 }
 
+cpp_exact_text <- function(values) {
+    .Call(`_kairon_cpp_exact_text`, values)
+}
+
 cpp_bin_rows <- function(times, row_breaks, edges, bin_breaks, closed_right, threads) {
     .Call(`_kairon_cpp_bin_rows`, times, row_breaks, edges, bin_breaks, closed_right, threads)
 }

@@ -61,3 +61,14 @@ nearest_word <- function(word, words) {
   limit <- max(2, ceiling(nchar(word) / 3))
   if (distance[best] <= limit) words[best] else NULL
 }
+
+# A package that only some calls need.
+need_package <- function(package, what, call = rlang::caller_env()) {
+  if (requireNamespace(package, quietly = TRUE)) {
+    return(invisible())
+  }
+  abort_state(c(
+    "{what} needs the package {.pkg {package}}, which is not installed.",
+    i = "Install it with {.code install.packages(\"{package}\")}."
+  ), call = call, .envir = environment())
+}

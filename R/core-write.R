@@ -12,6 +12,7 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
       write(partial)
       file.rename(partial, path)
     },
+    kairon_error = function(e) stop(e),
     error = function(e) e, warning = function(e) e
   )
   if (!isTRUE(moved)) {
@@ -61,4 +62,35 @@ as_json <- function(rows) jsonlite::toJSON(rows, digits = NA, na = "null", POSIX
 # What is left in one open connection to another.
 copy_bytes <- function(from, to) {
   while (length(part <- readBin(from, "raw", 2^22))) writeBin(part, to)
+}
+
+# The same for a folder. One that is there already is replaced only where it is one of ours.
+write_folder <- function(path, write, call = rlang::caller_env()) {
+  if (basename(path) == package_file) path <- dirname(path)
+  path <- sub("/+$", "", path)
+  parent <- dirname(path)
+  if (!dir.exists(parent)) abort_file("There is no folder {.file {parent}} to write to.", call = call)
+  known <- !file.exists(path) || dir.exists(path) &&
+    all(list.files(path, all.files = TRUE, no.. = TRUE) %in% c(package_file, "data.csv", "data.parquet"))
+  if (!known) {
+    abort_file(c("{.file {path}} holds other files and is not replaced.", i = "Name a new folder."), call = call)
+  }
+  partial <- tempfile(".kairon-", parent)
+  before <- tempfile(".kairon-", parent)
+  on.exit(unlink(partial, recursive = TRUE))
+  trouble <- tryCatch(
+    {
+      write(partial)
+      if (file.exists(path)) file.rename(path, before)
+      if (file.rename(partial, path)) NULL else "It cannot be moved there."
+    },
+    kairon_error = function(e) stop(e),
+    error = function(e) conditionMessage(e), warning = function(w) conditionMessage(w)
+  )
+  if (!is.null(trouble)) {
+    if (!file.exists(path) && file.exists(before)) file.rename(before, path)
+    abort_file(c("{.file {path}} cannot be written.", x = "{trouble}"), call = call, .envir = environment())
+  }
+  unlink(before, recursive = TRUE)
+  invisible(path)
 }

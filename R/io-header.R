@@ -6,6 +6,16 @@ header_mark <- "# kairon: "
 header_version <- 1
 
 header_lines <- function(x) {
+  fields <- header_fields(x)
+  enc2utf8(paste0(header_mark, names(fields), " = ", vapply(fields, field_json, "")))
+}
+
+field_json <- function(value) as.character(jsonlite::toJSON(value, auto_unbox = TRUE, digits = NA, null = "null"))
+
+# All fields as one object.
+header_json <- function(x) field_json(header_fields(x))
+
+header_fields <- function(x) {
   meta <- timeline_meta(x)
   kinds <- meta$kinds
   beside <- intersect(companion_columns(names(kinds)), names(x))
@@ -19,11 +29,7 @@ header_lines <- function(x) {
     units = as.list(units), zone = meta$zone,
     cadence = cadence, beside = as.list(beside)
   )
-  fields <- Filter(length, fields)
-  values <- vapply(fields, function(v) {
-    as.character(jsonlite::toJSON(v, auto_unbox = TRUE, digits = NA, null = "null"))
-  }, "")
-  enc2utf8(paste0(header_mark, names(fields), " = ", values))
+  Filter(length, fields)
 }
 
 # The fields of a file's header, or NULL; `lines` says how many lines they take.
@@ -38,13 +44,7 @@ read_header <- function(path, name, call) {
   text <- substring(start[seq_len(count)], nchar(header_mark) + 1)
   fields <- lapply(seq_along(text), function(i) header_value(text[i], i, name, call))
   names(fields) <- trimws(sub("=.*", "", text))
-  if (!identical(as.numeric(fields[["timeline"]] %||% 0), header_version)) {
-    abort_file(c(
-      "{.file {name}} has a header that this Kairon does not know.",
-      x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads {header_version}.",
-      i = "Take the lines that begin with {.code {trimws(header_mark)}} out to read it as plain CSV."
-    ), call = call, .envir = environment())
-  }
+  check_header_version(fields, name, call)
   c(fields, lines = count)
 }
 
@@ -106,6 +106,7 @@ restore_companions <- function(data, header) {
   beside <- unlist(header$beside)
   for (name in intersect(beside, names(data))) {
     column <- data[[name]]
+    if (inherits(column, "POSIXct") || identical(levels(column), origin_levels)) next
     if (grepl("_origin$", name)) {
       data[[name]] <- factor(as.character(column), levels = origin_levels)
     } else if (grepl("_known_from$", name)) {

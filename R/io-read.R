@@ -1,12 +1,13 @@
-#' Read a timeline from delimited text
+#' Read a timeline from a file
 #'
 #' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma,
 #' encoding, byte-order mark, gzip, a row of units below the header, footnotes
-#' and rows of totals. Then indexes it as [timeline()] does.
+#' and rows of totals; workbooks, Parquet, JSON, columns of fixed width, grids in NetCDF, data packages; all of
+#' them zipped, too. Then indexes it as [timeline()] does. For tables of a database see [database-bridge].
 #'
 #' @inheritParams timeline
-#' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), or an
-#'   http address.
+#' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), the folder of a data package, or
+#'   an http address  (kept for a while, see `timeout`).
 #' @param time The time column, bare or as a string; or [from_parts()] of columns:
 #'   `from_parts(year = yr, week = wk)`. When left out, the one column that holds
 #'   stamps.
@@ -23,12 +24,31 @@
 #'   the series columns that it has too. Keys without a match are listed.
 #' @param rename `"clean"` for names in lower case with underscores, or new names:
 #'   `c(flow = "Flow (l/s)")`. By default names stay as they are.
-#' @param timeout Seconds that an address may take.
+#' @param format The form of the file, found by looking at it: `"delimited"`, `"excel"`, `"parquet"`, `"json"`,
+#'   `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
+#' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to read,
+#'   such as `"B3:F40"`; their first row holds the names. Without a range titles above the names are skipped.
+#' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or not where the
+#'   first line holds the names; a negative one is skipped.
+#' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the variables to
+#'   read, of a data package: the resource.
+#' @param slab Of a NetCDF file: the part to read, ranges of coordinates by dimension, such as
+#'   `list(latitude = c(50, 52), time = "2031-03/2031-05")`. Only that part is read from the disk.
+#' @param calendar Of a NetCDF file: `"file"` takes the dates of its calendar, `"steps"` counts them, for
+#'   calendars with dates that are none (`360_day` has a 30 February).
+#' @param member Of a zipped file with several tables: which one.
+#' @param timeout Seconds that an address may take without sending anything.
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
 #'   `repeats`, `levels`, `day_first`, `epoch`, `events`.
 #' @details A file of [write_timeline()] or of the program says in its first lines, which begin with
 #' `# kairon:`, what its columns are; these count where an argument is left out. Then kinds, units, zone,
 #' cadence and origins are as they were.
+#'
+#' Dates in a workbook are of a wall clock; whether they count from 1900 or 1904 is read from the file, and a
+#' date that was typed as text is read as text is. A NetCDF file gives a series for each cell of its grid, with
+#' the coordinates as attributes; packed values are unpacked, fill values and values outside of the valid range
+#' are missing, `cell_methods` with `time: sum` make an amount, cells without any value are left out. Stamps in
+#' Parquet files are kept to the microsecond.
 #' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
 #'   read are kept in [rejects()] with their line number (and their file, where there are
 #'   several). Lines are counted from 1, the header included.
@@ -43,28 +63,34 @@
 #' writeLines(c("day;north;south", "2031-03-01;1,5;2", "2031-03-02;1,7;2,25"), wide)
 #' read_timeline(wide, layout = "wide", series = "site", measure = "flow")
 #' @export
-read_timeline <- function(source, time = NULL, series = NULL, ..., missing = character(),
-                          layout = c("long", "wide", "across"), measure = "value",
-                          decimal = c("auto", ".", ","), separator = NULL, join = NULL,
-                          rename = NULL, timeout = 60) {
+read_timeline <- function(source, ...) UseMethod("read_timeline")
+
+#' @rdname read_timeline
+#' @export
+read_timeline.default <- function(source, time = NULL, series = NULL, ..., missing = character(),
+                                  layout = c("long", "wide", "across"), measure = "value",
+                                  decimal = c("auto", ".", ","), separator = NULL, join = NULL,
+                                  rename = NULL, format = NULL, sheet = NULL, range = NULL, widths = NULL,
+                                  records = NULL, slab = NULL, calendar = c("file", "steps"), member = NULL,
+                                  timeout = 60) {
   layout <- check_choice(layout, c("long", "wide", "across"))
   decimal <- check_choice(decimal, c("auto", ".", ","))
+  calendar <- check_choice(calendar, c("file", "steps"))
   if (!is.character(missing)) {
     abort_input("{.arg missing} must be text, such as {.val ---}.")
   }
   given <- rlang::enquos(...)
   check_arguments(names(given))
-  files <- local_files(source, timeout)
+  files <- local_files(source, timeout, member)
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
-              measure = measure, rename = rename)
-  headers <- lapply(seq_len(nrow(files)), function(i) {
-    read_header(files$path[i], files$name[i], rlang::caller_env(2))
-  })
+              measure = measure, rename = rename, format = format, sheet = sheet, range = range,
+              widths = widths, records = records, slab = slab, calendar = calendar)
   parts <- lapply(seq_len(nrow(files)), function(i) {
-    read_one(files$path[i], files$name[i], roles, given, how, headers[[i]])
+    read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))
   })
-  given <- with_header(roles, given, headers[[1]], names(parts[[1]]$data))$given
+  header <- parts[[1]]$header
+  given <- with_header(roles, given, header, names(parts[[1]]$data))$given
   shape <- bind_parts(parts, files)
   options <- read_options(given, shape)
   if (!is.null(join)) {
@@ -80,9 +106,9 @@ read_timeline <- function(source, time = NULL, series = NULL, ..., missing = cha
       list(time = shape$time, series = shape$series, amounts = options$amounts,
            attributes = options$attributes, levels = options$levels, drop = shape$drop),
       units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
-      rows = shape$lines, where = "line", source = label, epoch = options$epoch,
+      rows = shape$lines, where = shape$where, source = label, epoch = options$epoch,
       events = options$events, files = shape$files, rejects = shape$rejects
-    ) |> restore_cadence(headers[[1]]),
+    ) |> restore_cadence(header),
     kairon_error_input = function(cnd) {
       abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
                   call = rlang::caller_env(), .envir = list2env(list(label = label)))
@@ -108,7 +134,7 @@ timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repea
 
 check_arguments <- function(given, call = rlang::caller_env()) {
   for (name in setdiff(given, timeline_options)) {
-    hint <- nearest_word(name, c(timeline_options, names(formals(read_timeline))))
+    hint <- nearest_word(name, c(timeline_options, names(formals(read_timeline.default))))
     abort_input(c(
       "There is no argument {.arg {name}}.",
       i = if (!is.null(hint)) "Did you mean {.arg {hint}}?"
@@ -117,11 +143,22 @@ check_arguments <- function(given, call = rlang::caller_env()) {
 }
 
 # One file: read, name, find its time column, take the units row out, make it long.
-read_one <- function(path, name, roles, given, how, header = NULL, call = rlang::caller_env(3)) {
+read_one <- function(path, name, roles, given, how, call) {
   above <- 0L
+  how$format <- format_of(path, name, how$format, how$widths, call)
+  missing <- how$missing
+  if (how$format == "package") {
+    opened <- open_package(path, name, how$records, call)
+    path <- opened$path
+    how[names(opened$how)] <- opened$how
+    missing <- c(missing, opened$missing)
+  }
+  table <- if (how$format != "delimited") read_form(path, name, how, call)
+  header <- if (is.null(table)) read_header(path, name, call) else table$header
+  if (exists("opened", inherits = FALSE)) header <- opened$header %||% header
   if (!is.null(header)) {
-    above <- as.integer(header$lines)
-    path <- below_lines(path, above)
+    above <- as.integer(header$lines %||% 0L)
+    if (above > 0) path <- below_lines(path, above)
     told <- with_header(roles, given, header, c(header$time, unlist(header[c("series", "attributes")])))
     roles <- told$roles
     given <- told$given
@@ -133,7 +170,7 @@ read_one <- function(path, name, roles, given, how, header = NULL, call = rlang:
     if ("attributes" %in% names(given)) column_words(given$attributes)
   )
   originals <- function(names) names_before(names, wanted, how$rename)
-  read <- read_delimited(path, name, how$missing, originals, how$separator, call)
+  read <- table %||% read_delimited(path, name, missing, originals, how$separator, call)
   data <- rename_columns(read$data, how$rename, call)
   if (nrow(data) == 0) {
     abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."), call = call,
@@ -141,14 +178,14 @@ read_one <- function(path, name, roles, given, how, header = NULL, call = rlang:
   }
   check_duplicate_names(data, call)
   if (above > 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
+  where <- read$where %||% "line"
   if (how$layout == "across") {
     series <- column_names(quoted, data, call)
-    data <- numbers_in(data, series, how$missing, how$decimal, call)
+    data <- numbers_in(data, series, missing, how$decimal, call)
     label <- column_names(roles$time, call = call)
     shape <- lengthen_across(data, label, series, how$measure, call)
     shape$lines <- (read$lines %||% below_header(nrow(data)))[shape$row]
-    shape$rejects <- read$rejects
-    return(shape)
+    return(c(shape, list(rejects = read$rejects, header = header, where = where)))
   }
   timed <- time_column(roles$time, data, call)
   data <- timed$data
@@ -161,13 +198,15 @@ read_one <- function(path, name, roles, given, how, header = NULL, call = rlang:
   }
   series <- column_names(quoted, if (wide) NULL else data, call)
   attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call)
-  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), how$missing, how$decimal, call)
+  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal, call)
   beside <- unlist(header$beside)
   data <- restore_companions(data, header)
   shape <- list(data = data, time = timed$name, series = series)
   if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
   shape$lines <- if (wide) lines[shape$row] else lines
   shape$rejects <- read$rejects
+  shape$header <- header
+  shape$where <- where
   shape$units <- units
   shape$drop <- c(timed$parts, intersect(beside, names(data)))
   shape

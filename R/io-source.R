@@ -1,8 +1,8 @@
 # From what a user names (a path, a pattern, several, an address) to plain
 # local files.
 
-# Returns a data frame: name (as given) and path (a local text file).
-local_files <- function(source, timeout = 60, call = rlang::caller_env()) {
+# Returns a data frame: name (as given) and path (a local file, unpacked, or the folder of a data package).
+local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env()) {
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(
       "{.arg source} must name a file, several files, a pattern or an address.",
@@ -24,9 +24,12 @@ local_files <- function(source, timeout = 60, call = rlang::caller_env()) {
     if (is_address(name)) {
       name <- fetch_file(name, timeout, call)
     } else {
+      if (dir.exists(name) && file.exists(file.path(name, package_file))) {
+        return(name)
+      }
       check_source(name, call)
     }
-    plain_file(name, call)
+    plain_file(name, call, member)
   }, "", USE.NAMES = FALSE)
   data.frame(name = names, path = path)
 }
@@ -92,17 +95,21 @@ fetch_file <- function(address, timeout, call) {
   path
 }
 
-# gzip is undone into a temporary file, two-byte text turned into UTF-8; other
-# text is read where it is.
-plain_file <- function(source, call) {
+# gzip and zip are undone into temporary files, two-byte text turned into UTF-8; other files are read where
+# they are.
+plain_file <- function(source, call, member = NULL) {
   start <- readBin(source, "raw", 4096)
   if (starts_with_bytes(start, c(0x1f, 0x8b))) {
     return(plain_file(unzipped(source, call), call))
   }
+  if (is_zip(start) && !any(zip_members(source) == "xl/workbook.xml")) {
+    return(zip_member(source, member, call))
+  }
   if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
     return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
   }
-  if (any(start == as.raw(0))) {
+  known <- guess_format(source, source) %in% c("excel", "parquet", "netcdf")
+  if (any(start == as.raw(0)) && !known) {
     abort_file(c(
       "{.file {source}} is not text.",
       x = "It holds bytes that no text has.",
@@ -110,6 +117,54 @@ plain_file <- function(source, call) {
     ), call = call)
   }
   source
+}
+
+# The one table in a zipped file, or the one named; a zipped data package is taken as a folder.
+zip_member <- function(source, member, call) {
+  held <- zip_members(source)
+  held <- held[!grepl("/$|(^|/)(__MACOSX|\\.)", held)]
+  folder <- tempfile("kairon-zip-")
+  about <- held[basename(held) == package_file]
+  if (is.null(member) && length(about) == 1) {
+    unpack_zip(source, held, folder, call)
+    return(dirname(file.path(folder, about)))
+  }
+  if (length(held) == 0) abort_file(c("{.file {source}} cannot be unpacked.", i = "Was it cut short?"), call = call)
+  if (is.null(member) && length(held) > 1) {
+    abort_input(c("{.file {source}} holds several files: {.val {held}}.",
+                  i = "Choose one with {.code member = \"{held[1]}\"}."), call = call)
+  }
+  if (!is.null(member) && !member %in% held) {
+    hint <- nearest_word(member, held)
+    abort_input(c("{.file {source}} holds no {.val {member}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?", i = "It holds {.val {held}}."), call = call)
+  }
+  member <- member %||% held
+  unpack_zip(source, member, folder, call)
+  plain_file(file.path(folder, basename(member)), call)
+}
+
+# Paths within a zipped file are not followed out of the folder: packages lie in one, other members lose them.
+unpack_zip <- function(source, members, folder, call) {
+  trouble <- NULL
+  flat <- length(members) == 1
+  if (!flat && any(grepl("(^|/)\\.\\.(/|$)|^/|^[A-Za-z]:", members))) {
+    abort_file("{.file {source}} holds paths that lead out of its folder.", call = call)
+  }
+  done <- withCallingHandlers(
+    utils::unzip(source, members, exdir = folder, junkpaths = flat),
+    warning = function(w) {
+      trouble <<- conditionMessage(w)
+      invokeRestart("muffleWarning")
+    }
+  )
+  told <- utils::unzip(source, list = TRUE)
+  size <- sum(told$Length[told$Name %in% members])
+  if (is.null(trouble) && sum(file.size(done)) != size) trouble <- "A part is shorter than it should be."
+  if (!is.null(trouble)) {
+    abort_file(c("{.file {source}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"), call = call,
+               .envir = environment())
+  }
 }
 
 starts_with_bytes <- function(bytes, wanted) {

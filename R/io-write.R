@@ -1,29 +1,101 @@
 # Writing: whole or not at all.
 
-#' Write a timeline as CSV
+#' Write a timeline to a file or a database
 #'
-#' Writes all columns, stamps in ISO 8601, the origins beside the measures. The
-#' file appears only when it is complete.
+#' Writes all columns, the origins beside the measures. A file appears only when it is complete.
 #'
-#' @param x A timeline.
-#' @param path Where to write.
-#' @param header Whether comment lines (`# kairon: amounts = ["rain"]`, values in JSON) above the table
-#'   keep what cells cannot say: which column is the time, series, kinds, units, zone, cadence and which
-#'   columns stand beside a measure. [read_timeline()] takes them up. Without them the file is plain CSV.
+#' @param x A timeline, or a forecast or backtest (its tidy rows, with cutoff and method).
+#' @param path Where to write: a file, whose ending chooses the form, a folder for a data package, or a
+#'   database connection (see [database-bridge]).
+#' @param ... For databases: `table`, `mode`, `key`.
+#' @param header Whether the file keeps what cells cannot say: which column is the time, series, kinds, units,
+#'   zone, cadence and which columns stand beside a measure. [read_timeline()] takes them up. In CSV these are
+#'   comment lines (`# kairon: amounts = ["rain"]`, values in JSON) above the table, in Parquet a key of the
+#'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is plain.
+#' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`, `"json_lines"`
+#'   (`.jsonl`, `.ndjson`), `"excel"` (`.xlsx`) or `"package"` (a folder); by the ending of `path`.
+#' @param rows Of a data package: whether its rows are `"csv"` or `"parquet"`.
+#' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with 15
+#' digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to get them
+#' back exactly. In a workbook stamps are date cells of the local clock, with the offset beside them where
+#' the zone is not UTC. A data package holds `datapackage.json` after the open Table Schema, with the size and
+#' digest of the rows, which are checked when it is read. Only a folder that is a data package is replaced.
 #' @returns `path`, invisibly.
+#' @section Error types:
+#' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a package that is
+#' not installed.
 #' @examples
 #' path <- tempfile(fileext = ".csv")
 #' write_timeline(resample(demo_timeline("rain"), "1 month"), path)
 #' readLines(path, 12)
 #' read_timeline(path)
+#' # a folder with datapackage.json and data.csv
+#' folder <- tempfile("rain-")
+#' write_timeline(demo_timeline("rain"), folder, format = "package")
+#' read_timeline(folder)
 #' @export
-write_timeline <- function(x, path, header = TRUE) {
-  check_timeline(x)
+write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c("csv", "parquet")) {
+  if (inherits(path, "DBIConnection")) {
+    return(write_table_timeline(x, path, ...))
+  }
+  rlang::check_dots_empty()
   check_flag(header)
-  write_whole(path, function(partial) {
-    if (header) writeLines(header_lines(x), partial, useBytes = TRUE)
-    write_rows(plain_columns(as_plain(x)), partial, append = header)
+  rows <- check_choice(rows, c("csv", "parquet"))
+  if (!is_timeline(x)) {
+    x <- tidy_rows(x)
+    header <- FALSE
+  }
+  check_string(path)
+  format <- if (is.null(format)) format_by_ending(path) else check_choice(format, written_formats)
+  if (format == "package") {
+    return(write_folder(path, function(partial) write_package(x, partial, rows, header)))
+  }
+  write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path)))
+}
+
+written_formats <- c("delimited", "parquet", "json", "json_lines", "excel", "package")
+
+format_by_ending <- function(path) {
+  if (basename(path) == package_file || grepl("/$", path) || dir.exists(path)) {
+    return("package")
+  }
+  ending <- tolower(tools::file_ext(path))
+  switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "excel", "delimited")
+}
+
+write_form <- function(x, path, format, header, zipped) {
+  switch(format,
+    parquet = write_parquet_file(x, path, header),
+    json = write_json_file(x, path, header),
+    json_lines = write_json_lines(x, path, header),
+    excel = write_excel(x, path, header),
+    write_delimited(x, path, header, zipped)
+  )
+}
+
+write_delimited <- function(x, path, header, zipped) {
+  target <- if (zipped) tempfile(fileext = ".csv") else path
+  if (header) writeLines(header_lines(x), target, useBytes = TRUE)
+  write_rows(plain_columns(as_plain(x)), target, append = header)
+  if (!zipped) {
+    return(invisible())
+  }
+  from <- file(target, "rb")
+  to <- gzfile(path, "wb")
+  on.exit({
+    close(from)
+    close(to)
+    unlink(target)
   })
+  copy_bytes(from, to)
+}
+
+# Forecasts and backtests as rows that a table can hold.
+tidy_rows <- function(x, call = rlang::caller_env()) {
+  if (!inherits(x, c("kairon_forecast", "kairon_backtest", "kairon_decomposition"))) {
+    check_timeline(x, call)
+  }
+  as.data.frame(x)
 }
 
 # Stamps as text that reads back to the same instant.

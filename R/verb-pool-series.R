@@ -8,7 +8,7 @@
 #' @param by Series columns, attributes or [bands()] of an attribute that say which
 #'   group a series belongs to: `c(district, bands(elevation, 4))`. `NULL` pools all.
 #' @param ... Statistics, as in [resample()], taken over the series at a stamp.
-#' @param weights Weights of the series: a column, or an expression of columns such
+#' @param weights Weights of the series: a column, or an expression of columns (or a formula of them) such
 #'   as `cos(latitude * pi / 180)`. Used by mean, sum, sd, var, median and
 #'   quantiles; a weighted mean is that of the series present, their weights made to
 #'   sum to one anew.
@@ -92,6 +92,10 @@ check_across <- function(wanted, call = rlang::caller_env()) {
 
 # One weight a row; 1 without any.
 row_weights <- function(x, quo, call = rlang::caller_env()) {
+  # A formula says the same as the expression on its right.
+  if (rlang::is_formula(rlang::quo_get_expr(quo), lhs = FALSE)) {
+    quo <- rlang::new_quosure(rlang::f_rhs(rlang::quo_get_expr(quo)), rlang::quo_get_env(quo))
+  }
   if (rlang::quo_is_null(quo)) {
     return(rep(1, nrow(x)))
   }

@@ -222,6 +222,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_exact_text
+Rcpp::RObject cpp_exact_text(Rcpp::NumericVector values);
+RcppExport SEXP _kairon_cpp_exact_text(SEXP valuesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_exact_text(values));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_bin_rows
 Rcpp::List cpp_bin_rows(NumericVector times, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, bool closed_right, int threads);
 RcppExport SEXP _kairon_cpp_bin_rows(SEXP timesSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP closed_rightSEXP, SEXP threadsSEXP) {
@@ -1206,6 +1217,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
     {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
+    {"_kairon_cpp_exact_text", (DL_FUNC) &_kairon_cpp_exact_text, 1},
     {"_kairon_cpp_bin_rows", (DL_FUNC) &_kairon_cpp_bin_rows, 6},
     {"_kairon_cpp_range_statistics", (DL_FUNC) &_kairon_cpp_range_statistics, 6},
     {"_kairon_cpp_weighted_statistics", (DL_FUNC) &_kairon_cpp_weighted_statistics, 7},

@@ -1,6 +1,10 @@
 #include "bind_convert.h"
 #include "core/fields.h"
 
+#include <cmath>
+#include <cstdio>
+#include <cstdlib>
+
 #ifdef _WIN32
 #include <fstream>
 #include <iterator>
@@ -78,5 +82,35 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
   out.attr("kinds") = static_cast<int>(kinds);
   out.attr("class") = Rcpp::CharacterVector::create("POSIXct", "POSIXt");
   out.attr("tzone") = "UTC";
+  return out;
+}
+
+// Numbers as text that gives them back exactly; NULL where 15 digits do for all of them, which
+// any writer knows. Missing values are NA.
+// [[Rcpp::export]]
+Rcpp::RObject cpp_exact_text(Rcpp::NumericVector values) {
+  const R_xlen_t n = values.size();
+  char text[40];
+  R_xlen_t first = 0;
+  for (; first < n; ++first) {
+    if (!std::isfinite(values[first])) continue;
+    std::snprintf(text, sizeof text, "%.15g", values[first]);
+    if (std::strtod(text, nullptr) != values[first]) break;
+  }
+  if (first == n) return R_NilValue;
+  Rcpp::CharacterVector out(n);
+  for (R_xlen_t i = 0; i < n; ++i) {
+    const double v = values[i];
+    if (std::isnan(v)) {
+      out[i] = NA_STRING;
+    } else if (std::isinf(v)) {
+      out[i] = v > 0 ? "Inf" : "-Inf";
+    } else {
+      std::snprintf(text, sizeof text, "%.15g", v);
+      // Sixteen digits are not always read back right by the library's fast reader; seventeen are.
+      if (std::strtod(text, nullptr) != v) std::snprintf(text, sizeof text, "%.17g", v);
+      out[i] = Rf_mkCharCE(text, CE_NATIVE);
+    }
+  }
   return out;
 }

@@ -1,0 +1,93 @@
+# Which form a file has, and reading those that are no delimited text. Each form gives what
+# read_delimited() gives and maybe a header: data, lines (of each row in the file), rejects, where
+# (what the lines count), header, attributes and amounts, as far as the file knows them.
+
+file_formats <- c("delimited", "excel", "parquet", "json", "json_lines", "fixed_width", "netcdf", "package")
+
+# By what the file holds; by its ending where that does not tell.
+guess_format <- function(path, name) {
+  if (dir.exists(path)) {
+    return("package")
+  }
+  start <- readBin(path, "raw", 512)
+  if (starts_with_bytes(start, charToRaw("PAR1"))) {
+    return("parquet")
+  }
+  netcdf <- list(charToRaw("CDF"), c(0x89, charToRaw("HDF")))
+  if (any(vapply(netcdf, function(mark) starts_with_bytes(start, mark), TRUE))) {
+    return("netcdf")
+  }
+  old_excel <- starts_with_bytes(start, c(0xd0, 0xcf, 0x11, 0xe0))
+  if (old_excel || is_zip(start) && any(zip_members(path) == "xl/workbook.xml")) {
+    return("excel")
+  }
+  if (basename(name) == "datapackage.json") {
+    return("package")
+  }
+  text <- sub("^(\xef\xbb\xbf)?[[:space:]]*", "", rawToChar(start[start != as.raw(0)]), useBytes = TRUE)
+  if (startsWith(text, "{") || startsWith(text, "[")) {
+    lines <- grepl("\\.(jsonl|ndjson)$", name) || startsWith(text, "{") && holds_json_lines(path)
+    return(if (lines) "json_lines" else "json")
+  }
+  "delimited"
+}
+
+# Every line an object of its own: the first two are enough to tell.
+holds_json_lines <- function(path) {
+  lines <- readLines(path, 2, warn = FALSE)
+  length(lines) == 2 && all(vapply(lines, function(l) isTRUE(as.vector(jsonlite::validate(l))), TRUE))
+}
+
+is_zip <- function(start) starts_with_bytes(start, c(0x50, 0x4b, 0x03, 0x04))
+
+zip_members <- function(path) {
+  tryCatch(utils::unzip(path, list = TRUE)$Name, error = function(e) character(), warning = function(w) {
+    character()
+  })
+}
+
+# The form asked for, or the one found.
+format_of <- function(path, name, format, widths, call) {
+  if (!is.null(format)) {
+    return(check_choice(format, file_formats, call = call))
+  }
+  if (!is.null(widths)) "fixed_width" else guess_format(path, name)
+}
+
+# A file that is not delimited text, as a table.
+read_form <- function(path, name, how, call) {
+  switch(how$format,
+    excel = read_excel_table(path, name, how, call),
+    parquet = read_parquet_table(path, name, call),
+    json = read_json_table(path, name, how$records, call),
+    json_lines = read_json_lines(path, name, call),
+    fixed_width = read_fixed_width(path, name, how$widths, call),
+    netcdf = read_grid_file(path, name, how, call)
+  )
+}
+
+# Stamps of a wall clock without a zone, for the reader of stamps to settle.
+wall_clock <- function(seconds) {
+  structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC", kinds = 2L^(match("local", stamp_kinds) - 1L))
+}
+
+# What the comment lines of a CSV file say, from text in JSON held elsewhere in a file.
+header_from_json <- function(text, name, call) {
+  fields <- tryCatch(jsonlite::fromJSON(text, simplifyVector = TRUE), error = function(e) NULL)
+  if (is.null(fields)) {
+    abort_file("What {.file {name}} says of its columns cannot be read.", call = call,
+               .envir = list2env(list(name = name)))
+  }
+  check_header_version(fields, name, call)
+}
+
+check_header_version <- function(fields, name, call) {
+  if (identical(as.numeric(fields[["timeline"]] %||% 0), header_version)) {
+    return(fields)
+  }
+  abort_file(c(
+    "{.file {name}} has a header that this Kairon does not know.",
+    x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads {header_version}.",
+    i = "Take the lines that begin with {.code {trimws(header_mark)}} out to read it as plain CSV."
+  ), call = call, .envir = environment())
+}

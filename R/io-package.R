@@ -1,0 +1,131 @@
+# Data packages: a folder with the rows in CSV or Parquet, and beside them datapackage.json, which describes
+# the columns after the open Table Schema and says what only a timeline knows.
+
+package_file <- "datapackage.json"
+
+write_package <- function(x, folder, rows, header) {
+  dir.create(folder)
+  file <- paste0("data.", rows)
+  path <- file.path(folder, file)
+  if (rows == "parquet") {
+    write_parquet_file(x, path, header)
+  } else {
+    write_rows(exact_columns(as_plain(x)), path)
+  }
+  meta <- timeline_meta(x)
+  resource <- list(
+    name = "data", path = file, profile = "tabular-data-resource", format = rows,
+    mediatype = if (rows == "csv") "text/csv" else "application/vnd.apache.parquet",
+    encoding = "utf-8", bytes = file.size(path), hash = paste0("md5:", unname(tools::md5sum(path))),
+    schema = list(
+      fields = unname(lapply(names(x), function(n) schema_field(x, n))), missingValues = list(""),
+      primaryKey = as.list(c(meta$series, meta$time))
+    )
+  )
+  about <- list(profile = "tabular-data-package", name = "timeline", resources = list(resource))
+  if (header) about$about <- header_fields(x)
+  writeLines(enc2utf8(jsonlite::toJSON(about, auto_unbox = TRUE, digits = NA, pretty = 2)),
+             file.path(folder, package_file), useBytes = TRUE)
+}
+
+# One column in the words of the Table Schema; unit and kind are added to them.
+schema_field <- function(x, name) {
+  meta <- timeline_meta(x)
+  column <- x[[name]]
+  type <- if (inherits(column, "POSIXct")) "datetime" else if (inherits(column, "Date")) "date" else
+    if (is.integer(column) && !is.factor(column)) "integer" else if (is.numeric(column)) "number" else
+      if (is.logical(column)) "boolean" else "string"
+  field <- list(name = name, type = type)
+  if (name %in% names(meta$kinds)) {
+    field$kind <- meta$kinds[[name]]
+    if (nzchar(meta$units[[name]])) field$unit <- meta$units[[name]]
+  }
+  if (is.factor(column)) field$constraints <- list(enum = as.list(levels(column)))
+  field
+}
+
+# Numbers with as many digits as it takes to get them back; stamps as instants.
+exact_columns <- function(data) {
+  for (name in names(data)) {
+    column <- data[[name]]
+    if (is.double(column) && !inherits(column, c("Date", "POSIXct"))) {
+      text <- cpp_exact_text(column)
+      if (!is.null(text)) data[[name]] <- text
+    }
+  }
+  data
+}
+
+# The rows of a package, and how they are to be read: path, how, header, missing.
+open_package <- function(path, name, resource, call) {
+  file <- if (dir.exists(path)) file.path(path, package_file) else path
+  about <- tryCatch(jsonlite::fromJSON(file, simplifyVector = FALSE), error = function(e) {
+    abort_file(c("{.file {file}} cannot be read.", i = "Was it cut short?"), call = call,
+               .envir = list2env(list(file = file)))
+  })
+  chosen <- package_resource(about$resources, resource, name, call)
+  rows <- unlist(chosen$path)
+  inside <- is.character(rows) && length(rows) == 1 && !grepl("^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)", rows)
+  if (!inside) {
+    abort_file(c("{.file {name}} names rows outside of its folder.",
+                 i = "The path of a resource must lead to one file beside {.file {package_file}}."), call = call,
+               .envir = environment())
+  }
+  rows <- file.path(dirname(file), rows)
+  check_source(rows, call)
+  check_whole(rows, chosen, call)
+  rows <- plain_file(rows, call)
+  header <- if (!is.null(about$about)) {
+    header_from_json(as.character(jsonlite::toJSON(about$about, auto_unbox = TRUE, digits = NA)), name, call)
+  }
+  dialect <- chosen$dialect$delimiter
+  list(
+    path = rows, header = header %||% schema_header(chosen$schema), missing = unlist(chosen$schema$missingValues),
+    how = c(list(format = guess_format(rows, rows), records = NULL), if (!is.null(dialect)) list(separator = dialect))
+  )
+}
+
+package_resource <- function(resources, wanted, name, call) {
+  names <- vapply(resources, function(r) r$name %||% "", "")
+  if (length(resources) == 0) {
+    abort_file("{.file {name}} names no rows to read.", call = call, .envir = environment())
+  }
+  if (is.null(wanted) && length(resources) == 1) {
+    return(resources[[1]])
+  }
+  at <- match(wanted %||% "", names)
+  if (is.na(at)) {
+    abort_input(c(
+      if (is.null(wanted)) "{.file {name}} holds several tables." else "{.file {name}} holds no {.val {wanted}}.",
+      i = "Choose one with {.code records = }: {.val {names}}."
+    ), call = call, .envir = environment())
+  }
+  resources[[at]]
+}
+
+# Its size and digest tell whether a file is the one that was described.
+check_whole <- function(path, told, call) {
+  size <- told$bytes
+  digest <- sub("^md5:", "", told$hash %||% "")
+  same <- is.null(size) || file.size(path) == size
+  if (same && grepl("^[0-9a-f]{32}$", digest)) same <- tools::md5sum(path) == digest
+  if (!same) {
+    abort_file(c(
+      "{.file {path}} is not the file that {.file {package_file}} describes.",
+      x = "It has {show_number(file.size(path), 12)} bytes{if (!is.null(size)) paste(', told are', show_number(size, 12))}.",
+      i = "Was it cut short or changed? Take {.field bytes} and {.field hash} out of the description to read it as it is."
+    ), call = call, .envir = environment())
+  }
+}
+
+# What a package of anyone says: the one column of stamps, units, and which text columns are keys.
+schema_header <- function(schema) {
+  fields <- schema$fields
+  types <- vapply(fields, function(f) f$type %||% "any", "")
+  names <- vapply(fields, function(f) f$name %||% "", "")
+  stamps <- names[types %in% c("date", "datetime", "year", "yearmonth")]
+  keys <- setdiff(unlist(schema$primaryKey), stamps)
+  units <- lapply(rlang::set_names(fields, names), `[[`, "unit")
+  out <- list(time = if (length(stamps) == 1) stamps, series = as.list(keys), units = Filter(is.character, units))
+  Filter(length, out)
+}

@@ -1,0 +1,79 @@
+# Parquet files. What columns cannot say stands in the file's own table of keys and values.
+
+parquet_key <- "kairon"
+
+read_parquet_table <- function(path, name, call) {
+  need_package("nanoparquet", "Reading a Parquet file", call)
+  about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
+  data <- parquet_try(nanoparquet::read_parquet(path, options = nanoparquet::parquet_options(class = character())),
+                      name, call)
+  read <- parquet_columns(data, about, name)
+  list(data = read, lines = seq_len(nrow(read)), where = "row", header = parquet_header(about, name, call))
+}
+
+parquet_try <- function(expr, name, call) {
+  tryCatch(expr, error = function(e) {
+    why <- gsub("\\s+", " ", conditionMessage(e))
+    abort_file(c("{.file {name}} cannot be read as Parquet.", x = "{why}", i = "Was it cut short?"),
+               call = call, .envir = list2env(list(name = name, why = why)))
+  })
+}
+
+parquet_header <- function(about, name, call) {
+  pairs <- about$file_meta_data$key_value_metadata[[1]]
+  text <- pairs$value[match(parquet_key, pairs$key)]
+  if (length(text) == 0 || is.na(text)) NULL else header_from_json(text, name, call)
+}
+
+# Columns as a timeline takes them: stamps that are no instants are of a wall clock, nested columns are left
+# out with a word.
+parquet_columns <- function(data, about, name) {
+  data <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
+  nested <- vapply(data, is.list, TRUE)
+  if (any(nested)) {
+    tell(c(i = "Nested columns of {.file {name}} are left out: {.field {names(data)[nested]}}."))
+    data <- data[!nested]
+  }
+  local <- wall_columns(about)
+  for (column in names(data)) {
+    if (inherits(data[[column]], "POSIXct")) {
+      seconds <- as.numeric(data[[column]])
+      data[[column]] <- if (column %in% local) wall_clock(seconds) else .POSIXct(seconds, "UTC")
+    }
+    if (inherits(data[[column]], "integer64")) data[[column]] <- as.double(data[[column]])
+  }
+  data
+}
+
+# Names of the columns whose stamps are said to be of no zone.
+wall_columns <- function(about) {
+  schema <- about$schema
+  walls <- vapply(schema$logical_type, function(type) {
+    is.list(type) && identical(type$type, "TIMESTAMP") && isFALSE(type$is_adjusted_utc %||% type$is_adjusted_to_utc)
+  }, TRUE)
+  schema$name[walls]
+}
+
+write_parquet_file <- function(x, path, header, rows_each = 1e6) {
+  need_package("nanoparquet", "Writing a Parquet file")
+  data <- as_plain(x)
+  metadata <- if (header) stats::setNames(header_json(x), parquet_key)
+  nanoparquet::write_parquet(
+    data, path, metadata = metadata,
+    options = nanoparquet::parquet_options(num_rows_per_row_group = as.integer(rows_each))
+  )
+}
+
+# Pieces of a file that are read one by one: its row groups.
+parquet_groups <- function(path, name, call) {
+  about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
+  inner <- tryCatch(utils::getFromNamespace("read_parquet_row_group", "nanoparquet"), error = function(e) NULL)
+  count <- if (is.null(inner)) 1L else nrow(about$row_groups)
+  read <- function(i) {
+    data <- parquet_try(
+      if (is.null(inner)) nanoparquet::read_parquet(path) else inner(path, i - 1L), name, call
+    )
+    parquet_columns(data, about, name)
+  }
+  list(count = count, read = read, rows = about$row_groups$num_rows, header = parquet_header(about, name, call))
+}
