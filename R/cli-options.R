@@ -52,13 +52,23 @@ source_options <- function() {
     cli_option("layout", "long, wide (a column a series) or across (periods across)", "SHAPE"),
     cli_option("measure", "for wide and across: what the numbers measure", "NAME"),
     cli_option("join", "a file of attributes to join by the series columns", "FILE"),
-    cli_option("rename", "clean: names in lower case with underscores", "RULE")
+    cli_option("rename", "clean: names in lower case with underscores", "RULE"),
+    cli_option("format", "form of the file, found by looking: delimited, excel, parquet, json, ...", "FORM"),
+    cli_option("sheet", "of a workbook: name or number of the sheet", "SHEET"),
+    cli_option("range", "of a workbook: the cells to read, such as B3:F40", "CELLS"),
+    cli_option("widths", "columns of fixed width: day=10,flow=8", "WIDTHS"),
+    cli_option("records", "of JSON: where the records are; of NetCDF: variables", "PATH"),
+    cli_option("slab", "of NetCDF: the part to read: latitude=50:52,time=2031-03", "RANGES"),
+    cli_option("time_as", "of NetCDF: dates (of its calendar) or steps", "RULE"),
+    cli_option("member", "of a zipped file with several tables: which one", "NAME"),
+    cli_option("timeout", "seconds that an address may be silent", "SECONDS", NULL, "double")
   )
 }
 
 output_options <- function(verb) {
   c(
-    list(cli_option("output", "the file to write: a table as CSV (.json: as JSON), or the report", "FILE")),
+    list(cli_option("output",
+                    "the file to write: .csv, .parquet, .json, .xlsx ...; folder/ is a data package", "FILE")),
     if (!isFALSE(verb$figure)) {
       list(cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"))
     },

@@ -47,8 +47,41 @@ cli_read <- function(files, options, verb) {
     day_first = !!yes_or_no(options$day_first, verb), epoch = !!options$epoch,
     missing = cli_list(options$missing), decimal = options$decimal %||% "auto",
     separator = options$separator, layout = options$layout %||% "long",
-    measure = options$measure %||% "value", join = options$join, rename = options$rename
+    measure = options$measure %||% "value", join = options$join, rename = options$rename,
+    format = options$format, sheet = whole_or_text(options$sheet), range = options$range,
+    widths = cli_widths(options$widths, verb), records = cli_records(options$records),
+    slab = cli_slab(options$slab, verb), time_as = options$time_as %||% "dates", member = options$member,
+    timeout = options$timeout %||% 60
   ))
+}
+
+# A sheet is named, or counted.
+whole_or_text <- function(text) if (grepl("^[0-9]+$", text %||% "")) as.numeric(text) else text
+
+cli_records <- function(text) if (!is.null(text)) cli_list(text)
+
+# day=10,flow=8 or 10,8
+cli_widths <- function(text, verb) {
+  if (is.null(text)) {
+    return(NULL)
+  }
+  pairs <- strsplit(cli_list(text), "=", fixed = TRUE)
+  width <- suppressWarnings(as.numeric(vapply(pairs, utils::tail, "", 1)))
+  if (anyNA(width)) abort_usage("--widths must be written like {.val day=10,flow=8} or {.val 10,8}.", verb)
+  if (all(lengths(pairs) == 2)) names(width) <- vapply(pairs, `[`, "", 1)
+  width
+}
+
+# latitude=50:52,time=2031-03/2031-05
+cli_slab <- function(text, verb) {
+  if (is.null(text)) {
+    return(NULL)
+  }
+  lapply(as.list(named_list(text, "slab", verb)), function(range) {
+    ends <- suppressWarnings(as.numeric(strsplit(range, ":", fixed = TRUE)[[1]]))
+    # A year alone is a time, and no number.
+    if (anyNA(ends) || grepl("^[0-9]{4}$", range)) range else ends
+  })
 }
 
 yes_or_no <- function(text, verb) {
@@ -132,14 +165,9 @@ show_result <- function(object, table, options, words = format(object)) {
   above <- if (is_timeline(table) && !isTRUE(options$plain)) header_lines(table)
   rows <- function() plain_columns(as.data.frame(table))
   if (!is.null(options$output)) {
-    write_whole(options$output, function(partial) {
-      if (tolower(tools::file_ext(options$output)) == "json") {
-        writeLines(as_json(rows()), partial)
-      } else {
-        if (length(above)) writeLines(above, partial, useBytes = TRUE)
-        write_rows(rows(), partial, append = length(above) > 0)
-      }
-    })
+    # JSON stays an array of records, which is what programs expect.
+    header <- length(above) > 0 && tolower(tools::file_ext(options$output)) != "json"
+    write_rows_as(if (is_timeline(table)) table else as.data.frame(table), options$output, header)
     say("i Written: ", options$output)
   } else if (isTRUE(options$json)) {
     cat(as_json(rows()), "\n", sep = "")

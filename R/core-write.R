@@ -64,16 +64,16 @@ copy_bytes <- function(from, to) {
   while (length(part <- readBin(from, "raw", 2^22))) writeBin(part, to)
 }
 
-# The same for a folder. One that is there already is replaced only where it is one of ours.
-write_folder <- function(path, write, call = rlang::caller_env()) {
-  if (basename(path) == package_file) path <- dirname(path)
+# The same for a folder. One that is there already is replaced only where it holds none but `files`.
+write_folder <- function(path, files, write, call = rlang::caller_env()) {
   path <- sub("/+$", "", path)
   parent <- dirname(path)
   if (!dir.exists(parent)) abort_file("There is no folder {.file {parent}} to write to.", call = call)
   known <- !file.exists(path) || dir.exists(path) &&
-    all(list.files(path, all.files = TRUE, no.. = TRUE) %in% c(package_file, "data.csv", "data.parquet"))
+    all(list.files(path, all.files = TRUE, no.. = TRUE) %in% files)
   if (!known) {
-    abort_file(c("{.file {path}} holds other files and is not replaced.", i = "Name a new folder."), call = call)
+    abort_file(c("{.file {path}} holds other files and is not replaced.", i = "Name a new folder."),
+               call = call)
   }
   partial <- tempfile(".kairon-", parent)
   before <- tempfile(".kairon-", parent)

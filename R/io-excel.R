@@ -83,7 +83,8 @@ sheet_range <- function(range, call) {
 
 empty_cell <- function(cell) is.null(cell) || is.na(cell[[1]]) || is.character(cell) && !nzchar(trimws(cell))
 
-# The row of names: titles stand above it and are narrower; below it stand as many cells, not all of them text.
+# The row of names: titles stand above it and are narrower; below it stand as many cells, not all of them
+# text.
 header_row <- function(cells, filled) {
   width <- rowSums(filled)
   wide <- which(width >= max(2, 0.5 * max(width)))
@@ -143,7 +144,8 @@ write_excel <- function(x, path, header) {
   data <- sheet_columns(x)
   book <- openxlsx::createWorkbook()
   openxlsx::addWorksheet(book, "timeline")
-  openxlsx::writeData(book, "timeline", data$cells, headerStyle = openxlsx::createStyle(textDecoration = "bold"))
+  openxlsx::writeData(book, "timeline", data$cells,
+                      headerStyle = openxlsx::createStyle(textDecoration = "bold"))
   openxlsx::freezePane(book, "timeline", firstRow = TRUE)
   for (name in names(data$forms)) {
     openxlsx::addStyle(book, "timeline", openxlsx::createStyle(numFmt = data$forms[[name]]),
@@ -167,7 +169,7 @@ sheet_columns <- function(x) {
   cells <- as_plain(x)
   meta <- timeline_meta(x)
   forms <- character()
-  zoned <- meta$type == "instant" && meta$zone != "UTC"
+  zoned <- identical(meta$type, "instant") && meta$zone != "UTC"
   for (name in names(cells)) {
     column <- cells[[name]]
     if (is.factor(column)) cells[[name]] <- as.character(column)

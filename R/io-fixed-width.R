@@ -33,7 +33,8 @@ read_fixed_width <- function(path, name, widths, call) {
   short <- length < last
   data <- rlang::set_names(lapply(cells(at[!short]), function(v) replace(v, v %in% c("", "NA"), NA)), names)
   rejects <- if (any(short)) {
-    data.frame(line = at[short], reason = paste0("ends after ", length[short], " characters"), text = lines[at[short]])
+    data.frame(line = at[short], reason = paste0("ends after ", length[short], " characters"),
+               text = lines[at[short]])
   }
   list(data = as.data.frame(data, optional = TRUE), lines = at[!short], where = "line", rejects = rejects)
 }

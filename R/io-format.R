@@ -54,6 +54,40 @@ format_of <- function(path, name, format, widths, call) {
   if (!is.null(widths)) "fixed_width" else guess_format(path, name)
 }
 
+# A file of any form: path (of the rows), header, missing, separator, and the table where it is no delimited
+# text.
+open_form <- function(path, name, how, call) {
+  how$format <- format_of(path, name, how$format, how$widths, call)
+  check_form_options(how, name, call)
+  header <- NULL
+  if (how$format == "package") {
+    package <- open_package(path, name, how$records, call)
+    path <- package$path
+    header <- package$header
+    how$missing <- c(how$missing, package$missing)
+    how[names(package$how)] <- package$how
+  }
+  table <- if (how$format != "delimited") read_form(path, name, how, call)
+  header <- header %||% if (is.null(table)) read_header(path, name, call) else table$header
+  list(path = path, header = header, missing = how$missing, separator = how$separator, table = table)
+}
+
+# Settings of another form would be passed over without a word.
+form_options <- list(
+  sheet = "excel", range = "excel", widths = "fixed_width", slab = "netcdf", separator = c("delimited",
+                                                                                           "package"),
+  records = c("json", "netcdf", "package")
+)
+
+check_form_options <- function(how, name, call) {
+  for (option in names(form_options)) {
+    forms <- form_options[[option]]
+    if (is.null(how[[option]]) || how$format %in% forms) next
+    abort_input(c("{.arg {option}} is not for files of the form {.val {how$format}}, as {.file {name}} is.",
+                  i = "It is for {.val {forms}}."), call = call, .envir = environment())
+  }
+}
+
 # A file that is not delimited text, as a table.
 read_form <- function(path, name, how, call) {
   switch(how$format,
@@ -68,7 +102,8 @@ read_form <- function(path, name, how, call) {
 
 # Stamps of a wall clock without a zone, for the reader of stamps to settle.
 wall_clock <- function(seconds) {
-  structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC", kinds = 2L^(match("local", stamp_kinds) - 1L))
+  structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC",
+            kinds = 2L^(match("local", stamp_kinds) - 1L))
 }
 
 # What the comment lines of a CSV file say, from text in JSON held elsewhere in a file.

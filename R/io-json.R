@@ -82,7 +82,8 @@ read_json_lines <- function(path, name, call) {
     }, TRUE)
     if (mean(good) < 0.5) {
       first <- at[which(!good)[1]]
-      abort_file(c("{.file {name}} cannot be read as lines of JSON.", x = "The first that cannot be read is {first}."),
+      abort_file(c("{.file {name}} cannot be read as lines of JSON.",
+                   x = "The first that cannot be read is {first}."),
                  call = call, .envir = environment())
     }
     data <- lines_to_records(lines[at][good])

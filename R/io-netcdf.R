@@ -2,16 +2,17 @@
 
 read_grid_file <- function(path, name, how, call) {
   need_package("ncdf4", "Reading a NetCDF file", call)
-  file <- tryCatch(ncdf4::nc_open(path), error = function(e) {
-    abort_file(c("{.file {name}} cannot be read as NetCDF.", x = "{conditionMessage(e)}",
-                 i = "Was it cut short?"),
-               call = call, .envir = list2env(list(name = name, e = e)))
-  })
+  # The library says its own word on the console.
+  utils::capture.output(file <- tryCatch(ncdf4::nc_open(path), error = function(e) e))
+  if (inherits(file, "error")) {
+    abort_file(c("{.file {name}} cannot be read as NetCDF.", x = "{conditionMessage(file)}",
+                 i = "Was it cut short?"), call = call, .envir = environment())
+  }
   on.exit(ncdf4::nc_close(file))
   time <- grid_time(file, name, call)
   variables <- grid_variables(file, time, how$records, name, call)
   dims <- dim_names(file$var[[variables[1]]])
-  stamps <- grid_stamps(file, time, how$calendar, name, call)
+  stamps <- grid_stamps(file, time, how$time_as, name, call)
   slab <- grid_slab(file, dims, time, stamps, how$slab, name, call)
   cells <- grid_cells(file, setdiff(dims, time), slab)
   times <- slab$start[[time]] - 1 + seq_len(slab$count[[time]])
@@ -22,8 +23,7 @@ read_grid_file <- function(path, name, how, call) {
 dim_names <- function(variable) vapply(variable$dim, `[[`, "", "name")
 
 grid_attribute <- function(file, variable, name) {
-  # Dimensions without a variable of their own have no attributes.
-  found <- tryCatch(ncdf4::ncatt_get(file, variable, name), error = function(e) list(hasatt = FALSE))
+  found <- ncdf4::ncatt_get(file, variable, name)
   if (isTRUE(found$hasatt)) found$value
 }
 
@@ -41,7 +41,7 @@ grid_time <- function(file, name, call) {
 
 # Variables over time: those asked for, or all that share their dimensions.
 grid_variables <- function(file, time, wanted, name, call) {
-  bounds <- unlist(lapply(names(file$dim), function(d) {
+  bounds <- unlist(lapply(names(file$dim)[has_coordinate(file, names(file$dim))], function(d) {
     c(grid_attribute(file, d, "bounds"), grid_attribute(file, d, "climatology"))
   }))
   over <- Filter(function(v) {
@@ -70,7 +70,7 @@ grid_variables <- function(file, time, wanted, name, call) {
 }
 
 # The stamps of all times, as a column for the timeline and as seconds (NULL for steps).
-grid_stamps <- function(file, time, calendar, name, call) {
+grid_stamps <- function(file, time, time_as, name, call) {
   dim <- file$dim[[time]]
   values <- as.numeric(dim$vals)
   if (anyNA(values) || is.unsorted(values, strictly = TRUE)) {
@@ -78,7 +78,7 @@ grid_stamps <- function(file, time, calendar, name, call) {
                   i = "A time coordinate must hold a value for each step, in order."), call = call,
                 .envir = environment())
   }
-  if (identical(calendar, "steps")) {
+  if (identical(time_as, "steps")) {
     step <- if (length(values) > 1) min(diff(values)) else 1
     return(list(column = round((values - values[1]) / step) + 1))
   }
@@ -88,7 +88,7 @@ grid_stamps <- function(file, time, calendar, name, call) {
     abort_input(c(
       "Times of {.file {name}} are no real dates.",
       x = "Its calendar is {.val {read$calendar}}, which has a {read$impossible}.",
-      i = "Count its steps with {.code calendar = \"steps\"}, or read months or years with dates that exist."
+      i = "Count its steps with {.code time_as = \"steps\"}, or read months or years with dates that exist."
     ), call = call, .envir = environment())
   }
   if (read$calendar %in% c("noleap", "360_day", "all_leap", "julian")) {
@@ -111,13 +111,15 @@ model_calendar_words <- function(calendar) {
 
 # Fractions that are all of single precision were written so.
 is_single <- function(values) {
-  any(values != round(values)) && identical(readBin(writeBin(values, raw(), size = 4), "double", length(values), size = 4), values)
+  any(values != round(values)) && identical(readBin(writeBin(values, raw(), size = 4), "double",
+                                                    length(values), size = 4), values)
 }
 
 # Which part is read: start and count of each dimension.
 grid_slab <- function(file, dims, time, stamps, slab, name, call) {
   start <- rlang::set_names(rep(1, length(dims)), dims)
   count <- rlang::set_names(vapply(dims, function(d) file$dim[[d]]$len, 1), dims)
+  if (is.character(slab) && !is.null(names(slab))) slab <- as.list(slab)
   if (!is.null(slab) && (!is.list(slab) || is.null(names(slab)))) {
     abort_input(c("{.arg slab} must be a named list of ranges.",
                   i = "Such as {.code slab = list(latitude = c(50, 52), time = \"2031\")}."), call = call)
@@ -169,7 +171,8 @@ time_inside <- function(range, stamps, call) {
 slab_interval <- function(text, call) {
   read <- cpp_read_stamps(text, 1L)
   if (read$trouble != 0) {
-    abort_input("{.val {text}} names no interval; write {.val 2031-03} or {.val 2031-03-01/2031-05}.", call = call)
+    abort_input("{.val {text}} names no interval; write {.val 2031-03} or {.val 2031-03-01/2031-05}.",
+                call = call)
   }
   kind <- stamp_kinds[read$kind + 1]
   at <- as.POSIXct(read$seconds, origin = "1970-01-01", tz = "UTC")
@@ -216,7 +219,8 @@ unpack_values <- function(raw, attribute, precision) {
   }
   nothing <- c(attribute("_FillValue"), attribute("missing_value"))
   if (is.null(attribute("_FillValue"))) {
-    default <- c(short = -32767, int = -2147483647, float = 9.969209968386869e36, double = 9.969209968386869e36)
+    default <- c(short = -32767, int = -2147483647, float = 9.969209968386869e36,
+                 double = 9.969209968386869e36)
     nothing <- c(nothing, default[precision])
   }
   nothing <- as.numeric(nothing)
@@ -248,13 +252,15 @@ grid_cells <- function(file, dims, slab) {
     values <- ncdf4::ncvar_get(file, v, collapse_degen = FALSE)
     shape <- vapply(own, function(d) file$dim[[d]]$len, 1)
     values <- array(values, shape)[as.matrix(index[own])]
-    if (text && identical(own, dims) && (is.null(label) || !is.null(grid_attribute(file, v, "cf_role")))) label <- v
+    if (text && identical(own,
+                          dims) && (is.null(label) || !is.null(grid_attribute(file, v,
+                                                                              "cf_role")))) label <- v
     cells[[v]] <- if (text) trimws(values) else as.vector(values)
   }
   cells <- as.data.frame(cells, optional = TRUE, stringsAsFactors = FALSE)
   if (!is.null(label) && !anyDuplicated(cells[[label]])) {
-    return(list(table = cells[c(label, setdiff(names(cells), c(label, dims[!has_coordinate(file, dims)])))],
-                series = label))
+    told <- setdiff(names(cells), c(label, dims[!has_coordinate(file, dims)]))
+    return(list(table = cells[c(label, told)], series = label))
   }
   label <- if ("cell" %in% names(cells)) "grid_cell" else "cell"
   words <- do.call(paste, c(unname(lapply(cells[dims], format, digits = 10, trim = TRUE)), sep = " / "))
@@ -279,7 +285,8 @@ grid_table <- function(file, columns, stamps, cells, time, name) {
   units <- vapply(columns, `[[`, "", "unit")
   told <- function(kind) as.list(names(columns)[vapply(columns, `[[`, TRUE, kind)])
   header <- list(
-    time = time, series = as.list(cells$series), attributes = as.list(setdiff(names(cells$table), cells$series)),
+    time = time, series = as.list(cells$series), attributes = as.list(setdiff(names(cells$table),
+                                                                              cells$series)),
     amounts = told("amount"), levels = told("level"), units = as.list(units[nzchar(units) & units != "1"])
   )
   list(data = data, lines = seq_len(nrow(data)), where = "value", header = header)

@@ -65,7 +65,8 @@ open_package <- function(path, name, resource, call) {
   })
   chosen <- package_resource(about$resources, resource, name, call)
   rows <- unlist(chosen$path)
-  inside <- is.character(rows) && length(rows) == 1 && !grepl("^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)", rows)
+  inside <- is.character(rows) && length(rows) == 1 && !grepl("^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)",
+                                                              rows)
   if (!inside) {
     abort_file(c("{.file {name}} names rows outside of its folder.",
                  i = "The path of a resource must lead to one file beside {.file {package_file}}."), call = call,
@@ -81,7 +82,8 @@ open_package <- function(path, name, resource, call) {
   dialect <- chosen$dialect$delimiter
   list(
     path = rows, header = header %||% schema_header(chosen$schema), missing = unlist(chosen$schema$missingValues),
-    how = c(list(format = guess_format(rows, rows), records = NULL), if (!is.null(dialect)) list(separator = dialect))
+    how = c(list(format = guess_format(rows, rows), records = NULL),
+            if (!is.null(dialect)) list(separator = dialect))
   )
 }
 
@@ -126,6 +128,7 @@ schema_header <- function(schema) {
   stamps <- names[types %in% c("date", "datetime", "year", "yearmonth")]
   keys <- setdiff(unlist(schema$primaryKey), stamps)
   units <- lapply(rlang::set_names(fields, names), `[[`, "unit")
-  out <- list(time = if (length(stamps) == 1) stamps, series = as.list(keys), units = Filter(is.character, units))
+  out <- list(time = if (length(stamps) == 1) stamps, series = as.list(keys),
+              units = Filter(is.character, units))
   Filter(length, out)
 }

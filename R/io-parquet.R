@@ -5,7 +5,8 @@ parquet_key <- "kairon"
 read_parquet_table <- function(path, name, call) {
   need_package("nanoparquet", "Reading a Parquet file", call)
   about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
-  data <- parquet_try(nanoparquet::read_parquet(path, options = nanoparquet::parquet_options(class = character())),
+  data <- parquet_try(nanoparquet::read_parquet(path,
+                                                options = nanoparquet::parquet_options(class = character())),
                       name, call)
   read <- parquet_columns(data, about, name)
   list(data = read, lines = seq_len(nrow(read)), where = "row", header = parquet_header(about, name, call))
@@ -49,7 +50,8 @@ parquet_columns <- function(data, about, name) {
 wall_columns <- function(about) {
   schema <- about$schema
   walls <- vapply(schema$logical_type, function(type) {
-    is.list(type) && identical(type$type, "TIMESTAMP") && isFALSE(type$is_adjusted_utc %||% type$is_adjusted_to_utc)
+    is.list(type) && identical(type$type,
+                               "TIMESTAMP") && isFALSE(type$is_adjusted_utc %||% type$is_adjusted_to_utc)
   }, TRUE)
   schema$name[walls]
 }
@@ -67,7 +69,8 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
 # Pieces of a file that are read one by one: its row groups.
 parquet_groups <- function(path, name, call) {
   about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
-  inner <- tryCatch(utils::getFromNamespace("read_parquet_row_group", "nanoparquet"), error = function(e) NULL)
+  inner <- tryCatch(utils::getFromNamespace("read_parquet_row_group", "nanoparquet"),
+                    error = function(e) NULL)
   count <- if (is.null(inner)) 1L else nrow(about$row_groups)
   read <- function(i) {
     data <- parquet_try(
@@ -75,5 +78,6 @@ parquet_groups <- function(path, name, call) {
     )
     parquet_columns(data, about, name)
   }
-  list(count = count, read = read, rows = about$row_groups$num_rows, header = parquet_header(about, name, call))
+  list(count = count, read = read, rows = about$row_groups$num_rows,
+       header = parquet_header(about, name, call))
 }

@@ -2,7 +2,8 @@
 #'
 #' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma,
 #' encoding, byte-order mark, gzip, a row of units below the header, footnotes
-#' and rows of totals; workbooks, Parquet, JSON, columns of fixed width, grids in NetCDF, data packages; all of
+#' and rows of totals; workbooks, Parquet, JSON, columns of fixed width, grids in NetCDF, data packages; all
+#' of
 #' them zipped, too. Then indexes it as [timeline()] does. For tables of a database see [database-bridge].
 #'
 #' @inheritParams timeline
@@ -24,17 +25,21 @@
 #'   the series columns that it has too. Keys without a match are listed.
 #' @param rename `"clean"` for names in lower case with underscores, or new names:
 #'   `c(flow = "Flow (l/s)")`. By default names stay as they are.
-#' @param format The form of the file, found by looking at it: `"delimited"`, `"excel"`, `"parquet"`, `"json"`,
+#' @param format The form of the file, found by looking at it: `"delimited"`, `"excel"`, `"parquet"`,
+#'   `"json"`,
 #'   `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
-#' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to read,
+#' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to
+#'   read,
 #'   such as `"B3:F40"`; their first row holds the names. Without a range titles above the names are skipped.
-#' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or not where the
+#' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or not where
+#'   the
 #'   first line holds the names; a negative one is skipped.
-#' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the variables to
+#' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the variables
+#'   to
 #'   read, of a data package: the resource.
 #' @param slab Of a NetCDF file: the part to read, ranges of coordinates by dimension, such as
 #'   `list(latitude = c(50, 52), time = "2031-03/2031-05")`. Only that part is read from the disk.
-#' @param calendar Of a NetCDF file: `"file"` takes the dates of its calendar, `"steps"` counts them, for
+#' @param time_as Of a NetCDF file: `"dates"` takes the dates of its calendar, `"steps"` counts them, for
 #'   calendars with dates that are none (`360_day` has a 30 February).
 #' @param member Of a zipped file with several tables: which one.
 #' @param timeout Seconds that an address may take without sending anything.
@@ -45,9 +50,12 @@
 #' cadence and origins are as they were.
 #'
 #' Dates in a workbook are of a wall clock; whether they count from 1900 or 1904 is read from the file, and a
-#' date that was typed as text is read as text is. A NetCDF file gives a series for each cell of its grid, with
-#' the coordinates as attributes; packed values are unpacked, fill values and values outside of the valid range
-#' are missing, `cell_methods` with `time: sum` make an amount, cells without any value are left out. Stamps in
+#' date that was typed as text is read as text is. A NetCDF file gives a series for each cell of its grid,
+#' with
+#' the coordinates as attributes; packed values are unpacked, fill values and values outside of the valid
+#' range
+#' are missing, `cell_methods` with `time: sum` make an amount, cells without any value are left out. Stamps
+#' in
 #' Parquet files are kept to the microsecond.
 #' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
 #'   read are kept in [rejects()] with their line number (and their file, where there are
@@ -71,11 +79,11 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   layout = c("long", "wide", "across"), measure = "value",
                                   decimal = c("auto", ".", ","), separator = NULL, join = NULL,
                                   rename = NULL, format = NULL, sheet = NULL, range = NULL, widths = NULL,
-                                  records = NULL, slab = NULL, calendar = c("file", "steps"), member = NULL,
+                                  records = NULL, slab = NULL, time_as = c("dates", "steps"), member = NULL,
                                   timeout = 60) {
   layout <- check_choice(layout, c("long", "wide", "across"))
   decimal <- check_choice(decimal, c("auto", ".", ","))
-  calendar <- check_choice(calendar, c("file", "steps"))
+  time_as <- check_choice(time_as, c("dates", "steps"))
   if (!is.character(missing)) {
     abort_input("{.arg missing} must be text, such as {.val ---}.")
   }
@@ -85,7 +93,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
-              widths = widths, records = records, slab = slab, calendar = calendar)
+              widths = widths, records = records, slab = slab, time_as = time_as)
   parts <- lapply(seq_len(nrow(files)), function(i) {
     read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))
   })
@@ -145,17 +153,11 @@ check_arguments <- function(given, call = rlang::caller_env()) {
 # One file: read, name, find its time column, take the units row out, make it long.
 read_one <- function(path, name, roles, given, how, call) {
   above <- 0L
-  how$format <- format_of(path, name, how$format, how$widths, call)
-  missing <- how$missing
-  if (how$format == "package") {
-    opened <- open_package(path, name, how$records, call)
-    path <- opened$path
-    how[names(opened$how)] <- opened$how
-    missing <- c(missing, opened$missing)
-  }
-  table <- if (how$format != "delimited") read_form(path, name, how, call)
-  header <- if (is.null(table)) read_header(path, name, call) else table$header
-  if (exists("opened", inherits = FALSE)) header <- opened$header %||% header
+  opened <- open_form(path, name, how, call)
+  path <- opened$path
+  missing <- opened$missing
+  table <- opened$table
+  header <- opened$header
   if (!is.null(header)) {
     above <- as.integer(header$lines %||% 0L)
     if (above > 0) path <- below_lines(path, above)
@@ -170,7 +172,7 @@ read_one <- function(path, name, roles, given, how, call) {
     if ("attributes" %in% names(given)) column_words(given$attributes)
   )
   originals <- function(names) names_before(names, wanted, how$rename)
-  read <- table %||% read_delimited(path, name, missing, originals, how$separator, call)
+  read <- table %||% read_delimited(path, name, missing, originals, opened$separator, call)
   data <- rename_columns(read$data, how$rename, call)
   if (nrow(data) == 0) {
     abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."), call = call,

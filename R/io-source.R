@@ -129,7 +129,8 @@ zip_member <- function(source, member, call) {
     unpack_zip(source, held, folder, call)
     return(dirname(file.path(folder, about)))
   }
-  if (length(held) == 0) abort_file(c("{.file {source}} cannot be unpacked.", i = "Was it cut short?"), call = call)
+  if (length(held) == 0) abort_file(c("{.file {source}} cannot be unpacked.", i = "Was it cut short?"),
+                                    call = call)
   if (is.null(member) && length(held) > 1) {
     abort_input(c("{.file {source}} holds several files: {.val {held}}.",
                   i = "Choose one with {.code member = \"{held[1]}\"}."), call = call)
@@ -162,7 +163,8 @@ unpack_zip <- function(source, members, folder, call) {
   size <- sum(told$Length[told$Name %in% members])
   if (is.null(trouble) && sum(file.size(done)) != size) trouble <- "A part is shorter than it should be."
   if (!is.null(trouble)) {
-    abort_file(c("{.file {source}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"), call = call,
+    abort_file(c("{.file {source}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"),
+               call = call,
                .envir = environment())
   }
 }

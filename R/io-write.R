@@ -11,18 +11,22 @@
 #' @param header Whether the file keeps what cells cannot say: which column is the time, series, kinds, units,
 #'   zone, cadence and which columns stand beside a measure. [read_timeline()] takes them up. In CSV these are
 #'   comment lines (`# kairon: amounts = ["rain"]`, values in JSON) above the table, in Parquet a key of the
-#'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is plain.
-#' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`, `"json_lines"`
+#'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is
+#'   plain.
+#' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
+#'   `"json_lines"`
 #'   (`.jsonl`, `.ndjson`), `"excel"` (`.xlsx`) or `"package"` (a folder); by the ending of `path`.
 #' @param rows Of a data package: whether its rows are `"csv"` or `"parquet"`.
 #' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with 15
-#' digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to get them
+#' digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to get
+#' them
 #' back exactly. In a workbook stamps are date cells of the local clock, with the offset beside them where
 #' the zone is not UTC. A data package holds `datapackage.json` after the open Table Schema, with the size and
 #' digest of the rows, which are checked when it is read. Only a folder that is a data package is replaced.
 #' @returns `path`, invisibly.
 #' @section Error types:
-#' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a package that is
+#' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a package
+#' that is
 #' not installed.
 #' @examples
 #' path <- tempfile(fileext = ".csv")
@@ -41,14 +45,19 @@ write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c(
   rlang::check_dots_empty()
   check_flag(header)
   rows <- check_choice(rows, c("csv", "parquet"))
-  if (!is_timeline(x)) {
-    x <- tidy_rows(x)
-    header <- FALSE
-  }
+  if (!is_timeline(x)) x <- tidy_rows(x)
+  write_rows_as(x, path, header && is_timeline(x), format, rows)
+}
+
+# Any table, by the ending of the path where no form is given.
+write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv") {
   check_string(path)
   format <- if (is.null(format)) format_by_ending(path) else check_choice(format, written_formats)
   if (format == "package") {
-    return(write_folder(path, function(partial) write_package(x, partial, rows, header)))
+    check_timeline(x)
+    if (basename(path) == package_file) path <- dirname(path)
+    files <- c(package_file, "data.csv", "data.parquet")
+    return(write_folder(path, files, function(partial) write_package(x, partial, rows, header)))
   }
   write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path)))
 }
@@ -60,7 +69,8 @@ format_by_ending <- function(path) {
     return("package")
   }
   ending <- tolower(tools::file_ext(path))
-  switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "excel", "delimited")
+  switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "excel",
+         "delimited")
 }
 
 write_form <- function(x, path, format, header, zipped) {

@@ -52,13 +52,15 @@ print.kairon_study_draft <- function(x, ...) {
 guess_source <- function(data, known) {
   call <- rlang::caller_env(3)
   local <- local_files(data, call = call)
-  told <- read_header(local$path[1], data, call)
-  if (!is.null(told) || identical(known$layout, "wide") || identical(known$layout, "across")) {
+  forms <- c("format", "sheet", "range", "widths", "records", "slab", "separator", "missing")
+  opened <- open_form(local$path[1], data, c(known[intersect(forms, names(known))],
+                                             list(time_as = known$time_as %||% "dates")), call)
+  if (!is.null(opened$header) || identical(known$layout, "wide") || identical(known$layout, "across")) {
     x <- rlang::inject(read_timeline(data, !!!known))
     return(list(args = known, why = list(), x = x, rest = character()))
   }
-  read <- read_delimited(local$path[1], data, known$missing %||% character(), function(n) character(),
-                         known$separator, call)
+  read <- opened$table %||% read_delimited(local$path[1], data, known$missing %||% character(),
+                                           function(n) character(), known$separator, call)
   table <- read$data
   args <- known
   why <- list()
@@ -70,7 +72,9 @@ guess_source <- function(data, known) {
   if (is.null(args$missing) && length(marks)) {
     args$missing <- marks
     why$missing <- "stands among numbers"
-    table <- read_delimited(local$path[1], data, marks, function(n) character(), known$separator, call)$data
+    if (is.null(opened$table)) {
+      table <- read_delimited(local$path[1], data, marks, function(n) character(), known$separator, call)$data
+    }
   }
   units <- units_row(table, args$time)
   if (!is.null(units)) table <- table[-1, , drop = FALSE]

@@ -249,7 +249,10 @@ file_digests <- function(value) {
   texts <- unique(unlist(rapply(list(value), function(v) v, classes = "character", how = "unlist")))
   texts <- texts[nchar(texts, "bytes") < 4000]
   found <- as.character(unlist(lapply(texts, function(t) if (grepl("[*?]", t)) sort(Sys.glob(t)) else t)))
+  # A data package is the files in its folder.
+  packages <- found[file.exists(file.path(found, package_file))]
   found <- found[file.exists(found) & !dir.exists(found)]
+  found <- c(found, unlist(lapply(packages, list.files, full.names = TRUE)))
   tools::md5sum(found)
 }
 

@@ -21,7 +21,7 @@ cf_seconds <- function(values, units, calendar, single = FALSE, call = rlang::ca
   calendar <- cf_calendar(calendar, call)
   if (calendar == "none") {
     abort_input(c("The file's calendar is {.val none}: its times are no dates.",
-                  i = "Count its steps with {.code calendar = \"steps\"}."), call = call)
+                  i = "Count its steps with {.code time_as = \"steps\"}."), call = call)
   }
   if (told$unit %in% c("month", "year")) {
     return(list(seconds = cf_months(values, told, calendar, call), calendar = calendar))
@@ -39,7 +39,7 @@ cf_calendar <- function(calendar, call) {
   if (!calendar %in% names(cf_calendars)) {
     known <- unique(unname(cf_calendars))
     abort_input(c("The file's calendar {.val {calendar}} is not known.", i = "Known are {.val {known}}.",
-                  i = "Count its steps with {.code calendar = \"steps\"}."), call = call)
+                  i = "Count its steps with {.code time_as = \"steps\"}."), call = call)
   }
   cf_calendars[[calendar]]
 }

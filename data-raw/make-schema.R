@@ -107,12 +107,18 @@ drivers <- list(drivers = list(
   properties = list(known_ahead = texts, to_forecast = texts), additionalProperties = FALSE
 ))
 method_calls <- calls(setNames(lapply(methods, function(m) {
-  arguments(paste0("by_", m), own = drivers, extra = if (m == "blend") list(members = ref("methods")) else list())
+  arguments(paste0("by_", m), own = drivers,
+            extra = if (m == "blend") list(members = ref("methods")) else list())
 }), methods))
 
-reading <- setdiff(names(formals(timeline)), c("data", names(formals(read_timeline))))
-data <- arguments("read_timeline", leave = "timeout")
-data$properties <- c(data$properties, arguments("timeline", leave = setdiff(names(formals(timeline)), reading))$properties)
+reading <- setdiff(names(formals(timeline)), c("data", names(formals(kairon:::read_timeline.default))))
+spans <- list(type = "object", additionalProperties = list(type = c("string", "number", "array")))
+data <- arguments("read_timeline.default", help = "read_timeline", leave = "timeout", own = list(
+  sheet = list(type = c("string", "integer")), slab = spans, records = texts, range = text, member = text,
+  widths = list(type = c("array", "object")), format = list(enum = as.list(space$file_formats))
+))
+data$properties <- c(data$properties,
+                     arguments("timeline", leave = setdiff(names(formals(timeline)), reading))$properties)
 data$properties$time <- c(text, data$properties$time["description"])
 for (name in c("series", "amounts", "levels", "attributes", "missing")) data$properties[[name]] <-
   c(texts, data$properties[[name]]["description"])

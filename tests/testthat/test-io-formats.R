@@ -6,7 +6,8 @@ parts_of <- c("time", "series", "kinds", "units", "attributes", "zone", "type", 
 
 expect_same <- function(back, x, info, digits = FALSE) {
   for (part in parts_of) {
-    expect_equal(kairon:::timeline_meta(back)[[part]], kairon:::timeline_meta(x)[[part]], info = paste(info, part))
+    expect_equal(kairon:::timeline_meta(back)[[part]], kairon:::timeline_meta(x)[[part]],
+                 info = paste(info, part))
   }
   expect_equal(origins(back), origins(x), info = info)
   expect_named(back, names(x))
@@ -23,8 +24,10 @@ expect_same <- function(back, x, info, digits = FALSE) {
 
 every_kind <- function() {
   river <- demo_timeline("river")
-  odd <- data.frame(`Zeit (h)` = as.POSIXct("2031-10-26 00:10", tz = "UTC") + (0:11) * 1200,
-                    `a "b", c` = rep(c("\u00e9t\u00e9", "=1+1"), each = 6), `select` = c(pi * 1:11, NA), check.names = FALSE)
+  odd <- data.frame(
+    `Zeit (h)` = as.POSIXct("2031-10-26 00:10", tz = "UTC") + (0:11) * 1200,
+    `a "b", c` = rep(c("\u00e9t\u00e9", "=1+1"), each = 6), `select` = c(pi * 1:11, NA), check.names = FALSE
+  )
   list(
     filled = quiet(impute(demo_timeline("demand"), "linear", longest = "3 days")),
     vetted = quiet(resample(repair(vet(river), "linear", longest = 3), "6 hours")),
@@ -54,7 +57,8 @@ test_that("every kind of column and origin comes back from every form", {
 
 test_that("doubles of every size come back from a data package", {
   set.seed(3)
-  v <- c(stats::rnorm(2000), stats::runif(2000) * 10^sample(-300:300, 2000, TRUE), 1e22, 5e-324, .Machine$double.xmax, 0.1)
+  v <- c(stats::rnorm(2000), stats::runif(2000) * 10^sample(-300:300, 2000, TRUE), 1e22, 5e-324,
+         .Machine$double.xmax, 0.1)
   x <- quiet(timeline(data.frame(step = seq_along(v), v = v), step))
   write_timeline(x, folder <- tempfile(), format = "package")
   back <- quiet(read_timeline(folder))$v
@@ -70,10 +74,13 @@ test_that("workbooks: titles, gaps, footers, typed dates, sheets and ranges", {
   openxlsx::writeData(book, "notes", "Quillmere Water", colNames = FALSE)
   openxlsx::addWorksheet(book, "readings")
   openxlsx::writeData(book, "readings", "Flow at the weir", colNames = FALSE)
-  cells <- data.frame(when = as.POSIXct("2031-03-01 06:20", tz = "UTC") + 600 * (0:5), flow = c(1.5, NA, 3, 4, 5, 6))
+  cells <- data.frame(when = as.POSIXct("2031-03-01 06:20", tz = "UTC") + 600 * (0:5),
+                      flow = c(1.5, NA, 3, 4, 5, 6))
   openxlsx::writeData(book, "readings", cells, startRow = 4, startCol = 2)
-  openxlsx::writeData(book, "readings", data.frame("2031-03-01 07:20", 7), startRow = 11, startCol = 2, colNames = FALSE)
-  openxlsx::writeData(book, "readings", data.frame("Total", 26.5), startRow = 13, startCol = 2, colNames = FALSE)
+  openxlsx::writeData(book, "readings", data.frame("2031-03-01 07:20", 7), startRow = 11, startCol = 2,
+                      colNames = FALSE)
+  openxlsx::writeData(book, "readings", data.frame("Total", 26.5), startRow = 13, startCol = 2,
+                      colNames = FALSE)
   openxlsx::saveWorkbook(book, path)
   x <- suppressWarnings(quiet(read_timeline(path, sheet = "readings", zone = "Europe/London")))
   expect_equal(format(x$when, "%H:%M"), c("06:20", "06:30", "06:40", "06:50", "07:00", "07:10", "07:20"))
@@ -81,7 +88,8 @@ test_that("workbooks: titles, gaps, footers, typed dates, sheets and ranges", {
   expect_equal(rejects(x)$row, 13)
   part <- quiet(read_timeline(path, sheet = 2, range = "B4:C7"))
   expect_equal(part$flow, c(1.5, NA, 3))
-  expect_match(error_text(read_timeline(path, sheet = "reading")), "no sheet .?reading.*Did you mean .?readings")
+  expect_match(error_text(read_timeline(path, sheet = "reading")),
+               "no sheet .?reading.*Did you mean .?readings")
   expect_match(error_text(read_timeline(path, sheet = 2, range = "4-7")), "like .?B3:F40")
   cut <- tempfile(fileext = ".xlsx")
   writeBin(readBin(path, "raw", 3000), cut)
@@ -104,7 +112,8 @@ test_that("dates that count from 1904 are read as what the sheet shows", {
 })
 
 test_that("JSON: records anywhere, columns, lines with one that is broken", {
-  rows <- "[{\"t\":\"2031-03-01\",\"v\":1.5,\"at\":{\"x\":1}},{\"t\":\"2031-03-02\",\"v\":null,\"at\":{\"x\":2}}]"
+  rows <- paste0("[{\"t\":\"2031-03-01\",\"v\":1.5,\"at\":{\"x\":1}},",
+                 "{\"t\":\"2031-03-02\",\"v\":null,\"at\":{\"x\":2}}]")
   path <- file_of(paste0("{\"page\":1,\"data\":{\"readings\":", rows, ",\"other\":[{\"a\":1}]}}"), ".json")
   expect_equal(quiet(read_timeline(path, records = "data.readings"))$v, c(1.5, NA))
   expect_match(error_text(read_timeline(path, records = "data.reading")), "Did you mean .?readings")
@@ -112,7 +121,8 @@ test_that("JSON: records anywhere, columns, lines with one that is broken", {
   columns <- file_of("{\"day\":[\"2031-03-01\",\"2031-03-02\"],\"v\":[1,2]}", ".json")
   expect_equal(quiet(read_timeline(columns))$v, c(1, 2))
   expect_match(error_text(read_timeline(file_of(substr(rows, 1, 60), ".json"))), "cannot be read as JSON")
-  lines <- file_of(c("{\"t\":\"2031-03-01\",\"v\":1}", "{\"t\":\"2031-03-02\",\"v\":2}", "{\"t\":\"2031-0"), ".jsonl")
+  lines <- file_of(c("{\"t\":\"2031-03-01\",\"v\":1}", "{\"t\":\"2031-03-02\",\"v\":2}", "{\"t\":\"2031-0"),
+                   ".jsonl")
   read <- suppressWarnings(quiet(read_timeline(lines)))
   expect_equal(read$v, c(1, 2))
   expect_equal(rejects(read)$record, 3)
@@ -123,7 +133,8 @@ test_that("columns of fixed width, with and without names, and short lines", {
   x <- suppressWarnings(quiet(read_timeline(file_of(lines, ".txt"), widths = c(day = 10, flow = 6))))
   expect_equal(x$flow, c(12.5, 7, NA))
   expect_equal(rejects(x)$line, 4)
-  named <- quiet(read_timeline(file_of(c("day       flow xx", "2031-03-01   12 zz", "2031-03-02   13 zz"), ".txt"), widths = c(10, 5, -3)))
+  named <- quiet(read_timeline(file_of(c("day       flow xx", "2031-03-01   12 zz", "2031-03-02   13 zz"),
+                                       ".txt"), widths = c(10, 5, -3)))
   expect_named(named, c("day", "flow"))
   expect_match(error_text(read_timeline(file_of(lines), widths = "10")), "whole numbers")
 })
@@ -155,14 +166,16 @@ test_that("data packages: changed rows, paths out of the folder, others' package
   about <- file.path(folder, "datapackage.json")
   schema <- jsonlite::fromJSON(about, simplifyVector = FALSE)$resources[[1]]$schema
   expect_equal(unlist(schema$primaryKey), "day")
-  expect_equal(schema$fields[[2]][c("type", "kind", "unit")], list(type = "number", kind = "amount", unit = "mm"))
+  expect_equal(schema$fields[[2]][c("type", "kind", "unit")],
+               list(type = "number", kind = "amount", unit = "mm"))
   rows <- file.path(folder, "data.csv")
   kept <- readLines(rows)
   writeLines(utils::head(kept, -3), rows)
   expect_match(error_text(read_timeline(folder)), "not the file that.*cut short or changed")
   writeLines(sub("\"data.csv\"", "\"../data.csv\"", readLines(about)), about)
   expect_match(error_text(read_timeline(folder)), "outside of its folder")
-  writeLines(c("{\"resources\":[{\"name\":\"a\",\"path\":\"data.csv\",\"dialect\":{\"delimiter\":\";\"},\"schema\":{",
+  writeLines(c("{\"resources\":[{\"name\":\"a\",\"path\":\"data.csv\",\"dialect\":{\"delimiter\":\";\"},",
+               "\"schema\":{",
                "\"fields\":[{\"name\":\"day\",\"type\":\"date\"},{\"name\":\"site\",\"type\":\"string\"},",
                "{\"name\":\"v\",\"type\":\"number\",\"unit\":\"m\"}],\"missingValues\":[\"-\"],",
                "\"primaryKey\":[\"site\",\"day\"]}}]}"), about)

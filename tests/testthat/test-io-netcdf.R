@@ -2,7 +2,8 @@
 
 skip_if_not_installed("ncdf4")
 
-grid_file <- function(values, units = "days since 2031-01-01", times = seq_len(dim(values)[3]) - 1, calendar = NULL,
+grid_file <- function(values, units = "days since 2031-01-01", times = seq_len(dim(values)[3]) - 1,
+                      calendar = NULL,
                       attributes = list(), prec = "double", missval = NULL) {
   dims <- list(ncdf4::ncdim_def("latitude", "degrees_north", c(51.5, 51, 50.5)[seq_len(dim(values)[1])]),
                ncdf4::ncdim_def("longitude", "degrees_east", c(-3, -2.5)[seq_len(dim(values)[2])]),
@@ -13,7 +14,8 @@ grid_file <- function(values, units = "days since 2031-01-01", times = seq_len(d
   file <- ncdf4::nc_create(path, list(moisture, height))
   ncdf4::ncvar_put(file, height, 100 * seq_len(prod(dim(values)[1:2])))
   for (name in names(attributes)) {
-    ncdf4::ncatt_put(file, "moisture", name, attributes[[name]], prec = if (is.character(attributes[[name]])) NA else "double")
+    ncdf4::ncatt_put(file, "moisture", name, attributes[[name]],
+                     prec = if (is.character(attributes[[name]])) NA else "double")
   }
   ncdf4::ncvar_put(file, moisture, values)
   ncdf4::nc_close(file)
@@ -25,7 +27,8 @@ grid <- array(seq_len(3 * 2 * 10) / 4, c(3, 2, 10))
 test_that("each cell is a series with its coordinates, and can be pooled by bands with weights of area", {
   x <- quiet(read_timeline(grid_file(grid, attributes = list(cell_methods = "time: sum"))))
   meta <- kairon:::timeline_meta(x)
-  expect_equal(meta[c("series", "attributes")], list(series = "cell", attributes = c("latitude", "longitude", "elevation")))
+  expect_equal(meta[c("series", "attributes")],
+               list(series = "cell", attributes = c("latitude", "longitude", "elevation")))
   expect_equal(meta$kinds, c(moisture = "amount"))
   expect_equal(meta$units, c(moisture = "%"))
   expect_s3_class(x$time, "Date")
@@ -42,10 +45,13 @@ test_that("each cell is a series with its coordinates, and can be pooled by band
 
 test_that("only the slab asked for is read", {
   path <- grid_file(grid)
-  x <- quiet(read_timeline(path, slab = list(latitude = c(50, 51), longitude = -2.4, time = "2031-01-03/2031-01-05")))
+  x <- quiet(read_timeline(path,
+                           slab = list(latitude = c(50, 51), longitude = -2.4,
+                                       time = "2031-01-03/2031-01-05")))
   expect_equal(unique(x$latitude), c(50.5, 51))
   expect_equal(x$moisture[x$latitude == 51], grid[2, 2, 3:5])
-  expect_match(error_text(read_timeline(path, slab = list(lat = 1))), "no dimension .?lat.*Did you mean .?latitude")
+  expect_match(error_text(read_timeline(path, slab = list(lat = 1))),
+               "no dimension .?lat.*Did you mean .?latitude")
   expect_match(error_text(read_timeline(path, slab = list(latitude = c(10, 20)))), "Nothing of")
   expect_match(error_text(read_timeline(path, slab = 3)), "named list")
 })
@@ -101,7 +107,8 @@ test_that("calendars name the dates that counting day by day gives", {
 
 test_that("hours, zones, months and odd units are read; what names no date is told", {
   at <- function(units, v, ...) .POSIXct(kairon:::cf_seconds(v, units, NULL, ...)$seconds, "UTC")
-  expect_equal(format(at("hours since 2031-03-01 06:30:00 +01:00", c(0, 1.5)), "%d %H:%M"), c("01 05:30", "01 07:00"))
+  expect_equal(format(at("hours since 2031-03-01 06:30:00 +01:00", c(0, 1.5)), "%d %H:%M"),
+               c("01 05:30", "01 07:00"))
   expect_equal(format(at("minutes since 2031-3-1T0:0:0Z", 90), "%H:%M"), "01:30")
   expect_equal(format(at("months since 2031-01-15", 0:2)), c("2031-01-15", "2031-02-15", "2031-03-15"))
   # Days as single numbers are right to a few minutes only.
@@ -109,8 +116,8 @@ test_that("hours, zones, months and odd units are read; what names no date is to
   single <- readBin(writeBin(days, raw(), size = 4), "double", 24, size = 4)
   expect_equal(format(at("days since 1931-01-01", single, single = TRUE), "%H:%M"), sprintf("%02d:00", 0:23))
   path <- grid_file(grid, times = 0:9 * 30 + 29, calendar = "360_day")
-  expect_match(error_text(read_timeline(path)), "no real dates.*360_day.*calendar = ")
-  expect_equal(unique(quiet(read_timeline(path, calendar = "steps"))$time), 1:10)
+  expect_match(error_text(read_timeline(path)), "no real dates.*360_day.*time_as = ")
+  expect_equal(unique(quiet(read_timeline(path, time_as = "steps"))$time), 1:10)
   expect_message(read_timeline(grid_file(grid, calendar = "noleap")), "no 29 February")
   expect_match(error_text(read_timeline(grid_file(grid, calendar = "lunar"))), "lunar.* not known")
   expect_match(error_text(read_timeline(grid_file(grid, units = "days"))), "one time coordinate")
