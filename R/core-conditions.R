@@ -8,6 +8,7 @@
 #' * `kairon_error_input`: an argument or the data cannot be worked with,
 #' * `kairon_error_file`: a file cannot be read or written,
 #' * `kairon_error_state`: the object does not allow this step now,
+#' * `kairon_error_database`: a database did not do what it was asked,
 #' * `kairon_error_core`: the numerical core failed.
 #'
 #' Warnings have the class `kairon_warning`. Notes about a default that was

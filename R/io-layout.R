@@ -47,9 +47,10 @@ lengthen_across <- function(data, time, series, measure, call) {
 # A table of attributes joined by the columns that both have.
 join_attributes <- function(data, table, series, call) {
   if (is.character(table)) {
-    check_source(table, call)
     name <- table
-    table <- data.table::fread(file = plain_file(table, call), data.table = FALSE)
+    opened <- open_form(local_files(table, call = call)$path[1], name, list(), call)
+    table <- opened$table$data %||% data.table::fread(file = opened$path, skip = opened$header$lines %||% 0,
+                                                      data.table = FALSE)
     table <- mend_encoding(table, name)
   }
   if (!is.data.frame(table)) {

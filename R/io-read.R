@@ -8,7 +8,7 @@
 #'
 #' @inheritParams timeline
 #' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), the folder of a data package, or
-#'   an http address  (kept for a while, see `timeout`).
+#'   an http address  (see [fetching]).
 #' @param time The time column, bare or as a string; or [from_parts()] of columns:
 #'   `from_parts(year = yr, week = wk)`. When left out, the one column that holds
 #'   stamps.
@@ -97,17 +97,21 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   parts <- lapply(seq_len(nrow(files)), function(i) {
     read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))
   })
-  header <- parts[[1]]$header
-  given <- with_header(roles, given, header, names(parts[[1]]$data))$given
-  shape <- bind_parts(parts, files)
-  options <- read_options(given, shape)
+  label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
+  index_table(bind_parts(parts, files), parts[[1]]$header, roles, given, label, join, rlang::current_env())
+}
+
+# What was read, as a timeline. `shape`: data, time, series, lines (their numbers), where (what these count),
+# rejects, units, drop, files; see read_one().
+index_table <- function(shape, header, roles, given, label, join, call) {
+  given <- with_header(roles, given, header, names(shape$data))$given
+  options <- read_options(given, shape, call)
   if (!is.null(join)) {
-    joined <- join_attributes(shape$data, join, shape$series, rlang::current_env())
+    joined <- join_attributes(shape$data, join, shape$series, call)
     shape$data <- joined$data
     options$attributes <- c(options$attributes, joined$attributes)
   }
   units <- c(options$units, shape$units[setdiff(names(shape$units), names(options$units))])
-  label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
   out <- rlang::try_fetch(
     build_timeline(
       shape$data,
@@ -119,7 +123,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
     ) |> restore_cadence(header),
     kairon_error_input = function(cnd) {
       abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
-                  call = rlang::caller_env(), .envir = list2env(list(label = label)))
+                  call = call, .envir = list2env(list(label = label)))
     }
   )
   say_markers(out)

@@ -20,18 +20,17 @@ local_files <- function(source, timeout = 60, member = NULL, call = rlang::calle
     }
     found
   }))
-  path <- vapply(names, function(name) {
+  found <- lapply(names, function(name) {
     if (is_address(name)) {
-      name <- fetch_file(name, timeout, call)
-    } else {
-      if (dir.exists(name) && file.exists(file.path(name, package_file))) {
-        return(name)
-      }
-      check_source(name, call)
+      return(vapply(fetch_pages(name, timeout, call), plain_file, "", call = call, member = member, name = name))
     }
+    if (dir.exists(name) && file.exists(file.path(name, package_file))) {
+      return(name)
+    }
+    check_source(name, call)
     plain_file(name, call, member)
-  }, "", USE.NAMES = FALSE)
-  data.frame(name = names, path = path)
+  })
+  data.frame(name = rep(names, lengths(found)), path = unlist(found, use.names = FALSE))
 }
 
 is_address <- function(source) grepl("^https?://", source)
@@ -58,52 +57,15 @@ check_source <- function(source, call = rlang::caller_env()) {
   }
 }
 
-fetch_file <- function(address, timeout, call) {
-  path <- tempfile(fileext = paste0(".", tools::file_ext(sub("[?#].*", "", address))))
-  before <- options(timeout = timeout)
-  on.exit(options(before))
-  trouble <- character()
-  code <- tryCatch(
-    withCallingHandlers(
-      utils::download.file(address, path, mode = "wb", quiet = TRUE, method = "libcurl"),
-      warning = function(w) {
-        trouble <<- c(trouble, conditionMessage(w))
-        invokeRestart("muffleWarning")
-      }
-    ),
-    error = function(e) e
-  )
-  if (inherits(code, "error") || code != 0 || !file.exists(path) || file.size(path) == 0) {
-    why <- c(trouble, if (inherits(code, "error")) conditionMessage(code))
-    status <- regmatches(why, regexpr("HTTP status was '[^']+'", why))
-    slow <- any(grepl("[Tt]imeout|timed out", why))
-    says <- if (length(status)) {
-      paste0("The server answered ", sub("HTTP status was ", "", status[1]), ".")
-    } else if (slow) {
-      paste0("It did not answer within ", timeout, " seconds.")
-    } else if (length(why)) {
-      utils::tail(why, 1)
-    } else {
-      "The answer was empty."
-    }
-    unlink(path)
-    abort_file(c(
-      "{.url {address}} cannot be read.", x = "{says}",
-      i = if (slow) "Allow more time with {.code timeout = {2 * timeout}}."
-    ), call = call, .envir = environment())
-  }
-  path
-}
-
 # gzip and zip are undone into temporary files, two-byte text turned into UTF-8; other files are read where
 # they are.
-plain_file <- function(source, call, member = NULL) {
+plain_file <- function(source, call, member = NULL, name = source) {
   start <- readBin(source, "raw", 4096)
   if (starts_with_bytes(start, c(0x1f, 0x8b))) {
-    return(plain_file(unzipped(source, call), call))
+    return(plain_file(unzipped(source, name, call), call, member, name))
   }
   if (is_zip(start) && !any(zip_members(source) == "xl/workbook.xml")) {
-    return(zip_member(source, member, call))
+    return(zip_member(source, member, name, call))
   }
   if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
     return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
@@ -111,7 +73,7 @@ plain_file <- function(source, call, member = NULL) {
   known <- guess_format(source, source) %in% c("excel", "parquet", "netcdf")
   if (any(start == as.raw(0)) && !known) {
     abort_file(c(
-      "{.file {source}} is not text.",
+      "{.file {name}} is not text.",
       x = "It holds bytes that no text has.",
       i = "Save it as CSV first."
     ), call = call)
@@ -120,37 +82,37 @@ plain_file <- function(source, call, member = NULL) {
 }
 
 # The one table in a zipped file, or the one named; a zipped data package is taken as a folder.
-zip_member <- function(source, member, call) {
+zip_member <- function(source, member, name, call) {
   held <- zip_members(source)
   held <- held[!grepl("/$|(^|/)(__MACOSX|\\.)", held)]
   folder <- tempfile("kairon-zip-")
   about <- held[basename(held) == package_file]
   if (is.null(member) && length(about) == 1) {
-    unpack_zip(source, held, folder, call)
+    unpack_zip(source, held, folder, name, call)
     return(dirname(file.path(folder, about)))
   }
-  if (length(held) == 0) abort_file(c("{.file {source}} cannot be unpacked.", i = "Was it cut short?"),
+  if (length(held) == 0) abort_file(c("{.file {name}} cannot be unpacked.", i = "Was it cut short?"),
                                     call = call)
   if (is.null(member) && length(held) > 1) {
-    abort_input(c("{.file {source}} holds several files: {.val {held}}.",
+    abort_input(c("{.file {name}} holds several files: {.val {held}}.",
                   i = "Choose one with {.code member = \"{held[1]}\"}."), call = call)
   }
   if (!is.null(member) && !member %in% held) {
     hint <- nearest_word(member, held)
-    abort_input(c("{.file {source}} holds no {.val {member}}.",
+    abort_input(c("{.file {name}} holds no {.val {member}}.",
                   i = if (!is.null(hint)) "Did you mean {.val {hint}}?", i = "It holds {.val {held}}."), call = call)
   }
   member <- member %||% held
-  unpack_zip(source, member, folder, call)
+  unpack_zip(source, member, folder, name, call)
   plain_file(file.path(folder, basename(member)), call)
 }
 
 # Paths within a zipped file are not followed out of the folder: packages lie in one, other members lose them.
-unpack_zip <- function(source, members, folder, call) {
+unpack_zip <- function(source, members, folder, name, call) {
   trouble <- NULL
   flat <- length(members) == 1
   if (!flat && any(grepl("(^|/)\\.\\.(/|$)|^/|^[A-Za-z]:", members))) {
-    abort_file("{.file {source}} holds paths that lead out of its folder.", call = call)
+    abort_file("{.file {name}} holds paths that lead out of its folder.", call = call)
   }
   done <- withCallingHandlers(
     utils::unzip(source, members, exdir = folder, junkpaths = flat),
@@ -163,7 +125,7 @@ unpack_zip <- function(source, members, folder, call) {
   size <- sum(told$Length[told$Name %in% members])
   if (is.null(trouble) && sum(file.size(done)) != size) trouble <- "A part is shorter than it should be."
   if (!is.null(trouble)) {
-    abort_file(c("{.file {source}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"),
+    abort_file(c("{.file {name}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"),
                call = call,
                .envir = environment())
   }
@@ -180,7 +142,7 @@ narrowed <- function(source, encoding) {
   path
 }
 
-unzipped <- function(source, call) {
+unzipped <- function(source, name, call) {
   path <- tempfile(fileext = ".csv")
   from <- gzfile(source, "rb")
   to <- file(path, "wb")
@@ -202,7 +164,7 @@ unzipped <- function(source, call) {
     trouble <- "It ends too early; was it cut short?"
   }
   if (!is.null(trouble)) {
-    abort_file(c("{.file {source}} cannot be unpacked.", x = "{trouble}"), call = call,
+    abort_file(c("{.file {name}} cannot be unpacked.", x = "{trouble}"), call = call,
                .envir = environment())
   }
   path

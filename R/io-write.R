@@ -40,7 +40,7 @@
 #' @export
 write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c("csv", "parquet")) {
   if (inherits(path, "DBIConnection")) {
-    return(write_table_timeline(x, path, ...))
+    return(write_table(x, path, ..., header = header))
   }
   rlang::check_dots_empty()
   check_flag(header)

@@ -5,13 +5,16 @@ serve <- function(answer, body = "") {
   script <- tempfile(fileext = ".R")
   writeLines(c(
     sprintf("server <- serverSocket(%d)", port),
-    "for (i in 1:2) {",
+    "for (i in 1:4) {",
     "  con <- socketAccept(server, open = 'r+b', timeout = 20)",
     "  readLines(con, 1)",
     sprintf("  how <- %s", deparse(answer)),
     sprintf("  body <- %s", paste(deparse(body), collapse = "")),
     "  if (how == 'stall') Sys.sleep(8)",
     "  ok <- paste0('HTTP/1.0 200 OK\\r\\nContent-Length: ', nchar(body), '\\r\\n\\r\\n', body)",
+    "  # The connection ends in the middle of what was announced.",
+    "  cut <- paste0('HTTP/1.0 200 OK\\r\\nContent-Length: 9999\\r\\n\\r\\n', body)",
+    "  if (how == 'cut') cat(cut, file = con)",
     "  if (how == 'ok') cat(ok, file = con)",
     "  if (how == 'missing') cat('HTTP/1.0 404 Not Found\\r\\nContent-Length: 0\\r\\n\\r\\n', file = con)",
     "  close(con)",

@@ -1,0 +1,173 @@
+# The little SQL that every database speaks, and what differs between those that are tried: SQLite and
+# PostgreSQL. Names and values are always quoted by the driver; no text of a user becomes SQL otherwise.
+
+sql_dialect <- function(con) {
+  classes <- methods::is(con)
+  if (any(grepl("SQLite", classes))) {
+    return("sqlite")
+  }
+  told <- tryCatch(DBI::dbGetInfo(con)$dbms.name, error = function(e) NULL)
+  if (any(grepl("^(Pq|PostgreSQL|Redshift)", classes)) || identical(told, "PostgreSQL")) "postgres" else "other"
+}
+
+sql_name <- function(con, name) as.character(DBI::dbQuoteIdentifier(con, enc2utf8(name)))
+
+# Values as literals: numbers with all their digits, text by the driver.
+sql_value <- function(con, value) {
+  if (is.logical(value)) value <- as.integer(value)
+  if (is.numeric(value)) {
+    out <- ifelse(value == trunc(value) & abs(value) < 1e15, sprintf("%.0f", value), sprintf("%.17g", value))
+    special <- !is.finite(value) & !is.na(value)
+    if (any(special)) out[special] <- special_number(con, value[special])
+    out[is.na(value)] <- "NULL"
+    return(out)
+  }
+  value <- enc2utf8(as.character(value))
+  out <- rep("NULL", length(value))
+  out[!is.na(value)] <- as.character(DBI::dbQuoteString(con, value[!is.na(value)]))
+  out
+}
+
+special_number <- function(con, value) {
+  if (sql_dialect(con) == "sqlite") {
+    return(ifelse(value > 0, "9e999", "-9e999"))
+  }
+  ifelse(value > 0, "'Infinity'::float8", "'-Infinity'::float8")
+}
+
+# A table by its name, or by schema and name.
+sql_table <- function(con, table) paste(vapply(table, function(part) sql_name(con, part), ""), collapse = ".")
+
+# Runs a query; whatever goes wrong is one error with the database's own word. Some drivers only warn.
+sql_rows <- function(con, sql, call = rlang::caller_env()) {
+  trouble <- NULL
+  out <- tryCatch(
+    withCallingHandlers(DBI::dbGetQuery(con, sql), warning = function(w) {
+      trouble <<- c(trouble, conditionMessage(w))
+      invokeRestart("muffleWarning")
+    }),
+    error = function(e) {
+      trouble <<- c(conditionMessage(e), trouble)
+      NULL
+    }
+  )
+  if (is.null(out)) abort_database(c(sql_trouble(con), trouble), sql, call)
+  out
+}
+
+sql_do <- function(con, sql, call = rlang::caller_env()) {
+  trouble <- NULL
+  done <- tryCatch(
+    withCallingHandlers(DBI::dbExecute(con, sql), warning = function(w) {
+      trouble <<- c(trouble, conditionMessage(w))
+      invokeRestart("muffleWarning")
+    }),
+    error = function(e) {
+      trouble <<- c(conditionMessage(e), trouble)
+      NULL
+    }
+  )
+  failed <- grepl("ERROR|could not|FATAL|terminat", trouble %||% "")
+  if (is.null(done) || any(failed)) abort_database(c(sql_trouble(con), trouble), sql, call)
+  invisible(done)
+}
+
+# One driver keeps the server's word to itself.
+sql_trouble <- function(con) {
+  if (!inherits(con, "PostgreSQLConnection")) {
+    return(NULL)
+  }
+  told <- tryCatch(DBI::dbGetException(con)$errorMsg, error = function(e) NULL)
+  if (length(told) && nzchar(told)) told
+}
+
+abort_database <- function(trouble, sql, call) {
+  why <- trimws(gsub("\\s+", " ", c(trouble, "The connection gave no answer; was it lost?")[1]))
+  begin <- substr(gsub("\\s+", " ", sql), 1, 120)
+  abort_kind(c("The database could not do this.", x = "{why}", i = "It was asked: {begin}"),
+             "database", call = call, .envir = environment())
+}
+
+# All or nothing. After a lost connection the server takes it back by itself.
+sql_transaction <- function(con, work, call = rlang::caller_env()) {
+  sql_do(con, "BEGIN", call)
+  done <- FALSE
+  undo <- function() {
+    tryCatch(suppressWarnings(DBI::dbExecute(con, "ROLLBACK")), error = function(e) NULL)
+  }
+  on.exit(if (!done) undo())
+  out <- work()
+  sql_do(con, "COMMIT", call)
+  done <- TRUE
+  out
+}
+
+# Rows into a table that is there: in one bound statement where the driver can, else in statements of many rows.
+sql_append <- function(con, table, data, call) {
+  if (nrow(data) == 0) {
+    return(invisible())
+  }
+  if (sql_dialect(con) == "sqlite") {
+    marks <- paste(rep("?", ncol(data)), collapse = ", ")
+    sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES (", marks, ")")
+    tryCatch(DBI::dbExecute(con, sql, params = unname(as.list(data))),
+             error = function(e) abort_database(conditionMessage(e), sql, call))
+    return(invisible())
+  }
+  head <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES ")
+  size <- 2000
+  for (from in seq(1, nrow(data), by = size)) {
+    at <- from:min(nrow(data), from + size - 1)
+    cells <- lapply(data, function(column) sql_value(con, column[at]))
+    sql_do(con, paste0(head, paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")), call)
+  }
+  invisible()
+}
+
+sql_columns <- function(con, names) paste(vapply(names, function(n) sql_name(con, n), ""), collapse = ", ")
+
+sql_has_table <- function(con, table) {
+  found <- if (sql_dialect(con) == "sqlite") {
+    sql_rows(con, paste0("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name = ",
+                         sql_value(con, table[length(table)])))
+  } else {
+    schema <- if (length(table) > 1) paste0("table_schema = ", sql_value(con, table[1])) else
+      "table_schema = ANY (current_schemas(true))"
+    sql_rows(con, paste0("SELECT table_name FROM information_schema.tables WHERE ", schema, " AND table_name = ",
+                         sql_value(con, table[length(table)])))
+  }
+  nrow(found) > 0
+}
+
+# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "text" or "number".
+sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
+  name <- sql_name(con, column)
+  if (sql_dialect(con) == "postgres") {
+    told <- sql_rows(con, paste0("SELECT CAST(pg_typeof(", name, ") AS text) AS form FROM ", source, " LIMIT 1"), call)
+    form <- if (nrow(told)) told$form else ""
+    return(switch(form,
+      `timestamp with time zone` = "instant", `timestamp without time zone` = "local", date = "date",
+      text = , `character varying` = , character = "text", "number"
+    ))
+  }
+  told <- sql_rows(con, paste0("SELECT typeof(", name, ") AS form FROM ", source, " WHERE ", name,
+                               " IS NOT NULL LIMIT 1"), call)
+  if (nrow(told) && told$form == "text") "text" else "number"
+}
+
+# Seconds since 1970 of a column of stamps, as SQL. Text of SQLite is exact to the millisecond.
+sql_seconds <- function(con, column, form) {
+  name <- sql_name(con, column)
+  if (sql_dialect(con) == "postgres") {
+    return(switch(form,
+      date = paste0("(", name, " - DATE '1970-01-01') * 86400.0"),
+      instant = , local = paste0("date_part('epoch', ", name, ")"),
+      text = paste0("date_part('epoch', CAST(", name, " AS timestamptz))"), name
+    ))
+  }
+  if (form != "text") {
+    return(name)
+  }
+  paste0("(CAST(strftime('%s', ", name, ") AS REAL) + CAST(strftime('%f', ", name, ") AS REAL) - ",
+         "CAST(strftime('%S', ", name, ") AS REAL))")
+}

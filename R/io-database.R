@@ -1,0 +1,264 @@
+# Tables of a database, through DBI.
+
+#' Timelines in a database
+#'
+#' `read_timeline()` reads a table, or what a query gives, from any DBI connection; `write_timeline()` writes a
+#' timeline, or the tidy rows of a forecast, a backtest or a decomposition, all or nothing.
+#'
+#' @param source,path A DBI connection. SQLite and PostgreSQL are tried; others may do.
+#' @param table Name of the table; `c("schema", "table")` for one in a schema.
+#' @param query A query instead of a table. It is the only text that is sent as it stands.
+#' @param x A timeline, or a forecast, backtest or decomposition.
+#' @param time,series,...,join As in [read_timeline()] and [timeline()]. For writing, none.
+#' @param remote Whether to leave the rows where they are: see [remote-timelines].
+#' @param mode `"create"` a table that must not be there, `"append"` rows to one (refused where a stamp of a
+#'   series is there already), `"upsert"` (rows that are there get the new values, the others are added), or
+#'   `"replace"` the table.
+#' @param key For rows that are no timeline: the columns that tell them apart, in place of series and time.
+#' @param header Whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the table
+#'   `kairon_about`, where reading finds it.
+#' @returns `read_timeline()` a timeline; `write_timeline()` the number of rows written, invisibly.
+#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC), days as `date`.
+#' The stamps that are read are instants where the column knows a zone, and else those of a wall clock in
+#' `zone`. A table that is made here has series and time as its primary key. Names and values are always quoted
+#' or bound.
+#' @section Error types:
+#' `kairon_error_database` with the database's own word, also when the connection is lost: what was begun is
+#' taken back. `kairon_error_input` for a column that is not there, repeats, or a table that is there already.
+#' @seealso [append_rows()] for timelines in memory.
+#' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
+#' con <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+#' write_timeline(demo_timeline("rain"), con, "rain")
+#' read_timeline(con, "rain")
+#' read_timeline(con, query = "SELECT * FROM rain WHERE day >= '2032-01-01'", amounts = "rain")
+#' DBI::dbDisconnect(con)
+#' @name database-bridge
+NULL
+
+#' @rdname database-bridge
+#' @export
+read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, series = NULL, ..., query = NULL,
+                                        join = NULL, remote = FALSE) {
+  call <- rlang::current_env()
+  check_flag(remote)
+  given <- rlang::enquos(...)
+  check_arguments(names(given))
+  roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
+  from <- sql_source(source, table, query, call)
+  header <- if (is.null(query)) table_header(source, table, call)
+  label <- if (is.null(query)) paste(table, collapse = ".") else "the query"
+  few <- sql_rows(source, paste0("SELECT * FROM ", from, " LIMIT 200"), call)
+  told <- with_header(roles, given, header, names(few))
+  time <- time_column(told$roles$time, few, call)$name
+  if (remote) {
+    return(open_remote(source, from, time, column_names(told$roles$series, few, call), told$given, header, few, label, call))
+  }
+  rows <- fetch_rows(source, from, names(few), time, call)
+  shape <- list(
+    data = restore_companions(rows, header), time = time, series = column_names(told$roles$series, rows, call),
+    lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
+  )
+  index_table(shape, header, told$roles, told$given, label, join, call)
+}
+
+# What stands after FROM.
+sql_source <- function(con, table, query, call) {
+  if (is.null(table) == is.null(query)) {
+    abort_input("Name either a {.arg table} or a {.arg query}.", call = call)
+  }
+  if (!is.null(query)) {
+    check_string(query, call = call)
+    return(paste0("(", sub(";\\s*$", "", query), ") AS asked"))
+  }
+  if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table)) {
+    abort_input("{.arg table} must be the name of a table, or of its schema and the table.", call = call)
+  }
+  if (!sql_has_table(con, table)) {
+    hint <- nearest_word(table[length(table)], DBI::dbListTables(con))
+    abort_input(c("The database has no table {.val {table[length(table)]}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?"), call = call)
+  }
+  sql_table(con, table)
+}
+
+# All rows, with stamps as seconds, so that no driver turns them into another zone.
+fetch_rows <- function(con, from, columns, time, call) {
+  form <- sql_stamp_form(con, from, time, call)
+  parts <- vapply(columns, function(name) {
+    if (name != time || form %in% c("text", "number")) {
+      return(sql_name(con, name))
+    }
+    paste(sql_seconds(con, name, form), "AS", sql_name(con, name))
+  }, "")
+  rows <- sql_rows(con, paste("SELECT", paste(parts, collapse = ", "), "FROM", from), call)
+  names(rows) <- columns
+  rows[[time]] <- switch(form,
+    instant = .POSIXct(rows[[time]], "UTC"), local = wall_clock(rows[[time]]),
+    date = .Date(rows[[time]] / 86400), rows[[time]]
+  )
+  if (form == "local" && anyNA(rows[[time]])) rows[[time]] <- iso_text(.POSIXct(as.numeric(rows[[time]]), "UTC"))
+  for (name in names(rows)) {
+    if (inherits(rows[[name]], "integer64")) rows[[name]] <- as.double(rows[[name]])
+    if (is.character(rows[[name]])) Encoding(rows[[name]]) <- "UTF-8"
+  }
+  rows
+}
+
+about_table <- "kairon_about"
+
+table_header <- function(con, table, call) {
+  if (!sql_has_table(con, about_table)) {
+    return(NULL)
+  }
+  held <- sql_rows(con, paste0(
+    "SELECT about FROM ", sql_name(con, about_table), " WHERE table_name = ",
+    sql_value(con, paste(table, collapse = "."))
+  ), call)
+  if (nrow(held) == 0) NULL else header_from_json(held$about[1], paste(table, collapse = "."), call)
+}
+
+# Writing ----
+
+write_table <- function(x, con, table = NULL, mode = c("create", "append", "upsert", "replace"), key = NULL,
+                        header = TRUE) {
+  call <- rlang::caller_env(2)
+  need_package("DBI", "Writing to a database", call)
+  mode <- check_choice(mode, c("create", "append", "upsert", "replace"), call = call)
+  if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table) || !all(nzchar(table))) {
+    abort_input("{.arg table} must be the name of a table, or of its schema and the table.", call = call)
+  }
+  whole <- is_timeline(x)
+  data <- if (whole) as_plain(x) else tidy_rows(x, call)
+  meta <- timeline_meta(x)
+  keys <- if (whole) c(meta$series, meta$time) else row_keys(data, key, call)
+  there <- sql_has_table(con, table)
+  if (mode == "create" && there) {
+    abort_input(c("The database has a table {.val {table[length(table)]}} already.",
+                  i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."), call = call)
+  }
+  sql_transaction(con, function() {
+    if (there && mode == "replace") sql_do(con, paste("DROP TABLE", sql_table(con, table)), call)
+    if (there && mode %in% c("append", "upsert")) {
+      merge_rows(con, table, data, keys, mode, call)
+    } else {
+      sql_do(con, create_sql(con, table, data, keys), call)
+      sql_append(con, table, database_cells(data, con), call)
+    }
+    fresh <- !there || mode == "replace"
+    if (header && whole && fresh) keep_header(con, table, x, call)
+  }, call)
+  invisible(nrow(data))
+}
+
+# Forecasts and backtests are told apart by all columns but their numbers.
+row_keys <- function(data, key, call) {
+  if (!is.null(key)) {
+    check_columns(key, names(data), call)
+    return(key)
+  }
+  numbers <- c("value", "observed", "origin", "ahead")
+  plain <- vapply(data, function(v) !is.numeric(v) || inherits(v, c("Date", "POSIXct")), TRUE)
+  setdiff(names(data)[plain], c(numbers, grep("^(lower|upper)_", names(data), value = TRUE)))
+}
+
+create_sql <- function(con, table, data, keys, temporary = FALSE) {
+  types <- vapply(data, sql_type, "", con = con)
+  lines <- paste(vapply(names(data), function(n) sql_name(con, n), ""), types)
+  # Rows of a forecast may hold no method for what was observed, which a key does not allow.
+  whole <- !any(vapply(data[keys], anyNA, TRUE))
+  if (length(keys) && whole && !temporary) {
+    lines <- c(lines, paste0("PRIMARY KEY (", sql_columns(con, keys), ")"))
+  }
+  paste0("CREATE ", if (temporary) "TEMPORARY ", "TABLE ", sql_table(con, table), " (", paste(lines, collapse = ", "), ")")
+}
+
+sql_type <- function(column, con) {
+  lite <- sql_dialect(con) == "sqlite"
+  if (inherits(column, "POSIXct")) {
+    return(if (lite) "TEXT" else "TIMESTAMP WITH TIME ZONE")
+  }
+  if (inherits(column, "Date")) {
+    return(if (lite) "TEXT" else "DATE")
+  }
+  if (is.logical(column)) {
+    return(if (lite) "INTEGER" else "BOOLEAN")
+  }
+  if (is.numeric(column) && !is.factor(column)) {
+    return(if (lite) "REAL" else "DOUBLE PRECISION")
+  }
+  "TEXT"
+}
+
+# Stamps as text that every database reads as that instant.
+database_cells <- function(data, con) {
+  for (name in names(data)) {
+    column <- data[[name]]
+    if (inherits(column, "POSIXct")) data[[name]] <- utc_text(as.numeric(column))
+    if (inherits(column, c("Date", "factor"))) data[[name]] <- as.character(column)
+    if (is.character(column)) data[[name]] <- enc2utf8(column)
+    if (is.logical(column) && sql_dialect(con) != "sqlite") {
+      data[[name]] <- ifelse(is.na(column), NA, ifelse(column, "true", "false"))
+    }
+    if (is.numeric(data[[name]])) data[[name]][is.nan(data[[name]])] <- NA
+  }
+  as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
+}
+
+# One text for one instant: with a fraction only where there is one.
+utc_text <- function(seconds) {
+  micro <- round((seconds - floor(seconds)) * 1e6)
+  whole <- floor(seconds) + (micro == 1e6)
+  micro[!is.na(micro) & micro == 1e6] <- 0
+  text <- format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S")
+  part <- ifelse(micro > 0, sub("0+$", "", sprintf(".%06.0f", micro)), "")
+  ifelse(is.na(seconds), NA_character_, paste0(text, part, "Z"))
+}
+
+# New rows are staged beside the table, compared by their keys, and then moved.
+merge_rows <- function(con, table, data, keys, mode, call) {
+  stage <- paste0("kairon_stage_", Sys.getpid())
+  held <- names(sql_rows(con, paste0("SELECT * FROM ", sql_table(con, table), " LIMIT 0"), call))
+  if (length(held) == 0) held <- DBI::dbListFields(con, table[length(table)])
+  check_columns(names(data), held, call)
+  sql_do(con, create_sql(con, stage, data, keys, temporary = TRUE), call)
+  sql_append(con, stage, database_cells(data, con), call)
+  target <- sql_table(con, table)
+  # Text in a table of someone else need not be a stamp of ours: it is compared as what it says.
+  same <- paste(vapply(keys, function(k) {
+    name <- sql_name(con, k)
+    paste0(target, ".", name, if (sql_dialect(con) == "sqlite") " IS " else " IS NOT DISTINCT FROM ", "stage.", name)
+  }, ""), collapse = " AND ")
+  matched <- paste0("SELECT count(*) AS n FROM ", sql_name(con, stage), " AS stage WHERE EXISTS (SELECT 1 FROM ", target,
+                    " WHERE ", same, ")")
+  n <- as.numeric(sql_rows(con, matched, call)$n)
+  if (n > 0 && mode == "append") abort_repeats(con, stage, target, same, keys, n, call)
+  if (n > 0) {
+    others <- setdiff(names(data), keys)
+    set <- paste(vapply(others, function(k) paste0(sql_name(con, k), " = stage.", sql_name(con, k)), ""), collapse = ", ")
+    if (length(others)) {
+      sql_do(con, paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ", same), call)
+    }
+  }
+  columns <- sql_columns(con, names(data))
+  sql_do(con, paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ", sql_name(con, stage),
+                     " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"), call)
+  sql_do(con, paste("DROP TABLE", sql_name(con, stage)), call)
+}
+
+abort_repeats <- function(con, stage, target, same, keys, n, call) {
+  first <- sql_rows(con, paste0("SELECT ", sql_columns(con, keys), " FROM ", sql_name(con, stage),
+                                " AS stage WHERE EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ") LIMIT 1"), call)
+  shown <- paste(vapply(first, function(v) format(v), ""), collapse = " / ")
+  abort_input(c("{n} row{?s} {?is/are} in the table already, the first {shown}.",
+                i = "Nothing was written. {.code mode = \"upsert\"} gives such rows the new values."), call = call)
+}
+
+keep_header <- function(con, table, x, call) {
+  name <- sql_name(con, about_table)
+  if (!sql_has_table(con, about_table)) {
+    sql_do(con, paste("CREATE TABLE", name, "(table_name TEXT PRIMARY KEY, about TEXT)"), call)
+  }
+  label <- paste(table, collapse = ".")
+  sql_do(con, paste0("DELETE FROM ", name, " WHERE table_name = ", sql_value(con, label)), call)
+  sql_append(con, about_table, data.frame(table_name = label, about = header_json(x)), call)
+}

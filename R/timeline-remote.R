@@ -1,0 +1,2 @@
+# placeholder
+open_remote <- function(...) abort_state("not yet")
