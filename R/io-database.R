@@ -51,7 +51,7 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   told <- with_header(roles, given, header, names(few))
   time <- time_column(told$roles$time, few, call)$name
   if (remote) {
-    return(open_remote(source, from, time, column_names(told$roles$series, few, call), told$given, header, few, label, call))
+    return(open_remote(source, from, names(few), time, told, header, label, call))
   }
   rows <- fetch_rows(source, from, names(few), time, call)
   shape <- list(
@@ -59,6 +59,30 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
     lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
   )
   index_table(shape, header, told$roles, told$given, label, join, call)
+}
+
+# The first rows tell kinds, zone and type; all others stay.
+open_remote <- function(con, from, columns, time, told, header, label, call) {
+  if (sql_dialect(con) == "other") {
+    abort_state(c("Rows are left in SQLite and PostgreSQL only.", i = "Read them, without {.arg remote}."), call = call)
+  }
+  rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time, call)
+  shape <- list(
+    data = restore_companions(rows, header), time = time, series = column_names(told$roles$series, rows, call),
+    lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
+  )
+  template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given, label, NULL, call)
+  marked <- Filter(function(m) is_marked(template, m), names(timeline_meta(template)$kinds))
+  if (length(marked)) {
+    abort_state(c("The origins of {.field {marked}} need the rows here.", i = "Read them, without {.arg remote}."),
+                call = call)
+  }
+  out <- new_remote(con, from, sql_stamp_form(con, from, time, call), template, label)
+  out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
+  out$meta["news"] <- list(NULL)
+  cadence <- told_cadence(header)
+  if (!is.null(cadence)) out$told <- cadence
+  out
 }
 
 # What stands after FROM.

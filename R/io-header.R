@@ -121,18 +121,22 @@ restore_companions <- function(data, header) {
   data
 }
 
-# The cadence of the header, where every stamp lies on it.
-restore_cadence <- function(x, header) {
+told_cadence <- function(header) {
   if (is.null(header$cadence)) {
-    return(x)
+    return(NULL)
   }
   told <- lapply(header$cadence, unlist)
-  meta <- timeline_meta(x)
-  made <- tryCatch(
+  tryCatch(
     new_cadence(told$unit, told$n, told$anchor, told$day_start, told$stamp, told$stamp_day,
                 as.numeric(told$closures)),
     error = function(e) NULL
   )
+}
+
+# The cadence of the header, where every stamp lies on it.
+restore_cadence <- function(x, header) {
+  meta <- timeline_meta(x)
+  made <- told_cadence(header)
   if (is.null(made)) {
     return(x)
   }

@@ -15,7 +15,32 @@
 #' during(demand, "2031-11/2032-02")
 #' during(demand, "last 90 days")
 #' @export
-during <- function(x, when) {
+during <- function(x, when) UseMethod("during")
+
+#' @export
+during.default <- function(x, when) check_timeline(x)
+
+#' @export
+during.kairon_distant <- function(x, when) {
+  check_string(when)
+  ends <- distant_ends(x)
+  if (timeline_meta(ends)$type == "step") {
+    abort_input("A timeline of plain steps has no dates; pick rows by their number.")
+  }
+  span <- interval_of(trimws(when), timeline_meta(ends), rows_of(ends))
+  facts <- distant_facts(x)
+  if (!any(facts$last >= span[1] & facts$first < span[2])) {
+    shown <- span_words(ends)
+    abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."))
+  }
+  x$span <- c(max(x$span[1], span[1]), min(x$span[2], span[2]))
+  x$told <- x$told %||% if (is_regular_cadence(attr(facts, "cadence"))) attr(facts, "cadence")
+  x$store <- new.env(parent = emptyenv())
+  x
+}
+
+#' @export
+during.kairon_timeline <- function(x, when) {
   check_timeline(x)
   check_string(when)
   meta <- timeline_meta(x)

@@ -91,41 +91,54 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
                                      unfinished = "flag", extent = "each", empty = "missing",
                                      large = FALSE) {
   check_rows(x)
-  dots <- list(...)
+  rows <- rows_of(x)
+  rows$typical <- typical_steps(rows)
+  made <- prepare_bins(x, rows, every, list(...), at, between, within, stamp, closed, at_least, unfinished, extent,
+                       empty, large)
+  say_odd_values(x)
+  put_in_bins(x, rows, made, bin_columns(x, rows, made$bins, made$wanted, made$plan))
+}
+
+# Plan, target, bins and the statistics wanted. Of the rows only the ends of each series and its typical step
+# are looked at, so that a timeline that lies elsewhere can be planned for, too.
+prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least, unfinished, extent,
+                         empty, large, call = rlang::caller_env()) {
   plan <- list(
-    at = if (!is.null(at)) check_choice(at, c("bins", "instants")),
-    within = within_seconds(within),
+    at = if (!is.null(at)) check_choice(at, c("bins", "instants"), call = call),
+    within = within_seconds(within, call = call),
     holds = !is.null(within),
-    closed = check_choice(closed, c("left", "right")),
-    unfinished = check_choice(unfinished, c("flag", "drop", "keep")),
-    extent = check_choice(extent, c("each", "common")),
-    empty = check_choice(empty, c("missing", "zero")),
-    at_least = check_least(at_least)
+    closed = check_choice(closed, c("left", "right"), call = call),
+    unfinished = check_choice(unfinished, c("flag", "drop", "keep"), call = call),
+    extent = check_choice(extent, c("each", "common"), call = call),
+    empty = check_choice(empty, c("missing", "zero"), call = call),
+    at_least = check_least(at_least, call = call)
   )
   target <- cadence(every, stamp = stamp)
   meta <- timeline_meta(x)
-  check_same_time(meta, target)
-  rows <- rows_of(x)
-  rows$typical <- typical_steps(rows)
+  check_same_time(meta, target, call)
   target <- fit_to_zone(target, rows$zone)
   plan$finer <- is_finer(meta, target, rows)
-  check_giant(meta, target, rows, large)
+  check_giant(meta, target, rows, large, call)
   plan$at <- plan$at %||% choose_mode(plan$finer, meta, target, length(dots) > 0)
-  plan$between <- read_between(x, between)
+  plan$between <- read_between(x, between, call = call)
   if (accumulates(meta, plan)) plan$closed <- "right"
-  say_odd_values(x)
-  if (plan$at == "instants") check_no_statistics(dots, meta)
+  if (plan$at == "instants") check_no_statistics(dots, meta, call)
   bins <- plan_bins(x, rows, target, plan)
   plan$nested <- !is.null(bins$edges) && bins_nest(meta$cadence, bins$edges, rows$zone)
   plan$steady <- plan$nested && plan$at == "bins"
-  wanted <- read_statistics(x, dots, level = if (plan$steady) "mean" else "time_mean")
-  out <- bin_columns(x, rows, bins, wanted, plan)
-  result <- finish_bins(x, bins, target, out)
+  wanted <- read_statistics(x, dots, level = if (plan$steady) "mean" else "time_mean", call = call)
+  list(plan = plan, target = target, bins = bins, wanted = wanted)
+}
+
+put_in_bins <- function(x, rows, made, columns) {
+  plan <- made$plan
+  bins <- made$bins
+  result <- finish_bins(x, bins, made$target, columns)
   if (plan$unfinished == "drop" && length(bins$unfinished)) result <- result[-bins$unfinished, ]
   if (plan$unfinished != "keep") say_thin(result, bins, plan$unfinished)
   # Spectra ask how often there were readings before the grid.
   known <- timeline_meta(result)
-  known$read_every <- meta$read_every %||% usual_step(meta, rows)
+  known$read_every <- timeline_meta(x)$read_every %||% usual_step(timeline_meta(x), rows)
   attr(result, "timeline") <- known
   result
 }
