@@ -49,6 +49,7 @@ bench: install
 	Rscript bench/arima.R
 	Rscript bench/backtest.R
 	Rscript bench/tell.R
+	Rscript bench/bridges.R
 
 check:
 	mkdir -p build

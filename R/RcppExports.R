@@ -65,6 +65,10 @@ cpp_scan_stamps <- function(path, separator, field, threads) {
     .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads)
 }
 
+cpp_whole_lines <- function(bytes) {
+    .Call(`_kairon_cpp_whole_lines`, bytes)
+}
+
 cpp_exact_text <- function(values) {
     .Call(`_kairon_cpp_exact_text`, values)
 }

@@ -65,10 +65,14 @@ source_options <- function() {
   )
 }
 
+remote_option <- function() {
+  cli_flag("remote", "read the file piece by piece, for files that do not fit into memory")
+}
+
 output_options <- function(verb) {
   c(
     list(cli_option("output",
-                    "the file to write: .csv, .parquet, .json, .xlsx ...; folder/ is a data package", "FILE")),
+                    "the file to write: .csv, .parquet, .json, .xlsx; folder/ is a data package", "FILE")),
     if (!isFALSE(verb$figure)) {
       list(cli_option("figure", "write the figure to a .png, .svg or .pdf file", "FILE"))
     },
@@ -91,7 +95,8 @@ cli_verbs <- function() {
     inspect = list(
       what = "say what is in a file and what to look at",
       arguments = "FILE",
-      options = list(cli_option("during", "only in an interval: 2031-03, \"last 90 days\"", "INTERVAL")),
+      options = list(cli_option("during", "only in an interval: 2031-03, \"last 90 days\"", "INTERVAL"),
+                     remote_option()),
       example = "kairon inspect demand.csv.gz --series district --amounts demand", run = cli_inspect
     ),
     gaps = list(
@@ -114,7 +119,8 @@ cli_verbs <- function() {
         cli_option("at_least", "share (0 to 1) or number of readings that a bin needs", "SHARE", 0, "double"),
         cli_option("unfinished", "unfinished end bins: flag, drop or keep", "RULE", "flag"),
         cli_option("extent", "first and last bin: each series its own, or common", "RULE", "each"),
-        cli_option("empty", "amounts of bins without a row: missing or zero", "RULE", "missing")
+        cli_option("empty", "amounts of bins without a row: missing or zero", "RULE", "missing"),
+        remote_option()
       ),
       example = paste(
         "kairon resample river.csv.gz --every \"1 day\" --zone Europe/London",
@@ -167,7 +173,8 @@ cli_verbs <- function() {
         cli_option("weights", "a column of weights", "COLUMN"),
         cli_option("each", "a part of the calendar: \"month of year\", \"season of year\" ...", "PART"),
         cli_option("at_least", "share (0 to 1) or number of series that a value needs", "SHARE", 0, "double"),
-        cli_flag("total", "add a group of all series")
+        cli_flag("total", "add a group of all series"),
+        remote_option()
       ),
       example = paste(
         "kairon pool-series soil.csv.gz --series cell --attributes elevation,latitude",

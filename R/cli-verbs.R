@@ -51,7 +51,7 @@ cli_read <- function(files, options, verb) {
     format = options$format, sheet = whole_or_text(options$sheet), range = options$range,
     widths = cli_widths(options$widths, verb), records = cli_records(options$records),
     slab = cli_slab(options$slab, verb), time_as = options$time_as %||% "dates", member = options$member,
-    timeout = options$timeout %||% 60
+    timeout = options$timeout %||% 60, remote = isTRUE(options$remote)
   ))
 }
 
@@ -249,7 +249,7 @@ cli_resample <- function(files, options) {
     "at", "between", "within", "stamp", "closed", "at_least", "unfinished", "extent", "empty"
   ))
   if (length(statistics)) args <- c(list(statistics), args)
-  out <- rlang::inject(resample(x, every, !!!args))
+  out <- as_timeline(rlang::inject(resample(x, every, !!!args)))
   show_result(out, out, options, printed(out))
 }
 

@@ -7,7 +7,8 @@ sql_dialect <- function(con) {
     return("sqlite")
   }
   told <- tryCatch(DBI::dbGetInfo(con)$dbms.name, error = function(e) NULL)
-  if (any(grepl("^(Pq|PostgreSQL|Redshift)", classes)) || identical(told, "PostgreSQL")) "postgres" else "other"
+  known <- any(grepl("^(Pq|PostgreSQL|Redshift)", classes)) || identical(told, "PostgreSQL")
+  if (known) "postgres" else "other"
 }
 
 sql_name <- function(con, name) as.character(DBI::dbQuoteIdentifier(con, enc2utf8(name)))
@@ -102,14 +103,16 @@ sql_transaction <- function(con, work, call = rlang::caller_env()) {
   out
 }
 
-# Rows into a table that is there: in one bound statement where the driver can, else in statements of many rows.
+# Rows into a table that is there: in one bound statement where the driver can, else in statements of many
+# rows.
 sql_append <- function(con, table, data, call) {
   if (nrow(data) == 0) {
     return(invisible())
   }
   if (sql_dialect(con) == "sqlite") {
     marks <- paste(rep("?", ncol(data)), collapse = ", ")
-    sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES (", marks, ")")
+    sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES (",
+                  marks, ")")
     tryCatch(DBI::dbExecute(con, sql, params = unname(as.list(data))),
              error = function(e) abort_database(conditionMessage(e), sql, call))
     return(invisible())
@@ -119,7 +122,8 @@ sql_append <- function(con, table, data, call) {
   for (from in seq(1, nrow(data), by = size)) {
     at <- from:min(nrow(data), from + size - 1)
     cells <- lapply(data, function(column) sql_value(con, column[at]))
-    sql_do(con, paste0(head, paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")), call)
+    sql_do(con, paste0(head, paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")),
+           call)
   }
   invisible()
 }
@@ -133,7 +137,8 @@ sql_has_table <- function(con, table) {
   } else {
     schema <- if (length(table) > 1) paste0("table_schema = ", sql_value(con, table[1])) else
       "table_schema = ANY (current_schemas(true))"
-    sql_rows(con, paste0("SELECT table_name FROM information_schema.tables WHERE ", schema, " AND table_name = ",
+    sql_rows(con,
+             paste0("SELECT table_name FROM information_schema.tables WHERE ", schema, " AND table_name = ",
                          sql_value(con, table[length(table)])))
   }
   nrow(found) > 0
@@ -143,7 +148,9 @@ sql_has_table <- function(con, table) {
 sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
   name <- sql_name(con, column)
   if (sql_dialect(con) == "postgres") {
-    told <- sql_rows(con, paste0("SELECT CAST(pg_typeof(", name, ") AS text) AS form FROM ", source, " LIMIT 1"), call)
+    told <- sql_rows(con,
+                     paste0("SELECT CAST(pg_typeof(", name, ") AS text) AS form FROM ", source,
+                            " LIMIT 1"), call)
     form <- if (nrow(told)) told$form else ""
     return(switch(form,
       `timestamp with time zone` = "instant", `timestamp without time zone` = "local", date = "date",

@@ -2,24 +2,25 @@
 
 #' A simulated archive of measurements
 #'
-#' A web server on this computer (loopback only) that serves made-up readings of three gauges of Quillmere Water.
-#' It runs in a process of its own and can be told to fail, so that reading from the web can be tried without
-#' one.
+#' A web server on this computer (loopback only) that serves made-up readings of three gauges of Quillmere
+#' Water. It runs in a process of its own and can be told to fail, so that reading from the web can be tried
+#' without one.
 #'
 #' @param port The port; a free one by default.
 #' @param page Rows a page: a longer answer names the next page in its `Link` header.
-#' @returns A list of class `kairon_archive`: `address` (such as `"http://127.0.0.1:24601/"`), `port` and `stop()`,
-#'   a function that ends it. It ends by itself with the session that started it, and after an hour.
+#' @returns A list of class `kairon_archive`: `address` (such as `"http://127.0.0.1:24601/"`), `port` and
+#'   `stop()`, a function that ends it. It ends by itself with the session that started it, and after an
+#'   hour.
 #' @section What it answers:
-#' `stations`: a table of the gauges with their elevation. `readings`: time, station, flow and level every 20
-#' minutes of 30 days, chosen by `station`, `from` and `to` (ISO dates), `format` (`csv`, `json`) and `page`.
-#' With `fail`, it goes wrong on request: a number is the status that it answers (`fail=503`), once if
-#' `times=1` is added with a `key` of the caller's; `stall` says nothing for 30 seconds; `cut` ends the body in
-#' the middle; `rubbish` sends bytes that mean nothing; `empty` sends none. Answers carry a tag, so that a second
-#' request can be answered with 304.
+#' `stations`: a table of the gauges with their elevation. `readings`: time, station, flow and level every
+#' 20 minutes of 30 days, chosen by `station`, `from` and `to` (ISO dates), `format` (`csv`, `json`) and
+#' `page`. With `fail`, it goes wrong on request: a number is the status that it answers (`fail=503`), once
+#' if `times=1` is added with a `key` of the caller's; `stall` says nothing for 30 seconds; `cut` ends the
+#' body in the middle; `rubbish` sends bytes that mean nothing; `empty` sends none. Answers carry a tag, so
+#' that a second request can be answered with 304.
 #' @examplesIf requireNamespace("httpuv", quietly = TRUE)
 #' archive <- demo_archive()
-#' x <- read_timeline(paste0(archive$address, "readings?station=weir&to=2031-03-08"), levels = c("flow", "level"))
+#' x <- read_timeline(paste0(archive$address, "readings?station=weir&to=2031-03-08"), levels = flow)
 #' x
 #' archive$stop()
 #' @export
@@ -33,7 +34,8 @@ demo_archive <- function(port = NULL, page = 1000) {
                parent = Sys.getpid(), folder = tempdir()), sub("R$", "rds", script))
   writeLines(archive_program(sub("R$", "rds", script)), script)
   log <- tempfile(fileext = ".log")
-  system2(file.path(R.home("bin"), "Rscript"), c("--vanilla", script), wait = FALSE, stdout = log, stderr = log)
+  system2(file.path(R.home("bin"), "Rscript"), c("--vanilla", script), wait = FALSE, stdout = log,
+          stderr = log)
   address <- sprintf("http://127.0.0.1:%d/", as.integer(port))
   wait_for_archive(address, log)
   stop <- function() {
@@ -45,7 +47,8 @@ demo_archive <- function(port = NULL, page = 1000) {
 
 wait_for_archive <- function(address, log, call = rlang::caller_env()) {
   for (i in 1:100) {
-    up <- tryCatch(curl::curl_fetch_memory(paste0(address, "stations"))$status_code == 200, error = function(e) FALSE)
+    up <- tryCatch(curl::curl_fetch_memory(paste0(address, "stations"))$status_code == 200,
+                   error = function(e) FALSE)
     if (up) {
       return(invisible())
     }
@@ -65,7 +68,8 @@ archive_rows <- function() {
   out <- lapply(seq_len(nrow(archive_stations)), function(i) {
     day <- 2 * pi * seconds / 86400
     data.frame(time = utc_text(seconds), station = archive_stations$station[i],
-               flow = round(40 * i + 6 * sin(day + i) + 2 * cos(day / 7), 2), level = round(1.2 + i / 5 + 0.1 * sin(day), 3))
+               flow = round(40 * i + 6 * sin(day + i) + 2 * cos(day / 7), 2),
+               level = round(1.2 + i / 5 + 0.1 * sin(day), 3))
   })
   do.call(rbind, out)
 }
@@ -76,7 +80,8 @@ archive_program <- function(held) {
     sprintf("told <- readRDS(%s)", encodeString(held, quote = "\"")),
     paste0("answer <- ", paste(deparse(archive_answer, width.cutoff = 200L), collapse = "\n")),
     "state <- new.env()",
-    "server <- httpuv::startServer('127.0.0.1', told$port, list(call = function(req) answer(req, told, state)))",
+    "app <- list(call = function(req) answer(req, told, state))",
+    "server <- httpuv::startServer('127.0.0.1', told$port, app)",
     "started <- Sys.time()",
     "alive <- function() is.null(state$stop) && dir.exists(told$folder) && Sys.time() - started < 3600",
     "while (alive()) httpuv::service(200)",
@@ -90,7 +95,9 @@ archive_answer <- function(req, told, state) {
   pairs <- strsplit(strsplit(sub("^\\?", "", req$QUERY_STRING), "&", fixed = TRUE)[[1]], "=", fixed = TRUE)
   query <- lapply(pairs, function(p) utils::URLdecode(if (length(p) > 1) p[2] else ""))
   names(query) <- vapply(pairs, function(p) p[1], "")
-  plain <- function(status, text) list(status = status, headers = list(`Content-Type` = "text/plain"), body = text)
+  plain <- function(status, text) {
+    list(status = status, headers = list(`Content-Type` = "text/plain"), body = text)
+  }
   what <- gsub("/", "", req$PATH_INFO)
   if (what == "stop") {
     state$stop <- TRUE
@@ -122,16 +129,22 @@ archive_answer <- function(req, told, state) {
   more <- nrow(rows) > first + told$page - 1
   rows <- rows[first:min(nrow(rows), first + told$page - 1), , drop = FALSE]
   json <- identical(query$format, "json")
-  text <- if (json) as.character(jsonlite::toJSON(rows, digits = NA)) else {
-    paste0(paste(c(paste(names(rows), collapse = ","), do.call(paste, c(unname(rows), sep = ","))), collapse = "\n"), "\n")
+  text <- if (json) {
+    as.character(jsonlite::toJSON(rows, digits = NA))
+  } else {
+    paste0(paste(c(paste(names(rows), collapse = ","), do.call(paste, c(unname(rows), sep = ","))),
+                 collapse = "\n"), "\n")
   }
   tag <- paste0("\"", nchar(text), "-", sum(utf8ToInt(text) * seq_len(nchar(text))) %% 1e9, "\"")
-  if (identical(req$HTTP_IF_NONE_MATCH, tag)) return(list(status = 304L, headers = list(ETag = tag), body = ""))
+  if (identical(req$HTTP_IF_NONE_MATCH, tag)) {
+    return(list(status = 304L, headers = list(ETag = tag), body = ""))
+  }
   headers <- list(`Content-Type` = if (json) "application/json" else "text/csv", ETag = tag)
   if (more) {
     query$page <- page + 1
     query <- query[!names(query) %in% c("fail", "times", "key")]
-    link <- paste0(names(query), "=", vapply(query, function(v) utils::URLencode(as.character(v), TRUE), ""), collapse = "&")
+    link <- paste0(names(query), "=",
+                   vapply(query, function(v) utils::URLencode(as.character(v), TRUE), ""), collapse = "&")
     headers$Link <- paste0("</", what, "?", link, ">; rel=\"next\"")
   }
   if (identical(fail, "cut")) headers$`Content-Length` <- as.character(nchar(text) * 2)

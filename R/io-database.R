@@ -2,8 +2,8 @@
 
 #' Timelines in a database
 #'
-#' `read_timeline()` reads a table, or what a query gives, from any DBI connection; `write_timeline()` writes a
-#' timeline, or the tidy rows of a forecast, a backtest or a decomposition, all or nothing.
+#' `read_timeline()` reads a table, or what a query gives, from any DBI connection; `write_timeline()`
+#' writes a timeline, or the tidy rows of a forecast, a backtest or a decomposition, all or nothing.
 #'
 #' @param source,path A DBI connection. SQLite and PostgreSQL are tried; others may do.
 #' @param table Name of the table; `c("schema", "table")` for one in a schema.
@@ -18,10 +18,10 @@
 #' @param header Whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the table
 #'   `kairon_about`, where reading finds it.
 #' @returns `read_timeline()` a timeline; `write_timeline()` the number of rows written, invisibly.
-#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC), days as `date`.
-#' The stamps that are read are instants where the column knows a zone, and else those of a wall clock in
-#' `zone`. A table that is made here has series and time as its primary key. Names and values are always quoted
-#' or bound.
+#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC), days as
+#' `date`. The stamps that are read are instants where the column knows a zone, and else those of a wall
+#' clock in `zone`. A table that is made here has series and time as its primary key. Names and values are
+#' always quoted or bound.
 #' @section Error types:
 #' `kairon_error_database` with the database's own word, also when the connection is lost: what was begun is
 #' taken back. `kairon_error_input` for a column that is not there, repeats, or a table that is there already.
@@ -51,11 +51,13 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   told <- with_header(roles, given, header, names(few))
   time <- time_column(told$roles$time, few, call)$name
   if (remote) {
+    if (!is.null(join)) abort_remote_join(call)
     return(open_remote(source, from, names(few), time, told, header, label, call))
   }
   rows <- fetch_rows(source, from, names(few), time, call)
   shape <- list(
-    data = restore_companions(rows, header), time = time, series = column_names(told$roles$series, rows, call),
+    data = restore_companions(rows, header), time = time,
+    series = column_names(told$roles$series, rows, call),
     lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
   )
   index_table(shape, header, told$roles, told$given, label, join, call)
@@ -64,17 +66,21 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
 # The first rows tell kinds, zone and type; all others stay.
 open_remote <- function(con, from, columns, time, told, header, label, call) {
   if (sql_dialect(con) == "other") {
-    abort_state(c("Rows are left in SQLite and PostgreSQL only.", i = "Read them, without {.arg remote}."), call = call)
+    abort_state(c("Rows are left in SQLite and PostgreSQL only.", i = "Read them, without {.arg remote}."),
+                call = call)
   }
   rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time, call)
   shape <- list(
-    data = restore_companions(rows, header), time = time, series = column_names(told$roles$series, rows, call),
+    data = restore_companions(rows, header), time = time,
+    series = column_names(told$roles$series, rows, call),
     lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
   )
-  template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given, label, NULL, call)
+  template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given, label,
+                          NULL, call)
   marked <- Filter(function(m) is_marked(template, m), names(timeline_meta(template)$kinds))
   if (length(marked)) {
-    abort_state(c("The origins of {.field {marked}} need the rows here.", i = "Read them, without {.arg remote}."),
+    abort_state(c("The origins of {.field {marked}} need the rows here.",
+                  i = "Read them, without {.arg remote}."),
                 call = call)
   }
   out <- new_remote(con, from, sql_stamp_form(con, from, time, call), template, label)
@@ -120,7 +126,9 @@ fetch_rows <- function(con, from, columns, time, call) {
     instant = .POSIXct(rows[[time]], "UTC"), local = wall_clock(rows[[time]]),
     date = .Date(rows[[time]] / 86400), rows[[time]]
   )
-  if (form == "local" && anyNA(rows[[time]])) rows[[time]] <- iso_text(.POSIXct(as.numeric(rows[[time]]), "UTC"))
+  if (form == "local" && anyNA(rows[[time]])) {
+    rows[[time]] <- iso_text(.POSIXct(as.numeric(rows[[time]]), "UTC"))
+  }
   for (name in names(rows)) {
     if (inherits(rows[[name]], "integer64")) rows[[name]] <- as.double(rows[[name]])
     if (is.character(rows[[name]])) Encoding(rows[[name]]) <- "UTF-8"
@@ -158,7 +166,8 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
   there <- sql_has_table(con, table)
   if (mode == "create" && there) {
     abort_input(c("The database has a table {.val {table[length(table)]}} already.",
-                  i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."), call = call)
+                  i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."),
+              call = call)
   }
   sql_transaction(con, function() {
     if (there && mode == "replace") sql_do(con, paste("DROP TABLE", sql_table(con, table)), call)
@@ -193,7 +202,8 @@ create_sql <- function(con, table, data, keys, temporary = FALSE) {
   if (length(keys) && whole && !temporary) {
     lines <- c(lines, paste0("PRIMARY KEY (", sql_columns(con, keys), ")"))
   }
-  paste0("CREATE ", if (temporary) "TEMPORARY ", "TABLE ", sql_table(con, table), " (", paste(lines, collapse = ", "), ")")
+  paste0("CREATE ", if (temporary) "TEMPORARY ", "TABLE ", sql_table(con, table), " (",
+         paste(lines, collapse = ", "), ")")
 }
 
 sql_type <- function(column, con) {
@@ -250,31 +260,39 @@ merge_rows <- function(con, table, data, keys, mode, call) {
   # Text in a table of someone else need not be a stamp of ours: it is compared as what it says.
   same <- paste(vapply(keys, function(k) {
     name <- sql_name(con, k)
-    paste0(target, ".", name, if (sql_dialect(con) == "sqlite") " IS " else " IS NOT DISTINCT FROM ", "stage.", name)
+    paste0(target, ".", name, if (sql_dialect(con) == "sqlite") " IS " else " IS NOT DISTINCT FROM ",
+           "stage.", name)
   }, ""), collapse = " AND ")
-  matched <- paste0("SELECT count(*) AS n FROM ", sql_name(con, stage), " AS stage WHERE EXISTS (SELECT 1 FROM ", target,
+  matched <- paste0("SELECT count(*) AS n FROM ", sql_name(con, stage),
+                    " AS stage WHERE EXISTS (SELECT 1 FROM ", target,
                     " WHERE ", same, ")")
   n <- as.numeric(sql_rows(con, matched, call)$n)
   if (n > 0 && mode == "append") abort_repeats(con, stage, target, same, keys, n, call)
   if (n > 0) {
     others <- setdiff(names(data), keys)
-    set <- paste(vapply(others, function(k) paste0(sql_name(con, k), " = stage.", sql_name(con, k)), ""), collapse = ", ")
+    set <- paste(vapply(others, function(k) paste0(sql_name(con, k), " = stage.", sql_name(con, k)), ""),
+                 collapse = ", ")
     if (length(others)) {
-      sql_do(con, paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ", same), call)
+      sql_do(con,
+             paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ",
+                    same), call)
     }
   }
   columns <- sql_columns(con, names(data))
-  sql_do(con, paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ", sql_name(con, stage),
+  sql_do(con,
+         paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ", sql_name(con, stage),
                      " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"), call)
   sql_do(con, paste("DROP TABLE", sql_name(con, stage)), call)
 }
 
 abort_repeats <- function(con, stage, target, same, keys, n, call) {
   first <- sql_rows(con, paste0("SELECT ", sql_columns(con, keys), " FROM ", sql_name(con, stage),
-                                " AS stage WHERE EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ") LIMIT 1"), call)
+                                " AS stage WHERE EXISTS (SELECT 1 FROM ", target, " WHERE ", same,
+                                ") LIMIT 1"), call)
   shown <- paste(vapply(first, function(v) format(v), ""), collapse = " / ")
   abort_input(c("{n} row{?s} {?is/are} in the table already, the first {shown}.",
-                i = "Nothing was written. {.code mode = \"upsert\"} gives such rows the new values."), call = call)
+                i = "Nothing was written. {.code mode = \"upsert\"} gives such rows the new values."),
+            call = call)
 }
 
 keep_header <- function(con, table, x, call) {

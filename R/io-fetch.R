@@ -7,12 +7,13 @@
 #' * A server that is busy or fails (408, 425, 429 and all of 500 and above) or a connection that breaks is
 #'   asked again, three times in all, after 1 and 3 seconds, or after the time that the server names, up to a
 #'   minute. An answer such as 404 is final.
-#' * `timeout` is how long a server may be silent, not how long a file may take; a connection that crawls under
-#'   100 bytes a second for that long is given up too.
-#' * An answer above `options(kairon.fetch_limit = )` bytes (2e9 by default) is given up as soon as that is known.
+#' * `timeout` is how long a server may be silent, not how long a file may take; a connection that crawls
+#'   under 100 bytes a second for that long is given up too.
+#' * An answer above `options(kairon.fetch_limit = )` bytes (2e9 by default) is given up as soon as that is
+#'   known.
 #' * What was fetched is kept in `tools::R_user_dir("kairon", "cache")`, and asked for again with the tag or
-#'   date that the server gave: an answer 304 ("not modified") costs no transfer. Answers without either are not
-#'   kept. `clear_fetched()` empties the cache, `options(kairon.fetch_cache = FALSE)` does without.
+#'   date that the server gave: an answer 304 ("not modified") costs no transfer. Answers without either are
+#'   not kept. `clear_fetched()` empties the cache, `options(kairon.fetch_cache = FALSE)` does without.
 #' * A body that is shorter than announced is an error, never a shorter table.
 #' * Of pages that name a next one (`Link: <...>; rel="next"`), all are read.
 #'
@@ -102,7 +103,8 @@ ask_server <- function(address, timeout, kept) {
   if (status != 200) {
     unlink(path)
     wait <- suppressWarnings(as.numeric(headers[["retry-after"]]))
-    return(list(again = status >= 500 || status %in% c(408, 425, 429), wait = if (length(wait) && !is.na(wait)) wait,
+    return(list(again = status >= 500 || status %in% c(408, 425, 429),
+                wait = if (length(wait) && !is.na(wait)) wait,
                 trouble = paste0("The server answered ", status, ".")))
   }
   told <- suppressWarnings(as.numeric(headers[["content-length"]]))
@@ -129,7 +131,8 @@ stream_to <- function(address, handle, path, limit, timeout) {
     if (got > limit) stop("above the limit of ", limit, " bytes", call. = FALSE)
     writeBin(bytes, to)
   }
-  curl::multi_add(handle, done = function(a) answer <<- a, fail = function(w) why <<- w, data = take, pool = pool)
+  curl::multi_add(handle, done = function(a) answer <<- a, fail = function(w) why <<- w, data = take,
+                  pool = pool)
   on.exit(tryCatch(curl::multi_cancel(handle), error = function(e) NULL), add = TRUE)
   curl::multi_run(pool = pool)
   if (is.null(answer)) stop(why %||% "The connection broke off", call. = FALSE)
@@ -138,11 +141,13 @@ stream_to <- function(address, handle, path, limit, timeout) {
 
 broken_answer <- function(why, timeout, limit) {
   if (grepl("limit of|Maximum file size|exceeded the maximum", why)) {
-    return(list(again = FALSE, trouble = paste0("The answer is larger than ", show_number(limit, 12), " bytes; ",
+    return(list(again = FALSE,
+                trouble = paste0("The answer is larger than ", show_number(limit, 12), " bytes; ",
                                                 "options(kairon.fetch_limit = ) allows more.")))
   }
   if (grepl("[Tt]imed? ?out|too slow|Operation too slow", why)) {
-    return(list(again = TRUE, slow = TRUE, trouble = paste0("It did not answer within ", plural(timeout, "second"), ".")))
+    return(list(again = TRUE, slow = TRUE,
+                trouble = paste0("It did not answer within ", plural(timeout, "second"), ".")))
   }
   list(again = TRUE, trouble = paste0(capitalise(sub("\\.?$", "", trimws(why))), "."))
 }

@@ -3,11 +3,13 @@
 # `widths`: characters of each column, named, or unnamed with the names in the first line; a negative one is
 # skipped.
 read_fixed_width <- function(path, name, widths, call) {
-  good <- is.numeric(widths) && length(widths) > 0 && all(is.finite(widths)) && all(widths == round(widths)) &&
+  good <- is.numeric(widths) && length(widths) > 0 && all(is.finite(widths)) &&
+    all(widths == round(widths)) &&
     all(widths != 0)
   if (!good) {
     abort_input(c("{.arg widths} must be whole numbers, the characters of each column.",
-                  i = "Such as {.code widths = c(day = 10, flow = 8)}; a negative one is skipped."), call = call)
+                  i = "Such as {.code widths = c(day = 10, flow = 8)}; a negative one is skipped."),
+              call = call)
   }
   lines <- readLines(path, warn = FALSE)
   latin <- !validUTF8(lines)

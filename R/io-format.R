@@ -74,8 +74,8 @@ open_form <- function(path, name, how, call) {
 
 # Settings of another form would be passed over without a word.
 form_options <- list(
-  sheet = "excel", range = "excel", widths = "fixed_width", slab = "netcdf", separator = c("delimited",
-                                                                                           "package"),
+  sheet = "excel", range = "excel", widths = "fixed_width", slab = "netcdf",
+  separator = c("delimited", "package"),
   records = c("json", "netcdf", "package")
 )
 

@@ -10,8 +10,9 @@ header_lines <- function(x) {
   enc2utf8(paste0(header_mark, names(fields), " = ", vapply(fields, field_json, "")))
 }
 
-field_json <- function(value) as.character(jsonlite::toJSON(value, auto_unbox = TRUE, digits = NA,
-                                                            null = "null"))
+field_json <- function(value) {
+  as.character(jsonlite::toJSON(value, auto_unbox = TRUE, digits = NA, null = "null"))
+}
 
 # All fields as one object.
 header_json <- function(x) field_json(header_fields(x))

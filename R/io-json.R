@@ -24,7 +24,8 @@ json_records <- function(value, records, name, call) {
         hint <- nearest_word(steps[i], there)
         abort_input(c("{.file {name}} has no {.val {steps[i]}} where {.code records} says.",
                       i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
-                      i = if (length(there)) "There are {.val {there}}."), call = call, .envir = environment())
+                      i = if (length(there)) "There are {.val {there}}."),
+                  call = call, .envir = environment())
       }
       value <- value[[steps[i]]]
     }

@@ -144,9 +144,10 @@ grid_slab <- function(file, dims, time, stamps, slab, name, call) {
 
 slab_inside <- function(range, held, d, call) {
   if (is.list(held)) {
-    if (is.numeric(range) && is.null(held$seconds)) held <- held$column else {
+    if (!is.numeric(range) || !is.null(held$seconds)) {
       return(time_inside(range, held, call))
     }
+    held <- held$column
   }
   if (!is.numeric(range) || !length(range) %in% 1:2 || anyNA(range)) {
     abort_input("The range of {.field {d}} must be one or two numbers.", call = call)
@@ -252,9 +253,8 @@ grid_cells <- function(file, dims, slab) {
     values <- ncdf4::ncvar_get(file, v, collapse_degen = FALSE)
     shape <- vapply(own, function(d) file$dim[[d]]$len, 1)
     values <- array(values, shape)[as.matrix(index[own])]
-    if (text && identical(own,
-                          dims) && (is.null(label) || !is.null(grid_attribute(file, v,
-                                                                              "cf_role")))) label <- v
+    names_cells <- is.null(label) || !is.null(grid_attribute(file, v, "cf_role"))
+    if (text && identical(own, dims) && names_cells) label <- v
     cells[[v]] <- if (text) trimws(values) else as.vector(values)
   }
   cells <- as.data.frame(cells, optional = TRUE, stringsAsFactors = FALSE)
@@ -285,8 +285,8 @@ grid_table <- function(file, columns, stamps, cells, time, name) {
   units <- vapply(columns, `[[`, "", "unit")
   told <- function(kind) as.list(names(columns)[vapply(columns, `[[`, TRUE, kind)])
   header <- list(
-    time = time, series = as.list(cells$series), attributes = as.list(setdiff(names(cells$table),
-                                                                              cells$series)),
+    time = time, series = as.list(cells$series),
+    attributes = as.list(setdiff(names(cells$table), cells$series)),
     amounts = told("amount"), levels = told("level"), units = as.list(units[nzchar(units) & units != "1"])
   )
   list(data = data, lines = seq_len(nrow(data)), where = "value", header = header)

@@ -65,11 +65,12 @@ open_package <- function(path, name, resource, call) {
   })
   chosen <- package_resource(about$resources, resource, name, call)
   rows <- unlist(chosen$path)
-  inside <- is.character(rows) && length(rows) == 1 && !grepl("^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)",
-                                                              rows)
+  leads_out <- "^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)"
+  inside <- is.character(rows) && length(rows) == 1 && !grepl(leads_out, rows)
   if (!inside) {
     abort_file(c("{.file {name}} names rows outside of its folder.",
-                 i = "The path of a resource must lead to one file beside {.file {package_file}}."), call = call,
+                 i = "The path of a resource must lead to one file beside {.file {package_file}}."),
+             call = call,
                .envir = environment())
   }
   rows <- file.path(dirname(file), rows)
@@ -81,7 +82,8 @@ open_package <- function(path, name, resource, call) {
   }
   dialect <- chosen$dialect$delimiter
   list(
-    path = rows, header = header %||% schema_header(chosen$schema), missing = unlist(chosen$schema$missingValues),
+    path = rows, header = header %||% schema_header(chosen$schema),
+    missing = unlist(chosen$schema$missingValues),
     how = c(list(format = guess_format(rows, rows), records = NULL),
             if (!is.null(dialect)) list(separator = dialect))
   )
@@ -98,7 +100,8 @@ package_resource <- function(resources, wanted, name, call) {
   at <- match(wanted %||% "", names)
   if (is.na(at)) {
     abort_input(c(
-      if (is.null(wanted)) "{.file {name}} holds several tables." else "{.file {name}} holds no {.val {wanted}}.",
+      if (is.null(wanted)) "{.file {name}} holds several tables." else
+        "{.file {name}} holds no {.val {wanted}}.",
       i = "Choose one with {.code records = }: {.val {names}}."
     ), call = call, .envir = environment())
   }
@@ -112,10 +115,14 @@ check_whole <- function(path, told, call) {
   same <- is.null(size) || file.size(path) == size
   if (same && grepl("^[0-9a-f]{32}$", digest)) same <- tools::md5sum(path) == digest
   if (!same) {
+    found <- plural(file.size(path), "byte")
+    other <- !is.null(size) && size != file.size(path)
+    wanted <- if (other) paste0(", told are ", show_number(size, 12)) else ""
     abort_file(c(
       "{.file {path}} is not the file that {.file {package_file}} describes.",
-      x = "It has {show_number(file.size(path), 12)} bytes{if (!is.null(size)) paste(', told are', show_number(size, 12))}.",
-      i = "Was it cut short or changed? Take {.field bytes} and {.field hash} out of the description to read it as it is."
+      x = "It has {found}{wanted}.",
+      i = "Was it cut short or changed? Without {.field bytes} and {.field hash} in the description it is \\
+           read as it is."
     ), call = call, .envir = environment())
   }
 }

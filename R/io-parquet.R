@@ -72,9 +72,15 @@ parquet_groups <- function(path, name, call) {
   inner <- tryCatch(utils::getFromNamespace("read_parquet_row_group", "nanoparquet"),
                     error = function(e) NULL)
   count <- if (is.null(inner)) 1L else nrow(about$row_groups)
+  options <- nanoparquet::parquet_options(class = character())
   read <- function(i) {
     data <- parquet_try(
-      if (is.null(inner)) nanoparquet::read_parquet(path) else inner(path, i - 1L), name, call
+      if (is.null(inner)) {
+        nanoparquet::read_parquet(path, options = options)
+      } else {
+        inner(path, as.integer(i - 1), options)
+      },
+      name, call
     )
     parquet_columns(data, about, name)
   }

@@ -1,10 +1,9 @@
 #' Read a timeline from a file
 #'
-#' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma,
-#' encoding, byte-order mark, gzip, a row of units below the header, footnotes
-#' and rows of totals; workbooks, Parquet, JSON, columns of fixed width, grids in NetCDF, data packages; all
-#' of
-#' them zipped, too. Then indexes it as [timeline()] does. For tables of a database see [database-bridge].
+#' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma, encoding, byte-order mark,
+#' gzip, a row of units below the header, footnotes and rows of totals; workbooks, Parquet, JSON, columns of
+#' fixed width, grids in NetCDF, data packages; all of them zipped, too. Then indexes it as [timeline()]
+#' does. For tables of a database see [database-bridge].
 #'
 #' @inheritParams timeline
 #' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), the folder of a data package, or
@@ -26,37 +25,33 @@
 #' @param rename `"clean"` for names in lower case with underscores, or new names:
 #'   `c(flow = "Flow (l/s)")`. By default names stay as they are.
 #' @param format The form of the file, found by looking at it: `"delimited"`, `"excel"`, `"parquet"`,
-#'   `"json"`,
-#'   `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
+#'   `"json"`, `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
 #' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to
-#'   read,
-#'   such as `"B3:F40"`; their first row holds the names. Without a range titles above the names are skipped.
+#'   read, such as `"B3:F40"`; their first row holds the names. Without a range titles above the names are
+#'   skipped.
 #' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or not where
-#'   the
-#'   first line holds the names; a negative one is skipped.
+#'   the first line holds the names; a negative one is skipped.
 #' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the variables
-#'   to
-#'   read, of a data package: the resource.
+#'   to read, of a data package: the resource.
 #' @param slab Of a NetCDF file: the part to read, ranges of coordinates by dimension, such as
 #'   `list(latitude = c(50, 52), time = "2031-03/2031-05")`. Only that part is read from the disk.
 #' @param time_as Of a NetCDF file: `"dates"` takes the dates of its calendar, `"steps"` counts them, for
 #'   calendars with dates that are none (`360_day` has a 30 February).
 #' @param member Of a zipped file with several tables: which one.
 #' @param timeout Seconds that an address may take without sending anything.
+#' @param remote Whether to leave the rows where they are, for files that do not fit into memory: see
+#'   [remote-timelines].
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
 #'   `repeats`, `levels`, `day_first`, `epoch`, `events`.
 #' @details A file of [write_timeline()] or of the program says in its first lines, which begin with
 #' `# kairon:`, what its columns are; these count where an argument is left out. Then kinds, units, zone,
 #' cadence and origins are as they were.
 #'
-#' Dates in a workbook are of a wall clock; whether they count from 1900 or 1904 is read from the file, and a
-#' date that was typed as text is read as text is. A NetCDF file gives a series for each cell of its grid,
-#' with
-#' the coordinates as attributes; packed values are unpacked, fill values and values outside of the valid
-#' range
-#' are missing, `cell_methods` with `time: sum` make an amount, cells without any value are left out. Stamps
-#' in
-#' Parquet files are kept to the microsecond.
+#' Dates in a workbook are of a wall clock; whether they count from 1900 or 1904 is read from the file, and
+#' a date that was typed as text is read as text is. A NetCDF file gives a series for each cell of its grid,
+#' with the coordinates as attributes; packed values are unpacked, fill values and values outside of the
+#' valid range are missing, `cell_methods` with `time: sum` make an amount, cells without any value are left
+#' out. Stamps in Parquet files are kept to the microsecond.
 #' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
 #'   read are kept in [rejects()] with their line number (and their file, where there are
 #'   several). Lines are counted from 1, the header included.
@@ -80,7 +75,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   decimal = c("auto", ".", ","), separator = NULL, join = NULL,
                                   rename = NULL, format = NULL, sheet = NULL, range = NULL, widths = NULL,
                                   records = NULL, slab = NULL, time_as = c("dates", "steps"), member = NULL,
-                                  timeout = 60) {
+                                  timeout = 60, remote = FALSE) {
   layout <- check_choice(layout, c("long", "wide", "across"))
   decimal <- check_choice(decimal, c("auto", ".", ","))
   time_as <- check_choice(time_as, c("dates", "steps"))
@@ -89,11 +84,15 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   }
   given <- rlang::enquos(...)
   check_arguments(names(given))
-  files <- local_files(source, timeout, member)
+  check_flag(remote)
+  files <- local_files(source, timeout, member, unpack = !remote)
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
               widths = widths, records = records, slab = slab, time_as = time_as)
+  if (remote) {
+    return(open_stream(files, roles, given, how, join, rlang::current_env()))
+  }
   parts <- lapply(seq_len(nrow(files)), function(i) {
     read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))
   })
@@ -159,8 +158,6 @@ read_one <- function(path, name, roles, given, how, call) {
   above <- 0L
   opened <- open_form(path, name, how, call)
   path <- opened$path
-  missing <- opened$missing
-  table <- opened$table
   header <- opened$header
   if (!is.null(header)) {
     above <- as.integer(header$lines %||% 0L)
@@ -169,16 +166,25 @@ read_one <- function(path, name, roles, given, how, call) {
     roles <- told$roles
     given <- told$given
   }
+  wanted <- wanted_columns(roles, given)
+  originals <- function(names) names_before(names, wanted, how$rename)
+  read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator, call)
+  shape_rows(read, header, above, roles, given, how, opened$missing, name, call)
+}
+
+# Columns that are text whatever they hold.
+wanted_columns <- function(roles, given) {
+  c(column_words(roles$time), column_words(roles$series),
+    if ("attributes" %in% names(given)) column_words(given$attributes))
+}
+
+# What was read, as rows of series. `above`: lines that stood above the header; `continued`: whether the rows
+# come from further down a file, where no row of units can be.
+shape_rows <- function(read, header, above, roles, given, how, missing, name, call, continued = FALSE) {
   wide <- how$layout == "wide"
   quoted <- roles$series
-  wanted <- c(
-    column_words(roles$time), column_words(quoted),
-    if ("attributes" %in% names(given)) column_words(given$attributes)
-  )
-  originals <- function(names) names_before(names, wanted, how$rename)
-  read <- table %||% read_delimited(path, name, missing, originals, opened$separator, call)
   data <- rename_columns(read$data, how$rename, call)
-  if (nrow(data) == 0) {
+  if (nrow(data) == 0 && !continued) {
     abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."), call = call,
                 .envir = list2env(list(name = name)))
   }
@@ -195,7 +201,7 @@ read_one <- function(path, name, roles, given, how, call) {
   }
   timed <- time_column(roles$time, data, call)
   data <- timed$data
-  units <- units_row(data, timed$name)
+  units <- if (!continued) units_row(data, timed$name)
   lines <- read$lines %||% below_header(nrow(data))
   if (above > 0) lines <- lines + above
   if (!is.null(units)) {

@@ -2,7 +2,8 @@
 # local files.
 
 # Returns a data frame: name (as given) and path (a local file, unpacked, or the folder of a data package).
-local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env()) {
+# With `unpack` FALSE, gzip is left as it is, for what reads a file piece by piece.
+local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env(), unpack = TRUE) {
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(
       "{.arg source} must name a file, several files, a pattern or an address.",
@@ -22,13 +23,14 @@ local_files <- function(source, timeout = 60, member = NULL, call = rlang::calle
   }))
   found <- lapply(names, function(name) {
     if (is_address(name)) {
-      return(vapply(fetch_pages(name, timeout, call), plain_file, "", call = call, member = member, name = name))
+      return(vapply(fetch_pages(name, timeout, call), plain_file, "", call = call, member = member,
+                    name = name, unpack = unpack))
     }
     if (dir.exists(name) && file.exists(file.path(name, package_file))) {
       return(name)
     }
     check_source(name, call)
-    plain_file(name, call, member)
+    plain_file(name, call, member, unpack = unpack)
   })
   data.frame(name = rep(names, lengths(found)), path = unlist(found, use.names = FALSE))
 }
@@ -59,9 +61,12 @@ check_source <- function(source, call = rlang::caller_env()) {
 
 # gzip and zip are undone into temporary files, two-byte text turned into UTF-8; other files are read where
 # they are.
-plain_file <- function(source, call, member = NULL, name = source) {
+plain_file <- function(source, call, member = NULL, name = source, unpack = TRUE) {
   start <- readBin(source, "raw", 4096)
   if (starts_with_bytes(start, c(0x1f, 0x8b))) {
+    if (!unpack) {
+      return(source)
+    }
     return(plain_file(unzipped(source, name, call), call, member, name))
   }
   if (is_zip(start) && !any(zip_members(source) == "xl/workbook.xml")) {
@@ -100,7 +105,8 @@ zip_member <- function(source, member, name, call) {
   if (!is.null(member) && !member %in% held) {
     hint <- nearest_word(member, held)
     abort_input(c("{.file {name}} holds no {.val {member}}.",
-                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?", i = "It holds {.val {held}}."), call = call)
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?", i = "It holds {.val {held}}."),
+              call = call)
   }
   member <- member %||% held
   unpack_zip(source, member, folder, name, call)
@@ -156,18 +162,25 @@ unzipped <- function(source, name, call) {
     error = function(e) trouble <<- conditionMessage(e),
     warning = function(w) trouble <<- conditionMessage(w)
   )
-  # The last four bytes of gzip tell the size; a file cut short cannot have them.
   flush(to)
-  tail <- readBin(source, "raw", file.size(source))
-  told <- sum(as.numeric(utils::tail(tail, 4)) * 256^(0:3))
-  if (is.null(trouble) && told != file.size(path) %% 2^32 && !several_members(tail)) {
-    trouble <- "It ends too early; was it cut short?"
-  }
+  if (is.null(trouble)) check_unzipped_size(source, file.size(path), name, call)
   if (!is.null(trouble)) {
     abort_file(c("{.file {name}} cannot be unpacked.", x = "{trouble}"), call = call,
                .envir = environment())
   }
   path
+}
+
+# The last four bytes of gzip tell the size; a file cut short cannot have them.
+check_unzipped_size <- function(source, size, name, call) {
+  con <- file(source, "rb")
+  on.exit(close(con))
+  seek(con, max(0, file.size(source) - 4))
+  told <- sum(as.numeric(readBin(con, "raw", 4)) * 256^(0:3))
+  if (told != size %% 2^32 && !several_members(readBin(source, "raw", file.size(source)))) {
+    abort_file(c("{.file {name}} cannot be unpacked.", x = "It ends too early; was it cut short?"),
+               call = call, .envir = list2env(list(name = name)))
+  }
 }
 
 # Files joined from several zipped ones tell the size of the last only.

@@ -14,20 +14,19 @@
 #'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is
 #'   plain.
 #' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
-#'   `"json_lines"`
-#'   (`.jsonl`, `.ndjson`), `"excel"` (`.xlsx`) or `"package"` (a folder); by the ending of `path`.
+#'   `"json_lines"` (`.jsonl`, `.ndjson`), `"excel"` (`.xlsx`) or `"package"` (a folder); by the ending of
+#'   `path`.
 #' @param rows Of a data package: whether its rows are `"csv"` or `"parquet"`.
-#' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with 15
-#' digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to get
-#' them
-#' back exactly. In a workbook stamps are date cells of the local clock, with the offset beside them where
-#' the zone is not UTC. A data package holds `datapackage.json` after the open Table Schema, with the size and
-#' digest of the rows, which are checked when it is read. Only a folder that is a data package is replaced.
+#' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with
+#' 15 digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to
+#' get them back exactly. In a workbook stamps are date cells of the local clock, with the offset beside
+#' them where the zone is not UTC. A data package holds `datapackage.json` after the open Table Schema, with
+#' the size and digest of the rows, which are checked when it is read. Only a folder that is a data package
+#' is replaced.
 #' @returns `path`, invisibly.
 #' @section Error types:
 #' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a package
-#' that is
-#' not installed.
+#' that is not installed.
 #' @examples
 #' path <- tempfile(fileext = ".csv")
 #' write_timeline(resample(demo_timeline("rain"), "1 month"), path)

@@ -3,7 +3,7 @@
 #' Says in plain words what to look at before any analysis, then gives a table
 #' with one row for each series and measure.
 #'
-#' @param x A timeline.
+#' @param x A timeline, also one whose rows stay elsewhere: see [remote-timelines].
 #' @returns A `kairon_inspection`. It prints the findings and the table;
 #'   [as.data.frame()] gives the table: the series columns, `measure`, `kind`,
 #'   `unit`, `cadence` (of the series, in words), `on_grid` (share of its stamps
@@ -18,7 +18,13 @@
 #' @examples
 #' inspect(demo_timeline("demand"))
 #' @export
-inspect <- function(x) {
+inspect <- function(x) UseMethod("inspect")
+
+#' @export
+inspect.default <- function(x) check_timeline(x)
+
+#' @export
+inspect.kairon_timeline <- function(x) {
   check_rows(x)
   if (length(timeline_meta(x)$kinds) == 0) {
     abort_state("This timeline has no measures (numeric columns) to inspect.")
@@ -26,7 +32,8 @@ inspect <- function(x) {
   table <- inspection_table(x)
   structure(
     list(
-      line = timeline_line(x), findings = inspection_findings(x, table),
+      line = timeline_line(x),
+      findings = inspection_findings(timeline_meta(x), table, marker_findings(x), unfinished_findings(x)),
       table = table, series = timeline_meta(x)$series, meta = timeline_meta(x),
       coverage = coverage_map(x)
     ),
@@ -85,27 +92,29 @@ series_cadences <- function(x) {
   )
 }
 
-# Numbers that stand for "no value" in many loggers, when they are far from the rest.
 marker_findings <- function(x) {
-  usual <- c(-9999, -999, -99.99, -99, 9999, 99999, 999.9, -32768, 32767)
   out <- lapply(names(timeline_meta(x)$kinds), function(measure) {
     v <- x[[measure]]
     v <- v[is.finite(v)]
-    found <- usual[usual %in% v]
-    rest <- v[!v %in% usual]
-    if (length(found) == 0 || length(rest) < 2) {
-      return(NULL)
-    }
-    reach <- diff(range(rest))
-    found <- found[found < min(rest) - 3 * reach | found > max(rest) + 3 * reach]
-    vapply(found, function(mark) {
-      paste0(
-        measure, ": ", mark, " stands ", plural(sum(v == mark), "time"),
-        "; if it marks missing values, read with missing = \"", mark, "\"."
-      )
-    }, "")
+    count <- vapply(usual_markers, function(mark) sum(v == mark), 1)
+    rest <- v[!v %in% usual_markers]
+    marker_words(measure, count, length(rest), if (length(rest)) range(rest))
   })
   as.character(unlist(out))
+}
+
+# `count` of each usual marker, number and range of the other values.
+marker_words <- function(measure, count, others, range) {
+  if (others < 2) {
+    return(character())
+  }
+  reach <- diff(range)
+  far <- usual_markers < range[1] - 3 * reach | usual_markers > range[2] + 3 * reach
+  vapply(which(count > 0 & far), function(i) {
+    mark <- usual_markers[i]
+    paste0(measure, ": ", mark, " stands ", plural(count[i], "time"),
+           "; if it marks missing values, read with missing = \"", mark, "\".")
+  }, "")
 }
 
 settled_repeats <- function(meta, labels) {
@@ -113,33 +122,53 @@ settled_repeats <- function(meta, labels) {
   if (is.null(meta$repeats)) rep(0, length(labels)) else unname(ifelse(is.na(n), 0, n))
 }
 
-# A last value far below the ones before: the period may still be running.
-unfinished_findings <- function(x, table) {
+# Amounts whose last value is far below the ones before: their period may still be running.
+unfinished_findings <- function(x) {
   meta <- timeline_meta(x)
-  if (!is_regular(x) || meta$type == "step") {
+  count <- tail_length(meta)
+  if (is.na(count)) {
     return(character())
   }
   rows <- rows_of(x)
-  season <- usual_season(meta$cadence)
-  cycle <- if (is.null(season)) 6 else max(6, round(season_steps(season, meta$cadence)))
-  out <- character()
-  for (measure in names(meta$kinds)[meta$kinds == "amount"]) {
-    for (s in seq_len(length(rows$breaks) - 1)) {
+  labels <- series_labels(rows$keys)
+  out <- lapply(names(meta$kinds)[meta$kinds == "amount"], function(measure) {
+    tails <- lapply(seq_along(labels), function(s) {
       v <- x[[measure]][(rows$breaks[s] + 1):rows$breaks[s + 1]]
-      v <- v[!is.na(v)]
-      n <- length(v)
-      if (n < cycle + 2) next
-      before <- v[(n - cycle):(n - 1)]
-      # Series that are often zero have no "far below".
-      if (min(before) <= 0 || v[n] >= 0.6 * min(before)) next
-      label <- series_labels(rows$keys)[s]
-      out <- c(out, paste0(
-        if (nzchar(label)) paste0(label, " (", measure, ")") else measure, ": the last value is ",
-        show_percent(v[n] / stats::median(before)), " of the usual one; is its period unfinished?"
-      ))
-    }
+      utils::tail(v[!is.na(v)], count)
+    })
+    unfinished_words(measure, tails, labels, count)
+  })
+  utils::head(unlist(out), 3)
+}
+
+# How many of the last values are looked at: a cycle, the last, and one before; NA where none are.
+tail_length <- function(meta) {
+  if (!is_regular_cadence(meta$cadence) || meta$type == "step") {
+    return(NA_real_)
   }
-  utils::head(out, 3)
+  season <- usual_season(meta$cadence)
+  2 + if (is.null(season)) 6 else max(6, round(season_steps(season, meta$cadence)))
+}
+
+unfinished_words <- function(measure, tails, labels, count) {
+  if (is.na(count)) {
+    return(character())
+  }
+  out <- lapply(seq_along(tails), function(s) {
+    v <- tails[[s]]
+    if (length(v) < count) {
+      return(NULL)
+    }
+    last <- v[count]
+    before <- v[2:(count - 1)]
+    # Series that are often zero have no "far below".
+    if (min(before) <= 0 || last >= 0.6 * min(before)) {
+      return(NULL)
+    }
+    paste0(if (nzchar(labels[s])) paste0(labels[s], " (", measure, ")") else measure, ": the last value is ",
+           show_percent(last / stats::median(before)), " of the usual one; is its period unfinished?")
+  })
+  as.character(unlist(out))
 }
 
 values_card <- function(v, seconds, meta) {
@@ -177,8 +206,7 @@ longest_run <- function(v) {
 }
 
 # What deserves a look, the most pressing first.
-inspection_findings <- function(x, table) {
-  meta <- timeline_meta(x)
+inspection_findings <- function(meta, table, markers, unfinished) {
   name <- function(rows) word_list(unique(card_labels(rows, meta$series)), 4)
   out <- character()
   add <- function(rows, text) {
@@ -188,7 +216,7 @@ inspection_findings <- function(x, table) {
   some <- table[table$missing < table$rows, ]
   out <- c(out, ended_findings(some, meta))
   add(some[some$infinite > 0, ], "infinite values.")
-  out <- c(out, marker_findings(x))
+  out <- c(out, markers)
   gappy <- some[some$longest_gap > 0, ]
   if (nrow(gappy)) {
     worst <- gappy[which.max(gappy$longest_gap), ]
@@ -210,7 +238,7 @@ inspection_findings <- function(x, table) {
   far <- far[pmax(far$max - far$q75, far$q25 - far$min) > 10 * (far$q75 - far$q25) &
                far$q75 > far$q25, ]
   add(far, "values very far from the rest (over ten quartile ranges).")
-  out <- c(out, unfinished_findings(x, table))
+  out <- c(out, unfinished)
   if (nrow(meta$rejects)) {
     out <- c(out, paste0(plural(nrow(meta$rejects), "row"), " could not be read: rejects(x)."))
   }

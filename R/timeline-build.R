@@ -283,7 +283,8 @@ say_building <- function(x, roles) {
 
 #' Rows that could not be read
 #'
-#' @param x A timeline.
+#' @param x A timeline. Of one whose rows stay elsewhere ([remote-timelines]) they are known once rows were
+#'   asked for.
 #' @returns A data frame with one row for each rejected row of the source:
 #'   `row` or `line` (where it stood), `reason` and `text` (what it held).
 #' @examples
@@ -293,6 +294,9 @@ say_building <- function(x, roles) {
 #' rejects(suppressWarnings(timeline(readings, day)))
 #' @export
 rejects <- function(x) {
+  if (inherits(x, "kairon_distant")) {
+    return(x$store$rejects %||% x$meta$rejects)
+  }
   check_timeline(x)
   timeline_meta(x)$rejects
 }

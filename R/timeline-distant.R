@@ -1,13 +1,13 @@
-# Timelines whose rows lie elsewhere: in a database, or in files too large for memory. They answer two
-# questions, each in one pass over the rows: where each series begins and ends (facts), and sums over small
-# cells of time (cells). Everything else is worked out from those.
+# Timelines whose rows lie elsewhere: in a database, or in files too large for memory. They answer three
+# questions, each in a pass over the rows or a few: where each series begins and ends (facts), sums over small
+# cells of time (cells), and what each series is like (cards). Everything else is worked out from those.
 #
 # A distant timeline is a list with
 #   meta     as of any timeline; its cadence is known when the facts are
 #   span     seconds [from, to) that it is limited to, or c(-Inf, Inf)
 #   label    what it is called
 #   store    an environment that keeps the facts
-# and the methods read_facts(), read_cells() and as_timeline().
+# and the methods read_facts(), read_cells(), read_cards() and as_timeline().
 
 new_distant <- function(meta, label, ..., class) {
   structure(list(meta = meta, label = label, span = c(-Inf, Inf), store = new.env(parent = emptyenv()), ...),
@@ -20,15 +20,43 @@ distant_facts <- function(x) {
   x$store$facts
 }
 
-# A data frame: series columns, attributes, `rows`, `first`, `last` (seconds), sorted as a timeline is; and the
-# cadence as the attribute "cadence", typical steps of irregular series as a column `typical`.
+# A data frame: series columns, attributes, `rows`, `first`, `last` (seconds), sorted as a timeline is; and
+# the cadence as the attribute "cadence", typical steps of irregular series as a column `typical`.
 read_facts <- function(x) UseMethod("read_facts")
 
-# Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed` "right" the
-# other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each measure m `m.n`, `m.sum`,
-# and what `needs` names: `m.square` (of the distance from `shift`), `m.min`, `m.max`, `m.first`, `m.last`,
-# `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell). `needs` is a list by measure.
+# Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed` "right"
+# the other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each measure m `m.n`,
+# `m.sum`, and what `needs` names: `m.square` (of the distance from `shift`), `m.min`, `m.max`, `m.first`,
+# `m.last`, `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell). `needs` is a list by measure.
 read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_cells")
+
+# For each measure of a distant timeline: `card`, a data frame with a row a series (present, finite, zeros,
+# negatives, sum, square about `shift`, min, q25, median, q75, max, first, last, last_value, unchanged);
+# `pauses`, a data frame of series, from and to (seconds) of neighbouring values further apart than a step, or
+# than three usual ones, with `usual`; `markers`, `others` and `range` for marker_words(); `tails`, the last
+# values of each series. And `stamps`, the first stamps of each series; `news`, words on how it was done.
+read_cards <- function(x, facts, tail) UseMethod("read_cards")
+
+# Numbers that stand for "no value" in many loggers, when they are far from the rest.
+usual_markers <- c(-9999, -999, -99.99, -99, 9999, 99999, 999.9, -32768, 32767)
+
+# How many series have a cadence of their own told, found on their first stamps.
+most_own_cadences <- 200
+first_stamps <- 2000
+
+# Seconds above which a pause may be more than one step: steps of the calendar differ in length, and which of
+# them are gaps is found by counting periods.
+longest_step <- function(cadence) {
+  step_seconds(cadence) * if (cadence$unit %in% c("second", "step")) 1.01 else 0.9
+}
+
+# A value near the mean, so that squares of distances from it keep their digits.
+shift_of <- function(x, needs) {
+  lapply(rlang::set_names(names(needs)), function(m) {
+    middle <- if (is.null(x$few)) 0 else mean(x$few[[m]], na.rm = TRUE)
+    if (is.finite(middle)) middle else 0
+  })
+}
 
 # A timeline with the ends of each series only, for what plans by them.
 distant_ends <- function(x) {
@@ -64,32 +92,59 @@ sort_facts <- function(facts, meta, label, call = rlang::caller_env()) {
 
 # Which row of the facts some keys stand for.
 match_keys <- function(keys, facts, meta) {
-  if (length(meta$series) == 0) {
-    return(rep(1L, nrow(keys)))
+  match(joined_keys(keys, meta$series), joined_keys(facts, meta$series))
+}
+
+# One text for the series of each row.
+joined_keys <- function(data, series) {
+  if (length(series) == 0) {
+    return(rep("", nrow(data)))
   }
-  as_text <- function(t) {
-    do.call(paste, c(unname(lapply(meta$series, function(s) as.character(t[[s]]))), sep = "\r"))
+  text <- unname(lapply(data[series], as.character))
+  if (length(text) == 1) text[[1]] else do.call(paste, c(text, sep = "\r"))
+}
+
+# Rows that were brought here, as the timeline that they are of.
+rows_to_timeline <- function(x, rows, call) {
+  meta <- x$meta
+  kinds <- names(meta$kinds)
+  for (m in kinds) rows[[m]] <- as.numeric(rows[[m]])
+  for (name in intersect(origin_column(kinds), names(rows))) {
+    rows[[name]] <- factor(rows[[name]], levels = origin_levels)
   }
-  match(as_text(keys), as_text(facts))
+  out <- build_timeline(
+    rows, list(time = meta$time, series = meta$series, amounts = kinds[meta$kinds == "amount"],
+               levels = kinds[meta$kinds == "level"], attributes = meta$attributes,
+               drop = setdiff(names(rows), c(meta$time, meta$series, meta$attributes, kinds))),
+    meta$units, if (meta$type == "instant") meta$zone, call = call
+  )
+  if (!is.null(x$told) && all_on(out, x$told)) attr(out, "timeline")$cadence <- x$told
+  out
+}
+
+all_on <- function(x, cadence) {
+  rows <- rows_of(x)
+  cpp_share_on_grid(rows$seconds, rows$zone, unclass(cadence)) == 1
 }
 
 #' Timelines that stay where they are
 #'
-#' `read_timeline(con, "table", remote = TRUE)` leaves the rows in the database; [stream_timeline()] leaves them
-#' in files that need not fit into memory. Both are *distant* timelines. `during()` and `resample()` of one are
-#' only noted down; `inspect()` asks at once. Nothing is worked out before the result is asked for with
-#' `as_timeline()`, `as.data.frame()` or `plot()`.
+#' `read_timeline(con, "table", remote = TRUE)` leaves the rows in the database,
+#' `read_timeline("large.csv", remote = TRUE)` in files that need not fit into memory. Both are *distant*
+#' timelines. `during()` and `resample()` of one are only noted down; `inspect()` asks at once. Nothing is
+#' worked out before the result is asked for with `as_timeline()`, `as.data.frame()` or `plot()`.
 #'
 #' @param x A distant timeline, or what `resample()` made of it.
 #' @param ... None.
 #' @returns `as_timeline()` gives the timeline: of a distant timeline its rows, of a resampled one the bins,
-#'   the same that `resample()` gives of the rows in memory (sums in another order may differ in the last digit).
-#'   `sql_of()` gives the statements as text.
-#' @details The bins are cut here, by the calendar and the clock changes of the timeline's zone; what is asked
-#' for are counts, sums, squares, extremes, first and last values of cells of equal length that fit into them.
-#' Only those travel. So the statistics are count, sum, mean, var, sd, min, max, range, first, last and slope;
-#' medians, quantiles, `time_mean` and functions need the rows: `as_timeline()` first. Amounts must be regular and
-#' fit into the bins. A cadence is found on the first rows of some series, and then checked on every row.
+#'   the same that `resample()` gives of the rows in memory (sums in another order may differ in the last
+#'   digit). `sql_of()` gives the statements as text.
+#' @details The bins are cut here, by the calendar and the clock changes of the timeline's zone; what is
+#' asked for are counts, sums, squares, extremes, first and last values of cells of equal length that fit
+#' into them. Only those travel. So the statistics are count, sum, mean, var, sd, min, max, range, first,
+#' last and slope; medians, quantiles, `time_mean` and functions need the rows: `as_timeline()` first.
+#' Amounts must be regular and fit into the bins. A cadence is found on the first rows of some series, and
+#' then checked on every row.
 #' @section Error types:
 #' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database says.
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)

@@ -15,8 +15,8 @@ remote_instant <- function(x) {
     return(seconds)
   }
   abort_state(c("Stamps of a wall clock cannot be told apart in the database where clocks go back.",
-                i = "Store instants ({.code timestamp with time zone}), or read the rows: without {.arg remote}."),
-              call = rlang::caller_env(4))
+                i = "Store instants ({.code timestamp with time zone}).",
+                i = "Or read the rows: without {.arg remote}."), call = rlang::caller_env(4))
 }
 
 remote_where <- function(x, more = NULL) {
@@ -64,8 +64,10 @@ facts_columns <- function(x, cadence) {
 
 # Stamps are compared as they are stored, which is cheaper than as seconds.
 edge_sql <- function(x, how, seconds) {
-  plain <- has_bins(x)
-  if (plain) paste0("date_part('epoch', ", how, "(", sql_name(x$con, x$meta$time), "))") else paste0(how, "(", seconds, ")")
+  if (!has_bins(x)) {
+    return(paste0(how, "(", seconds, ")"))
+  }
+  paste0("date_part('epoch', ", how, "(", sql_name(x$con, x$meta$time), "))")
 }
 
 # Whether the database cuts stamps into bins of equal length by itself (PostgreSQL 14 and later).
@@ -82,17 +84,18 @@ has_bins <- function(x) {
 # The start of the bin of a stamp, as a stamp.
 bin_sql <- function(x, phase, width, closed = "left") {
   name <- sql_name(x$con, x$meta$time)
-  stamp <- if (x$form == "instant") "TIMESTAMPTZ '1970-01-01 00:00:00+00'" else "TIMESTAMP '1970-01-01 00:00:00'"
+  zero <- if (x$form == "instant") "TIMESTAMPTZ '1970-01-01 00:00+00'" else "TIMESTAMP '1970-01-01 00:00'"
   micro <- function(seconds) paste0("INTERVAL '", sprintf("%.6f", seconds), " seconds'")
   # Closed on the right, a stamp on an edge belongs to the bin before; the database counts microseconds.
   if (closed == "right") name <- paste(name, "- INTERVAL '1 microsecond'")
-  paste0("date_bin(", micro(width), ", ", name, ", ", stamp, " + ", micro(phase), ")")
+  paste0("date_bin(", micro(width), ", ", name, ", ", zero, " + ", micro(phase), ")")
 }
 
 settle_facts <- function(x, facts, cadence, sql, call) {
   x$store$facts_sql <- sql
   facts <- facts[facts$rows > 0, , drop = FALSE]
-  for (name in intersect(c("rows", "first", "last", "off"), names(facts))) facts[[name]] <- as.numeric(facts[[name]])
+  for (name in intersect(c("rows", "first", "last", "off"),
+                         names(facts))) facts[[name]] <- as.numeric(facts[[name]])
   facts <- mark_text(sort_facts(facts, x$meta, x$label, call))
   seconds <- remote_instant(x)
   cadence <- checked_cadence(x, cadence, facts, seconds, call)
@@ -104,7 +107,7 @@ settle_facts <- function(x, facts, cadence, sql, call) {
 
 # Facts of series from those of their cells.
 facts_of_cells <- function(x, cells, cadence, sql, call) {
-  key <- if (length(x$meta$series)) do.call(paste, c(unname(cells[x$meta$series]), sep = "\r")) else rep("", nrow(cells))
+  key <- do.call(paste, c(list(rep("", nrow(cells))), unname(cells[x$meta$series]), sep = "\r"))
   group <- match(key, unique(key))
   facts <- cells[!duplicated(group), c(x$meta$series, x$meta$attributes), drop = FALSE]
   facts$rows <- as.vector(rowsum(cells$rows, group))
@@ -162,7 +165,8 @@ off_grid_sql <- function(x, cadence, seconds) {
   if (has_bins(x)) {
     return(paste(sql_name(x$con, x$meta$time), "<>", bin_sql(x, cadence$anchor, cadence$n)))
   }
-  places <- paste0("((", seconds, " - ", sql_value(x$con, cadence$anchor), ") / ", sql_value(x$con, cadence$n), ".0)")
+  places <- paste0("((", seconds, " - ", sql_value(x$con, cadence$anchor), ") * 1.0 / ",
+                   sql_value(x$con, cadence$n), ")")
   if (sql_dialect(x$con) != "sqlite") {
     return(paste0("abs(", places, " - floor(", places, " + 0.5)) > 0.000001"))
   }
@@ -182,7 +186,8 @@ checked_cadence <- function(x, cadence, facts, seconds, call) {
   } else {
     sum(facts$off) == 0
   }
-  if (fits) cadence else irregular_cadence(cadence, step_seconds(cadence), 1 - sum(facts$off %||% 0) / sum(facts$rows))
+  if (fits) cadence else irregular_cadence(cadence, step_seconds(cadence),
+                                           1 - sum(facts$off %||% 0) / sum(facts$rows))
 }
 
 # The median of the steps of each series, or of about 1,024 of them at equal distances, as the core takes it.
@@ -191,12 +196,16 @@ remote_typical <- function(x, seconds, facts, call) {
   part <- if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else ""
   head <- paste0(paste0(keys, ", ", recycle0 = TRUE), collapse = "")
   by_time <- paste0("(", part, " ORDER BY ", seconds, ")")
-  steps <- paste0("SELECT ", head, "lead(", seconds, ") OVER ", by_time, " - ", seconds, " AS step, row_number() OVER ",
-                  by_time, " - 1 AS place, count(*) OVER (", part, ") AS size FROM ", x$from, " ", remote_where(x))
-  some <- paste0("SELECT ", head, "step, row_number() OVER (", part, " ORDER BY step) AS place, count(*) OVER (", part,
+  steps <- paste0("SELECT ", head, "lead(", seconds, ") OVER ", by_time, " - ", seconds,
+                  " AS step, row_number() OVER ",
+                  by_time, " - 1 AS place, count(*) OVER (", part, ") AS size FROM ", x$from, " ",
+                  remote_where(x))
+  some <- paste0("SELECT ", head, "step, row_number() OVER (", part,
+                 " ORDER BY step) AS place, count(*) OVER (", part,
                  ") AS size FROM (", steps, ") AS steps WHERE step IS NOT NULL AND ",
                  "place % (CASE WHEN size < 2048 THEN 1 ELSE size / 1024 END) = 0")
-  sql <- paste0("SELECT ", head, "avg(step) AS step FROM (", some, ") AS ranked WHERE place = (size + 1) / 2 OR ",
+  sql <- paste0("SELECT ", head, "avg(step) AS step FROM (", some,
+                ") AS ranked WHERE place = (size + 1) / 2 OR ",
                 "place = size / 2 + 1 ", remote_group(x))
   found <- sql_rows(x$con, sql, call)
   names(found) <- c(x$meta$series, "step")
@@ -219,7 +228,8 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   })))
   out <- mark_text(out)
   out$cell <- cell_number(x, out$cell, phase, width)
-  for (name in setdiff(names(out), c(x$meta$series, x$meta$attributes))) out[[name]] <- as.numeric(out[[name]])
+  for (name in setdiff(names(out),
+                       c(x$meta$series, x$meta$attributes))) out[[name]] <- as.numeric(out[[name]])
   facts <- if (fresh) facts_of_cells(x, out, cadence, told$sums, call) else x$store$facts
   out$series <- match_keys(out, facts, x$meta)
   for (end in told$ends) {
@@ -244,7 +254,7 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   con <- x$con
   value <- function(v) sql_value(con, v)
   seconds <- remote_instant(x)
-  places <- paste0("(", seconds, " - ", value(phase), ") / ", value(width), ".0")
+  places <- paste0("(", seconds, " - ", value(phase), ") * 1.0 / ", value(width))
   binned <- has_bins(x)
   cell <- if (binned) {
     bin_sql(x, phase, width, closed)
@@ -273,19 +283,22 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   # Groups are formed by stamps; only what travels is turned into seconds.
   shown <- if (binned) paste0("date_part('epoch', ", cell, ")") else cell
   sums <- paste("SELECT", paste(c(keys, paste(shown, "AS kairon_cell"), "count(*) AS kairon_rows", about,
-                                  paste(columns, "AS", paste0("kairon_", seq_along(columns)))), collapse = ", "),
+                                  paste(columns, "AS",
+                                        paste0("kairon_", seq_along(columns)))), collapse = ", "),
                 "FROM", x$from, remote_where(x), remote_group(x, if (binned) cell else "kairon_cell"))
   ends <- list()
   for (m in names(needs)) {
     for (word in intersect(c("first", "last"), needs[[m]])) {
       v <- sql_name(con, m)
+      columns <- c(keys, paste(shown, "AS kairon_cell"), paste(v, "AS kairon_value"))
       inner <- paste0(
-        "SELECT ", paste(c(keys, paste(shown, "AS kairon_cell"), paste(v, "AS kairon_value")), collapse = ", "),
+        "SELECT ", paste(columns, collapse = ", "),
         ", row_number() OVER (PARTITION BY ", paste(c(keys, cell), collapse = ", "), " ORDER BY ", seconds,
-        if (word == "last") " DESC", ") AS kairon_place FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL"))
+        if (word == "last") " DESC", ") AS kairon_place FROM ", x$from, " ",
+        remote_where(x, paste(v, "IS NOT NULL"))
       )
-      sql <- paste0("SELECT ", paste(c(keys, "kairon_cell", "kairon_value"), collapse = ", "), " FROM (", inner,
-                    ") AS placed WHERE kairon_place = 1")
+      sql <- paste0("SELECT ", paste(c(keys, "kairon_cell", "kairon_value"), collapse = ", "),
+                    " FROM (", inner, ") AS placed WHERE kairon_place = 1")
       ends[[length(ends) + 1]] <- list(measure = m, word = word, sql = sql)
     }
   }
@@ -309,25 +322,11 @@ as_timeline.kairon_remote <- function(x, ...) {
   parts <- vapply(columns, function(name) {
     if (name == x$meta$time) paste(seconds, "AS", sql_name(x$con, name)) else sql_name(x$con, name)
   }, "")
-  rows <- mark_text(sql_rows(x$con, paste("SELECT", paste(parts, collapse = ", "), "FROM", x$from, remote_where(x)), call))
+  rows <- mark_text(sql_rows(x$con,
+                             paste("SELECT", paste(parts, collapse = ", "), "FROM", x$from,
+                                   remote_where(x)), call))
   if (nrow(rows) == 0) abort_input("There are no rows in {x$label}.", call = call)
   names(rows) <- columns
-  meta <- x$meta
-  rows[[meta$time]] <- from_seconds(as.numeric(rows[[meta$time]]), meta$type, meta$zone)
-  kinds <- names(meta$kinds)
-  for (m in kinds) rows[[m]] <- as.numeric(rows[[m]])
-  for (name in intersect(origin_column(kinds), columns)) rows[[name]] <- factor(rows[[name]], levels = origin_levels)
-  out <- build_timeline(
-    rows, list(time = meta$time, series = meta$series, amounts = kinds[meta$kinds == "amount"],
-               levels = kinds[meta$kinds == "level"], attributes = meta$attributes,
-               drop = setdiff(columns, c(meta$time, meta$series, meta$attributes, kinds))),
-    meta$units, if (meta$type == "instant") meta$zone, call = call
-  )
-  if (!is.null(x$told) && all_on(out, x$told)) attr(out, "timeline")$cadence <- x$told
-  out
-}
-
-all_on <- function(x, cadence) {
-  rows <- rows_of(x)
-  cpp_share_on_grid(rows$seconds, rows$zone, unclass(cadence)) == 1
+  rows[[x$meta$time]] <- from_seconds(as.numeric(rows[[x$meta$time]]), x$meta$type, x$meta$zone)
+  rows_to_timeline(x, rows, call)
 }

@@ -1,11 +1,13 @@
 # The stamps of a table that becomes a timeline: reading them, settling what the
 # clock skipped or showed twice, setting aside what cannot be read, sorting.
 
-index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call) {
+# `seen`: for rows that come in pieces, an environment that knows which stamps of an hour that the clock
+# showed twice were there before.
+index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call, seen = new.env()) {
   if (!is.null(zone)) check_zone(zone, call = call)
   if (is.factor(column)) column <- as.character(column)
   if (!is.null(attr(column, "kinds"))) {
-    return(index_scanned(column, keys, zone))
+    return(index_scanned(column, keys, zone, seen))
   }
   if (!is.null(epoch)) {
     epoch <- check_choice(epoch, c("seconds", "milliseconds"), call = call)
@@ -13,7 +15,7 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
   }
   if (is.character(column)) column <- counted_text(column)
   if (is.character(column)) {
-    return(index_text(column, keys, name, zone, day_first, rows, where, call))
+    return(index_text(column, keys, name, zone, day_first, rows, where, call, seen))
   }
   type <- time_type_of(column)
   if (is.na(type)) {
@@ -39,7 +41,7 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
 }
 
 # Stamps that the core has read from a file: none of them is unreadable.
-index_scanned <- function(column, keys, zone) {
+index_scanned <- function(column, keys, zone, seen) {
   kind <- stamp_kinds[log2(attr(column, "kinds")) + 1]
   if (kind == "date") {
     return(list(seconds = as.double(column), type = "date", zone = "UTC"))
@@ -56,7 +58,7 @@ index_scanned <- function(column, keys, zone) {
     seconds <- cpp_instant_of_local(written, zone_table(zone, span[1], span[2]))
     on_wall <- rep(TRUE, length(seconds))
     read <- list(seconds = seconds, type = "instant", written = written, on_wall = on_wall)
-    clock <- settle_clock(read, keys, zone)
+    clock <- settle_clock(read, keys, zone, seen)
     seconds <- clock$seconds
     news <- c(news, clock$news)
   }
@@ -94,7 +96,7 @@ check_epoch <- function(seconds, type, name, call) {
   ), call = call)
 }
 
-index_text <- function(column, keys, name, zone, day_first, rows, where, call) {
+index_text <- function(column, keys, name, zone, day_first, rows, where, call, seen) {
   read <- read_stamps(column, zone %||% "UTC", day_first, name, call)
   if (all(nzchar(read$reason))) {
     abort_no_stamps(name, column, read$reason, rows, where, call)
@@ -103,7 +105,7 @@ index_text <- function(column, keys, name, zone, day_first, rows, where, call) {
   if (read$type == "instant" && is.null(zone)) {
     news <- zone_news(read$zoned)
   }
-  clock <- settle_clock(read, keys, zone %||% "UTC")
+  clock <- settle_clock(read, keys, zone %||% "UTC", seen)
   list(
     seconds = clock$seconds, type = read$type, reason = read$reason,
     zone = if (read$type == "instant") zone %||% "UTC" else "UTC", news = c(news, clock$news)
@@ -112,14 +114,14 @@ index_text <- function(column, keys, name, zone, day_first, rows, where, call) {
 
 # Wall-clock stamps that the clock skipped or showed twice. Of a time shown
 # twice, the second reading of a series is taken as the second showing.
-settle_clock <- function(read, keys, zone) {
+settle_clock <- function(read, keys, zone, seen) {
   seconds <- read$seconds
   wall <- which(read$on_wall)
   if (read$type != "instant" || length(wall) == 0) {
     return(list(seconds = seconds))
   }
   span <- range(seconds[wall])
-  table <- zone_table(zone, span[1], span[2])
+  table <- zone_table(zone, span[1] - 86400, span[2] + 86400)
   if (length(table$at) == 0) {
     return(list(seconds = seconds))
   }
@@ -132,7 +134,8 @@ settle_clock <- function(read, keys, zone) {
     if (length(doubled) == 0) next
     key <- do.call(paste, c(unname(lapply(keys, function(v) as.character(v)[doubled])),
                             list(read$written[doubled]), sep = "\r"))
-    second <- doubled[duplicated(key)]
+    second <- doubled[duplicated(key) | key %in% seen$keys]
+    seen$keys <- c(seen$keys, unique(key))
     seconds[second] <- seconds[second] + by
     twice <- twice + length(doubled)
   }

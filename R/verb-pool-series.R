@@ -14,10 +14,9 @@
 #'   sum to one anew.
 #' @param total Whether to add a group `"all"` of all series.
 #' @param each A part of the calendar to group by as well: `"month of year"`, `"hour of day"`, `"day of
-#' week"`,
-#'   `"season of year"` (December to February and so on, where December counts to the year that
-#'   follows), `"quarter of year"`. Each part becomes a series of its own with one
-#'   value a year (week, day), stamped at its start.
+#' week"`, `"season of year"` (December to February and so on, where December counts to the year that
+#' follows), `"quarter of year"`. Each part becomes a series of its own with one value a year (week, day),
+#' stamped at its start.
 #' @param at_least Share (0 to 1) of a group's weight, or number (2 and more) of its series, that a value
 #'   needs.
 #' @returns A timeline with the columns of `by` as series. Beside a measure,
@@ -335,25 +334,34 @@ part_sizes <- function(x, rows, part, code, days) {
 # Columns ----
 
 pooled_columns <- function(x, rows, cells, wanted, weight, at_least) {
-  meta <- timeline_meta(x)
   order <- cpp_cell_order(as.integer(cells$cell), length(cells$stamps))
   at <- cells$row[order$order]
+  flat <- all(weight == 1)
+  w <- weight[at]
+  pooled_table(
+    timeline_meta(x), cells, wanted, at_least,
+    function(measure) pool_marks(x, rows, cells, measure, at, order, x[[measure]][at], w),
+    function(measure, statistic) {
+      pool_values(x[[measure]][at], w, flat, order, statistic, function(i) {
+        paste("the stamp", format(cells$stamps[i]))
+      })
+    }
+  )
+}
+
+# The result, from functions that give the marks of a measure and the values of one of its statistics.
+pooled_table <- function(meta, cells, wanted, at_least, mark_of, value_of) {
   data <- list()
   data[[meta$time]] <- cells$stamps
   for (name in names(cells$keys)) data[[name]] <- cells$keys[[name]]
   kinds <- units <- character()
   marks <- list()
-  flat <- all(weight == 1)
   for (measure in names(wanted)) {
-    values <- x[[measure]][at]
-    w <- weight[at]
-    mark <- pool_marks(x, rows, cells, measure, at, order, values, w)
+    mark <- mark_of(measure)
     for (label in names(wanted[[measure]])) {
       statistic <- wanted[[measure]][[label]]
       name <- if (length(wanted[[measure]]) == 1) measure else paste0(measure, "_", label)
-      made <- pool_values(values, w, flat, order, statistic, function(i) {
-        paste("the stamp", format(cells$stamps[i]))
-      })
+      made <- value_of(measure, statistic)
       short <- if (at_least <= 1) mark$coverage < at_least else mark$series < at_least
       made[short] <- NA_real_
       data[[name]] <- made

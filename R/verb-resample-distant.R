@@ -12,7 +12,8 @@ resample.kairon_distant <- function(x, every, ..., stamp = "start", closed = "le
   parse_step(every)
   structure(
     list(x = x, every = every, dots = dots, settings = list(
-      stamp = stamp, closed = closed, at_least = at_least, unfinished = unfinished, extent = extent, empty = empty,
+      stamp = stamp, closed = closed, at_least = at_least, unfinished = unfinished, extent = extent,
+      empty = empty,
       large = large
     )),
     class = "kairon_distant_bins"
@@ -25,7 +26,8 @@ as_timeline.kairon_distant_bins <- function(x, ...) {
   early <- if (is.null(x$x$store$facts)) likely_cells(x)
   made <- plan_distant(x, call)
   grid <- early$grid
-  serves <- !is.null(early) && made$width %% grid$width == 0 && (made$phase - grid$phase) %% grid$width == 0 &&
+  serves <- !is.null(early) && made$width %% grid$width == 0 &&
+    (made$phase - grid$phase) %% grid$width == 0 &&
     identical(early$needs, made$needs) && early$closed == made$plan$closed
   if (serves) {
     made[c("phase", "width")] <- grid
@@ -50,15 +52,16 @@ print.kairon_distant_bins <- function(x, ...) {
   invisible(x)
 }
 
-# The cells that will most likely be wanted, asked for before the series are known, so that one pass over the rows
-# tells both. NULL where steps are none of time or nothing speaks for a guess.
+# The cells that will most likely be wanted, asked for before the series are known, so that one pass over
+# the rows tells both. NULL where steps are none of time or nothing speaks for a guess.
 likely_cells <- function(x) {
   few <- x$x$few
   meta <- x$x$meta
   if (is.null(few) || meta$type == "step") {
     return(NULL)
   }
-  target <- tryCatch(fit_to_zone(cadence(x$every, stamp = x$settings$stamp), rows_of(few)$zone), error = function(e) NULL)
+  target <- tryCatch(fit_to_zone(cadence(x$every, stamp = x$settings$stamp), rows_of(few)$zone),
+                     error = function(e) NULL)
   wanted <- tryCatch(read_statistics(few, x$dots), error = function(e) NULL)
   if (is.null(target) || is.null(wanted) || !all(unlist(wanted) %in% names(statistic_needs))) {
     return(NULL)
@@ -67,7 +70,8 @@ likely_cells <- function(x) {
   grid <- if (target$unit == "second") {
     list(phase = target$anchor, width = target$n)
   } else {
-    list(phase = if (zoned) 0 else target$day_start, width = if (zoned || target$unit == "clock") 3600 else 86400)
+    list(phase = if (zoned) 0 else target$day_start,
+         width = if (zoned || target$unit == "clock") 3600 else 86400)
   }
   needs <- needs_of(wanted)
   cells <- read_cells(x$x, grid$phase, grid$width, x$settings$closed, needs, shift_of(x$x, needs))
@@ -81,14 +85,6 @@ needs_of <- function(wanted) {
   })
 }
 
-# A value near the mean, so that squares of distances from it keep their digits.
-shift_of <- function(x, needs) {
-  lapply(rlang::set_names(names(needs)), function(m) {
-    middle <- if (is.null(x$few)) 0 else mean(x$few[[m]], na.rm = TRUE)
-    if (is.finite(middle)) middle else 0
-  })
-}
-
 # Plan, bins, and which sums of which cells are needed.
 plan_distant <- function(x, call) {
   ends <- distant_ends(x$x)
@@ -96,13 +92,15 @@ plan_distant <- function(x, call) {
   rows <- rows_of(ends)
   rows$typical <- facts$typical %||% rep(step_seconds(timeline_meta(ends)$cadence), nrow(facts))
   s <- x$settings
-  made <- prepare_bins(ends, rows, x$every, x$dots, "bins", NULL, NULL, s$stamp, s$closed, s$at_least, s$unfinished,
+  made <- prepare_bins(ends, rows, x$every, x$dots, "bins", NULL, NULL, s$stamp, s$closed, s$at_least,
+                       s$unfinished,
                        s$extent, s$empty, s$large, call)
   check_distant(made, ends, call)
   grid <- cell_grid(made$bins$edges)
   needs <- needs_of(made$wanted)
   shift <- shift_of(x$x, needs)
-  c(made, list(ends = ends, rows = rows, needs = needs, shift = shift, phase = grid$phase, width = grid$width))
+  c(made,
+    list(ends = ends, rows = rows, needs = needs, shift = shift, phase = grid$phase, width = grid$width))
 }
 
 # What each statistic is worked out from, beside the count and the sum.
@@ -120,7 +118,8 @@ check_distant <- function(made, ends, call) {
   }
   if (made$plan$finer) stop_here("The new grid is finer than the readings.", "Choose a coarser one.")
   if (regular && (meta$cadence$stamp != "start" || meta$cadence$stamp_day >= 0)) {
-    stop_here("Readings stamped at the end or middle of their period need the rows here.", "Such tables are small.")
+    stop_here("Readings stamped at the end or middle of their period need the rows here.",
+              "Such tables are small.")
   }
   for (m in names(made$wanted)) {
     for (one in made$wanted[[m]]) {
@@ -163,16 +162,18 @@ distant_columns <- function(made, cells, call) {
   meta <- timeline_meta(made$ends)
   starts <- bin_starts(bins)
   at <- bin_of_cells(made, cells, starts)
-  inside <- !is.na(at)
-  cells <- cells[inside, , drop = FALSE]
-  at <- at[inside]
+  in_order <- order(at, cells$cell, na.last = NA)
+  cells <- cells[in_order, , drop = FALSE]
+  at <- at[in_order]
   n <- length(bins$owner)
   bins$expected <- expected_readings(made$ends, made$rows, bins)
+  upto <- findInterval(0:n, at)
+  from <- as.integer(upto[-(n + 1)])
+  to <- as.integer(upto[-1])
+  # With twice the digits, as sums of rows are.
   add <- function(v) {
-    out <- rep(0, n)
-    total <- rowsum(ifelse(is.na(v), 0, v), at)
-    out[as.integer(rownames(total))] <- total[, 1]
-    out
+    total <- range_statistic(as.double(v), as.double(seq_along(v)), from, to, "sum")
+    ifelse(is.na(total), 0, total)
   }
   check_repeated_cells(made, add(cells$rows), bins, call)
   data <- bin_frame(made$ends, made$rows, bins)

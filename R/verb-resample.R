@@ -93,7 +93,8 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
   check_rows(x)
   rows <- rows_of(x)
   rows$typical <- typical_steps(rows)
-  made <- prepare_bins(x, rows, every, list(...), at, between, within, stamp, closed, at_least, unfinished, extent,
+  made <- prepare_bins(x, rows, every, list(...), at, between, within, stamp, closed, at_least, unfinished,
+                       extent,
                        empty, large)
   say_odd_values(x)
   put_in_bins(x, rows, made, bin_columns(x, rows, made$bins, made$wanted, made$plan))
@@ -101,7 +102,8 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
 
 # Plan, target, bins and the statistics wanted. Of the rows only the ends of each series and its typical step
 # are looked at, so that a timeline that lies elsewhere can be planned for, too.
-prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least, unfinished, extent,
+prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least, unfinished,
+                         extent,
                          empty, large, call = rlang::caller_env()) {
   plan <- list(
     at = if (!is.null(at)) check_choice(at, c("bins", "instants"), call = call),

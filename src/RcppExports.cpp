@@ -222,6 +222,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_whole_lines
+Rcpp::NumericVector cpp_whole_lines(Rcpp::RawVector bytes);
+RcppExport SEXP _kairon_cpp_whole_lines(SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::RawVector >::type bytes(bytesSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_whole_lines(bytes));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_exact_text
 Rcpp::RObject cpp_exact_text(Rcpp::NumericVector values);
 RcppExport SEXP _kairon_cpp_exact_text(SEXP valuesSEXP) {
@@ -1217,6 +1228,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
     {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
+    {"_kairon_cpp_whole_lines", (DL_FUNC) &_kairon_cpp_whole_lines, 1},
     {"_kairon_cpp_exact_text", (DL_FUNC) &_kairon_cpp_exact_text, 1},
     {"_kairon_cpp_bin_rows", (DL_FUNC) &_kairon_cpp_bin_rows, 6},
     {"_kairon_cpp_range_statistics", (DL_FUNC) &_kairon_cpp_range_statistics, 6},

@@ -85,6 +85,14 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
   return out;
 }
 
+// How many of these bytes are whole lines, and how many lines these are.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_whole_lines(Rcpp::RawVector bytes) {
+  const char* begin = reinterpret_cast<const char*>(bytes.begin());
+  const core::WholeLines found = core::whole_lines(begin, begin + bytes.size());
+  return {static_cast<double>(found.size), static_cast<double>(found.count)};
+}
+
 // Numbers as text that gives them back exactly; NULL where 15 digits do for all of them, which
 // any writer knows. Missing values are NA.
 // [[Rcpp::export]]

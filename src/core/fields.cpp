@@ -156,4 +156,26 @@ unsigned scan_stamps(const TextPieces& text, char separator, int field, int thre
   return all;
 }
 
+WholeLines whole_lines(const char* begin, const char* end) {
+  WholeLines out;
+  const bool quotes = std::memchr(begin, '"', static_cast<std::size_t>(end - begin)) != nullptr;
+  bool inside = false;
+  std::size_t count = 0;
+  for (const char* at = begin; at < end; ++at) {
+    if (!quotes) {
+      at = line_end(at, end);
+      if (at == end) break;
+    } else if (*at == '"') {
+      // A quote within quotes is written twice, which turns the state over and back.
+      inside = !inside;
+      continue;
+    } else if (*at != '\n') {
+      continue;
+    }
+    ++count;
+    if (!inside) out = {static_cast<std::size_t>(at + 1 - begin), count};
+  }
+  return out;
+}
+
 }  // namespace core

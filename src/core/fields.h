@@ -23,4 +23,11 @@ TextPieces cut_text(const char* begin, const char* end, int threads);
 // read, or 0 where a stamp could not be read.
 unsigned scan_stamps(const TextPieces& text, char separator, int field, int threads, double* out);
 
+// Where the last whole line of a piece of text ends (0 where none does), and how many line ends lie before
+// it. Line ends within double quotes are part of a field.
+struct WholeLines {
+  std::size_t size = 0, count = 0;
+};
+WholeLines whole_lines(const char* begin, const char* end);
+
 }  // namespace core

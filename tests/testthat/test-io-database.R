@@ -2,7 +2,8 @@
 
 databases <- c("sqlite", "postgres")
 
-hostile <- c("robert'); DROP TABLE x; --", "a \"quoted\" name", "select", "semi;colon", "\u00fcml\u00e4ut \u6c34", "back\\slash")
+hostile <- c("robert'); DROP TABLE x; --", "a \"quoted\" name", "select", "semi;colon",
+             "\u00fcml\u00e4ut \u6c34", "back\\slash")
 
 test_that("every kind of column and origin comes back from both databases", {
   made <- list(
@@ -18,9 +19,11 @@ test_that("every kind of column and origin comes back from both databases", {
       expect_equal(write_timeline(x, con, name), nrow(x))
       back <- quiet(read_timeline(con, name))
       for (part in c("time", "series", "kinds", "units", "attributes", "zone", "type", "cadence")) {
-        expect_equal(kairon:::timeline_meta(back)[[part]], kairon:::timeline_meta(x)[[part]], info = paste(which, name, part))
+        expect_equal(kairon:::timeline_meta(back)[[part]], kairon:::timeline_meta(x)[[part]],
+                     info = paste(which, name, part))
       }
-      expect_equal(as.data.frame(back)[names(x)], as.data.frame(x), ignore_attr = TRUE, info = paste(which, name))
+      expect_equal(as.data.frame(back)[names(x)], as.data.frame(x), ignore_attr = TRUE,
+                   info = paste(which, name))
       expect_equal(origins(back), origins(x))
     }
     DBI::dbDisconnect(con)
@@ -28,7 +31,8 @@ test_that("every kind of column and origin comes back from both databases", {
 })
 
 test_that("hostile names and values are names and values, nothing else", {
-  data <- data.frame(as.POSIXct("2031-03-01", tz = "UTC") + c(0, 1.25, 3600, 7200), rep(hostile[c(1, 5)], each = 2), c(1e-300, NA, pi, -0.1))
+  data <- data.frame(as.POSIXct("2031-03-01", tz = "UTC") + c(0, 1.25, 3600, 7200),
+                     rep(hostile[c(1, 5)], each = 2), c(1e-300, NA, pi, -0.1))
   names(data) <- hostile[c(2, 3, 4)]
   x <- quiet(timeline(data, hostile[2], series = hostile[3], amounts = hostile[4], zone = "UTC"))
   for (which in databases) {
@@ -54,18 +58,22 @@ test_that("appending checks for repeats and writes all or nothing; an upsert rep
     con <- open_empty(which)
     write_timeline(early, con, "demand")
     write_timeline(late, con, "demand", mode = "append")
-    expect_equal(as.data.frame(quiet(read_timeline(con, "demand"))), as.data.frame(demand), ignore_attr = TRUE)
+    expect_equal(as.data.frame(quiet(read_timeline(con, "demand"))), as.data.frame(demand),
+                 ignore_attr = TRUE)
     wrong <- during(demand, "2031-06/2031-08")
     wrong$demand <- wrong$demand * 2
     n <- nrow(wrong)
-    expect_match(error_text(write_timeline(wrong, con, "demand", mode = "append")), paste(n, "rows are in the table already"))
+    expect_match(error_text(write_timeline(wrong, con, "demand", mode = "append")),
+                 paste(n, "rows are in the table already"))
     expect_match(error_text(write_timeline(wrong, con, "demand")), "has a table .?demand.* already.*append")
-    expect_equal(sum(quiet(read_timeline(con, "demand"))$demand, na.rm = TRUE), sum(demand$demand, na.rm = TRUE))
+    expect_equal(sum(quiet(read_timeline(con, "demand"))$demand, na.rm = TRUE),
+                 sum(demand$demand, na.rm = TRUE))
     write_timeline(wrong, con, "demand", mode = "upsert")
     by_hand <- demand
     inside <- by_hand$day >= as.Date("2031-06-01") & by_hand$day < as.Date("2031-09-01")
     by_hand$demand[inside] <- by_hand$demand[inside] * 2
-    expect_equal(as.data.frame(quiet(read_timeline(con, "demand"))), as.data.frame(by_hand), ignore_attr = TRUE)
+    expect_equal(as.data.frame(quiet(read_timeline(con, "demand"))), as.data.frame(by_hand),
+                 ignore_attr = TRUE)
     write_timeline(early, con, "demand", mode = "replace")
     expect_equal(nrow(quiet(read_timeline(con, "demand"))), nrow(early))
     other <- late
@@ -83,10 +91,12 @@ test_that("forecasts and backtests are written with method and cutoff", {
     con <- open_empty(which)
     expect_equal(write_timeline(f, con, "forecasts"), nrow(as.data.frame(f)))
     write_timeline(b, con, "backtests")
-    read <- DBI::dbGetQuery(con, "SELECT method, cutoff, count(*) AS n FROM backtests GROUP BY method, cutoff")
+    read <- DBI::dbGetQuery(con,
+                            "SELECT method, cutoff, count(*) AS n FROM backtests GROUP BY method, cutoff")
     expect_setequal(read$method, c("naive", "drift"))
     expect_equal(as.numeric(read$n), rep(3, 6))
-    expect_match(error_text(write_timeline(b, con, "backtests", mode = "append")), "18 rows are in the table already")
+    expect_match(error_text(write_timeline(b, con, "backtests", mode = "append")),
+                 "18 rows are in the table already")
     write_timeline(b, con, "backtests", mode = "upsert")
     expect_equal(as.numeric(DBI::dbGetQuery(con, "SELECT count(*) AS n FROM backtests")$n), 18)
     DBI::dbDisconnect(con)
@@ -99,10 +109,12 @@ test_that("tables of others: wall clocks, instants, text, days and counted secon
   DBI::dbExecute(con, "SET TIME ZONE 'America/New_York'")
   DBI::dbExecute(con, "CREATE TABLE t (w timestamp, z timestamptz, d date, s text, e bigint, v real)")
   at <- as.numeric(as.POSIXct(wall, tz = "Europe/London"))
-  rows <- sprintf("('%s', to_timestamp(%.0f), '%s', '%s', %.0f, %d)", wall, at, as.Date("2031-03-01") + 0:3, wall, at, 1:4)
+  rows <- sprintf("('%s', to_timestamp(%.0f), '%s', '%s', %.0f, %d)", wall, at, as.Date("2031-03-01") + 0:3,
+                  wall, at, 1:4)
   DBI::dbExecute(con, paste("INSERT INTO t VALUES", paste(rows, collapse = ",")))
   read <- function(of, ...) quiet(read_timeline(con, query = paste0("SELECT ", of, ", v FROM t;"), ...))
-  for (time in c("w", "s", "z")) expect_equal(as.numeric(read(time, zone = "Europe/London")[[time]]), at, info = time)
+  for (time in c("w", "s", "z")) expect_equal(as.numeric(read(time, zone = "Europe/London")[[time]]), at,
+                                              info = time)
   expect_equal(read("d")$d, as.Date("2031-03-01") + 0:3)
   expect_equal(as.numeric(read("e", time = "e", epoch = "seconds")$e), at)
   expect_match(error_text(read("nothing")), "nothing.*does not exist")
@@ -117,7 +129,10 @@ test_that("a connection that is lost in the middle leaves nothing half-written",
   write_timeline(demand, con, "demand")
   pid <- DBI::dbGetQuery(con, "SELECT pg_backend_pid() AS p")$p
   # The server ends the connection once the rows of a second table are on their way.
-  DBI::dbExecute(other, "CREATE FUNCTION cut() RETURNS trigger AS $$ BEGIN PERFORM pg_terminate_backend(pg_backend_pid()); RETURN NEW; END $$ LANGUAGE plpgsql")
+  DBI::dbExecute(other,
+                 paste("CREATE FUNCTION cut() RETURNS trigger AS $$ BEGIN",
+                              "PERFORM pg_terminate_backend(pg_backend_pid());",
+                              "RETURN NEW; END $$ LANGUAGE plpgsql"))
   DBI::dbExecute(other, "CREATE TRIGGER cut AFTER UPDATE ON demand EXECUTE FUNCTION cut()")
   doubled <- demand
   doubled$demand <- doubled$demand * 2
@@ -136,7 +151,8 @@ test_that("a full or locked SQLite file is told and keeps what it held", {
   write_timeline(demo_timeline("rain"), con, "rain")
   second <- open_sqlite(path)
   DBI::dbExecute(second, "BEGIN EXCLUSIVE")
-  expect_s3_class(tryCatch(write_timeline(demo_timeline("billed"), con, "billed"), error = identity), "kairon_error_database")
+  expect_s3_class(tryCatch(write_timeline(demo_timeline("billed"), con, "billed"), error = identity),
+                  "kairon_error_database")
   DBI::dbExecute(second, "ROLLBACK")
   pages <- DBI::dbGetQuery(con, "PRAGMA page_count")[[1]]
   DBI::dbExecute(con, sprintf("PRAGMA max_page_count = %d", pages + 2))

@@ -10,8 +10,10 @@ read_from <- function(what, ..., timeout = 20) {
   quiet(read_timeline(paste0(archive$address, what), ..., timeout = timeout))
 }
 # The rule that the archive's readings follow.
-flow_of <- function(time, i) round(40 * i + 6 * sin(2 * pi * as.numeric(time) / 86400 + i) +
-                                     2 * cos(2 * pi * as.numeric(time) / 86400 / 7), 2)
+flow_of <- function(time, i) {
+  day <- 2 * pi * as.numeric(time) / 86400
+  round(40 * i + 6 * sin(day + i) + 2 * cos(day / 7), 2)
+}
 
 test_that("all pages are read, in both forms, and attributes joined from an address", {
   fresh_cache()
@@ -75,7 +77,8 @@ test_that("a connection that ends in mid-transfer gives an error, not a shorter 
 test_that("next pages are found in any of the written ways", {
   after <- function(link) kairon:::next_page(link, "http://a.example/b/c?page=1")
   expect_equal(after("</x?page=2>; rel=\"next\""), "http://a.example/x?page=2")
-  expect_equal(after("<http://a.example/1>; rel=\"prev\", <d?page=2>; rel=next"), "http://a.example/b/d?page=2")
+  expect_equal(after("<http://a.example/1>; rel=\"prev\", <d?page=2>; rel=next"),
+               "http://a.example/b/d?page=2")
   expect_null(after("<http://a.example/1>; rel=\"prev\""))
 })
 
@@ -86,7 +89,8 @@ test_that("the program reads from an archive and says what went wrong", {
   expect_equal(card$rows[card$measure == "flow"], rep(2160, 3))
   out <- tempfile(fileext = ".parquet")
   skip_if_not_installed("nanoparquet")
-  daily <- kairon("resample", paste0(archive$address, "readings?station=weir"), "--every", "1 day", "--output", out,
+  daily <- kairon("resample", paste0(archive$address, "readings?station=weir"), "--every", "1 day",
+                  "--output", out,
                   "--quiet")
   expect_equal(daily$code, 0)
   expect_equal(nrow(quiet(read_timeline(out))), 30)

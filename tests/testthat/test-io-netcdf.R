@@ -74,7 +74,8 @@ test_that("packed values are unpacked; fill values, values out of range and empt
 counted <- function(calendar, from, n) {
   lengths <- function(y) {
     leap <- calendar != "noleap" && (calendar == "julian" && y %% 4 == 0 ||
-                                       calendar != "julian" && y %% 4 == 0 && (y %% 100 != 0 || y %% 400 == 0))
+                                       calendar != "julian" && y %% 4 == 0 &&
+                                         (y %% 100 != 0 || y %% 400 == 0))
     if (calendar == "360_day") rep(30, 12) else c(31, 28 + leap, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31)
   }
   out <- character(n)

@@ -9,7 +9,8 @@ expect_as_local <- function(far, near, info) {
   rownames(rows) <- NULL
   expect_equal(as.data.frame(got), rows, tolerance = 1e-9, info = info)
   for (part in c("time", "series", "kinds", "units", "attributes", "zone", "type", "cadence")) {
-    expect_equal(kairon:::timeline_meta(got)[[part]], kairon:::timeline_meta(near)[[part]], info = paste(info, part))
+    expect_equal(kairon:::timeline_meta(got)[[part]], kairon:::timeline_meta(near)[[part]],
+                 info = paste(info, part))
   }
 }
 
@@ -23,16 +24,19 @@ test_that("bins over clock changes, months, weeks and fiscal years are those of 
     far <- quiet(read_timeline(con, "energy", remote = TRUE))
     for (every in list("6 hours", "1 day", cadence("1 day", starts = "06:00"), "1 week", "1 month")) {
       info <- paste(which, format(every))
-      expect_as_local(resample(far, every, energy = all_sums), quiet(resample(energy, every, energy = all_sums)), info)
+      expect_as_local(resample(far, every, energy = all_sums),
+                      quiet(resample(energy, every, energy = all_sums)), info)
     }
     expect_as_local(resample(during(far, "2031-03-20/2031-10"), "1 day", unfinished = "drop", at_least = 0.9),
-                    quiet(resample(during(energy, "2031-03-20/2031-10"), "1 day", unfinished = "drop", at_least = 0.9)),
+                    quiet(resample(during(energy, "2031-03-20/2031-10"), "1 day", unfinished = "drop",
+                                   at_least = 0.9)),
                     which)
     expect_as_local(during(far, "2031-10-26"), during(energy, "2031-10-26"), which)
     days <- quiet(read_timeline(con, "demand", remote = TRUE))
     for (every in list("1 month", cadence("1 year", starts = "april"), "2 weeks")) {
       expect_as_local(resample(days, every, extent = "common", stamp = "end"),
-                      quiet(resample(demand, every, extent = "common", stamp = "end")), paste(which, format(every)))
+                      quiet(resample(demand, every, extent = "common", stamp = "end")),
+                      paste(which, format(every)))
     }
     DBI::dbDisconnect(con)
   }
@@ -48,14 +52,17 @@ test_that("irregular readings, missing values, hostile names and tables of other
       data <- as.data.frame(x)
       data$`o'dd "name"` <- sample(c("a; --", "b"), nrow(data), TRUE)
       data$flow[sample(nrow(data), 20)] <- NA
-      x <- quiet(timeline(data, time, series = "o'dd \"name\"", zone = attr(x$time, "tzone"), levels = "flow"))
+      x <- quiet(timeline(data, time, series = "o'dd \"name\"", zone = attr(x$time, "tzone"),
+                          levels = "flow"))
       table <- paste("select", round)
       write_timeline(x, con, table, header = FALSE)
-      far <- quiet(read_timeline(con, table, time = "time", series = "o'dd \"name\"", levels = "flow", remote = TRUE,
+      far <- quiet(read_timeline(con, table, time = "time", series = "o'dd \"name\"", levels = "flow",
+                                 remote = TRUE,
                                  zone = attr(data$time, "tzone")))
       for (closed in c("left", "right")) {
         expect_as_local(resample(far, "1 day", flow = all_sums, closed = closed),
-                        quiet(resample(x, "1 day", flow = all_sums, closed = closed)), paste(which, round, closed))
+                        quiet(resample(x, "1 day", flow = all_sums, closed = closed)),
+                        paste(which, round, closed))
       }
       expect_as_local(resample(far, "3 hours", "mean", empty = "zero"),
                       quiet(resample(x, "3 hours", "mean", empty = "zero")), paste(which, round))
@@ -111,7 +118,8 @@ test_that("rows that repeat a stamp are told, not counted twice", {
     write_timeline(quiet(timeline(data, time)), con, "t", header = FALSE)
     DBI::dbExecute(con, "CREATE TABLE u AS SELECT * FROM t")
     DBI::dbExecute(con, "INSERT INTO u SELECT * FROM t LIMIT 30")
-    far <- quiet(read_timeline(con, query = "SELECT * FROM u ORDER BY time LIMIT 1000", levels = "flow", remote = TRUE,
+    far <- quiet(read_timeline(con, query = "SELECT * FROM u ORDER BY time LIMIT 1000", levels = "flow",
+                               remote = TRUE,
                                repeats = "first"))
     expect_match(error_text(as_timeline(resample(far, "1 hour", "mean"))), "holds more rows than its cadence")
     DBI::dbDisconnect(con)

@@ -1,0 +1,156 @@
+# What a database tells of each series for the health card. Windows over ordered rows do what sums cannot.
+
+#' @export
+read_cards.kairon_remote <- function(x, facts, tail) {
+  call <- rlang::caller_env(2)
+  shift <- shift_of(x, x$meta$kinds)
+  measures <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
+    ask <- card_asker(x, m, facts, call)
+    card <- ask_card(x, ask, shift[[m]], nrow(facts))
+    c(list(card = card, shift = shift[[m]], pauses = ask_pauses(x, ask, facts),
+           tails = ask_tails(x, ask, tail, m)), ask_markers(x, ask))
+  })
+  list(measures = measures, stamps = ask_stamps(x, facts, call))
+}
+
+# A function that asks for columns, over the rows with a value of the measure (`v`, at `t`) or a table made of
+# them, and tells the series of each row that comes.
+card_asker <- function(x, measure, facts, call) {
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  v <- sql_name(x$con, measure)
+  base <- paste0("(SELECT ", paste(c(keys, paste(v, "AS kairon_v"), paste(remote_instant(x), "AS kairon_t")),
+                                   collapse = ", "),
+                 " FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL")), ") AS kairon_present")
+  list(
+    keys = keys, base = base,
+    part = if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else "",
+    rows = function(columns, from = base, where = NULL, grouped = TRUE) {
+      sql <- paste("SELECT", paste(c(keys, paste(columns, "AS", paste0("kairon_", seq_along(columns)))),
+                                   collapse = ", "),
+                   "FROM", from, where, if (grouped && length(keys)) remote_group(x))
+      out <- sql_rows(x$con, sql, call)
+      names(out) <- c(x$meta$series, names(columns))
+      out <- mark_text(out)
+      out$series <- match_keys(out, facts, x$meta)
+      for (name in names(columns)) out[[name]] <- as.numeric(out[[name]])
+      out
+    }
+  )
+}
+
+finite_sql <- "abs(kairon_v) <= 1.7976931348623157e308"
+
+ask_card <- function(x, ask, shift, n) {
+  when <- function(condition, value = "1") paste("CASE WHEN", condition, "THEN", value, "END")
+  moved <- paste0("(kairon_v - ", sql_value(x$con, shift), ")")
+  found <- ask$rows(c(
+    present = "count(*)", finite = paste0("count(", when(finite_sql), ")"),
+    zeros = paste0("count(", when("kairon_v = 0"), ")"),
+    negatives = paste0("count(", when("kairon_v < 0"), ")"),
+    sum = paste0("sum(", when(finite_sql, "kairon_v"), ")"),
+    square = paste0("sum(", when(finite_sql, paste(moved, "*", moved)), ")"),
+    min = paste0("min(", when(finite_sql, "kairon_v"), ")"),
+    max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)", last = "max(kairon_t)"
+  ))
+  card <- found[match(seq_len(n), found$series), setdiff(names(found), c(x$meta$series, "series"))]
+  counts <- c("present", "finite", "zeros", "negatives")
+  card[counts] <- lapply(card[counts], function(v) ifelse(is.na(v), 0, v))
+  place <- function(found, name) found[[name]][match(seq_len(n), found$series)]
+  quarters <- ask_quartiles(ask)
+  for (name in names(quarters)) card[[name]] <- place(quarters[[name]], "value")
+  card$last_value <- place(ask_ranked(ask, paste0(ask$part, " ORDER BY kairon_t DESC"), "= 1"), "value")
+  runs <- ask_runs(ask)
+  card$unchanged <- ifelse(card$present == 0, 0, pmax(1, place(runs, "longest"), na.rm = TRUE))
+  card
+}
+
+# Values by their place in an order.
+ask_ranked <- function(ask, order, wanted, where = "") {
+  from <- paste0("(SELECT *, row_number() OVER (", order, ") AS kairon_place, count(*) OVER (", ask$part,
+                 ") AS kairon_n FROM ", ask$base, " ", where, ") AS kairon_ranked")
+  ask$rows(c(value = "kairon_v", place = "kairon_place", n = "kairon_n"), from,
+           paste("WHERE kairon_place", wanted), grouped = FALSE)
+}
+
+# Quartiles between the two values about their place, as quantile() takes them.
+ask_quartiles <- function(ask) {
+  around <- paste0("((kairon_n - 1) * ", 1:3, " / 4)")
+  wanted <- paste0("IN (", paste(c(paste(around, "+ 1"), paste(around, "+ 2")), collapse = ", "), ")")
+  found <- ask_ranked(ask, paste(ask$part, "ORDER BY kairon_v"), wanted, paste("WHERE", finite_sql))
+  lapply(list(q25 = 1, median = 2, q75 = 3), function(k) {
+    exact <- (found$n - 1) * k / 4
+    low <- found[found$place == floor(exact) + 1, ]
+    high <- found[found$place == floor(exact) + 2, ]
+    upper <- high$value[match(low$series, high$series)]
+    share <- (low$n - 1) * k / 4 - floor((low$n - 1) * k / 4)
+    low$value <- ifelse(share > 0, low$value + share * (upper - low$value), low$value)
+    low
+  })
+}
+
+# The longest run of equal values other than zero: such values have the same difference of two places.
+ask_runs <- function(ask) {
+  by_value <- paste("PARTITION BY", paste(c(ask$keys, "kairon_v"), collapse = ", "), "ORDER BY kairon_t")
+  island <- paste0("(SELECT *, row_number() OVER (", ask$part, " ORDER BY kairon_t) - row_number() OVER (",
+                   by_value, ") AS kairon_island FROM ", ask$base, ") AS kairon_islands")
+  columns <- paste(c(ask$keys, "count(*) AS kairon_length"), collapse = ", ")
+  groups <- paste(c(ask$keys, "kairon_v", "kairon_island"), collapse = ", ")
+  runs <- paste0("(SELECT ", columns, " FROM ", island, " WHERE kairon_v <> 0 GROUP BY ", groups,
+                 ") AS kairon_runs")
+  ask$rows(c(longest = "max(kairon_length)"), runs)
+}
+
+ask_pauses <- function(x, ask, facts) {
+  cadence <- attr(facts, "cadence")
+  steps <- paste0("(SELECT *, lag(kairon_t) OVER (", ask$part, " ORDER BY kairon_t) AS kairon_before FROM ",
+                  ask$base, ") AS kairon_steps")
+  columns <- c(from = "kairon_before", to = "kairon_t")
+  if (is_regular_cadence(cadence)) {
+    limit <- sql_value(x$con, longest_step(cadence))
+    return(ask$rows(columns, steps, paste("WHERE kairon_t - kairon_before >", limit), grouped = FALSE))
+  }
+  of_pauses <- paste0("(SELECT ", paste(c(ask$keys, "kairon_t - kairon_before AS kairon_v"), collapse = ", "),
+                      " FROM ", steps, " WHERE kairon_before IS NOT NULL) AS kairon_present")
+  usual <- ask_quartiles(utils::modifyList(ask, list(base = of_pauses)))$median
+  out <- ask$rows(columns, steps, "WHERE kairon_before IS NOT NULL", grouped = FALSE)
+  out$usual <- usual$value[match(out$series, usual$series)]
+  out[out$to - out$from > 3 * out$usual, ]
+}
+
+# The last values of each series, in order.
+ask_tails <- function(x, ask, tail, measure) {
+  if (is.na(tail) || x$meta$kinds[[measure]] != "amount") {
+    return(list())
+  }
+  found <- ask_ranked(ask, paste(ask$part, "ORDER BY kairon_t DESC"), paste("<=", tail))
+  found <- found[order(found$series, -found$place), ]
+  unname(split(found$value, factor(found$series, seq_len(max(found$series)))))
+}
+
+ask_markers <- function(x, ask) {
+  ask$keys <- character()
+  marks <- vapply(usual_markers, function(m) sql_value(x$con, m), "")
+  is <- paste0("count(CASE WHEN kairon_v = ", marks, " THEN 1 END)")
+  rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN kairon_v END")
+  columns <- c(is, paste0(c("count", "min", "max"), "(", rest, ")"))
+  sql <- paste("SELECT", paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",
+               ask$base, "WHERE", finite_sql)
+  found <- as.numeric(unlist(sql_rows(x$con, sql)[1, ]))
+  k <- length(marks)
+  list(markers = found[seq_len(k)], others = found[k + 1], range = found[k + 2:3])
+}
+
+# The first 2,000 stamps of each series, for the cadence that it shows by itself.
+ask_stamps <- function(x, facts, call) {
+  if (nrow(facts) > most_own_cadences) {
+    return(NULL)
+  }
+  ask <- card_asker(x, names(x$meta$kinds)[1], facts, call)
+  seconds <- remote_instant(x)
+  from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
+                 ", row_number() OVER (", ask$part, " ORDER BY ", seconds, ") AS kairon_place FROM ", x$from,
+                 " ", remote_where(x), ") AS kairon_ranked")
+  found <- ask$rows(c(at = "kairon_t"), from, paste("WHERE kairon_place <=", first_stamps), grouped = FALSE)
+  found <- found[order(found$series, found$at), ]
+  unname(split(found$at, factor(found$series, seq_len(nrow(facts)))))
+}

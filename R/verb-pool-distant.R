@@ -1,0 +1,132 @@
+# pool_series() where the rows lie elsewhere: sums of each group at each stamp are all that is kept.
+
+#' @export
+pool_series.kairon_distant_bins <- function(x, by = NULL, ..., weights = NULL) {
+  # Bins are few: they are brought here, and pooled as any timeline.
+  pool_series(as_timeline(x), !!rlang::enquo(by), ..., weights = !!rlang::enquo(weights))
+}
+
+#' @export
+pool_series.kairon_distant <- function(x, by = NULL, ..., weights = NULL) {
+  abort_state(c("Series of {x$label} are pooled here, not where they lie.",
+                i = "Resample them first, such as {.code resample(x, \"1 hour\")}, or bring the rows with \\
+                     {.fn as_timeline}."))
+}
+
+#' @export
+pool_series.kairon_stream <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each = NULL,
+                                      at_least = 0) {
+  call <- rlang::current_env()
+  check_least(at_least)
+  if (!is.null(each)) {
+    abort_state(c("{.arg each} needs the rows here.",
+                  i = "Resample first, such as {.code resample(x, \"1 day\")}."))
+  }
+  facts <- distant_facts(x)
+  ends <- distant_ends(x)
+  if (!is_regular(ends)) {
+    abort_state(c("Series must share their stamps to be pooled.",
+                  x = "{capitalise(x$label)} is {format(cadence_of(ends))}.",
+                  i = "Bring them onto a grid first, such as {.code resample(x, \"1 hour\")}."))
+  }
+  rows <- rows_of(ends)
+  wanted <- read_statistics(ends, list(...))
+  check_across(wanted)
+  weight <- weight_of_series(row_weights(ends, rlang::enquo(weights)), seq_along(rows$seconds), rows)
+  check_pooled_sums(wanted, all(weight == 1), call)
+  groups <- series_groups(ends, rows, rlang::enquo(by), total)
+  needs <- lapply(needs_of(wanted), function(words) union(words, c("weight", "weighted")))
+  shift <- shift_of(x, needs)
+  sums <- pooled_sums(x, facts, groups, weight, needs, shift, call)
+  cells <- distant_stamps(ends, facts, rows, groups, sums)
+  full <- as.vector(tapply(weight[groups$series], groups$group, sum))
+  place <- function(measure, word) sums[[paste0(measure, ".", word)]][cells$row]
+  out <- pooled_table(
+    timeline_meta(ends), cells, wanted, at_least,
+    function(measure) {
+      coverage <- pmin(1, known_or_zero(place(measure, "weight")) / full[cells$owner])
+      coverage[coverage > 1 - 1e-9] <- 1
+      list(series = known_or_zero(place(measure, "n")), coverage = coverage, origin = summarised_code)
+    },
+    function(measure, statistic) {
+      s <- lapply(rlang::set_names(c("n", "sum", needs[[measure]])), place, measure = measure)
+      s$n <- known_or_zero(s$n)
+      s$shift <- shift[[measure]]
+      if (!all(weight == 1) && statistic %in% c("mean", "sum")) {
+        return(ifelse(s$n > 0, s$weighted / if (statistic == "mean") s$weight else 1, NA_real_))
+      }
+      statistic_of_sums(statistic, s)
+    }
+  )
+  result <- new_timeline(out$data, out$meta)
+  account <- distant_account(ends, facts, groups, weight)
+  words <- pool_words(account, groups)
+  tell(c(i = words))
+  add_entry(result, "pool_series", words, account)
+}
+
+known_or_zero <- function(v) ifelse(is.na(v), 0, v)
+
+check_pooled_sums <- function(wanted, flat, call) {
+  known <- if (flat) setdiff(names(statistic_needs), c("first", "last", "slope")) else
+    c("mean", "sum", "count", "min", "max", "range")
+  for (m in names(wanted)) {
+    for (one in wanted[[m]]) {
+      word <- if (is.character(one)) one else "a function"
+      if (!word %in% known) {
+        abort_state(c("{.val {word}} of {.field {m}} cannot be worked out from sums over the series.",
+                      i = "From sums there are {.val {known}}.",
+                      i = "Or bring the rows with {.fn as_timeline} first."), call = call)
+      }
+    }
+  }
+}
+
+# Sums of each group at each stamp: a data frame sorted by group (`series`) and seconds (`cell`).
+pooled_sums <- function(x, facts, groups, weight, needs, shift, call) {
+  sums <- new_sums(needs)
+  # A series may be in two groups, its own and that of all.
+  members <- split(groups$group, factor(groups$series, seq_len(nrow(facts))))
+  walk_stream(x, function(rows) {
+    own <- match_arrivals(x, rows, facts)
+    times <- lengths(members)[own]
+    at <- rep(seq_along(own), times)
+    pooled <- list(series = unlist(members[own], use.names = FALSE), seconds = rows$seconds[at])
+    in_order <- order(pooled$series, pooled$seconds, method = "radix")
+    pooled <- lapply(pooled, `[`, in_order)
+    pooled$values <- lapply(rows$values, function(v) v[at][in_order])
+    pooled$weight <- weight[own][at][in_order]
+    keep_sums(sums, cell_sums(pooled, pooled$seconds, pooled$seconds, needs, shift))
+  }, call)
+  merge_sums(sums$parts, needs)
+}
+
+# The stamps of each group, from its first to its last, and the row of its sums at each (NA without any).
+distant_stamps <- function(ends, facts, rows, groups, sums) {
+  meta <- timeline_meta(ends)
+  place <- function(seconds) period_of_stamp(meta$cadence, seconds, rows$zone)
+  over <- function(v, how) as.vector(tapply(v[groups$series], groups$group, how))
+  low <- over(place(facts$first), min)
+  size <- over(place(facts$last), max) - low + 1
+  check_size(sum(size))
+  owner <- rep(seq_along(size), size)
+  at <- sequence_from(low, size)
+  from <- c(0, cumsum(size))
+  row <- rep(NA_integer_, length(owner))
+  row[from[sums$series] + place(sums$cell) - low[sums$series] + 1] <- seq_len(nrow(sums))
+  list(row = row, owner = owner, keys = groups$table[owner, , drop = FALSE],
+       stamps = from_seconds(stamp_of(meta$cadence, at, rows$zone), meta$type, meta$zone),
+       type = meta$type, cadence = meta$cadence)
+}
+
+# What pool_account() tells, from the ends of each series.
+distant_account <- function(ends, facts, groups, weight) {
+  meta <- timeline_meta(ends)
+  s <- groups$series
+  stamp <- function(seconds) from_seconds(seconds, meta$type, meta$zone)
+  data.frame(
+    group = if (ncol(groups$table)) series_labels(groups$table)[groups$group] else rep("all", length(s)),
+    series = series_labels(facts[meta$series])[s], weight = weight[s], from = stamp(facts$first[s]),
+    to = stamp(facts$last[s]), values = facts$rows[s]
+  )
+}

@@ -1,0 +1,164 @@
+# Files that are read piece by piece give what the whole file gives.
+
+sums_only <- c("count", "sum", "mean", "var", "sd", "min", "max", "range", "first", "last", "slope")
+
+in_pieces <- function(expr, bytes = 9000) {
+  before <- options(kairon.chunk_bytes = bytes, kairon.quiet = TRUE)
+  on.exit(options(before))
+  suppressWarnings(expr)
+}
+
+withr_chunks <- function(bytes, expr) {
+  before <- options(kairon.chunk_bytes = bytes)
+  on.exit(options(before))
+  expr
+}
+
+expect_as_whole <- function(far, near, info, parts = c("time", "series", "kinds", "units", "zone", "type")) {
+  got <- in_pieces(as_timeline(far))
+  rows <- as.data.frame(near)
+  rownames(rows) <- NULL
+  expect_equal(as.data.frame(got), rows, tolerance = 1e-9, info = info)
+  for (part in c(parts, "attributes", if (kairon:::is_regular(near)) "cadence")) {
+    expect_equal(kairon:::timeline_meta(got)[[part]], kairon:::timeline_meta(near)[[part]],
+                 info = paste(info, part))
+  }
+}
+
+files_of <- function(x) {
+  parquet <- tempfile(fileext = ".parquet")
+  kairon:::write_parquet_file(x, parquet, TRUE, rows_each = 1000)
+  zipped <- tempfile(fileext = ".csv.gz")
+  plain <- tempfile(fileext = ".csv")
+  for (path in c(zipped, plain)) write_timeline(x, path)
+  folder <- tempfile()
+  write_timeline(x, folder, format = "package")
+  c(parquet = parquet, gzip = zipped, csv = plain, package = folder)
+}
+
+test_that("bins and cards from pieces of any form of file are those of the whole", {
+  skip_if_not_installed("nanoparquet")
+  for (x in list(demo_timeline("energy"), demo_timeline("demand"))) {
+    files <- files_of(x)
+    for (form in names(files)) {
+      far <- in_pieces(read_timeline(files[[form]], remote = TRUE))
+      measure <- names(kairon:::timeline_meta(x)$kinds)
+      for (every in list("1 week", cadence("1 year", starts = "april"))) {
+        wanted <- rlang::set_names(list(sums_only), measure)
+        expect_as_whole(rlang::inject(resample(far, every, !!!wanted)),
+                        quiet(rlang::inject(resample(x, every, !!!wanted))), paste(form, format(every)))
+      }
+      card <- in_pieces(inspect(far))
+      near <- inspect(x)
+      expect_equal(as.data.frame(card), as.data.frame(near), info = form)
+      told <- c("findings", "line", "coverage")
+      expect_equal(card[told], near[told], info = form)
+    }
+  }
+})
+
+test_that("readings at odd instants, a doubled hour, quotes and missing marks: by chance", {
+  set.seed(5)
+  for (round in 1:4) {
+    zone <- c("Europe/London", "UTC", "America/St_Johns", "Asia/Kathmandu")[round]
+    x <- irregular(900, zone = zone, from = "2031-10-20", days = 12)
+    data <- as.data.frame(x)
+    data$site <- sample(c("a \"quoted\" one", "line\nbreak", "c, d"), nrow(data), TRUE)
+    data$flow[sample(nrow(data), 40)] <- NA
+    x <- quiet(timeline(data, time, series = site, levels = "flow", zone = zone))
+    wall <- as.data.frame(x)[order(x$time), ]
+    wall$time <- format(wall$time, "%Y-%m-%d %H:%M:%S")
+    path <- tempfile(fileext = ".csv")
+    data.table::fwrite(wall, path, na = "---")
+    read <- function(...) {
+      in_pieces(read_timeline(path, series = site, levels = "flow", zone = zone, missing = "---",
+                              repeats = "first", ...), 4000)
+    }
+    near <- read()
+    far <- read(remote = TRUE)
+    expect_as_whole(resample(far, "6 hours", sums_only, closed = "right"),
+                    quiet(resample(near, "6 hours", sums_only, closed = "right")), zone)
+    expect_as_whole(during(far, "2031-10-25/2031-10-26"), during(near, "2031-10-25/2031-10-26"), zone)
+    card <- as.data.frame(in_pieces(inspect(far)))
+    same <- setdiff(names(card), c("repeats", "on_grid"))
+    expect_equal(card[same], as.data.frame(inspect(near))[same], info = zone)
+  }
+})
+
+test_that("groups of series are pooled from their sums", {
+  soil <- demo_timeline("soil")
+  path <- files_of(soil)[["csv"]]
+  far <- in_pieces(read_timeline(path, remote = TRUE))
+  weigh <- function(x, ...) {
+    in_pieces(pool_series(x, bands(elevation, 3), weights = ~ cos(latitude * pi / 180), total = TRUE, ...))
+  }
+  expect_equal(as.data.frame(weigh(far)), as.data.frame(weigh(soil)), tolerance = 1e-9)
+  monthly <- in_pieces(pool_series(resample(far, "1 year"), bands(latitude, 2), c("mean", "sd")))
+  near <- quiet(pool_series(resample(soil, "1 year"), bands(latitude, 2), c("mean", "sd")))
+  expect_equal(as.data.frame(monthly), as.data.frame(near), tolerance = 1e-9)
+  expect_match(error_text(weigh(far, "median")), "median.*cannot be worked out from sums")
+  con <- open_sqlite()
+  write_timeline(soil, con, "soil")
+  far <- quiet(read_timeline(con, "soil", remote = TRUE))
+  expect_match(error_text(pool_series(far)), "Resample them first")
+  DBI::dbDisconnect(con)
+})
+
+test_that("the card of a database is that of the rows", {
+  x <- demo_timeline("demand")
+  for (which in c("sqlite", "postgres")) {
+    con <- open_empty(which)
+    write_timeline(x, con, "hostile \" name")
+    card <- quiet(inspect(read_timeline(con, "hostile \" name", remote = TRUE)))
+    expect_equal(as.data.frame(card), as.data.frame(inspect(x)), info = which)
+    expect_equal(card$findings, inspect(x)$findings)
+    odd <- irregular(500)
+    odd$flow[c(5:9, 100)] <- c(-9999, -9999, NA, 0, 0, Inf)
+    write_timeline(odd, con, "odd")
+    card <- quiet(inspect(read_timeline(con, "odd", remote = TRUE)))
+    expect_equal(as.data.frame(card), as.data.frame(inspect(odd)), info = which)
+    expect_equal(card$findings, inspect(odd)$findings)
+    expect_match(paste(card$findings, collapse = " "), "-9999 stands 2 times")
+    DBI::dbDisconnect(con)
+  }
+})
+
+test_that("rows that cannot be read are set aside, and mistakes told, with their line", {
+  lines <- c("time,site,flow", sprintf("2031-03-%02d %02d:00,a,%d", rep(1:20, each = 24), 0:23, 1:480))
+  lines[c(300, 301)] <- c("2031-13-01 00:00,a,3", "a,b,c,d,e")
+  path <- file_of(lines)
+  read <- function(...) read_timeline(path, series = site, levels = "flow", zone = "UTC", ...)
+  far <- in_pieces(read(remote = TRUE), 2000)
+  bins <- in_pieces(as_timeline(resample(far, "1 day", "count")), 2000)
+  expect_equal(sum(bins$flow), 478)
+  expect_equal(rejects(far)$line, 300:301)
+  expect_setequal(rejects(far)$reason, rejects(suppressWarnings(read()))$reason)
+  fresh <- in_pieces(read(remote = TRUE), 2000)
+  expect_warning(withr_chunks(2000, as_timeline(resample(fresh, "1 day", "mean"))), "2 rows")
+  lines[400] <- "2031-03-17 15:00,a,broken"
+  path <- file_of(lines)
+  far <- in_pieces(read(remote = TRUE), 2000)
+  expect_match(error_text(withr_chunks(2000, as_timeline(resample(far, "1 day", "mean")))), "line 400")
+  path <- file_of(c(lines[1:200], lines[100:105]))
+  far <- in_pieces(read(remote = TRUE), 2000)
+  expect_match(error_text(withr_chunks(2000, as_timeline(far))), "6 rows repeat a stamp|must differ")
+  refused <- function(...) error_text(read_timeline(..., remote = TRUE))
+  expect_match(refused(path, repeats = "mean"), "piece by piece keep the first")
+  expect_match(refused(demo_file("soil.csv.gz"), join = demo_file("districts.csv")), "joined")
+  cut <- tempfile(fileext = ".csv.gz")
+  whole <- readBin(demo_file("river.csv.gz"), "raw", 1e7)
+  writeBin(whole[seq_len(length(whole) - 2000)], cut)
+  expect_match(error_text(as_timeline(read_timeline(cut, missing = "---", repeats = "first", remote = TRUE))),
+               "cut short")
+})
+
+test_that("the program leaves rows in the file on request", {
+  path <- files_of(demo_timeline("energy"))[["csv"]]
+  monthly <- function(...) csv_of(kairon("resample", path, "--every", "1 month", "--quiet", ...)$out)
+  expect_equal(monthly("--remote"), monthly())
+  card <- function(...) csv_of(kairon("inspect", path, "--quiet", ...)$out)
+  expect_equal(card("--remote"), card())
+  refused <- kairon("forecast", path, "--horizon", "1 day", "--remote")
+  expect_gt(refused$code, 0)
+  expect_match(paste(refused$err, collapse = " "), "remote")
+})
