@@ -175,7 +175,7 @@ pad_to <- function(x, cutoff) {
 }
 
 # `future` gives the future of drivers that are declared as known ahead, and only that.
-forecast_each <- function(x, measure, methods, plan, i, levels, future, tick = function() NULL) {
+forecast_each <- function(x, measure, methods, plan, i, levels, future, tick = no_tick) {
   plain <- make_batch(x, measure)
   rows <- rows_of(x)
   meta <- timeline_meta(x)

@@ -30,7 +30,7 @@ leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8) {
   }
   job <- b$job
   job$plan <- b$plan
-  job$tick <- function() NULL
+  job$tick <- no_tick
   known <- known_columns(job$methods)
   rows <- lapply(which, function(i) {
     seed <- sample.int(.Machine$integer.max, 1)

@@ -16,10 +16,17 @@ run_cutoffs <- function(job, cache = NULL) {
   }
   state <- new.env(parent = emptyenv())
   state$again <- 0
+  items <- lapply(todo, function(i) list(cutoff = i, seed = seeds[i]))
   stopped <- tryCatch(
     {
-      workers <- if (length(todo) > 1) worker_count() else 1
-      if (workers > 1) run_on_workers(job, todo, seeds, done, state) else run_in_turn(job, todo, seeds, done)
+      if (length(todo) > 1 && worker_count() > 1) {
+        job$tick <- no_tick
+        shared <- share_out(items, job, work_cutoff, function(at, result) done(todo[at], result), "Backtest",
+                            own_methods(job$methods))
+        state$again <- shared$again
+      } else {
+        run_in_turn(job, items, done)
+      }
       FALSE
     },
     interrupt = function(stop) TRUE
@@ -28,71 +35,18 @@ run_cutoffs <- function(job, cache = NULL) {
   list(results = results, cached = cached, stopped = stopped, again = state$again)
 }
 
-run_in_turn <- function(job, todo, seeds, done) {
-  bar <- cli::cli_progress_bar("Backtest", total = length(todo) * length(job$methods) * length(job$measures))
+# Methods and measures are counted too, since one cutoff may take long.
+run_in_turn <- function(job, items, done) {
+  bar <- cli::cli_progress_bar("Backtest", total = length(items) * length(job$methods) * length(job$measures))
   job$tick <- function() cli::cli_progress_update(id = bar)
-  for (i in todo) done(i, with_seed(seeds[i], quietly(run_cutoff(job, i))))
+  for (item in items) done(item$cutoff, work_cutoff(job, item))
   cli::cli_progress_done(id = bar)
 }
 
-worker_count <- function() if (rlang::is_installed("future")) future::nbrOfWorkers() else 1
+no_tick <- function() NULL
 
-# Cutoffs over the workers of the plan that the user has set with the package future. One whose worker dies
-# is run again here.
-run_on_workers <- function(job, todo, seeds, done, state) {
-  job$tick <- function() NULL
-  threads <- getOption("kairon.threads", 2)
-  start <- function(i) {
-    seed <- seeds[i]
-    future::future(run_on_worker(job, i, seed, threads), packages = "kairon", seed = TRUE,
-                   globals = list(run_on_worker = run_on_worker, job = job, i = i, seed = seed,
-                                  threads = threads))
-  }
-  bar <- cli::cli_progress_bar("Backtest", total = length(todo))
-  running <- list()
-  collect <- function(wait) {
-    for (name in names(running)) {
-      ready <- wait || tryCatch(future::resolved(running[[name]]), FutureError = function(e) TRUE)
-      if (!ready) next
-      i <- as.integer(name)
-      result <- tryCatch(future::value(running[[name]]), FutureError = function(e) NULL)
-      if (is.null(result)) {
-        state$again <- state$again + 1
-        result <- with_seed(seeds[i], quietly(run_cutoff(job, i)))
-      }
-      running[[name]] <<- NULL
-      done(i, result)
-      cli::cli_progress_update(id = bar)
-    }
-  }
-  for (i in todo) {
-    running[[as.character(i)]] <- tryCatch(start(i), FutureError = function(e) NULL)
-    if (is.null(running[[as.character(i)]])) {
-      state$again <- state$again + 1
-      done(i, with_seed(seeds[i], quietly(run_cutoff(job, i))))
-    }
-    collect(wait = FALSE)
-  }
-  collect(wait = TRUE)
-  cli::cli_progress_done(id = bar)
-}
-
-run_on_worker <- function(job, i, seed, threads) {
-  options(kairon.threads = threads)
-  with_seed(seed, quietly(run_cutoff(job, i)))
-}
-
-# The generator's own state comes back afterwards.
-with_seed <- function(seed, expr) {
-  kinds <- RNGkind()
-  before <- get0(".Random.seed", globalenv(), inherits = FALSE)
-  on.exit({
-    RNGkind(kinds[1], kinds[2], kinds[3])
-    if (!is.null(before)) assign(".Random.seed", before, globalenv())
-  })
-  set.seed(seed, "Mersenne-Twister", "Inversion", "Rejection")
-  expr
-}
+# One cutoff, here or on a worker: a failed forecast of a method is part of the result.
+work_cutoff <- function(job, item) with_seed(item$seed, quietly(run_cutoff(job, item$cutoff)))
 
 # The folder of finished parts ----
 

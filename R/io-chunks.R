@@ -2,7 +2,7 @@
 # a whole file does.
 
 # Bytes of text a piece. Larger pieces cost memory, smaller ones more calls.
-chunk_bytes <- function() getOption("kairon.chunk_bytes", 2^24)
+chunk_bytes <- function() getOption("kairon.chunk_bytes", 2^22)
 
 # The most bytes that are looked through for the end of one line.
 longest_line <- 2^28

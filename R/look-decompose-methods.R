@@ -11,8 +11,43 @@ split_values <- function(values, x, rows, plan, multiply, call) {
   )
 }
 
+# Series are shared out over the workers of a plan, where there is one. Henderson's scheme is fast, and says
+# which filters most series got.
+shared_split <- function(values, x, rows, plan, multiply, call) {
+  n <- length(rows$breaks) - 1
+  workers <- if (n > 1 && plan$method != "henderson") worker_count() else 1
+  if (workers == 1) {
+    return(with_regressors(values, x, rows, plan, multiply, call))
+  }
+  data <- list(values = values, x = x, rows = rows, plan = plan, multiply = multiply)
+  items <- unname(split(seq_len(n), ceiling(seq_len(n) * min(n, 4 * workers) / n)))
+  parts <- vector("list", length(items))
+  share_out(items, data, split_some, function(i, part) parts[[i]] <<- part, "Decomposing series")
+  bind <- function(name, how) {
+    found <- Filter(Negate(is.null), lapply(parts, `[[`, name))
+    if (length(found)) do.call(how, found)
+  }
+  list(
+    trend = bind("trend", c), seasons = bind("seasons", rbind), events = bind("events", c),
+    effects = bind("effects", rbind), coefficients = bind("coefficients", rbind),
+    trend_error = bind("trend_error", c), season_errors = bind("season_errors", rbind),
+    notes = unique(bind("notes", c))
+  )
+}
+
+# The same split of some of the series.
+split_some <- function(data, which) {
+  breaks <- data$rows$breaks
+  at <- unlist(lapply(which, function(s) (breaks[s] + 1):breaks[s + 1]))
+  rows <- list(seconds = data$rows$seconds[at], keys = data$rows$keys[which, , drop = FALSE],
+               breaks = c(0L, as.integer(cumsum(diff(breaks)[which]))), zone = data$rows$zone)
+  plan <- data$plan
+  if (!is.null(plan$regressors)) plan$regressors <- lapply(plan$regressors, `[`, at)
+  with_regressors(data$values[at], data$x[at, ], rows, plan, data$multiply, NULL)
+}
+
 split_loess <- function(values, rows, plan, multiply) {
-  spans <- loess_spans(plan$seasons, max(diff(rows$breaks)), plan$season_window)
+  spans <- loess_spans(plan$seasons, plan$longest %||% max(diff(rows$breaks)), plan$season_window)
   loess_parts(values, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], spans, multiply, plan$robust,
               plan$season_degree, plan$trend_window, plan$exact)
 }

@@ -105,6 +105,8 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
       trend_window = check_odd(trend_window, "trend_window"), bends = bends,
     extend = isTRUE(extend)
   )
+  # Spans are chosen by the longest series, of which a worker may not have any.
+  plan$longest <- max(diff(rows$breaks))
   plan$regressors <- decomposition_regressors(x, rows, events, lead, lag, shifts, calendar)
   parts <- lapply(measures, decompose_measure, x = x, rows = rows, plan = plan, combine = combine)
   other <- lapply(rlang::set_names(as.character(setdiff(compare, method))), function(m) {
@@ -135,7 +137,7 @@ decompose_measure <- function(measure, x, rows, plan, combine, call = rlang::cal
   check_finite(x, measure, rows, call)
   how <- chosen_combination(values, rows$breaks, plan$seasons, combine, measure, call)
   multiply <- how$combine == "multiply"
-  made <- with_regressors(values, x, rows, plan, multiply, call)
+  made <- shared_split(values, x, rows, plan, multiply, call)
   owner <- series_index(rows$breaks)
   table <- data.frame(row.names = seq_along(values))
   for (s in meta$series) table[[s]] <- x[[s]]

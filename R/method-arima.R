@@ -82,7 +82,7 @@ arima_seasons <- function(method, context) {
 }
 
 #' @export
-method_needs.kairon_by_arima <- function(method, context) list(values = 2, season = FALSE, piece = 40)
+method_needs.kairon_by_arima <- function(method, context) list(values = 2, season = FALSE, piece = 20)
 
 #' @export
 method_describe.kairon_by_arima <- function(method, context) {

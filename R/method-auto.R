@@ -25,7 +25,7 @@ by_auto <- function(choose = c("fast", "thorough")) {
 }
 
 #' @export
-method_needs.kairon_by_auto <- function(method, context) list(values = 1, season = FALSE, piece = 40)
+method_needs.kairon_by_auto <- function(method, context) list(values = 1, season = FALSE, piece = 20)
 
 #' @export
 method_describe.kairon_by_auto <- function(method, context) {

@@ -50,7 +50,7 @@ unique_drivers <- function(d) {
 }
 
 #' @export
-method_needs.kairon_by_blend <- function(method, context) list(values = 2, season = FALSE, piece = 40)
+method_needs.kairon_by_blend <- function(method, context) list(values = 2, season = FALSE, piece = 20)
 
 #' @export
 method_describe.kairon_by_blend <- function(method, context) {

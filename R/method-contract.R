@@ -147,6 +147,21 @@ abort_lacking <- function(method, what) {
   ), call = NULL)
 }
 
+# Methods of one's own are not known to workers: the functions of their classes that are not this package's.
+own_methods <- function(methods) {
+  generics <- paste0("method_", c("fit", "predict", "describe", "needs", "form", "fitted", "coefficients",
+                                  "information", "paths", "parts", "advance", "fixed", "dynamics"))
+  classes <- unique(vapply(methods, function(m) class(m)[1], ""))
+  found <- lapply(classes, function(class) {
+    lapply(generics, function(generic) {
+      method <- utils::getS3method(generic, class, optional = TRUE, envir = globalenv())
+      own <- is.function(method) && !identical(topenv(environment(method)), topenv())
+      if (own) list(generic = generic, class = class, method = method)
+    })
+  })
+  Filter(Negate(is.null), unlist(found, recursive = FALSE))
+}
+
 is_method <- function(x) inherits(x, "kairon_method")
 
 #' @export

@@ -111,7 +111,8 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
   breaks <- rows$breaks
   rows_zone <- rows$zone
   context <- list(cadence = meta$cadence, kind = "level", unit = "", seasons = integer())
-  rm(x, rows)
+  # What is sent to workers with these functions should be small.
+  rm(x, rows, call)
   list(past = past, ahead = ahead, carry = carry)
 }
 

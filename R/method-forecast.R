@@ -330,8 +330,11 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   if (isTRUE(plan$bare)) {
     return(fitted_and_predicted(method, batch, plan, levels))
   }
-  run_pieces(batch, needs$piece %||% 200, function(piece) fitted_and_predicted(method, piece, plan, levels))
+  run_pieces(batch, needs$piece %||% 200, forecast_piece, list(method = method, plan = plan, levels = levels),
+             own_methods(list(method)))
 }
+
+forecast_piece <- function(piece, s) fitted_and_predicted(s$method, piece, s$plan, s$levels)
 
 # `plan$bare`: points and bounds alone, as a backtest needs them.
 fitted_and_predicted <- function(method, batch, plan, levels) {

@@ -1,28 +1,31 @@
 # Forecasts of many series are made in pieces: a long run shows how much time is left, and one that is
 # interrupted keeps the series that are done.
 
-# `run` makes the result of a method for a batch. Pieces do not depend on how fast the machine is, so that
-# random draws repeat.
-run_pieces <- function(batch, size, run) {
+# `work` makes the result of a method for a batch. Pieces and their seeds depend neither on how fast the machine
+# is nor on how many workers there are, so that random draws repeat.
+run_pieces <- function(batch, size, work, settings, extras = list()) {
   n <- length(batch$breaks) - 1
   if (n <= 2 * size) {
-    return(run(batch))
+    return(work(batch, settings))
   }
-  groups <- split(seq_len(n), ceiling(seq_len(n) / size))
+  groups <- unname(split(seq_len(n), ceiling(seq_len(n) / size)))
+  seeds <- sample.int(.Machine$integer.max, length(groups))
   parts <- vector("list", length(groups))
-  done <- tryCatch(
-    {
-      for (i in cli::cli_progress_along(groups, "Forecasting series")) {
-        parts[[i]] <- run(some_series(batch, groups[[i]]))
-      }
-      length(groups)
-    },
-    interrupt = function(stop) sum(!vapply(parts, is.null, TRUE))
+  data <- list(batch = batch, work = work, settings = settings)
+  items <- lapply(seq_along(groups), function(i) list(series = groups[[i]], seed = seeds[i]))
+  tryCatch(
+    share_out(items, data, work_piece, function(i, part) parts[[i]] <<- part, "Forecasting series", extras),
+    interrupt = function(stop) NULL
   )
-  if (done == 0) rlang::interrupt()
-  out <- bind_pieces(parts[seq_len(done)], unlist(groups[seq_len(done)]), n)
-  if (done < length(groups)) out$unreached <- unlist(groups[-seq_len(done)])
+  made <- which(!vapply(parts, is.null, TRUE))
+  if (length(made) == 0) rlang::interrupt()
+  out <- bind_pieces(parts[made], unlist(groups[made]), n)
+  if (length(made) < length(groups)) out$unreached <- unlist(groups[-made])
   out
+}
+
+work_piece <- function(data, item) {
+  with_seed(item$seed, data$work(some_series(data$batch, item$series), data$settings))
 }
 
 # Results of pieces, one column a series; columns of series that were not reached are missing.
