@@ -2,9 +2,10 @@
 
 worker_count <- function() if (rlang::is_installed("future")) future::nbrOfWorkers() else 1
 
-# Calls `work(data, item)` for each item, here or on workers, and `done(i, result)` as results come. `work` is a
-# function of this package, and items are small; `data` go to each worker once and stay there for later items.
-# What a dead worker had is done again here. Returns how often data were sent, and how many items were done again.
+# Calls `work(data, item)` for each item, here or on workers, and `done(i, result)` as results come. `work`
+# is a function of this package, and items are small; `data` go to each worker once and stay there for later
+# items. What a dead worker had is done again here. Returns how often data were sent, and how many items
+# were done again.
 share_out <- function(items, data, work, done, name, extras = list()) {
   if (length(items) > 1 && worker_count() > 1) {
     return(share_over_workers(items, data, work, done, name, extras))

@@ -1,6 +1,8 @@
-# Share of readings present in about 60 equal stretches of the span, for each
-# series and measure: what the coverage map draws.
-coverage_map <- function(x, stretches = 60) {
+# Share of readings present in equal stretches of the span, for each series and measure: what the coverage map
+# draws.
+stretches <- 60
+
+coverage_map <- function(x) {
   meta <- timeline_meta(x)
   regular <- is_regular(x)
   full <- if (regular) complete_grid(x) else x

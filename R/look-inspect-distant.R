@@ -11,7 +11,9 @@ inspect.kairon_distant <- function(x) {
   }
   if (!is.null(x$store$rejects)) meta$rejects <- x$store$rejects
   ends <- distant_ends(x)
-  cards <- read_cards(x, facts, tail_length(meta))
+  from <- min(facts$first)
+  grid <- list(from = from, width = max(max(facts$last) - from, 1) / stretches)
+  cards <- read_cards(x, facts, tail_length(meta), grid)
   labels <- series_labels(facts[meta$series])
   table <- distant_table(x, facts, meta, cards, ends)
   markers <- lapply(names(cards$measures), function(m) {
@@ -26,7 +28,7 @@ inspect.kairon_distant <- function(x) {
     list(
       line = timeline_line(ends),
       findings = inspection_findings(meta, table, unlist(markers), utils::head(unlist(unfinished), 3)),
-      table = table, series = meta$series, meta = meta, coverage = distant_coverage(x, facts, meta)
+      table = table, series = meta$series, meta = meta, coverage = distant_coverage(cards$cells, grid, facts, meta)
     ),
     class = "kairon_inspection"
   )
@@ -100,11 +102,9 @@ own_cadences <- function(stamps, facts, meta, zone) {
 }
 
 # What coverage_map() gives, from counts of cells.
-distant_coverage <- function(x, facts, meta, stretches = 60) {
-  from <- min(facts$first)
-  width <- max(max(facts$last) - from, 1) / stretches
-  needs <- lapply(meta$kinds, function(k) character())
-  cells <- read_cells(x, from, width, "left", needs, lapply(needs, function(n) 0))
+distant_coverage <- function(cells, grid, facts, meta) {
+  from <- grid$from
+  width <- grid$width
   n <- nrow(facts)
   cell <- pmin(stretches, cells$cell + 1)
   at <- (cells$series - 1) * stretches + cell

@@ -1,8 +1,8 @@
 # Forecasts of many series are made in pieces: a long run shows how much time is left, and one that is
 # interrupted keeps the series that are done.
 
-# `work` makes the result of a method for a batch. Pieces and their seeds depend neither on how fast the machine
-# is nor on how many workers there are, so that random draws repeat.
+# `work` makes the result of a method for a batch. Pieces and their seeds depend neither on how fast the
+# machine is nor on how many workers there are, so that random draws repeat.
 run_pieces <- function(batch, size, work, settings, extras = list()) {
   n <- length(batch$breaks) - 1
   if (n <= 2 * size) {

@@ -34,8 +34,9 @@ read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_ce
 # negatives, sum, square about `shift`, min, q25, median, q75, max, first, last, last_value, unchanged);
 # `pauses`, a data frame of series, from and to (seconds) of neighbouring values further apart than a step, or
 # than three usual ones, with `usual`; `markers`, `others` and `range` for marker_words(); `tails`, the last
-# values of each series. And `stamps`, the first stamps of each series; `news`, words on how it was done.
-read_cards <- function(x, facts, tail) UseMethod("read_cards")
+# values of each series. And `cells`, the counts of read_cells() on the `grid` (from, width); `stamps`, the
+# first stamps of each series; `news`, words on how it was done.
+read_cards <- function(x, facts, tail, grid) UseMethod("read_cards")
 
 # Numbers that stand for "no value" in many loggers, when they are far from the rest.
 usual_markers <- c(-9999, -999, -99.99, -99, 9999, 99999, 999.9, -32768, 32767)

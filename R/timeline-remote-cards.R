@@ -1,7 +1,7 @@
 # What a database tells of each series for the health card. Windows over ordered rows do what sums cannot.
 
 #' @export
-read_cards.kairon_remote <- function(x, facts, tail) {
+read_cards.kairon_remote <- function(x, facts, tail, grid) {
   call <- rlang::caller_env(2)
   shift <- shift_of(x, x$meta$kinds)
   measures <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
@@ -10,7 +10,9 @@ read_cards.kairon_remote <- function(x, facts, tail) {
     c(list(card = card, shift = shift[[m]], pauses = ask_pauses(x, ask, facts),
            tails = ask_tails(x, ask, tail, m)), ask_markers(x, ask))
   })
-  list(measures = measures, stamps = ask_stamps(x, facts, call))
+  needs <- lapply(x$meta$kinds, function(k) character())
+  cells <- read_cells(x, grid$from, grid$width, "left", needs, shift)
+  list(measures = measures, stamps = ask_stamps(x, facts, call), cells = cells)
 }
 
 # A function that asks for columns, over the rows with a value of the measure (`v`, at `t`) or a table made of

@@ -2,7 +2,7 @@
 # up, and how often each value stands is kept for the quartiles.
 
 #' @export
-read_cards.kairon_stream <- function(x, facts, tail) {
+read_cards.kairon_stream <- function(x, facts, tail, grid) {
   call <- rlang::caller_env(2)
   cadence <- attr(facts, "cadence")
   regular <- is_regular_cadence(cadence)
@@ -12,8 +12,12 @@ read_cards.kairon_stream <- function(x, facts, tail) {
     new_book(nrow(facts), if (regular) rep(longest_step(cadence), nrow(facts)) else 3 * usual[[m]])
   })
   stamps <- if (nrow(facts) <= most_own_cadences) vector("list", nrow(facts))
+  needs <- lapply(x$meta$kinds, function(k) character())
+  sums <- new_sums(needs)
   tally <- walk_stream(x, function(rows) {
     rows$series <- match_arrivals(x, rows, facts)
+    cell <- floor((rows$seconds - grid$from) / grid$width)
+    keep_sums(sums, cell_sums(rows, cell, cell, needs, NULL))
     for (m in names(books)) {
       there <- which(!is.na(rows$values[[m]]))
       if (length(there) == 0) next
@@ -27,7 +31,7 @@ read_cards.kairon_stream <- function(x, facts, tail) {
   })
   rounded <- any(vapply(books, function(b) b$digits < 15, TRUE))
   list(
-    measures = measures, stamps = stamps,
+    measures = measures, stamps = stamps, cells = merge_sums(sums$parts, needs),
     news = c(
       if (rounded) {
         digits <- min(vapply(books, function(b) b$digits, 1))
@@ -175,7 +179,10 @@ count_values <- function(book, series, v) {
   if (book$digits < 15) v <- signif(v, book$digits)
   book$counts[[length(book$counts) + 1]] <- counted(series, v, rep(1, length(v)))
   book$held <- book$held + nrow(book$counts[[length(book$counts)]])
-  if (book$held > most_values()) put_counts_together(book)
+  if (book$held <= most_values()) {
+    return(invisible())
+  }
+  put_counts_together(book)
   while (book$held > most_values() / 2 && book$digits > 2) {
     book$digits <- if (book$digits > 6) 6 else book$digits - 1
     whole <- book$counts[[1]]
