@@ -141,6 +141,14 @@ cpp_cell_order <- function(cell, cells) {
     .Call(`_kairon_cpp_cell_order`, cell, cells)
 }
 
+cpp_grow <- function(x, more) {
+    .Call(`_kairon_cpp_grow`, x, more)
+}
+
+cpp_same_rows <- function(a, b, first, second, length) {
+    .Call(`_kairon_cpp_same_rows`, a, b, first, second, length)
+}
+
 cpp_autocorrelation <- function(values, breaks, lags, partial, threads) {
     .Call(`_kairon_cpp_autocorrelation`, values, breaks, lags, partial, threads)
 }

@@ -28,7 +28,8 @@ inspect.kairon_distant <- function(x) {
     list(
       line = timeline_line(ends),
       findings = inspection_findings(meta, table, unlist(markers), utils::head(unlist(unfinished), 3)),
-      table = table, series = meta$series, meta = meta, coverage = distant_coverage(cards$cells, grid, facts, meta)
+      table = table, series = meta$series, meta = meta,
+      coverage = distant_coverage(cards$cells, grid, facts, meta)
     ),
     class = "kairon_inspection"
   )

@@ -6,15 +6,21 @@ zone_cache <- new.env(parent = emptyenv())
 
 check_zone <- function(zone, arg = "zone", call = rlang::caller_env()) {
   check_string(zone, arg = arg, call = call)
-  if (zone %in% OlsonNames() || zone %in% c("UTC", "GMT")) {
+  if (zone %in% c("UTC", "GMT") || zone %in% zone_names()) {
     return(zone)
   }
-  hint <- nearest_word(zone, OlsonNames())
+  hint <- nearest_word(zone, zone_names())
   abort_input(c(
     "There is no time zone {.val {zone}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
     i = "{.run OlsonNames()} lists the names, such as {.val Europe/London}."
   ), call = call)
+}
+
+# R looks through folders for them each time.
+zone_names <- function() {
+  if (is.null(zone_cache$names)) zone_cache$names <- OlsonNames()
+  zone_cache$names
 }
 
 # The changes between two instants (seconds), with a year to spare on both

@@ -121,7 +121,7 @@ settle_clock <- function(read, keys, zone, seen) {
     return(list(seconds = seconds))
   }
   span <- range(seconds[wall])
-  table <- zone_table(zone, span[1] - 86400, span[2] + 86400)
+  table <- zone_table(zone, span[1], span[2])
   if (length(table$at) == 0) {
     return(list(seconds = seconds))
   }

@@ -75,15 +75,16 @@ usual_pauses <- function(x, facts, call) {
   })
 }
 
-# Different values that are counted one by one before they are rounded.
-most_values <- function() getOption("kairon.counted_values", 4e6)
+# Different values of all series that are counted one by one before they are rounded.
+most_values <- function(series) getOption("kairon.counted_values", max(1e6, 500 * series))
 
 # What is kept of one measure of `n` series; a pause above `limit` may be a gap.
 new_book <- function(n, limit) {
   zero <- rep(0, n)
   none <- rep(NA_real_, n)
   list2env(list(
-    limit = limit, present = zero, finite = zero, zeros = zero, negatives = zero, sum = zero,
+    limit = limit, most = most_values(n), present = zero, finite = zero, zeros = zero, negatives = zero,
+    sum = zero,
     left = zero, square = zero, min = rep(Inf, n), max = rep(-Inf, n), first = none, last = none,
     last_value = none,
     run = zero, longest = zero, tails = vector("list", n), pauses = list(), counts = list(), held = 0,
@@ -179,11 +180,11 @@ count_values <- function(book, series, v) {
   if (book$digits < 15) v <- signif(v, book$digits)
   book$counts[[length(book$counts) + 1]] <- counted(series, v, rep(1, length(v)))
   book$held <- book$held + nrow(book$counts[[length(book$counts)]])
-  if (book$held <= most_values()) {
+  if (book$held <= book$most) {
     return(invisible())
   }
   put_counts_together(book)
-  while (book$held > most_values() / 2 && book$digits > 2) {
+  while (book$held > book$most / 2 && book$digits > 2) {
     book$digits <- if (book$digits > 6) 6 else book$digits - 1
     whole <- book$counts[[1]]
     book$counts <- list(counted(whole$series, signif(whole$v, book$digits), whole$n))

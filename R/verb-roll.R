@@ -23,6 +23,10 @@
 #' @param correlate Pairs of measures whose rolling correlation is wanted, such as
 #'   `c("flow", "level")` or a list of such pairs; named `<a>_<b>_correlation`.
 #' @param keep Whether the measures stay beside their statistics.
+#' @param carry An earlier result of the same call, made before rows were added by [append_rows()]: what it
+#'   holds for windows in which nothing has changed is taken over, and only the others are worked out. Rows
+#' are
+#'   compared, so that changed ones are noticed.
 #' @param missing_too Whether a function of yours gets missing values as well.
 #' @returns The timeline with the new measures. A rolling value is *summarised*
 #'   when at least half of the values in its window are measured. A name that is taken
@@ -56,11 +60,16 @@ roll.kairon_routine <- function(x, window, ..., at_least = NULL) {
 #' @rdname roll
 #' @export
 roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missing",
-                                 correlate = NULL, keep = TRUE, missing_too = FALSE) {
+                                 correlate = NULL, keep = TRUE, missing_too = FALSE, carry = NULL) {
   check_rows(x)
   dots <- list(...)
   if (!missing(window)) dots <- c(list(window), dots)
   given <- named_windows(dots)
+  if (!is.null(carry)) {
+    again <- c(dots, list(at_least = at_least, edges = edges, correlate = correlate,
+                          missing_too = missing_too))
+    return(carry_windows(x, given$windows, carry, function(part) do.call(roll, c(list(part), again))))
+  }
   for (w in given$windows) check_window(w)
   edges <- check_choice(edges, c("missing", "partial"))
   # Smoothing by a kernel is a mean, of amounts too.

@@ -509,6 +509,33 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_grow
+SEXP cpp_grow(SEXP x, Rcpp::NumericVector more);
+RcppExport SEXP _kairon_cpp_grow(SEXP xSEXP, SEXP moreSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type more(moreSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_grow(x, more));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_same_rows
+Rcpp::IntegerVector cpp_same_rows(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector first, Rcpp::IntegerVector second, Rcpp::IntegerVector length);
+RcppExport SEXP _kairon_cpp_same_rows(SEXP aSEXP, SEXP bSEXP, SEXP firstSEXP, SEXP secondSEXP, SEXP lengthSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type a(aSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type b(bSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type second(secondSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type length(lengthSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_same_rows(a, b, first, second, length));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_autocorrelation
 Rcpp::List cpp_autocorrelation(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int lags, bool partial, int threads);
 RcppExport SEXP _kairon_cpp_autocorrelation(SEXP valuesSEXP, SEXP breaksSEXP, SEXP lagsSEXP, SEXP partialSEXP, SEXP threadsSEXP) {
@@ -1247,6 +1274,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_typical_steps", (DL_FUNC) &_kairon_cpp_typical_steps, 3},
     {"_kairon_cpp_series_breaks", (DL_FUNC) &_kairon_cpp_series_breaks, 2},
     {"_kairon_cpp_cell_order", (DL_FUNC) &_kairon_cpp_cell_order, 2},
+    {"_kairon_cpp_grow", (DL_FUNC) &_kairon_cpp_grow, 2},
+    {"_kairon_cpp_same_rows", (DL_FUNC) &_kairon_cpp_same_rows, 5},
     {"_kairon_cpp_autocorrelation", (DL_FUNC) &_kairon_cpp_autocorrelation, 5},
     {"_kairon_cpp_cross_correlation", (DL_FUNC) &_kairon_cpp_cross_correlation, 3},
     {"_kairon_cpp_squared_spectrum", (DL_FUNC) &_kairon_cpp_squared_spectrum, 2},
@@ -1299,7 +1328,9 @@ static const R_CallMethodDef CallEntries[] = {
     {NULL, NULL, 0}
 };
 
+void init_growing(DllInfo* dll);
 RcppExport void R_init_kairon(DllInfo *dll) {
     R_registerRoutines(dll, NULL, CallEntries, NULL, NULL);
     R_useDynamicSymbols(dll, FALSE);
+    init_growing(dll);
 }
