@@ -44,6 +44,13 @@ holdout <- function(x, last = NULL, share = NULL, from = NULL) {
   structure(list(train = train, test = test), class = "kairon_holdout")
 }
 
+#' @export
+as.data.frame.kairon_holdout <- function(x, row.names = NULL, optional = FALSE, ...) {
+  out <- bind_rows(lapply(x[c("train", "test")], as_plain))
+  out$part <- rep(c("train", "test"), vapply(x[c("train", "test")], nrow, 1L))
+  out
+}
+
 share_steps <- function(share, span, call = rlang::caller_env()) {
   if (!is.numeric(share) || length(share) != 1 || is.na(share) || share <= 0 || share >= 1) {
     abort_input(c("{.arg share} must be one number between 0 and 1.", i = "0.2 sets the last fifth aside."),

@@ -13,9 +13,9 @@
 #'   4 or 1, else a timeline of plain steps. For `as.ts()`, a `ts`, a matrix where there are several measures,
 #'   with the usual season of the cadence as its frequency.
 #' @examples
-#' x <- as_timeline(AirPassengers, name = "travellers", amounts = "travellers")
-#' x
-#' all.equal(as.vector(as.ts(x)), as.vector(AirPassengers))
+#' billed <- as.ts(demo_timeline("billed"))
+#' window(billed, c(2031, 1), c(2031, 6))
+#' as_timeline(billed, name = "volume", amounts = "volume", units = c(volume = "Ml"))
 #' @name ts-conversion
 NULL
 

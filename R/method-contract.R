@@ -51,7 +51,17 @@ NULL
 #' @rdname method-contract
 #' @export
 new_method <- function(name, ...) {
-  structure(list(name = name, ...), class = c(paste0("kairon_by_", name), "kairon_method"))
+  out <- structure(list(name = name, ...), class = c(paste0("kairon_by_", name), "kairon_method"))
+  attr(out, "made") <- constructor_call(sys.function(-1), sys.call(-1), parent.frame())
+  out
+}
+
+# The constructor and the settings that it was given, so that update() can call it again with others.
+constructor_call <- function(constructor, call, frame) {
+  given <- names(as.list(match.call(constructor, call, expand.dots = FALSE))[-1])
+  named <- setdiff(given, "...")
+  settings <- rlang::set_names(lapply(named, function(n) get(n, frame)), named)
+  list(constructor = constructor, settings = c(settings, if ("..." %in% given) evalq(list(...), frame)))
 }
 
 #' @rdname method-contract

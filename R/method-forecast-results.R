@@ -126,6 +126,9 @@ summary.kairon_forecast <- function(object, ...) {
   )
 }
 
+#' @export
+as.data.frame.kairon_forecast_summary <- function(x, row.names = NULL, optional = FALSE, ...) x$join
+
 # One row for each series and method: last observed value, first forecast, the jump against the median step,
 # growth of forecast and history over a year (or a horizon), extremes, and the share outside of what was
 # seen.

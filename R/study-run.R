@@ -39,6 +39,9 @@ run_study <- function(file, folder = NULL, cache = TRUE, quiet = FALSE) {
   invisible(structure(out, class = "kairon_study_run"))
 }
 
+#' @export
+as.data.frame.kairon_study_run <- function(x, row.names = NULL, optional = FALSE, ...) x$steps
+
 study_folder <- function(study) {
   given <- study$value$outputs$folder
   here <- dirname(study$file)

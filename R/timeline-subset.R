@@ -17,11 +17,6 @@
   if (is.data.frame(out)) restore_timeline(out, meta) else out
 }
 
-#' @exportS3Method dplyr::dplyr_reconstruct
-dplyr_reconstruct.kairon_timeline <- function(data, template) {
-  restore_timeline(as.data.frame(data), timeline_meta(template))
-}
-
 #' @export
 `[<-.kairon_timeline` <- function(x, i, j, value) {
   restore_timeline(NextMethod(), timeline_meta(x))
