@@ -137,6 +137,10 @@ cpp_series_breaks <- function(columns, rows) {
     .Call(`_kairon_cpp_series_breaks`, columns, rows)
 }
 
+cpp_repeats_stamps <- function(seconds, breaks) {
+    .Call(`_kairon_cpp_repeats_stamps`, seconds, breaks)
+}
+
 cpp_cell_order <- function(cell, cells) {
     .Call(`_kairon_cpp_cell_order`, cell, cells)
 }

@@ -103,6 +103,8 @@ use_workers <- function(count) {
     return(invisible())
   }
   rlang::check_installed("future", "for --workers.")
+  # Small messages to workers are sent at once.
+  options(socketOptions = "no-delay")
   future::plan("multisession", workers = count)
 }
 

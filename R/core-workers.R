@@ -16,14 +16,18 @@ share_out <- function(items, data, work, done, name, extras = list()) {
 
 share_over_workers <- function(items, data, work, done, name, extras) {
   count <- worker_count()
+  # Looking through the data for their size takes longer than sending them, and they may be large.
+  before <- options(future.globals.maxSize = Inf)
+  on.exit(options(before))
   # Processes share the cores of this machine.
   threads <- getOption("kairon.worker_threads") %||% max(1, getOption("kairon.threads", 2) %/% count)
   key <- basename(tempfile(paste0("share-", Sys.getpid(), "-")))
   state <- list(sent = 0, again = 0)
   running <- list()
+  bundles <- shrinking_bundles(length(items), count)
   start <- function(i, with_data) {
-    settings <- list(work = work, key = key, data = if (with_data) data, item = items[[i]], threads = threads,
-                     extras = extras)
+    settings <- list(work = work, key = key, data = if (with_data) data, items = items[bundles[[i]]],
+                     threads = threads, extras = extras)
     if (with_data) state$sent <<- state$sent + 1
     tryCatch(
       future::future(do.call(work_here, settings), packages = "kairon", seed = TRUE,
@@ -32,37 +36,54 @@ share_over_workers <- function(items, data, work, done, name, extras) {
     )
   }
   again <- function(i) {
-    state$again <<- state$again + 1
-    done(i, work(data, items[[i]]))
+    state$again <<- state$again + length(bundles[[i]])
+    for (j in bundles[[i]]) done(j, work(data, items[[j]]))
   }
   bar <- cli::cli_progress_bar(name, total = length(items))
-  collect <- function(wait) {
+  take <- function(label) {
+    i <- as.integer(label)
+    result <- tryCatch(future::value(running[[label]]), FutureError = function(e) NULL)
+    running[[label]] <<- NULL
+    if (identical(result, lacks_data)) {
+      # A worker that came later, or that keeps nothing from one item to the next.
+      run(i, TRUE)
+      return(invisible())
+    }
+    if (is.null(result)) again(i) else Map(done, bundles[[i]], result)
+    cli::cli_progress_update(length(bundles[[i]]), id = bar)
+  }
+  run <- function(i, with_data) {
+    running[[as.character(i)]] <<- start(i, with_data)
+    if (is.null(running[[as.character(i)]])) again(i)
+  }
+  # As many are out as there are workers: asking for one that is busy would wait longer than needed.
+  waiting <- seq_along(bundles)
+  while (length(waiting) || length(running)) {
+    while (length(waiting) && length(running) < count) {
+      # Workers that lack the data again and again get them with each item.
+      run(waiting[1], state$sent < count || state$sent > 3 * count)
+      waiting <- waiting[-1]
+    }
     for (label in names(running)) {
-      ready <- wait || tryCatch(future::resolved(running[[label]]), FutureError = function(e) TRUE)
-      if (!ready) next
-      i <- as.integer(label)
-      result <- tryCatch(future::value(running[[label]]), FutureError = function(e) NULL)
-      running[[label]] <<- NULL
-      if (identical(result, lacks_data)) {
-        # A worker that came later, or that keeps nothing from one item to the next.
-        running[[label]] <<- start(i, TRUE)
-        if (is.null(running[[label]])) again(i)
-        next
-      }
-      if (is.null(result)) again(i) else done(i, result$value)
-      cli::cli_progress_update(id = bar)
+      ready <- tryCatch(future::resolved(running[[label]], timeout = 0.02), FutureError = function(e) TRUE)
+      if (ready) take(label)
     }
   }
-  for (i in seq_along(items)) {
-    # Workers that lack the data again and again get them with each item.
-    with_data <- state$sent < count || state$sent > 3 * count
-    running[[as.character(i)]] <- start(i, with_data)
-    if (is.null(running[[as.character(i)]])) again(i)
-    collect(wait = FALSE)
-  }
-  while (length(running)) collect(wait = TRUE)
   cli::cli_progress_done(id = bar)
   state
+}
+
+# Items travel together, since a message to a worker costs some hundredths of a second: many at first, and
+# fewer towards the end, so that no worker waits long for the last.
+shrinking_bundles <- function(n, workers) {
+  out <- list()
+  at <- 0
+  while (at < n) {
+    size <- max(1, floor((n - at) / (2 * workers)))
+    out[[length(out) + 1]] <- at + seq_len(size)
+    at <- at + size
+  }
+  out
 }
 
 lacks_data <- "the data are not here"
@@ -70,7 +91,7 @@ lacks_data <- "the data are not here"
 # What a worker keeps between items: the data of the last call.
 worker_shelf <- new.env(parent = emptyenv())
 
-work_here <- function(work, key, data, item, threads, extras) {
+work_here <- function(work, key, data, items, threads, extras) {
   if (is.null(data)) {
     if (!identical(worker_shelf$key, key)) {
       return(lacks_data)
@@ -82,7 +103,7 @@ work_here <- function(work, key, data, item, threads, extras) {
   }
   options(kairon.threads = threads)
   for (e in extras) registerS3method(e$generic, e$class, e$method, asNamespace("kairon"))
-  list(value = work(data, item))
+  lapply(items, function(item) work(data, item))
 }
 
 # The generator's own state comes back afterwards.

@@ -138,7 +138,7 @@ told_cadence <- function(header) {
 restore_cadence <- function(x, header) {
   meta <- timeline_meta(x)
   made <- told_cadence(header)
-  if (is.null(made)) {
+  if (is.null(made) || isTRUE(all.equal(unclass(made), unclass(meta$cadence)))) {
     return(x)
   }
   rows <- rows_of(x)

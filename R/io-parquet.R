@@ -38,8 +38,12 @@ parquet_columns <- function(data, about, name) {
   local <- wall_columns(about)
   for (column in names(data)) {
     if (inherits(data[[column]], "POSIXct")) {
-      seconds <- as.numeric(data[[column]])
-      data[[column]] <- if (column %in% local) wall_clock(seconds) else .POSIXct(seconds, "UTC")
+      wall <- column %in% local
+      # A column that is as it should be is not copied.
+      if (wall || !identical(attr(data[[column]], "tzone"), "UTC")) {
+        seconds <- as.numeric(data[[column]])
+        data[[column]] <- if (wall) wall_clock(seconds) else .POSIXct(seconds, "UTC")
+      }
     }
     if (inherits(data[[column]], "integer64")) data[[column]] <- as.double(data[[column]])
   }

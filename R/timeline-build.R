@@ -228,11 +228,11 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
     return(list(data = data, seconds = stamps$seconds))
   }
   stamps$seconds <- as.double(stamps$seconds)
-  again <- c(FALSE, diff(stamps$seconds) == 0)
-  for (name in series) again[-1] <- again[-1] & data[[name]][-1] == data[[name]][-n]
-  if (!any(again)) {
+  if (!cpp_repeats_stamps(stamps$seconds, series_breaks(data, series))) {
     return(list(data = data, seconds = stamps$seconds))
   }
+  again <- c(FALSE, diff(stamps$seconds) == 0)
+  for (name in series) again[-1] <- again[-1] & data[[name]][-1] == data[[name]][-n]
   n <- sum(again)
   if (rule == "refuse") {
     first <- utils::head(stamps$seconds[again], 3)

@@ -28,16 +28,25 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
   own <- if (type == "instant" && length(own) && nzchar(own)) own
   seconds <- to_seconds(column)
   check_epoch(seconds, type, name, call)
-  reason <- ifelse(is.finite(seconds), "", "empty")
-  if (all(nzchar(reason))) abort_no_stamps(name, column, reason, rows, where, call)
-  if (type != "step") {
-    reason[is.finite(seconds) & (seconds < -62135596800 | seconds >= 253402300800)] <-
-      "outside the years 0001 to 9999"
-  }
+  reason <- stamp_reasons(seconds, type)
+  if (length(reason) && all(nzchar(reason))) abort_no_stamps(name, column, reason, rows, where, call)
   list(
     seconds = seconds, type = type, reason = reason, news = NULL,
     zone = if (type == "instant") zone %||% own %||% "UTC" else "UTC"
   )
+}
+
+# Why each stamp cannot be taken; nothing where all can.
+stamp_reasons <- function(seconds, type) {
+  outside <- function(v) type != "step" & (v < -62135596800 | v >= 253402300800)
+  span <- cpp_finite_range(seconds)
+  if (all(is.finite(seconds)) && !any(outside(span))) {
+    return(character())
+  }
+  reason <- rep("", length(seconds))
+  reason[outside(seconds)] <- "outside the years 0001 to 9999"
+  reason[!is.finite(seconds)] <- "empty"
+  reason
 }
 
 # Stamps that the core has read from a file: none of them is unreadable.
@@ -85,8 +94,8 @@ counted_text <- function(column) {
 
 # Seconds since 1970 look like a very long count of steps.
 check_epoch <- function(seconds, type, name, call) {
-  typical <- stats::median(abs(seconds), na.rm = TRUE)
-  if (type != "step" || is.na(typical) || typical < 1e8) {
+  typical <- if (type == "step") stats::median(abs(seconds), na.rm = TRUE) else NA
+  if (is.na(typical) || typical < 1e8) {
     return(invisible())
   }
   unit <- if (typical > 1e11) "milliseconds" else "seconds"

@@ -25,16 +25,39 @@ carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()
     abort_input(c("{.arg carry} must be an earlier result of the same call.",
                   x = "It has no column {.field {lost[1]}}."), call = call)
   }
-  # Where a series of the part begins, and how much of it is new.
-  keep <- unlist(Map(function(s, begin) begin + seq(from[s] - needed[s] + 1, lasts[s] - needed[s] + 1), redo,
-                     cumsum(c(0, lasts[redo] - needed[redo] + 1L))[seq_along(redo)]))
-  stay <- sequence(from - firsts, same$first)
-  out <- rbind(earlier[stay, ], made[keep, ])
+  # Where the rows stand that are worked out: in the part, and in all.
+  begin <- cumsum(c(0, lasts[redo] - needed[redo] + 1L))[seq_along(redo)]
+  count <- lasts[redo] - from[redo] + 1L
+  fresh <- sequence(count, begin + from[redo] - needed[redo] + 1L)
+  place <- sequence(count, from[redo])
+  join_windows(x, made, earlier, list(from = fresh, to = place),
+               list(from = sequence(from - firsts, same$first), to = sequence(from - firsts, firsts)))
+}
+
+# The rows with what was worked out at some of them, and taken over at the others.
+join_windows <- function(x, made, earlier, fresh, taken) {
   meta <- timeline_meta(made)
-  meta$cadence <- timeline_meta(x)$cadence
-  meta$rejects <- timeline_meta(x)$rejects
-  attr(out, "timeline") <- meta
-  out[union(names(made), names(out))]
+  rolled <- setdiff(names(meta$kinds), names(timeline_meta(x)$kinds))
+  beside <- intersect(companion_columns(rolled), union(names(made), names(earlier)))
+  parts <- lapply(list(made, earlier), function(t) complete_companions(as_plain(t), beside))
+  out <- unclass(as_plain(x))
+  in_order <- identical(taken$to, seq_along(taken$to)) && identical(fresh$to, length(taken$to) + seq_along(fresh$to))
+  for (name in union(setdiff(names(made), names(x)), beside)) {
+    v <- lapply(parts, `[[`, name)
+    if (in_order && length(taken$from) == length(v[[2]])) {
+      joined <- longer(v[[2]], v[[1]][fresh$from])
+    } else {
+      joined <- v[[1]][rep(NA_integer_, nrow(x))]
+      joined[taken$to] <- v[[2]][taken$from]
+      joined[fresh$to] <- v[[1]][fresh$from]
+    }
+    out[[name]] <- joined
+  }
+  attr(out, "row.names") <- .set_row_names(nrow(x))
+  class(out) <- "data.frame"
+  known <- timeline_meta(x)
+  meta[c("cadence", "rejects")] <- known[c("cadence", "rejects")]
+  new_timeline(out, meta)
 }
 
 # How many rows at the beginning of each series are the same in both, and where they begin in the earlier one.

@@ -94,7 +94,7 @@ steps <- list(
     items = text
   ))),
   pool_series = verb("pool_series", extra = statistics), impute = verb("impute"), vet = verb("vet"),
-  repair = verb("repair"), roll = verb("roll", extra = statistics), change = verb("change"),
+  repair = verb("repair"), roll = verb("roll", leave = "carry", extra = statistics), change = verb("change"),
   rebase = verb("rebase"), stabilise = verb("stabilise", leave = "compare"),
   remove_seasons = verb("remove_seasons"), remove_shifts = verb("remove_shifts"), as_rate = verb("as_rate"),
   as_amount = verb("as_amount")
@@ -113,7 +113,7 @@ method_calls <- calls(setNames(lapply(methods, function(m) {
 
 reading <- setdiff(names(formals(timeline)), c("data", names(formals(kairon:::read_timeline.default))))
 spans <- list(type = "object", additionalProperties = list(type = c("string", "number", "array")))
-data <- arguments("read_timeline.default", help = "read_timeline", leave = "timeout", own = list(
+data <- arguments("read_timeline.default", help = "read_timeline", leave = c("timeout", "remote"), own = list(
   sheet = list(type = c("string", "integer")), slab = spans, records = texts, range = text, member = text,
   widths = list(type = c("array", "object")), format = list(enum = as.list(space$file_formats))
 ))

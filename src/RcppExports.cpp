@@ -497,6 +497,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_repeats_stamps
+bool cpp_repeats_stamps(NumericVector seconds, IntegerVector breaks);
+RcppExport SEXP _kairon_cpp_repeats_stamps(SEXP secondsSEXP, SEXP breaksSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type seconds(secondsSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_repeats_stamps(seconds, breaks));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_cell_order
 Rcpp::List cpp_cell_order(IntegerVector cell, int cells);
 RcppExport SEXP _kairon_cpp_cell_order(SEXP cellSEXP, SEXP cellsSEXP) {
@@ -1273,6 +1285,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_fill_constant", (DL_FUNC) &_kairon_cpp_fill_constant, 5},
     {"_kairon_cpp_typical_steps", (DL_FUNC) &_kairon_cpp_typical_steps, 3},
     {"_kairon_cpp_series_breaks", (DL_FUNC) &_kairon_cpp_series_breaks, 2},
+    {"_kairon_cpp_repeats_stamps", (DL_FUNC) &_kairon_cpp_repeats_stamps, 2},
     {"_kairon_cpp_cell_order", (DL_FUNC) &_kairon_cpp_cell_order, 2},
     {"_kairon_cpp_grow", (DL_FUNC) &_kairon_cpp_grow, 2},
     {"_kairon_cpp_same_rows", (DL_FUNC) &_kairon_cpp_same_rows, 5},

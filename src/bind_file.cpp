@@ -93,6 +93,20 @@ Rcpp::NumericVector cpp_whole_lines(Rcpp::RawVector bytes) {
   return {static_cast<double>(found.size), static_cast<double>(found.count)};
 }
 
+namespace {
+
+// Whether a number is a whole one over a power of ten, with 15 digits at most: both are exact, and so is their
+// quotient rounded, which is what reading the text gives.
+bool few_decimals(double v) {
+  for (double power = 1; power <= 1e6; power *= 10) {
+    const double whole = std::nearbyint(v * power);
+    if (std::fabs(whole) < 1e15 && whole / power == v) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
 // Numbers as text that gives them back exactly; NULL where 15 digits do for all of them, which
 // any writer knows. Missing values are NA.
 // [[Rcpp::export]]
@@ -101,7 +115,7 @@ Rcpp::RObject cpp_exact_text(Rcpp::NumericVector values) {
   char text[40];
   R_xlen_t first = 0;
   for (; first < n; ++first) {
-    if (!std::isfinite(values[first])) continue;
+    if (!std::isfinite(values[first]) || few_decimals(values[first])) continue;
     std::snprintf(text, sizeof text, "%.15g", values[first]);
     if (std::strtod(text, nullptr) != values[first]) break;
   }

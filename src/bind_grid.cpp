@@ -245,6 +245,11 @@ IntegerVector cpp_series_breaks(Rcpp::List columns, int rows) {
   return Rcpp::wrap(out);
 }
 
+// [[Rcpp::export]]
+bool cpp_repeats_stamps(NumericVector seconds, IntegerVector breaks) {
+  return core::repeats_stamps(bind::doubles(seconds), bind::ints(breaks));
+}
+
 // Rows in the order of the cells they belong to (from 1), and where each begins.
 // [[Rcpp::export]]
 Rcpp::List cpp_cell_order(IntegerVector cell, int cells) {

@@ -60,6 +60,16 @@ void span_rows(Doubles times, double before, double after, Ints breaks, int* fro
                       [&](std::size_t i) { return times[i] + after; }, from, to);
 }
 
+bool repeats_stamps(Doubles times, Ints breaks) {
+  for (std::size_t s = 0; s + 1 < breaks.size(); ++s) {
+    const std::size_t end = static_cast<std::size_t>(breaks[s + 1]);
+    for (std::size_t i = static_cast<std::size_t>(breaks[s]) + 1; i < end; ++i) {
+      if (times[i] == times[i - 1]) return true;
+    }
+  }
+  return false;
+}
+
 void typical_steps(Doubles times, Ints breaks, int threads, double* out) {
   constexpr std::size_t kMost = 1024;
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {

@@ -16,6 +16,9 @@ void span_rows(Doubles times, double before, double after, Ints breaks, int* fro
 
 // The median step of each series, infinite where it has none. Of a long series
 // some thousand steps, evenly spread, are looked at.
+// Whether a row has the stamp of the row before it in its series.
+bool repeats_stamps(Doubles times, Ints breaks);
+
 void typical_steps(Doubles times, Ints breaks, int threads, double* out);
 
 // Bins of many series: bin b of series s, b in [breaks[s], breaks[s + 1]), runs
