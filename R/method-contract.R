@@ -52,16 +52,27 @@ NULL
 #' @export
 new_method <- function(name, ...) {
   out <- structure(list(name = name, ...), class = c(paste0("kairon_by_", name), "kairon_method"))
-  attr(out, "made") <- constructor_call(sys.function(-1), sys.call(-1), parent.frame())
+  attr(out, "made") <- constructor_call(parent.frame(), sys.frames())
   out
 }
 
-# The constructor and the settings that it was given, so that update() can call it again with others.
-constructor_call <- function(constructor, call, frame) {
-  given <- names(as.list(match.call(constructor, call, expand.dots = FALSE))[-1])
-  named <- setdiff(given, "...")
-  settings <- rlang::set_names(lapply(named, function(n) get(n, frame)), named)
-  list(constructor = constructor, settings = c(settings, if ("..." %in% given) evalq(list(...), frame)))
+# The constructor and the settings that it was given, so that update() can call it again with others; NULL
+# where a method was made outside of a function.
+constructor_call <- function(frame, frames) {
+  at <- Position(function(f) identical(f, frame), frames, right = TRUE)
+  constructor <- if (!is.na(at)) sys.function(at)
+  if (typeof(constructor) != "closure" || !identical(topenv(frame), topenv(environment(constructor)))) {
+    return(NULL)
+  }
+  call <- sys.call(at)
+  # Code that is evaluated somewhere has a frame, too, and no arguments of its own.
+  tryCatch({
+    given <- names(as.list(match.call(constructor, call, expand.dots = FALSE))[-1])
+    named <- setdiff(given, "...")
+    settings <- rlang::set_names(lapply(named, function(n) get(n, frame, inherits = FALSE)), named)
+    more <- if ("..." %in% given) eval(quote(list(...)), frame)
+    list(constructor = constructor, settings = c(settings, more))
+  }, error = function(e) NULL)
 }
 
 #' @rdname method-contract

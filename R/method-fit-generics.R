@@ -76,6 +76,10 @@ other_settings <- function(method, settings, call = rlang::caller_env()) {
     return(method)
   }
   made <- attr(method, "made")
+  if (is.null(made)) {
+    abort_input(c("The settings of {.code {format(method)}} are not known.",
+                  i = "Make it by a function that calls {.fn new_method}, and fit it anew."), call = call)
+  }
   known <- names(formals(made$constructor))
   for (name in setdiff(names(settings), if ("..." %in% known) names(settings) else known)) {
     hint <- nearest_word(name, known)

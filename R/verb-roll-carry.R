@@ -41,7 +41,8 @@ join_windows <- function(x, made, earlier, fresh, taken) {
   beside <- intersect(companion_columns(rolled), union(names(made), names(earlier)))
   parts <- lapply(list(made, earlier), function(t) complete_companions(as_plain(t), beside))
   out <- unclass(as_plain(x))
-  in_order <- identical(taken$to, seq_along(taken$to)) && identical(fresh$to, length(taken$to) + seq_along(fresh$to))
+  old <- length(taken$to)
+  in_order <- identical(taken$to, seq_len(old)) && identical(fresh$to, old + seq_along(fresh$to))
   for (name in union(setdiff(names(made), names(x)), beside)) {
     v <- lapply(parts, `[[`, name)
     if (in_order && length(taken$from) == length(v[[2]])) {
