@@ -160,7 +160,13 @@ write_excel <- function(x, path, header) {
     openxlsx::writeData(book, about_sheet, data.frame(key = names(values), value = unname(values)))
     openxlsx::setColWidths(book, about_sheet, 1:2, c(14, 80))
   }
-  openxlsx::saveWorkbook(book, path, overwrite = TRUE)
+  # The library leaves a file open that it could not write to its end, so it gets one of its own.
+  own <- tempfile(fileext = ".xlsx")
+  on.exit(unlink(own))
+  openxlsx::saveWorkbook(book, own, overwrite = TRUE)
+  if (!file.copy(own, path, overwrite = TRUE) || file.size(path) != file.size(own)) {
+    stop("The end of the workbook is missing; is the disk full?", call. = FALSE)
+  }
 }
 
 offset_column <- function(time) paste0(time, "_utc_offset")

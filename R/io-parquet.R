@@ -68,6 +68,13 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
     data, path, metadata = metadata,
     options = nanoparquet::parquet_options(num_rows_per_row_group = as.integer(rows_each))
   )
+  # A disk that fills up is not always told: the mark of the form must stand at the end.
+  con <- file(path, "rb")
+  on.exit(close(con))
+  seek(con, max(0, file.size(path) - 4))
+  if (!identical(readBin(con, "raw", 4), charToRaw("PAR1"))) {
+    stop("The end of the table is missing; is the disk full?", call. = FALSE)
+  }
 }
 
 # Pieces of a file that are read one by one: its row groups.

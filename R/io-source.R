@@ -172,12 +172,15 @@ unzipped <- function(source, name, call) {
 }
 
 # The last four bytes of gzip tell the size; a file cut short cannot have them.
-check_unzipped_size <- function(source, size, name, call) {
+unzipped_size <- function(source) {
   con <- file(source, "rb")
   on.exit(close(con))
   seek(con, max(0, file.size(source) - 4))
-  told <- sum(as.numeric(readBin(con, "raw", 4)) * 256^(0:3))
-  if (told != size %% 2^32 && !several_members(readBin(source, "raw", file.size(source)))) {
+  sum(as.numeric(readBin(con, "raw", 4)) * 256^(0:3))
+}
+
+check_unzipped_size <- function(source, size, name, call) {
+  if (unzipped_size(source) != size %% 2^32 && !several_members(readBin(source, "raw", file.size(source)))) {
     abort_file(c("{.file {name}} cannot be unpacked.", x = "It ends too early; was it cut short?"),
                call = call, .envir = list2env(list(name = name)))
   }

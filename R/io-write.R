@@ -89,14 +89,19 @@ write_delimited <- function(x, path, header, zipped) {
   if (!zipped) {
     return(invisible())
   }
-  from <- file(target, "rb")
+  on.exit(unlink(target))
+  zip_file(target, path)
+}
+
+zip_file <- function(source, path) {
+  from <- file(source, "rb")
+  on.exit(close(from))
   to <- gzfile(path, "wb")
-  on.exit({
-    close(from)
-    close(to)
-    unlink(target)
-  })
-  copy_bytes(from, to)
+  tryCatch(copy_bytes(from, to), finally = close(to))
+  # What closing could not write is not told.
+  if (unzipped_size(path) != file.size(source) %% 2^32) {
+    stop("The end of the table is missing; is the disk full?", call. = FALSE)
+  }
 }
 
 # Forecasts and backtests as rows that a table can hold.

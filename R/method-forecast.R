@@ -101,6 +101,12 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   )
 }
 
+#' @export
+forecast.kairon_distant <- function(object, ...) check_timeline(object)
+
+#' @export
+forecast.kairon_distant_bins <- function(object, ...) check_timeline(object)
+
 # Without a choice: all but raw values that the routine keeps beside, and drivers.
 target_measures <- function(x, quo, before, drivers, call = rlang::caller_env()) {
   chosen <- pick_measures(x, quo)

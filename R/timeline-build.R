@@ -202,6 +202,9 @@ timeline_meta <- function(x) attr(x, "timeline")
 
 # Every invariant; tests call it too.
 check_timeline <- function(x, call = rlang::caller_env()) {
+  if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
+    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."), call = call)
+  }
   if (!is_timeline(x)) {
     abort_input(c(
       "This needs a timeline, not {.obj_type_friendly {x}}.",

@@ -185,6 +185,9 @@ format.kairon_distant <- function(x, ...) {
 }
 
 #' @export
+plot.kairon_distant <- function(x, ...) plot(as_timeline(x), ...)
+
+#' @export
 as.data.frame.kairon_distant <- function(x, row.names = NULL, optional = FALSE, ...) {
   as.data.frame(as_timeline(x))
 }

@@ -45,6 +45,9 @@ as.data.frame.kairon_distant_bins <- function(x, row.names = NULL, optional = FA
 }
 
 #' @export
+plot.kairon_distant_bins <- function(x, ...) plot(as_timeline(x), ...)
+
+#' @export
 print.kairon_distant_bins <- function(x, ...) {
   step <- if (inherits(x$every, "kairon_cadence")) format(x$every) else x$every
   cat(format(x$x)[1:2], sep = "\n")

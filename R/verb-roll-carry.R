@@ -10,14 +10,13 @@ carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()
   firsts <- rows$breaks[-length(rows$breaks)] + 1L
   lasts <- rows$breaks[-1]
   changed <- firsts + same$count
+  # One window is worked out in any case, which tells the columns of the call.
+  changed[1] <- min(changed[1], lasts[1])
   for (w in windows) check_window(w, call)
   reach <- lapply(windows, function(w) window_reach(w, x, rows, changed, firsts, lasts))
   from <- do.call(pmin, lapply(reach, `[[`, "from"))
   needed <- do.call(pmin, lapply(reach, `[[`, "needed"))
   redo <- which(from <= lasts)
-  if (length(redo) == 0) {
-    return(earlier)
-  }
   made <- again(x[sequence(lasts[redo] - needed[redo] + 1L, needed[redo]), ])
   old <- setdiff(names(made), names(x))
   lost <- setdiff(grep("_(origin|coverage)$", old, invert = TRUE, value = TRUE), names(earlier))

@@ -145,6 +145,19 @@ test_that("a connection that is lost in the middle leaves nothing half-written",
   DBI::dbDisconnect(other)
 })
 
+test_that("a connection that is lost while rows are read is told", {
+  con <- open_empty("postgres")
+  other <- open_postgres()
+  write_timeline(demo_timeline("demand"), con, "demand")
+  far <- quiet(read_timeline(con, "demand", remote = TRUE))
+  pid <- DBI::dbGetQuery(con, "SELECT pg_backend_pid() AS p")$p
+  DBI::dbExecute(other, paste0("SELECT pg_terminate_backend(", pid, ")"))
+  for (lost in list(quote(as_timeline(resample(far, "1 month"))), quote(read_timeline(con, "demand")))) {
+    expect_s3_class(tryCatch(quiet(eval(lost)), error = identity), "kairon_error_database")
+  }
+  DBI::dbDisconnect(other)
+})
+
 test_that("a full or locked SQLite file is told and keeps what it held", {
   path <- tempfile(fileext = ".sqlite")
   con <- open_sqlite(path)

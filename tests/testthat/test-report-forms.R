@@ -110,7 +110,12 @@ test_that("nothing half-written stays on a disk that is full", {
     expect_error(quiet(expr), class = "kairon_error_file")
     expect_equal(list.files(small, all.files = TRUE, no.. = TRUE, recursive = TRUE), character())
   }
-  full(write_timeline(demo_timeline("demand"), file.path(small, "t.csv")))
+  # Digits that nothing makes shorter.
+  set.seed(1)
+  long <- daily(stats::runif(20000))
+  for (file in c("t.csv", "t.csv.gz", "t.parquet", "t.json", "t.xlsx", "folder/")) {
+    full(write_timeline(long, file.path(small, file)))
+  }
   full(report(demo_timeline("demand"), file.path(small, "r.html"), sections = "readings"))
   full(report(demo_timeline("demand"), file.path(small, "r.md"), sections = "readings"))
   full(run_study(demo_file("billed-study.yml"), file.path(small), cache = FALSE, quiet = TRUE))

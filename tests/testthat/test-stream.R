@@ -152,6 +152,17 @@ test_that("rows that cannot be read are set aside, and mistakes told, with their
                "cut short")
 })
 
+test_that("what needs the rows says so", {
+  far <- quiet(read_timeline(demo_file("rain.csv"), amounts = "rain", remote = TRUE))
+  for (wrong in list(quote(forecast(far, "1 week")), quote(roll(far, trailing("7 days"))), quote(gaps(far)),
+                     quote(forecast(resample(far, "1 week"), 3)), quote(backtest(far, by_naive(), 3)))) {
+    expect_match(error_text(eval(wrong)), "needs the rows here.*as_timeline", info = deparse(wrong))
+  }
+  expect_equal(as.data.frame(resample(far, "1 month")),
+               as.data.frame(quiet(resample(demo_timeline("rain"), "1 month"))), ignore_attr = TRUE)
+  expect_silent(quiet(built_plot <- plot(resample(far, "1 month"))))
+})
+
 test_that("the program leaves rows in the file on request", {
   path <- files_of(demo_timeline("energy"))[["csv"]]
   monthly <- function(...) csv_of(kairon("resample", path, "--every", "1 month", "--quiet", ...)$out)
