@@ -64,6 +64,13 @@ copy_bytes <- function(from, to) {
   while (length(part <- readBin(from, "raw", 2^22))) writeBin(part, to)
 }
 
+copy_whole <- function(source, path) {
+  from <- file(source, "rb")
+  on.exit(close(from))
+  to <- file(path, "wb")
+  tryCatch(copy_bytes(from, to), finally = close(to))
+}
+
 # The same for a folder. One that is there already is replaced only where it holds none but `files`.
 write_folder <- function(path, files, write, call = rlang::caller_env()) {
   path <- sub("/+$", "", path)

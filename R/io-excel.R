@@ -164,7 +164,8 @@ write_excel <- function(x, path, header) {
   own <- tempfile(fileext = ".xlsx")
   on.exit(unlink(own))
   openxlsx::saveWorkbook(book, own, overwrite = TRUE)
-  if (!file.copy(own, path, overwrite = TRUE) || file.size(path) != file.size(own)) {
+  copy_whole(own, path)
+  if (file.size(path) != file.size(own)) {
     stop("The end of the workbook is missing; is the disk full?", call. = FALSE)
   }
 }
