@@ -7,6 +7,10 @@ open_stream <- function(files, roles, given, how, join, call) {
   open <- function() file_pieces(files, roles, given, how, call)
   first <- open()()
   label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
+  if (is.null(first)) {
+    abort_input(c("{.file {label}} has a header only.", i = "At least one row is needed."), call = call,
+                .envir = environment())
+  }
   # Which repeats there are is for all pieces to say, not for the first.
   given$repeats <- rlang::quo("first")
   first$rejects <- NULL

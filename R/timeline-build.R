@@ -10,6 +10,7 @@
 #   cadence     see time-cadence.R; an irregular one where there is no grid
 #   rejects     rows that could not be read
 #   news        what was decided while it was built, in words
+#   aside       columns of numbers that are no measures: parts that stamps were made of
 # Invariants: rows are sorted by series, then time; stamps are present and
 # unique within a series.
 
@@ -163,6 +164,7 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
     type = stamps$type, cadence = NULL, rejects = rejects,
     news = c(stamps$news, settled$news), repeats = settled$repeats
   )
+  if (length(roles$drop)) meta$aside <- as.character(roles$drop)
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
   meta$cadence <- find_cadence(out, settled$seconds)

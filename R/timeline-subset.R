@@ -66,7 +66,7 @@ restore_timeline <- function(data, meta) {
   }
   stays <- intersect(names(meta$kinds), names(data))
   stays <- stays[vapply(data[stays], is.numeric, logical(1))]
-  reserved <- companion_columns(names(meta$kinds))
+  reserved <- c(companion_columns(names(meta$kinds)), meta$aside)
   fresh <- setdiff(names(data), c(
     stays, meta$time, meta$series, meta$attributes, reserved
   ))

@@ -101,10 +101,8 @@ if (wanted("pieces")) {
     as.numeric(strsplit(out, " ")[[1]])
   }
   for (path in c(csv, parquet)) {
-    for (what in c("as_timeline(resample(far, '1 hour', c('mean', 'max', 'sd')))", "inspect(far)",
-                   "pool_series(resample(far, '1 hour'))", "pool_series(far)")) {
-      # One value a stamp is a quarter of the rows: no summary that could be small.
-      if (what == "pool_series(far)" && path == parquet) next
+    for (what in c("as_timeline(resample(far, '1 hour', c('mean', 'max', 'sd')))",
+                   "pool_series(resample(far, '1 hour'))", "inspect(far)")) {
       told <- ask(path, what)
       cat(sprintf("%-76s %5.0f s  %5.0f MB\n", paste(tools::file_ext(path), what), told[1], told[2]))
     }

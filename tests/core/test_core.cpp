@@ -624,9 +624,27 @@ void pixels() {
   check("the median of a column is that of its values", q[0] == 5 && q[1] == 3 && q[9] == 7.5 && std::isnan(q[4]));
 }
 
+void pieces() {
+  const auto whole = [](const std::string& text) { return core::whole_lines(text.data(), text.data() + text.size()); };
+  const auto plain = whole("a,b\n1,2\n3,");
+  check("whole lines end behind the last line end", plain.size == 8 && plain.count == 2);
+  const auto quoted = whole("a,b\n1,\"x\ny\"\n2,\"z\n");
+  check("a line end within quotes is part of a field", quoted.size == 12 && quoted.count == 3);
+  const auto doubled = whole("\"a\"\"b\"\nc");
+  check("a doubled quote ends nothing", doubled.size == 7 && doubled.count == 1);
+  const auto none = whole("abc");
+  check("a text without a line end has no whole line", none.size == 0 && none.count == 0);
+  const std::vector<double> at = {1, 2, 2, 3, 3};
+  const std::vector<int> two = {0, 2, 5}, one = {0, 2, 4};
+  check("stamps repeat within a series", core::repeats_stamps(span(at), span(two)));
+  check("the same stamp in the next series is none that repeats",
+        !core::repeats_stamps(span(at), span(one)));
+}
+
 }  // namespace
 
 int main() {
+  pieces();
   pixels();
   calendar();
   detection();

@@ -143,6 +143,7 @@ test_that("rows that cannot be read are set aside, and mistakes told, with their
   far <- in_pieces(read(remote = TRUE), 2000)
   expect_match(error_text(withr_chunks(2000, as_timeline(far))), "6 rows repeat a stamp|must differ")
   refused <- function(...) error_text(read_timeline(..., remote = TRUE))
+  expect_match(refused(file_of("time,flow")), "has a header only")
   expect_match(refused(path, repeats = "mean"), "piece by piece keep the first")
   expect_match(refused(demo_file("soil.csv.gz"), join = demo_file("districts.csv")), "joined")
   cut <- tempfile(fileext = ".csv.gz")
@@ -150,6 +151,31 @@ test_that("rows that cannot be read are set aside, and mistakes told, with their
   writeBin(whole[seq_len(length(whole) - 2000)], cut)
   expect_match(error_text(as_timeline(read_timeline(cut, missing = "---", repeats = "first", remote = TRUE))),
                "cut short")
+})
+
+test_that("wide tables, several files, parts of stamps and rows of units are read in pieces", {
+  day <- as.Date("2031-03-01") + 0:60
+  n <- seq_along(day)
+  wide <- file_of(c("day;north;south", sprintf("%s;%d,5;%d", day, n, 100 + n)))
+  units <- file_of(c("time,flow", "UTC,l/s", sprintf("%s,%d", day, n)))
+  of <- as.POSIXlt(day)
+  parts <- file_of(c("yr,mo,dy,flow", sprintf("2031,%d,%d,%d", of$mon + 1, of$mday, n)))
+  folder <- tempfile()
+  dir.create(folder)
+  for (i in 0:2) {
+    writeLines(c("Day,Flow (l/s)", sprintf("%s,%d", day[20 * i + 1:20], n[20 * i + 1:20])),
+               file.path(folder, paste0(i, ".csv")))
+  }
+  reads <- list(
+    function(...) read_timeline(wide, layout = "wide", series = "site", measure = "flow", ...),
+    function(...) read_timeline(units, ...),
+    function(...) read_timeline(parts, from_parts(year = yr, month = mo, day = dy), ...),
+    function(...) read_timeline(file.path(folder, "*.csv"), rename = "clean", ...)
+  )
+  for (read in reads) {
+    far <- in_pieces(read(remote = TRUE), 300)
+    expect_as_whole(resample(far, "1 week"), quiet(resample(read(), "1 week")), "")
+  }
 })
 
 test_that("what needs the rows says so", {
