@@ -25,8 +25,8 @@
 #' are refused. `x` is never changed.
 #' @examples
 #' tank <- demo_timeline("tank")
-#' early <- during(tank, "2031-05")
-#' late <- as.data.frame(during(tank, "2031-06-01"))
+#' early <- during(tank, "2032-05")
+#' late <- as.data.frame(during(tank, "2032-06-01"))
 #' append_rows(early, late)
 #' @export
 append_rows <- function(x, new, repeats = c("refuse", "first", "last"),
