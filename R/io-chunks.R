@@ -80,18 +80,31 @@ open_pieces <- function(path, name, how, call) {
        separator = how$separator %||% package$how$separator)
 }
 
+# A row group is read as a whole, and handed on in parts, since what is worked out of rows takes several times
+# their memory.
 parquet_pieces <- function(groups, size) {
   at <- 0
+  held <- NULL
+  from <- above <- 0
   function() {
-    if (at == groups$count) {
-      return(NULL)
+    while (from == NROW(held)) {
+      if (at == groups$count) {
+        return(NULL)
+      }
+      above <<- above + from
+      held <<- NULL
+      from <<- 0
+      at <<- at + 1
+      held <<- groups$read(at)
     }
-    at <<- at + 1
-    data <- groups$read(at)
-    list(data = data, lines = sum(groups$rows[seq_len(at - 1)]) + seq_len(nrow(data)), where = "row",
-         done = size * at / groups$count)
+    rows <- seq(from + 1, min(from + parquet_rows, nrow(held)))
+    from <<- rows[length(rows)]
+    list(data = held[rows, , drop = FALSE], lines = above + rows, where = "row",
+         done = size * (at - 1 + from / nrow(held)) / groups$count)
   }
 }
+
+parquet_rows <- 2e5
 
 # Whole lines of a delimited text under its header line, read as a file of their own; the numbers of the lines
 # are those of the text.

@@ -80,6 +80,9 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
 # Pieces of a file that are read one by one: its row groups.
 parquet_groups <- function(path, name, call) {
   about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
+  # Of many row groups the library makes large vectors for a moment, after which R would leave as much unused
+  # memory lying about; each collection lowers that.
+  if (nrow(about$row_groups) > 100) for (i in 1:10) gc()
   inner <- tryCatch(utils::getFromNamespace("read_parquet_row_group", "nanoparquet"),
                     error = function(e) NULL)
   count <- if (is.null(inner)) 1L else nrow(about$row_groups)

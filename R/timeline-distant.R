@@ -145,7 +145,18 @@ all_on <- function(x, cadence) {
 #' into them. Only those travel. So the statistics are count, sum, mean, var, sd, min, max, range, first,
 #' last and slope; medians, quantiles, `time_mean` and functions need the rows: `as_timeline()` first.
 #' Amounts must be regular and fit into the bins. A cadence is found on the first rows of some series, and
-#' then checked on every row.
+#' then checked on every row. [inspect()] is that of the rows in memory, but for the cadence of each series,
+#' which is found on its first 2,000 stamps.
+#' @section Files:
+#' Delimited text (gzip is unpacked on the way) is read in pieces of whole lines
+#' (`options(kairon.chunk_bytes = )`, 4 MiB), Parquet by its row groups, each by the reader of whole files:
+#' units, decimal commas, wide tables and several files work, and rows that cannot be read are kept in
+#' [rejects()]. Only sums are kept between pieces, so that memory grows with the bins, not with the rows.
+#' Rows may lie in any order; where those of a series do not lie in the order of time, readings at odd
+#' instants are refused, and gaps and runs of the health card are not exact, which is said. Of a repeated
+#' stamp the first may be kept (`repeats = "first"`). [pool_series()] works as `resample()` does. Quartiles
+#' are counted value by value, up to a million different ones; then values are rounded to fewer digits, and
+#' that is said. Workbooks, JSON and NetCDF are read as a whole (a `slab` of NetCDF alone).
 #' @section Error types:
 #' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database says.
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
