@@ -186,7 +186,11 @@ test_that("what needs the rows says so", {
   }
   expect_equal(as.data.frame(resample(far, "1 month")),
                as.data.frame(quiet(resample(demo_timeline("rain"), "1 month"))), ignore_attr = TRUE)
-  expect_silent(quiet(built_plot <- plot(resample(far, "1 month"))))
+  path <- tempfile(fileext = ".png")
+  ragg::agg_png(path, 640, 400)
+  quiet(plot(resample(far, "1 month")))
+  grDevices::dev.off()
+  expect_gt(file.size(path), 3000)
 })
 
 test_that("the program leaves rows in the file on request", {
