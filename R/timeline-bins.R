@@ -24,8 +24,11 @@ reading_intervals <- function(x, rows, closed, alone = FALSE) {
   list(begin = begin, end = period_end(source, k, begin, rows$zone))
 }
 
-# With bins closed on the right a stamp ends the interval that it stands for.
-shifted_back <- function(source, closed) as.numeric(closed == "right" && source$stamp == "start")
+# With bins closed on the right a stamp ends the interval that it stands for, unless it lies within its
+# period.
+shifted_back <- function(source, closed) {
+  as.numeric(closed == "right" && source$stamp == "start" && source$stamp_day < 0)
+}
 
 period_end <- function(source, k, begin, zone) {
   if (source$unit == "weekday") cpp_shift_calendar(begin, zone, 0, 1) else period_start(source, k + 1, zone)

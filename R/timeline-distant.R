@@ -142,9 +142,11 @@ all_on <- function(x, cadence) {
 #'   digit). `sql_of()` gives the statements as text.
 #' @details The bins are cut here, by the calendar and the clock changes of the timeline's zone; what is
 #' asked for are counts, sums, squares, extremes, first and last values of cells of equal length that fit
-#' into them. Only those travel. So the statistics are count, sum, mean, var, sd, min, max, range, first,
-#' last and slope; medians, quantiles, `time_mean` and functions need the rows: `as_timeline()` first.
-#' Amounts must be regular and fit into the bins. A cadence is found on the first rows of some series, and
+#' into them, and for `time_mean` and amounts that bins cut how long the values of a cell hold up to its last
+#' one. Only those travel. Medians, quantiles and `mad` are ranked in the database, a few values a bin travel;
+#' a function of your own needs the rows: `as_timeline()` first. So do a grid finer than the readings, values
+#' at instants (`at`, `between`, `within`), and bins that cut readings which are stamped elsewhere than at
+#' the start of their period. A cadence is found on the first rows of some series, and
 #' then checked on every row. [inspect()] is that of the rows in memory, but for the cadence of each series,
 #' which is found on its first 2,000 stamps.
 #' @section Files:
@@ -153,7 +155,9 @@ all_on <- function(x, cadence) {
 #' units, decimal commas, wide tables and several files work, and rows that cannot be read are kept in
 #' [rejects()]. Only sums are kept between pieces, so that memory grows with the bins, not with the rows.
 #' Rows may lie in any order; where those of a series do not lie in the order of time, readings at odd
-#' instants are refused, and gaps and runs of the health card are not exact, which is said. Of a repeated
+#' instants, medians, quantiles and functions are refused, and gaps and runs of the health card are not exact,
+#' which is said. For medians, quantiles and functions the rows of bins that are still open are held, up to 15
+#' million. Of a repeated
 #' stamp the first may be kept (`repeats = "first"`). [pool_series()] works as `resample()` does. Quartiles
 #' are counted value by value, up to a million different ones; then values are rounded to fewer digits, and
 #' that is said. Workbooks, JSON and NetCDF are read as a whole (a `slab` of NetCDF alone).

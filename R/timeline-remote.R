@@ -234,10 +234,11 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   out$series <- match_keys(out, facts, x$meta)
   for (end in told$ends) {
     found <- sql_rows(x$con, end$sql, call)
-    names(found) <- c(x$meta$series, "cell", "value")
+    names(found) <- c(x$meta$series, "cell", end$columns)
     found$cell <- cell_number(x, found$cell, phase, width)
     key <- function(t) paste(match_keys(mark_text(t), facts, x$meta), t$cell)
-    out[[paste0(end$measure, ".", end$word)]] <- as.numeric(found$value)[match(key(out), key(found))]
+    at <- match(key(out), key(found))
+    for (name in end$columns) out[[name]] <- as.numeric(found[[name]])[at]
   }
   out
 }
@@ -258,10 +259,8 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   binned <- has_bins(x)
   cell <- if (binned) {
     bin_sql(x, phase, width, closed)
-  } else if (sql_dialect(con) == "sqlite") {
-    floor_sqlite(places, closed)
   } else {
-    if (closed == "right") paste0("ceil(", places, ") - 1") else paste0("floor(", places, ")")
+    floor_sql(con, places, closed)
   }
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
   rest <- if (binned) {
@@ -286,27 +285,58 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
                                   paste(columns, "AS",
                                         paste0("kairon_", seq_along(columns)))), collapse = ", "),
                 "FROM", x$from, remote_where(x), remote_group(x, if (binned) cell else "kairon_cell"))
-  ends <- list()
-  for (m in names(needs)) {
-    for (word in intersect(c("first", "last"), needs[[m]])) {
-      v <- sql_name(con, m)
-      columns <- c(keys, paste(shown, "AS kairon_cell"), paste(v, "AS kairon_value"))
-      inner <- paste0(
-        "SELECT ", paste(columns, collapse = ", "),
-        ", row_number() OVER (PARTITION BY ", paste(c(keys, cell), collapse = ", "), " ORDER BY ", seconds,
-        if (word == "last") " DESC", ") AS kairon_place FROM ", x$from, " ",
-        remote_where(x, paste(v, "IS NOT NULL"))
-      )
-      sql <- paste0("SELECT ", paste(c(keys, "kairon_cell", "kairon_value"), collapse = ", "),
-                    " FROM (", inner, ") AS placed WHERE kairon_place = 1")
-      ends[[length(ends) + 1]] <- list(measure = m, word = word, sql = sql)
-    }
-  }
+  ends <- unlist(lapply(names(needs), function(m) {
+    lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell, shown = shown,
+           seconds = seconds, shift = shift[[m]])
+  }), recursive = FALSE)
   list(sums = sums, ends = ends)
 }
 
-# SQLite has no floor of its own in every build: whole numbers are cut towards zero.
-floor_sqlite <- function(places, closed) {
+edge_questions <- function(needs) {
+  intersect(c(if (!"held" %in% needs) c("first", "last"), "held", "head"), needs)
+}
+
+# The statement for what is known of a cell by the order of its rows: the first or last value; `held`, the
+# integral of the values from the first to the last with both and their stamps; `head`, the value of the first
+# row, which may be missing, with the stamps of the first and last row and `long`, the seconds since the row
+# before of all other rows with a value.
+edges_sql <- function(word, x, m, keys, cell, shown, seconds, shift) {
+  con <- x$con
+  v <- sql_name(con, m)
+  part <- paste0("(PARTITION BY ", paste(c(keys, cell), collapse = ", "), " ORDER BY ", seconds)
+  windows <- switch(word,
+    first = paste0("row_number() OVER ", part, ") AS kairon_place"),
+    last = paste0("row_number() OVER ", part, " DESC) AS kairon_place"),
+    c(paste(seconds, "AS kairon_at"), paste0("lag(", seconds, ") OVER ", part, ") AS kairon_before"),
+      if (word == "held") paste0("lead(", seconds, ") OVER ", part, ") AS kairon_next"))
+  )
+  inner <- c(keys, paste(shown, "AS kairon_cell"), paste(v, "AS kairon_value"), windows)
+  inner <- paste("SELECT", paste(inner, collapse = ", "), "FROM", x$from,
+                 remote_where(x, if (word != "head") paste(v, "IS NOT NULL")))
+  edge <- function(side) paste0("sum(CASE WHEN kairon_", side, " IS NULL THEN kairon_value END)")
+  ends <- c("min(kairon_at)", "max(kairon_at)")
+  long <- "sum(CASE WHEN kairon_value IS NULL THEN 0 ELSE coalesce(kairon_at - kairon_before, 0) END)"
+  held <- paste0("sum((kairon_value - ", sql_value(con, shift), ") * (kairon_next - kairon_at))")
+  told <- switch(word,
+    held = c(held = held, first = edge("before"), first_at = ends[1], last = edge("next"), last_at = ends[2]),
+    head = c(head = edge("before"), long = long, row_first = ends[1], row_last = ends[2]),
+    rlang::set_names("kairon_value", word)
+  )
+  columns <- paste0(m, ".", names(told))
+  own <- startsWith(names(told), "row_")
+  columns[own] <- names(told)[own]
+  rest <- if (word %in% c("first", "last")) "WHERE kairon_place = 1" else remote_group(x, "kairon_cell")
+  shown <- c(keys, "kairon_cell", paste0(told, " AS kairon_", names(told)))
+  list(measure = m, word = word, columns = columns,
+       sql = paste("SELECT", paste(shown, collapse = ", "), "FROM (", inner, ") AS placed", rest))
+}
+
+# The whole number below, or with `closed` "right" strictly below. SQLite has no floor of its own in every
+# build: there whole numbers are cut towards zero.
+floor_sql <- function(con, places, closed) {
+  if (sql_dialect(con) != "sqlite") {
+    return(if (closed == "right") paste0("(ceil(", places, ") - 1)") else paste0("floor(", places, ")"))
+  }
   cut <- paste0("CAST(", places, " AS INTEGER)")
   if (closed == "right") {
     return(paste0("(", cut, " - (", places, " <= ", cut, "))"))

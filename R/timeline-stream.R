@@ -15,8 +15,7 @@ new_stream <- function(open, template, label, size, options) {
 # values (a list by measure), sorted by series and time, within the span. Returns what every pass learns:
 # keys, attributes, rows, first, last of each series, off (rows off the cadence), disorder (series whose
 # rows lie in another order than that of time), rejects.
-walk_stream <- function(x, take = function(rows) NULL, call = rlang::caller_env()) {
-  tally <- new_tally(x)
+walk_stream <- function(x, take = function(rows) NULL, call = rlang::caller_env(), tally = new_tally(x)) {
   next_piece <- x$open()
   bar <- cli::cli_progress_bar(paste("Reading", x$label), total = x$size, clear = TRUE)
   while (!is.null(piece <- next_piece())) {
@@ -186,6 +185,17 @@ tally_rows <- function(x, rows, tally) {
 
 stream_cadence <- function(x) x$told %||% x$meta$cadence
 
+abort_disorder <- function(what, call = NULL) {
+  abort_state(c("{what} can be told of a file in pieces only where rows come in the order of time.",
+                i = "Sort the rows of each series by time, or leave {.arg remote} out."), call = call)
+}
+
+# The value of each group that was read first, or last.
+edge_values <- function(values, at, group, which) {
+  in_order <- order(group, if (which == "first") at else -at, na.last = TRUE)
+  values[in_order[!duplicated(group[in_order])]]
+}
+
 # Facts ----
 
 #' @export
@@ -240,9 +250,7 @@ say_stream <- function(x, tally, call) {
 # a pass of its own, for readings at odd instants.
 stream_typical <- function(x, tally, call) {
   if (tally$disorder) {
-    abort_state(c("The usual step of readings at odd instants needs rows in the order of time.",
-                  i = "Sort the rows of each series in {x$label} by time, or leave {.arg remote} out."),
-                call = call)
+    abort_disorder("The usual step of readings at odd instants", call)
   }
   n <- length(tally$rows)
   stride <- pmax(1, tally$rows %/% 1024)
@@ -271,107 +279,16 @@ stream_typical <- function(x, tally, call) {
 #' @export
 read_cells.kairon_stream <- function(x, phase, width, closed, needs, shift) {
   call <- rlang::caller_env(3)
-  sums <- new_sums(needs)
+  sums <- new_sums(needs, shift)
   tally <- walk_stream(x, function(rows) {
     place <- (rows$seconds - phase) / width
     cell <- if (closed == "right") ceiling(place) - 1 else floor(place)
     keep_sums(sums, cell_sums(rows, cell, phase + cell * width, needs, shift))
   }, call)
   if (is.null(x$store$facts)) settle_stream(x, tally, call)
-  out <- merge_sums(sums$parts, needs)
+  out <- merge_sums(sums$parts, needs, shift)
   out$series <- x$store$place[out$series]
   out
-}
-
-# Partial sums are put together whenever they have doubled.
-new_sums <- function(needs) {
-  out <- new.env(parent = emptyenv())
-  out$parts <- list()
-  out$rows <- 0
-  out$limit <- 5e5
-  out$needs <- needs
-  out
-}
-
-keep_sums <- function(sums, part) {
-  sums$parts[[length(sums$parts) + 1]] <- part
-  sums$rows <- sums$rows + nrow(part)
-  if (sums$rows > sums$limit) {
-    whole <- merge_sums(sums$parts, sums$needs)
-    sums$parts <- list(whole)
-    sums$rows <- nrow(whole)
-    sums$limit <- max(5e5, 2 * sums$rows)
-  }
-}
-
-# Sums of the cells of a piece, whose rows are sorted by series and time; `start` is where the cell of each
-# row begins.
-cell_sums <- function(rows, cell, start, needs, shift) {
-  n <- length(cell)
-  starts <- which(c(TRUE, rows$series[-1] != rows$series[-n] | cell[-1] != cell[-n]))
-  from <- as.integer(starts - 1L)
-  to <- as.integer(c(starts[-1] - 1L, n))
-  out <- data.frame(series = rows$series[starts], cell = cell[starts], rows = to - from)
-  over <- function(v, how) range_statistic(v, rows$seconds, from, to, how)
-  for (m in names(needs)) {
-    v <- rows$values[[m]]
-    there <- !is.na(v)
-    columns <- list(n = over(v, "count"), sum = over(v, "sum"))
-    rest <- if (any(c("t", "tt", "tv") %in% needs[[m]])) rows$seconds - start
-    for (word in needs[[m]]) {
-      columns[[word]] <- switch(word,
-        square = over((v - shift[[m]])^2, "sum"),
-        t = over(ifelse(there, rest, NA), "sum"), tt = over(ifelse(there, rest^2, NA), "sum"),
-        tv = over(rest * v, "sum"), weight = over(ifelse(there, rows$weight, NA), "sum"),
-        weighted = over(rows$weight * v, "sum"), over(v, word)
-      )
-    }
-    # When first and last values were read, since pieces may come in any order.
-    at <- ifelse(there, rows$seconds, NA)
-    if ("first" %in% needs[[m]]) columns$first_at <- over(at, "first")
-    if ("last" %in% needs[[m]]) columns$last_at <- over(at, "last")
-    names(columns) <- paste0(m, ".", names(columns))
-    out <- cbind(out, as.data.frame(columns, optional = TRUE))
-  }
-  out
-}
-
-# Partial sums of the same cell, from several pieces, in one.
-merge_sums <- function(parts, needs) {
-  all <- as.data.frame(data.table::rbindlist(parts))
-  in_order <- row_order(list(all$series), all$cell)
-  if (!is.null(in_order)) all <- all[in_order, , drop = FALSE]
-  n <- nrow(all)
-  starts <- which(c(TRUE, all$series[-1] != all$series[-n] | all$cell[-1] != all$cell[-n]))
-  if (length(starts) == n) {
-    rownames(all) <- NULL
-    return(all)
-  }
-  from <- as.integer(starts - 1L)
-  to <- as.integer(c(starts[-1] - 1L, n))
-  out <- data.frame(series = all$series[starts], cell = all$cell[starts])
-  over <- function(v, how) range_statistic(as.double(v), all$cell, from, to, how)
-  out$rows <- over(all$rows, "sum")
-  group <- rep(seq_along(from), to - from)
-  for (m in names(needs)) {
-    of <- function(word) all[[paste0(m, ".", word)]]
-    for (word in c("n", "sum", needs[[m]])) {
-      out[[paste0(m, ".", word)]] <- switch(word,
-        min = , max = over(of(word), word),
-        first = , last = edge_values(of(word), of(paste0(word, "_at")), group, word),
-        over(of(word), "sum")
-      )
-    }
-    if ("first" %in% needs[[m]]) out[[paste0(m, ".first_at")]] <- over(of("first_at"), "min")
-    if ("last" %in% needs[[m]]) out[[paste0(m, ".last_at")]] <- over(of("last_at"), "max")
-  }
-  out
-}
-
-# The value of each group that was read first, or last.
-edge_values <- function(values, at, group, which) {
-  in_order <- order(group, if (which == "first") at else -at, na.last = TRUE)
-  values[in_order[!duplicated(group[in_order])]]
 }
 
 # Rows ----
@@ -380,15 +297,12 @@ edge_values <- function(values, at, group, which) {
 as_timeline.kairon_stream <- function(x, ...) {
   call <- rlang::caller_env()
   held <- list()
-  next_piece <- x$open()
   tally <- new_tally(x)
   tally$keep <- TRUE
-  while (!is.null(piece <- next_piece())) {
-    rows <- piece_rows(x, piece, tally, call)
-    if (length(rows$seconds) == 0) next
+  walk_stream(x, function(rows) {
     rows$data[[x$meta$time]] <- from_seconds(rows$seconds, x$meta$type, x$meta$zone)
-    held[[length(held) + 1]] <- rows$data
-  }
+    held[[length(held) + 1]] <<- rows$data
+  }, call, tally)
   say_stream(x, tally, call)
   if (length(held) == 0) abort_input("There are no rows in {x$label}.", call = call)
   rows_to_timeline(x, as.data.frame(data.table::rbindlist(held, use.names = TRUE, fill = TRUE)), call)

@@ -68,7 +68,7 @@ pool_series.kairon_stream <- function(x, by = NULL, ..., weights = NULL, total =
 known_or_zero <- function(v) ifelse(is.na(v), 0, v)
 
 check_pooled_sums <- function(wanted, flat, call) {
-  known <- if (flat) setdiff(names(statistic_needs), c("first", "last", "slope")) else
+  known <- if (flat) setdiff(names(statistic_needs), c("first", "last", "slope", "time_mean")) else
     c("mean", "sum", "count", "min", "max", "range")
   for (m in names(wanted)) {
     for (one in wanted[[m]]) {

@@ -28,14 +28,18 @@ as_timeline.kairon_distant_bins <- function(x, ...) {
   grid <- early$grid
   serves <- !is.null(early) && made$width %% grid$width == 0 &&
     (made$phase - grid$phase) %% grid$width == 0 &&
-    identical(early$needs, made$needs) && early$closed == made$plan$closed
+    identical(early$needs, made$needs) && early$closed == made$cells_closed
   if (serves) {
     made[c("phase", "width")] <- grid
     cells <- early$cells
   } else {
-    cells <- read_cells(x$x, made$phase, made$width, made$plan$closed, made$needs, made$shift)
+    cells <- read_cells(x$x, made$phase, made$width, made$cells_closed, made$needs, made$shift)
   }
-  columns <- distant_columns(made, cells, call)
+  ordered <- if (length(made$ordered)) {
+    read_bins(x$x, distant_facts(x$x), made$bins, made$cells_closed, made$ordered,
+              function(i) bin_label(made$ends, made$rows, made$bins, i), call)
+  }
+  columns <- distant_columns(made, cells, ordered, call)
   put_in_bins(made$ends, made$rows, made, columns)
 }
 
@@ -63,12 +67,12 @@ likely_cells <- function(x) {
   if (is.null(few) || meta$type == "step") {
     return(NULL)
   }
-  target <- tryCatch(fit_to_zone(cadence(x$every, stamp = x$settings$stamp), rows_of(few)$zone),
-                     error = function(e) NULL)
-  wanted <- tryCatch(read_statistics(few, x$dots), error = function(e) NULL)
-  if (is.null(target) || is.null(wanted) || !all(unlist(wanted) %in% names(statistic_needs))) {
+  rows <- rows_of(few)
+  made <- tryCatch(suppressMessages(plan_settings(few, rows, x)), error = function(e) NULL)
+  if (is.null(made) || made$plan$finer) {
     return(NULL)
   }
+  target <- made$target
   zoned <- meta$type == "instant" && meta$zone != "UTC"
   grid <- if (target$unit == "second") {
     list(phase = target$anchor, width = target$n)
@@ -76,9 +80,17 @@ likely_cells <- function(x) {
     list(phase = if (zoned) 0 else target$day_start,
          width = if (zoned || target$unit == "clock") 3600 else 86400)
   }
-  needs <- needs_of(wanted)
-  cells <- read_cells(x$x, grid$phase, grid$width, x$settings$closed, needs, shift_of(x$x, needs))
-  list(grid = grid, needs = needs, cells = cells, closed = x$settings$closed)
+  if (any_timed(made, timeline_meta(few))) grid <- timed_grid(grid, timeline_meta(few), x$settings$closed)
+  needs <- needs_of_plan(made, timeline_meta(few))
+  closed <- cells_closed(made$plan, timeline_meta(few))
+  cells <- read_cells(x$x, grid$phase, grid$width, closed, needs, shift_of(x$x, needs))
+  list(grid = grid, needs = needs, cells = cells, closed = closed)
+}
+
+plan_settings <- function(x, rows, asked, call = rlang::caller_env()) {
+  s <- asked$settings
+  prepare_bins(x, rows, asked$every, asked$dots, "bins", NULL, NULL, s$stamp, s$closed, s$at_least,
+               s$unfinished, s$extent, s$empty, s$large, call)
 }
 
 needs_of <- function(wanted) {
@@ -88,55 +100,75 @@ needs_of <- function(wanted) {
   })
 }
 
+needs_of_plan <- function(made, meta) {
+  needs <- needs_of(made$wanted)
+  for (m in names(needs)) {
+    timed <- Filter(function(s) is_timed(s, meta$kinds[[m]], made$plan$nested), made$wanted[[m]])
+    for (s in timed) needs[[m]] <- union(needs[[m]], timed_needs(s, meta, made$plan$empty))
+  }
+  needs
+}
+
+any_timed <- function(made, meta) {
+  any(vapply(names(made$wanted), function(m) {
+    any(vapply(made$wanted[[m]], is_timed, TRUE, kind = meta$kinds[[m]], nested = made$plan$nested))
+  }, TRUE))
+}
+
+# A reading that is stamped at the end of its period belongs to the cell that ends there.
+cells_closed <- function(plan, meta) {
+  stamped_end <- is_regular_cadence(meta$cadence) && meta$cadence$stamp == "end"
+  if (stamped_end) "right" else plan$closed
+}
+
 # Plan, bins, and which sums of which cells are needed.
 plan_distant <- function(x, call) {
   ends <- distant_ends(x$x)
   facts <- distant_facts(x$x)
+  meta <- timeline_meta(ends)
   rows <- rows_of(ends)
-  rows$typical <- facts$typical %||% rep(step_seconds(timeline_meta(ends)$cadence), nrow(facts))
-  s <- x$settings
-  made <- prepare_bins(ends, rows, x$every, x$dots, "bins", NULL, NULL, s$stamp, s$closed, s$at_least,
-                       s$unfinished,
-                       s$extent, s$empty, s$large, call)
-  check_distant(made, ends, call)
+  rows$typical <- facts$typical %||% rep(step_seconds(meta$cadence), nrow(facts))
+  made <- plan_settings(ends, rows, x, call)
+  check_distant(x$x, made, ends, call)
   grid <- cell_grid(made$bins$edges)
-  needs <- needs_of(made$wanted)
-  shift <- shift_of(x$x, needs)
-  c(made,
-    list(ends = ends, rows = rows, needs = needs, shift = shift, phase = grid$phase, width = grid$width))
+  if (any_timed(made, meta)) grid <- timed_grid(grid, meta, made$plan$closed)
+  needs <- needs_of_plan(made, meta)
+  c(made, grid, list(ends = ends, rows = rows, needs = needs, shift = shift_of(x$x, needs),
+                     cells_closed = cells_closed(made$plan, meta),
+                     ordered = Filter(length, lapply(made$wanted, function(s) Filter(Negate(is_summed), s)))))
 }
+
+is_summed <- function(statistic) is.character(statistic) && statistic %in% names(statistic_needs)
 
 # What each statistic is worked out from, beside the count and the sum.
 statistic_needs <- list(
   count = NULL, sum = NULL, mean = NULL, var = "square", sd = "square", min = "min", max = "max",
-  range = c("min", "max"), first = "first", last = "last", slope = c("t", "tt", "tv")
+  range = c("min", "max"), first = "first", last = "last", slope = c("t", "tt", "tv"), time_mean = NULL
 )
 
-check_distant <- function(made, ends, call) {
+check_distant <- function(x, made, ends, call) {
   meta <- timeline_meta(ends)
-  regular <- is_regular_cadence(meta$cadence)
+  source <- if (is_regular_cadence(meta$cadence)) meta$cadence
   stop_here <- function(what, how) {
     abort_state(c(what, i = how, i = "Or bring the rows with {.fn as_timeline} first."), call = call,
                 .envir = environment())
   }
   if (made$plan$finer) stop_here("The new grid is finer than the readings.", "Choose a coarser one.")
-  if (regular && (meta$cadence$stamp != "start" || meta$cadence$stamp_day >= 0)) {
-    stop_here("Readings stamped at the end or middle of their period need the rows here.",
-              "Such tables are small.")
+  elsewhere <- !is.null(source) && (source$stamp != "start" || source$stamp_day >= 0)
+  if (elsewhere && !made$plan$nested) {
+    stop_here("Readings that are not stamped at the start of their period cannot be split between bins.",
+              "Choose bins that hold whole readings.")
+  }
+  if (inherits(x, "kairon_stream")) {
+    return(invisible())
   }
   for (m in names(made$wanted)) {
     for (one in made$wanted[[m]]) {
-      word <- if (is.character(one)) one else "a function"
-      if (!word %in% names(statistic_needs)) {
-        known <- word_list(names(statistic_needs))
-        stop_here("{.val {word}} of {.field {m}} cannot be worked out from sums.",
-                  paste0("Ask for ", known, " by name: {.code ", m, " = \"mean\"}."))
-      }
-    }
-    split <- meta$kinds[[m]] == "amount" && "sum" %in% unlist(made$wanted[[m]]) && !made$plan$nested
-    if (split) {
-      stop_here("The amount {.field {m}} must be split between bins, for which the rows are needed.",
-                "Choose bins that hold whole readings.")
+      if (is_summed(one) || is_ordered(one)) next
+      word <- if (is.character(one)) one else "A function"
+      stop_here("{word} of {.field {m}} cannot be worked out in the database.",
+                paste0("Ask for ", word_list(c(names(statistic_needs), "median", "mad")),
+                       " or a quantile such as \"q90\" by name: {.code ", m, " = \"median\"}."))
     }
   }
 }
@@ -147,7 +179,11 @@ cell_grid <- function(edges) {
   if (length(edges) < 2) {
     return(list(phase = edges, width = 86400))
   }
-  steps <- unique(round(diff(edges) * 1000))
+  list(phase = edges[1], width = common_measure(unique(diff(edges))))
+}
+
+# The longest duration of which all are multiples, by Euclid, to the millisecond.
+common_measure <- function(seconds) {
   divide <- function(a, b) {
     while (b > 0) {
       rest <- a %% b
@@ -156,11 +192,11 @@ cell_grid <- function(edges) {
     }
     a
   }
-  list(phase = edges[1], width = Reduce(divide, steps) / 1000)
+  Reduce(divide, round(seconds * 1000)) / 1000
 }
 
 # Cells to bins, and sums to statistics.
-distant_columns <- function(made, cells, call) {
+distant_columns <- function(made, cells, ordered, call) {
   bins <- made$bins
   meta <- timeline_meta(made$ends)
   starts <- bin_starts(bins)
@@ -190,11 +226,18 @@ distant_columns <- function(made, cells, call) {
     for (label in names(statistics)) {
       name <- if (length(statistics) > 1) paste0(measure, "_", label) else measure
       statistic <- statistics[[label]]
-      value <- statistic_of_sums(statistic, sums)
-      coverage <- share
-      total <- statistic == "sum" && meta$kinds[[measure]] == "amount"
+      got <- if (is_timed(statistic, meta$kinds[[measure]], made$plan$nested)) {
+        timed_values(made, cells, measure, statistic, sums, share)
+      } else if (!is_summed(statistic)) {
+        list(value = ordered[[measure]][[label]], share = share, origin = summarised_code)
+      } else {
+        list(value = statistic_of_sums(statistic, sums), share = share, origin = summarised_code)
+      }
+      value <- got$value
+      coverage <- got$share
+      total <- identical(statistic, "sum") && meta$kinds[[measure]] == "amount"
       if (total && made$plan$empty == "zero") {
-        value[add(cells$rows) == 0] <- 0
+        value[add(cells$rows) == 0 & is.na(value)] <- 0
         coverage[] <- 1
       }
       least <- made$plan$at_least
@@ -202,7 +245,7 @@ distant_columns <- function(made, cells, call) {
       data[[name]] <- value
       kinds[name] <- result_kind(meta$kinds[[measure]], statistic)
       units[name] <- result_unit(meta$units[[measure]], statistic)
-      marks[[name]] <- list(origin = summarised_code, coverage = coverage)
+      marks[[name]] <- list(origin = got$origin, coverage = coverage)
     }
   }
   list(data = as_frame(data), kinds = kinds, units = units, marks = marks)
@@ -212,9 +255,10 @@ bin_of_cells <- function(made, cells, starts) {
   begin <- made$phase + cells$cell * made$width
   out <- rep(NA_integer_, nrow(cells))
   breaks <- made$bins$breaks
-  for (s in seq_len(length(breaks) - 1)) {
-    here <- which(cells$series == s)
-    if (length(here) == 0) next
+  groups <- split(seq_len(nrow(cells)), cells$series)
+  for (label in names(groups)) {
+    s <- as.integer(label)
+    here <- groups[[label]]
     own <- (breaks[s] + 1):breaks[s + 1]
     place <- findInterval(begin[here] + made$width / 2, starts[own])
     out[here] <- ifelse(place < 1, NA_integer_, own[pmax(place, 1)])
@@ -225,10 +269,13 @@ bin_of_cells <- function(made, cells, starts) {
 # More rows than a regular grid has places are rows that repeat a stamp.
 check_repeated_cells <- function(made, rows, bins, call) {
   regular <- is_regular_cadence(timeline_meta(made$ends)$cadence)
-  if (!regular || !any(rows > bins$expected)) {
+  # Stamps and periods are counted differently where bins cut periods or hold their right edge.
+  same <- made$plan$nested && made$plan$closed == "left"
+  most <- bins$expected + if (same) 0 else 1
+  if (!regular || !any(rows > most)) {
     return(invisible())
   }
-  first <- bin_label(made$ends, made$rows, bins, which(rows > bins$expected)[1])
+  first <- bin_label(made$ends, made$rows, bins, which(rows > most)[1])
   abort_input(c("Stamps must differ within a series.",
                 x = "{capitalise(first)} holds more rows than its cadence allows.",
                 i = "Look for repeats in the table; {.fn as_timeline} shows the first ones."), call = call)
@@ -297,8 +344,13 @@ sql_of <- function(x) {
     return(c(rows = paste("SELECT * FROM", far$from, remote_where(far))))
   }
   made <- plan_distant(x, rlang::current_env())
-  told <- cells_sql(far, made$phase, made$width, made$plan$closed, made$needs, made$shift)
+  told <- cells_sql(far, made$phase, made$width, made$cells_closed, made$needs, made$shift)
   ends <- vapply(told$ends, `[[`, "", "sql")
   names(ends) <- vapply(told$ends, function(e) paste(e$word, e$measure), "")
-  c(sums = told$sums, ends)
+  ranks <- unlist(lapply(names(made$ordered), function(m) {
+    words <- unlist(made$ordered[[m]])
+    vapply(rlang::set_names(words, paste(words, m)), ranks_sql, "", x = far, m = m, bins = made$bins,
+           closed = made$cells_closed, call = rlang::caller_env())
+  }))
+  c(sums = told$sums, ends, ranks)
 }

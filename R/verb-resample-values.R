@@ -155,7 +155,7 @@ total_values <- function(context, measure, present) {
   } else {
     made <- overlap_marks(context, measure, present, cpp_overlap_totals(
       values, context$intervals$begin, context$intervals$end, context$rows$breaks, bins$edges,
-      bins$breaks, context$plan$empty == "missing", core_threads()
+      bins$breaks, sums_right(context$plan), core_threads()
     ), by_count = !is_regular_cadence(timeline_meta(context$x)$cadence))
   }
   if (context$plan$empty == "zero") {

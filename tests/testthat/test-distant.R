@@ -1,0 +1,125 @@
+# What rests on how long readings hold, or on the order of values, from files in pieces and from databases.
+
+orders <- c("median", "q10", "q90", "q33.3", "mad", "mean", "last", "time_mean")
+
+# The bins of a timeline in each place where its rows may lie, against those of the rows in memory.
+expect_everywhere <- function(x, every, info, ..., where = c("file", "sqlite", "postgres")) {
+  near <- as.data.frame(quiet(resample(x, every, ...)))
+  rownames(near) <- NULL
+  for (place in where) {
+    con <- if (place != "file") open_empty(place)
+    if (place == "file") {
+      path <- tempfile(fileext = ".csv")
+      write_timeline(x, path)
+    } else {
+      write_timeline(x, con, "rows")
+    }
+    before <- options(kairon.chunk_bytes = 3000)
+    far <- quiet(if (place == "file") read_timeline(path, remote = TRUE) else
+      read_timeline(con, "rows", remote = TRUE))
+    # Asked once before anything is known of the series, and once after.
+    for (time in 1:2) {
+      expect_equal(as.data.frame(quiet(as_timeline(resample(far, every, ...)))), near, tolerance = 1e-9,
+                   info = paste(place, info, format(every)))
+    }
+    options(before)
+    if (place != "file") DBI::dbDisconnect(con)
+  }
+}
+
+# A level and an amount of two sites, at stamps that `stamps` makes for each, with holes.
+two_sites <- function(stamps, zone = "UTC") {
+  data <- do.call(rbind, lapply(c("weir", "mill"), function(site) {
+    at <- stamps()
+    n <- length(at)
+    data.frame(time = at, site = site, flow = replace(round(1000 + stats::rnorm(n), 1), sample(n, 9), NA),
+               rain = replace(stats::rexp(n), sample(n, 9), NA))
+  }))
+  quiet(timeline(data, time, site, levels = "flow", amounts = "rain", zone = zone))
+}
+
+test_that("readings at odd instants hold over the edges of cells, and amounts are split there", {
+  set.seed(1)
+  for (zone in c("Europe/London", "Asia/Kathmandu")) {
+    x <- two_sites(function() random_instants(150, from = "2031-03-27", days = 6, zone = zone), zone)
+    for (every in c("1 hour", "1 day", "7 hours")) {
+      for (closed in c("left", "right")) expect_everywhere(x, every, paste(zone, closed), closed = closed)
+    }
+    expect_everywhere(x, "1 day", zone, empty = "zero", at_least = 0.5, extent = "common")
+    expect_everywhere(x, "6 hours", zone, flow = orders, rain = c("sum", "median"))
+  }
+  days <- two_sites(function() sort(sample(days_from("2031-01-01", 300), 120)))
+  for (closed in c("left", "right")) {
+    for (empty in c("missing", "zero")) {
+      expect_everywhere(days, "1 month", paste(closed, empty), closed = closed, empty = empty)
+    }
+  }
+})
+
+test_that("regular readings that bins cut are split, whatever their period and where they are stamped", {
+  set.seed(2)
+  minutes <- function(step, n) as.POSIXct("2031-03-29", tz = "Europe/London") + 60 * step * (seq_len(n) - 1)
+  x <- two_sites(function() minutes(7, 300)[-sample(2:299, 40)], "Europe/London")
+  for (closed in c("left", "right")) {
+    expect_everywhere(x, "1 hour", closed, closed = closed)
+    expect_everywhere(x, "1 day", closed, flow = orders, rain = "sum", closed = closed)
+  }
+  weeks <- two_sites(function() seq(as.Date("2031-01-06"), by = "week", length.out = 100)[-sample(2:99, 15)])
+  for (every in list("1 month", cadence("1 year", starts = "april"))) {
+    for (closed in c("left", "right")) expect_everywhere(weeks, every, closed, closed = closed)
+  }
+  months <- two_sites(function() seq(as.Date("2025-01-01"), by = "month", length.out = 90))
+  expect_everywhere(months, "1 year", "months by their days", flow = c("time_mean", "mean"), rain = "sum")
+  sixth <- two_sites(function() seq(as.Date("2025-01-06"), by = "month", length.out = 90))
+  expect_everywhere(sixth, "1 quarter", "stamped on the sixth", orders)
+})
+
+test_that("readings that are stamped at the end or middle of their period lie in the bin of the period", {
+  set.seed(3)
+  data <- data.frame(time = as.POSIXct("2031-03-29", tz = "UTC") + 300 * (0:1199), flow = stats::rnorm(1200))
+  for (stamp in c("end", "middle")) {
+    x <- quiet(resample(timeline(data, time), "15 minutes", stamp = stamp))[c("time", "flow")]
+    for (closed in c("left", "right")) {
+      expect_everywhere(x, "1 day", stamp, c("mean", "count", "max", "median"), closed = closed)
+    }
+    days <- quiet(resample(x, "1 day"))
+    expect_equal(days$flow[1], mean(data$flow[1:288]))
+  }
+})
+
+in_pieces_of <- function(bytes, expr) {
+  before <- options(kairon.chunk_bytes = bytes, kairon.quiet = TRUE)
+  on.exit(options(before))
+  expr
+}
+
+test_that("a reading on the sixth of a month is not lost in bins closed on the right", {
+  x <- monthly(1:8, "2031-01-06", amounts = "volume")
+  expect_equal(sum(quiet(resample(x, "1 month", closed = "right"))$volume), 36)
+})
+
+test_that("functions of one's own and orders need rows in the order of time, which is told", {
+  set.seed(4)
+  x <- two_sites(function() random_instants(200, days = 5))
+  own <- function(v) sum(v^2)
+  expect_everywhere(x, "1 day", "own", flow = c("median", own = own), rain = "mad", where = "file")
+  con <- open_sqlite()
+  write_timeline(x, con, "rows")
+  far <- quiet(read_timeline(con, "rows", remote = TRUE))
+  expect_match(error_text(as_timeline(resample(far, "1 day", own))), "function of .*in the database")
+  told <- sql_of(resample(far, "1 day", flow = c("median", "time_mean"), rain = "mad"))
+  expect_setequal(names(told), c("sums", "held flow", "median flow", "mad rain"))
+  for (sql in told) expect_gt(nrow(DBI::dbGetQuery(con, sql)), 8)
+  DBI::dbDisconnect(con)
+  # Hourly readings, last day first: sums do not mind, orders do.
+  hours <- as.POSIXct("2031-03-01", tz = "UTC") + 3600 * (0:479)
+  data <- data.frame(time = hours, flow = sin(0:479))
+  path <- tempfile(fileext = ".csv")
+  data.table::fwrite(data[order(-as.numeric(as.Date(data$time)), data$time), ], path)
+  far <- in_pieces_of(2000, read_timeline(path, levels = "flow", zone = "UTC", remote = TRUE))
+  near <- quiet(resample(read_timeline(path, levels = "flow", zone = "UTC"), "6 hours"))
+  got <- in_pieces_of(2000, as_timeline(resample(far, "6 hours")))
+  expect_equal(got$flow, near$flow, tolerance = 1e-9)
+  weekly <- resample(far, "1 week", "median")
+  expect_match(error_text(in_pieces_of(2000, as_timeline(weekly))), "order of time")
+})
