@@ -265,6 +265,10 @@ cpp_theta_fit <- function(values, breaks, season, seasonal, multiply, theta, dyn
     .Call(`_kairon_cpp_theta_fit`, values, breaks, season, seasonal, multiply, theta, dynamic, threads)
 }
 
+cpp_theta_run <- function(model, values, breaks, threads) {
+    .Call(`_kairon_cpp_theta_run`, model, values, breaks, threads)
+}
+
 cpp_theta_forecast <- function(model, ahead, threads) {
     .Call(`_kairon_cpp_theta_forecast`, model, ahead, threads)
 }

@@ -141,8 +141,8 @@ season_columns <- function(t, steps, whole, pairs) {
   if (whole <= 60 && is.null(pairs)) {
     place <- t %% whole + 1
     out <- vapply(seq_len(whole - 1), function(p) (place == p) - (place == whole), numeric(length(t)))
-    colnames(out) <- paste("place", seq_len(whole - 1))
-    return(matrix(out, length(t), dimnames = list(NULL, colnames(out))))
+    # At a single step there is no matrix yet.
+    return(matrix(out, length(t), dimnames = list(NULL, paste("place", seq_len(whole - 1)))))
   }
   k <- seq_len(pairs %||% 1)
   k <- k[2 * k < steps]

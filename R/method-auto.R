@@ -182,3 +182,14 @@ method_coefficients.kairon_by_auto <- function(method, model) {
   out <- do.call(rbind, unname(out))
   if (!is.null(out)) out[order(out$series), ]
 }
+
+# The choice stays as it was made.
+#' @export
+method_advance.kairon_by_auto <- function(method, model, batch) {
+  model$parts <- lapply(model$parts, function(p) {
+    p$model <- method_advance(p$method, p$model, some_series(batch, p$which))
+    p
+  })
+  model$batch <- batch
+  model
+}

@@ -312,3 +312,11 @@ method_fixed.kairon_by_blend <- function(method) {
   c(if (is.numeric(method$weights)) "weights",
     unlist(lapply(method$methods, method_fixed), use.names = FALSE))
 }
+
+#' @export
+method_advance.kairon_by_blend <- function(method, model, batch) {
+  if (length(model$bags)) abort_lacking(method, "copies that could be moved on")
+  model$models <- Map(method_advance, model$methods, model$models, list(batch))
+  model$batch <- batch
+  model
+}

@@ -144,7 +144,7 @@ method_advance <- function(method, model, batch) UseMethod("method_advance")
 
 #' @export
 method_advance.kairon_method <- function(method, model, batch) {
-  abort_lacking(method, "a state that could be moved on")
+  abort_lacking(method, "state that could be moved on")
 }
 
 #' @rdname method-contract

@@ -108,9 +108,8 @@ seasons_ahead <- function(model, horizon) {
     for (i in seq_along(model$exact)) {
       e <- model$effects[from + seq_len(n), i]
       m <- model$exact[i]
-      at <- n + seq_len(horizon)
-      cycles <- ceiling((at - n) / m - 1e-9)
-      place <- pmax(1, pmin(n, round(at - cycles * m)))
+      place <- last_cycle(n, m, horizon)
+      cycles <- ceiling(seq_len(horizon) / m - 1e-9)
       w <- round(m)
       change <- if (n > w) mean((e[-seq_len(w)] - e[seq_len(n - w)])^2, na.rm = TRUE) else 0
       out[, s] <- if (model$multiply) out[, s] * e[place] else out[, s] + e[place]
@@ -118,6 +117,12 @@ seasons_ahead <- function(model, horizon) {
     }
   }
   list(season = out, variance = moved)
+}
+
+# Which of `n` rows the last cycle of `m` steps repeats at each step ahead.
+last_cycle <- function(n, m, horizon) {
+  ahead <- seq_len(horizon)
+  pmax(1, pmin(n, round(n + ahead - ceiling(ahead / m - 1e-9) * m)))
 }
 
 #' @export
@@ -175,3 +180,27 @@ method_parts.kairon_by_decomposition <- function(method, model, horizon) {
 
 #' @export
 method_fixed.kairon_by_decomposition <- function(method) method_fixed(method$then)
+
+# The last cycle of each season goes on, and the rest learns.
+#' @export
+method_advance.kairon_by_decomposition <- function(method, model, batch) {
+  old <- model$batch$breaks
+  rows <- lapply(seq_len(length(old) - 1), function(s) {
+    own <- old[s] + seq_len(old[s + 1] - old[s])
+    more <- batch$breaks[s + 1] - batch$breaks[s] - length(own)
+    vapply(seq_len(ncol(model$effects)), function(i) {
+      m <- if (length(model$exact)) model$exact[i] else 1
+      as.numeric(c(own, old[s] + if (more > 0) last_cycle(length(own), m, more)))
+    }, numeric(length(own) + more))
+  })
+  rows <- do.call(rbind, rows)
+  model$effects <- vapply(seq_len(ncol(rows)), function(i) model$effects[rows[, i], i], numeric(nrow(rows)))
+  model$total <- if (model$multiply) apply(model$effects, 1, prod) else rowSums(model$effects)
+  adjusted <- batch
+  values <- as.double(batch$values)
+  adjusted$values <- if (model$multiply) values / model$total else values - model$total
+  adjusted$context$seasons <- model$seasons[0]
+  model$then <- method_advance(method$then, model$then, adjusted)
+  model$batch <- batch
+  model
+}

@@ -198,7 +198,9 @@ print.kairon_fit <- function(x, ...) {
 
 #' Move a fit on over new data
 #'
-#' The states of a fitted method learn from new values; its parameters stay as they are.
+#' The states of a fitted method learn from new values; its parameters stay as they are. So do the choice that
+#' [by_auto()] made, the weights of a blend, and the seasons that [by_decomposition()] takes off. A blend over
+#' drawn copies has no state to move on.
 #'
 #' @param fit A [fit()][fit.kairon_timeline].
 #' @param new_data A timeline with later rows of the same series.

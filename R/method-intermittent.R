@@ -113,3 +113,17 @@ method_coefficients.kairon_by_intermittent <- function(method, model) {
     data.frame(series = s, term = c("share", "size", "steps between"), estimate = c(f$level, f$size, f$gap))
   }))
 }
+
+#' @export
+method_advance.kairon_by_intermittent <- function(method, model, batch) {
+  if (any(batch$values < 0, na.rm = TRUE)) {
+    abort_input("Demand below zero has no intermittent forecast.", call = NULL)
+  }
+  model$fits <- lapply(seq_along(model$fits), function(s) {
+    v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]
+    a <- model$fits[[s]]$level
+    c(intermittent_run(v, a, method$correct), list(level = a, sizes = v[!is.na(v) & v > 0]))
+  })
+  model$batch <- batch
+  model
+}

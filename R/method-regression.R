@@ -276,7 +276,7 @@ trend_at <- function(method, plan, theta, t, last) {
     none = list(value = rep(theta[[1]], length(t)), slope = matrix(1, length(t), 1)),
     linear = list(value = theta[[1]] + theta[[2]] * reach, slope = cbind(1, reach)),
     bends = {
-      x <- cbind(1, reach, vapply(plan$bends, function(b) pmax(0, reach - b), numeric(length(t))))
+      x <- cbind(1, reach, outer(reach, plan$bends, function(t, b) pmax(0, t - b)))
       list(value = as.vector(x %*% theta), slope = x)
     },
     exponential = {

@@ -147,6 +147,15 @@ method_parts.kairon_by_theta <- function(method, model, horizon) {
 }
 
 #' @export
+method_advance.kairon_by_theta <- function(method, model, batch) {
+  run <- call_core(cpp_theta_run(model, as.double(batch$values), batch$breaks, core_threads()))
+  rownames(run$numbers) <- rownames(model$numbers)
+  model[names(run)] <- run
+  model$batch <- batch
+  model
+}
+
+#' @export
 method_fixed.kairon_by_theta <- function(method) if (!is.null(method$theta)) "theta"
 
 #' @export

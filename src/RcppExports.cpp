@@ -965,6 +965,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_theta_run
+Rcpp::List cpp_theta_run(Rcpp::List model, NumericVector values, IntegerVector breaks, int threads);
+RcppExport SEXP _kairon_cpp_theta_run(SEXP modelSEXP, SEXP valuesSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_theta_run(model, values, breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_theta_forecast
 Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads);
 RcppExport SEXP _kairon_cpp_theta_forecast(SEXP modelSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
@@ -1317,6 +1331,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 3},
     {"_kairon_cpp_smoothing_paths", (DL_FUNC) &_kairon_cpp_smoothing_paths, 4},
     {"_kairon_cpp_theta_fit", (DL_FUNC) &_kairon_cpp_theta_fit, 8},
+    {"_kairon_cpp_theta_run", (DL_FUNC) &_kairon_cpp_theta_run, 4},
     {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 3},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},

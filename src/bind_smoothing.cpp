@@ -44,6 +44,15 @@ std::size_t total_of(const std::vector<int>& seasons) {
   return out;
 }
 
+// A theta fit from its column of numbers.
+core::ThetaFit theta_of(const double* x, const double* season, std::size_t m) {
+  core::ThetaFit f;
+  f.level = x[0]; f.theta = x[1]; f.first_level = x[2]; f.intercept = x[3]; f.slope = x[4]; f.sigma2 = x[5];
+  f.now = x[7]; f.mean = x[8]; f.line = x[9]; f.slope_now = x[10]; f.seasonal = x[11] > 0; f.multiply = x[12] > 0;
+  if (f.seasonal) f.season.assign(season, season + m);
+  return f;
+}
+
 // A fit as columns: forms (noise, trend, season, seasons in it), shares (level, trend, damping, seasons),
 // states (level, slope, seasons).
 struct Columns {
@@ -236,6 +245,28 @@ Rcpp::List cpp_theta_fit(NumericVector values, IntegerVector breaks, int season,
                             _["place"] = Rcpp::diff(breaks), _["dynamic"] = dynamic);
 }
 
+// The model at the end of more values, its numbers as they are.
+// [[Rcpp::export]]
+Rcpp::List cpp_theta_run(Rcpp::List model, NumericVector values, IntegerVector breaks, int threads) {
+  const NumericMatrix before = model["numbers"], seasons = model["season"];
+  NumericMatrix numbers = Rcpp::clone(before);
+  const bool dynamic = Rcpp::as<bool>(model["dynamic"]);
+  const std::size_t series = static_cast<std::size_t>(numbers.ncol()), m = static_cast<std::size_t>(seasons.nrow());
+  NumericVector expected(values.size());
+  const core::Doubles v = bind::doubles(values);
+  const core::Ints at = bind::ints(breaks);
+  double *all = numbers.begin(), *e = expected.begin();
+  const double* s = seasons.begin();
+  core::parallel_for(series, threads, [&](std::size_t i) {
+    const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
+    double* x = all + 14 * i;
+    core::ThetaFit f = theta_of(x, s + m * i, m);
+    core::run_theta(f, dynamic, v.part(a, b), e + a);
+    x[7] = f.now; x[8] = f.mean; x[9] = f.line; x[10] = f.slope_now;
+  });
+  return Rcpp::List::create(_["numbers"] = numbers, _["expected"] = expected, _["place"] = Rcpp::diff(breaks));
+}
+
 // [[Rcpp::export]]
 Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads) {
   const NumericMatrix numbers = model["numbers"], seasons = model["season"];
@@ -248,11 +279,8 @@ Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads) {
   const std::vector<int> from(place.begin(), place.end());
   core::parallel_for(series, threads, [&](std::size_t i) {
     const double* x = all + 14 * i;
-    core::ThetaFit f;
-    f.level = x[0]; f.theta = x[1]; f.intercept = x[3]; f.slope = x[4]; f.sigma2 = x[5]; f.now = x[7]; f.mean = x[8];
-    f.line = x[9]; f.slope_now = x[10]; f.seasonal = x[11] > 0; f.multiply = x[12] > 0;
+    core::ThetaFit f = theta_of(x, s + m * i, m);
     f.length = static_cast<std::size_t>(from[i]);
-    if (f.seasonal) f.season.assign(s + m * i, s + m * (i + 1));
     const std::size_t a = i * static_cast<std::size_t>(ahead);
     core::theta_forecast(f, dynamic, ahead, to + a, var + a);
     if (!(x[13] > 0)) { std::fill_n(to + a, ahead, NA_REAL); std::fill_n(var + a, ahead, NA_REAL); }

@@ -159,6 +159,20 @@ ThetaFit fit_theta(Doubles values, const ThetaPlan& plan, double* expected) {
   return out;
 }
 
+void run_theta(ThetaFit& fit, bool dynamic, Doubles values, double* expected) {
+  const Recursion r{fit.level, fit.theta, dynamic, fit.intercept, fit.slope};
+  const Numbers y = bridged(values);
+  Lines s{fit.first_level, 0, 0, 0};
+  for (size_t t = 0; t < y.size(); ++t) {
+    const double season = fit.seasonal ? fit.season[t % fit.season.size()] : fit.multiply ? 1 : 0;
+    const double at = static_cast<double>(t) + 1, mu = r.expected(s, at);
+    expected[t] = fit.multiply ? mu * season : mu + season;
+    r.learn(s, at, fit.multiply ? y[t] / season : y[t] - season);
+  }
+  fit.now = s.level; fit.mean = s.mean; fit.line = s.line; fit.slope_now = s.slope;
+  fit.length = y.size();
+}
+
 void theta_forecast(const ThetaFit& fit, bool dynamic, int ahead, double* mean, double* variance) {
   const Recursion r{fit.level, fit.theta, dynamic, fit.intercept, fit.slope};
   const size_t h = static_cast<size_t>(ahead);

@@ -32,6 +32,9 @@ struct ThetaFit {
 // `expected` (may be null) receives the one-step expectations.
 ThetaFit fit_theta(Doubles values, const ThetaPlan& plan, double* expected);
 
+// The states after all `values` (those of the fit first), with the numbers of the fit as they are.
+void run_theta(ThetaFit& fit, bool dynamic, Doubles values, double* expected);
+
 void theta_forecast(const ThetaFit& fit, bool dynamic, int ahead, double* mean, double* variance);
 
 // The season is beyond chance: the autocorrelation at its lag, less a straight trend, against that of a series

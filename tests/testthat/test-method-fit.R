@@ -40,18 +40,35 @@ test_that("one-step expectations of the baselines are what they would have said"
 test_that("a fit moves on without a new fit", {
   x <- demo_timeline("billed")
   early <- during(x, "2022/2030")
-  for (method in list(by_smoothing(), by_naive(), by_regression(), by_moving_average(4))) {
+  methods <- list(by_smoothing(), by_naive(), by_regression(), by_moving_average(4), by_theta(),
+                  by_theta(line = "fixed"), by_arima(c(1, 0, 1)), by_intermittent(), by_auto(),
+                  by_blend(a = by_smoothing(), b = by_theta()),
+                  by_decomposition("loess", seasons = "year"), by_decomposition("averages", seasons = "year"))
+  for (method in methods) {
     f <- quiet(fit(early, method))
     late <- advance(f, during(x, "2031/2032"))
     expect_equal(predict(late, 2)$table$month, as.Date(c("2032-07-01", "2032-08-01")))
-    expect_equal(coef(late), coef(f))
+    # Parameters stay, states that are told among them move.
+    moving <- paste0("kairon_by_", c("theta", "intermittent", "auto", "blend", "decomposition"))
+    if (!inherits(method, moving)) {
+      expect_equal(coef(late), coef(f))
+    }
     # One step at a time or all at once is the same.
     steps <- f
     for (part in c("2031", "2032")) steps <- advance(steps, during(x, part))
     expect_equal(predict(steps, 2)$table$value, predict(late, 2)$table$value)
+    # What was expected of each new month is what a forecast from the one before says.
+    said <- numeric()
+    steps <- f
+    for (month in sprintf("2031-%02d", 1:6)) {
+      said <- c(said, predict(steps, 1)$table$value)
+      steps <- advance(steps, during(x, month))
+    }
+    expect_equal(utils::tail(fitted(steps), 6), said, info = class(method)[1])
   }
   expect_match(error_text(advance(f, early)), "no row after")
-  expect_match(error_text(advance(quiet(fit(early, by_theta())), x)), "moved on")
+  bags <- quiet(fit(early, by_blend(a = by_naive(), bags = 2)))
+  expect_match(error_text(advance(bags, x)), "moved on")
   expect_match(error_text(recursion(f)), "by_smoothing")
   expect_match(error_text(fit(x, by_naive)), "with its brackets")
 })

@@ -164,3 +164,20 @@ test_that("parts make up the forecast for every method that has them", {
     expect_setequal(p$data$part, b$part[b$value != 0 & !(b$combine == "multiply" & b$value == 1)])
   }
 })
+
+test_that("a single step ahead is the first of several", {
+  x <- demo_timeline("billed")
+  methods <- list(
+    by_regression(), by_regression("bends"), by_regression("bends", bends = as.Date("2028-01-01")),
+    by_regression("linear", damped = 0.9, steps = as.Date("2030-01-01")), by_regression("saturating"),
+    by_blend(a = by_theta(), b = by_regression("bends", combine = "multiply")), by_decomposition("state")
+  )
+  for (method in methods) {
+    three <- quiet(forecast(x, 3, method))$table
+    one <- quiet(forecast(x, 1, method))$table
+    first <- three[three$month == min(three$month), ]
+    numbers <- c("value", grep("^(lower|upper)", names(one), value = TRUE))
+    expect_length(numbers, 5)
+    expect_equal(one[numbers], first[numbers], info = format(method), ignore_attr = TRUE)
+  }
+})
