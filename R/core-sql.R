@@ -144,7 +144,8 @@ sql_has_table <- function(con, table) {
   nrow(found) > 0
 }
 
-# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "text" or "number".
+# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "number", "text" that
+# tells its offset, or "local text".
 sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
   name <- sql_name(con, column)
   if (sql_dialect(con) == "postgres") {
@@ -154,12 +155,27 @@ sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
     form <- if (nrow(told)) told$form else ""
     return(switch(form,
       `timestamp with time zone` = "instant", `timestamp without time zone` = "local", date = "date",
-      text = , `character varying` = , character = "text", "number"
+      text = , `character varying` = , character = stamp_text_form(con, source, name, call), "number"
     ))
   }
   told <- sql_rows(con, paste0("SELECT typeof(", name, ") AS form FROM ", source, " WHERE ", name,
                                " IS NOT NULL LIMIT 1"), call)
-  if (nrow(told) && told$form == "text") "text" else "number"
+  if (nrow(told) && told$form == "text") stamp_text_form(con, source, name, call) else "number"
+}
+
+stamp_text_form <- function(con, source, name, call) {
+  few <- sql_rows(con, paste0("SELECT ", stamp_text_sql(con, name), " AS told FROM ", source, " WHERE ", name,
+                              " IS NOT NULL LIMIT 1"), call)
+  if (nrow(few) && as.logical(few$told)) "text" else "local text"
+}
+
+# Whether text ends in Z or an offset after a time of day.
+stamp_text_sql <- function(con, name) {
+  if (sql_dialect(con) == "postgres") {
+    return(paste0("(", name, " ~ ':[0-9]{2}.*([Zz]|[+-][0-9]{2}(:?[0-9]{2})?)$')"))
+  }
+  paste0("(", name, " GLOB '*:[0-9][0-9]*[Zz]' OR ", name, " GLOB '*:[0-9][0-9]*[-+][0-9][0-9]:[0-9][0-9]' OR ",
+         name, " GLOB '*:[0-9][0-9]*[-+][0-9][0-9][0-9][0-9]')")
 }
 
 # Seconds since 1970 of a column of stamps, as SQL. Text of SQLite is exact to the millisecond.
@@ -169,10 +185,11 @@ sql_seconds <- function(con, column, form) {
     return(switch(form,
       date = paste0("(", name, " - DATE '1970-01-01') * 86400.0"),
       instant = , local = paste0("date_part('epoch', ", name, ")"),
-      text = paste0("date_part('epoch', CAST(", name, " AS timestamptz))"), name
+      text = paste0("date_part('epoch', CAST(", name, " AS timestamptz))"),
+      `local text` = paste0("date_part('epoch', CAST(", name, " AS timestamp))"), name
     ))
   }
-  if (form != "text") {
+  if (!form %in% c("text", "local text")) {
     return(name)
   }
   paste0("(CAST(strftime('%s', ", name, ") AS REAL) + CAST(strftime('%f', ", name, ") AS REAL) - ",

@@ -115,7 +115,7 @@ sql_source <- function(con, table, query, call) {
 fetch_rows <- function(con, from, columns, time, call) {
   form <- sql_stamp_form(con, from, time, call)
   parts <- vapply(columns, function(name) {
-    if (name != time || form %in% c("text", "number")) {
+    if (name != time || form %in% c("text", "local text", "number")) {
       return(sql_name(con, name))
     }
     paste(sql_seconds(con, name, form), "AS", sql_name(con, name))

@@ -143,7 +143,7 @@ ranks_sql <- function(x, m, statistic, bins, closed, call) {
     paste0("SELECT ", list_of("kairon_bin", paste(value, "AS kairon_value"), place, size), " FROM (", from,
            ") AS binned")
   }
-  pair <- list_of(paste(remote_instant(x), "AS kairon_at"), paste(v, "AS kairon_value"))
+  pair <- list_of(paste(remote_seconds(x), "AS kairon_at"), paste(v, "AS kairon_value"))
   rows <- paste("SELECT", pair, "FROM", x$from, remote_where(x, paste(v, "IS NOT NULL")))
   binned <- paste0("SELECT ", list_of(paste(bin_tree_sql(con, bins, closed, call), "AS kairon_bin"),
                                       "kairon_value"), " FROM (", rows, ") AS readings")

@@ -81,7 +81,7 @@ sort_facts <- function(facts, meta, label, call = rlang::caller_env()) {
     if (anyNA(facts[[name]])) {
       n <- sum(facts$rows[is.na(facts[[name]])])
       abort_input(c("Series column {.field {name}} must say what each row belongs to.",
-                    x = "{n} row{?s} of {label} {?says/say} nothing."), call = call)
+                    x = "{n} row{?s} of {label} {cli::qty(n)}{?says/say} nothing."), call = call)
     }
   }
   if (nrow(facts) == 0) abort_input("There are no rows in {label}.", call = call)
@@ -149,6 +149,11 @@ all_on <- function(x, cadence) {
 #' the start of their period. A cadence is found on the first rows of some series, and
 #' then checked on every row. [inspect()] is that of the rows in memory, but for the cadence of each series,
 #' which is found on its first 2,000 stamps.
+#' @section Stamps of a wall clock:
+#' Where a database holds local times (`timestamp` without zone, text without an offset), they become instants
+#' by the clock changes of the timeline's zone. Rows in an hour that the clock shows twice or leaves out are
+#' refused, since the database does not tell which instant is meant; and so are stamps of several kinds, or
+#' text that SQLite cannot read.
 #' @section Files:
 #' Delimited text (gzip is unpacked on the way) is read in pieces of whole lines
 #' (`options(kairon.chunk_bytes = )`, 4 MiB), Parquet by its row groups, each by the reader of whole files:

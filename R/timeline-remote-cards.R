@@ -20,7 +20,7 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
 card_asker <- function(x, measure, facts, call) {
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   v <- sql_name(x$con, measure)
-  base <- paste0("(SELECT ", paste(c(keys, paste(v, "AS kairon_v"), paste(remote_instant(x), "AS kairon_t")),
+  base <- paste0("(SELECT ", paste(c(keys, paste(v, "AS kairon_v"), paste(remote_seconds(x), "AS kairon_t")),
                                    collapse = ", "),
                  " FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL")), ") AS kairon_present")
   list(
@@ -148,7 +148,7 @@ ask_stamps <- function(x, facts, call) {
     return(NULL)
   }
   ask <- card_asker(x, names(x$meta$kinds)[1], facts, call)
-  seconds <- remote_instant(x)
+  seconds <- remote_seconds(x)
   from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
                  ", row_number() OVER (", ask$part, " ORDER BY ", seconds, ") AS kairon_place FROM ", x$from,
                  " ", remote_where(x), ") AS kairon_ranked")

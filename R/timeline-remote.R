@@ -6,19 +6,6 @@ new_remote <- function(con, from, form, template, label) {
               class = "kairon_remote")
 }
 
-remote_seconds <- function(x) sql_seconds(x$con, x$meta$time, x$form)
-
-# Wall clocks become instants by the zone's table, as pieces of a CASE.
-remote_instant <- function(x) {
-  seconds <- remote_seconds(x)
-  if (x$form != "local" || x$meta$type != "instant" || x$meta$zone == "UTC") {
-    return(seconds)
-  }
-  abort_state(c("Stamps of a wall clock cannot be told apart in the database where clocks go back.",
-                i = "Store instants ({.code timestamp with time zone}).",
-                i = "Or read the rows: without {.arg remote}."), call = rlang::caller_env(4))
-}
-
 remote_where <- function(x, more = NULL) {
   seconds <- remote_seconds(x)
   parts <- c(
@@ -51,7 +38,7 @@ read_facts.kairon_remote <- function(x) {
 
 # What is asked for to know where series begin and end, and whether their stamps keep the cadence.
 facts_columns <- function(x, cadence) {
-  seconds <- remote_instant(x)
+  seconds <- remote_seconds(x)
   off <- off_grid_sql(x, cadence, seconds)
   attributes <- vapply(x$meta$attributes, function(a) {
     paste0("min(", sql_name(x$con, a), ") AS ", sql_name(x$con, paste0("kairon_", a)))
@@ -72,7 +59,7 @@ edge_sql <- function(x, how, seconds) {
 
 # Whether the database cuts stamps into bins of equal length by itself (PostgreSQL 14 and later).
 has_bins <- function(x) {
-  if (sql_dialect(x$con) != "postgres" || !x$form %in% c("instant", "local")) {
+  if (sql_dialect(x$con) != "postgres" || !x$form %in% c("instant", "local") || reads_wall_clock(x)) {
     return(FALSE)
   }
   if (is.null(x$store$version)) {
@@ -97,7 +84,7 @@ settle_facts <- function(x, facts, cadence, sql, call) {
   for (name in intersect(c("rows", "first", "last", "off"),
                          names(facts))) facts[[name]] <- as.numeric(facts[[name]])
   facts <- mark_text(sort_facts(facts, x$meta, x$label, call))
-  seconds <- remote_instant(x)
+  seconds <- remote_seconds(x)
   cadence <- checked_cadence(x, cadence, facts, seconds, call)
   if (!is_regular_cadence(cadence)) facts$typical <- remote_typical(x, seconds, facts, call)
   attr(facts, "cadence") <- cadence
@@ -254,7 +241,7 @@ sum_words <- c("square", "min", "max", "t", "tt", "tv")
 cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   con <- x$con
   value <- function(v) sql_value(con, v)
-  seconds <- remote_instant(x)
+  seconds <- remote_seconds(x)
   places <- paste0("(", seconds, " - ", value(phase), ") * 1.0 / ", value(width))
   binned <- has_bins(x)
   cell <- if (binned) {
@@ -347,7 +334,7 @@ floor_sql <- function(con, places, closed) {
 #' @export
 as_timeline.kairon_remote <- function(x, ...) {
   call <- rlang::caller_env()
-  seconds <- remote_instant(x)
+  seconds <- remote_seconds(x)
   columns <- names(x$few)
   parts <- vapply(columns, function(name) {
     if (name == x$meta$time) paste(seconds, "AS", sql_name(x$con, name)) else sql_name(x$con, name)

@@ -234,7 +234,8 @@ say_stream <- function(x, tally, call) {
     x$store$rejects <- tally$rejects
     n <- nrow(tally$rejects)
     first <- tally$rejects[1, ]
-    warn_user(c("!" = "{n} row{?s} of {x$label} could not be read and {?is/are} kept in {.fn rejects}.",
+    warn_user(c("!" = "{n} row{?s} of {x$label} could not be read and {cli::qty(n)}{?is/are} kept in \\
+                       {.fn rejects}.",
                 x = "The first is {names(first)[1]} {first[[1]]}: {first$reason}."))
   }
   if (tally$repeats > 0) {

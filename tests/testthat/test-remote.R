@@ -125,3 +125,51 @@ test_that("rows that repeat a stamp are told, not counted twice", {
     DBI::dbDisconnect(con)
   }
 })
+
+test_that("stamps of a wall clock become instants by the zone, but for the hours of a clock change", {
+  zone <- "Europe/London"
+  at <- as.POSIXct("2031-03-29", tz = zone) + 1800 * (0:239)
+  wall <- data.frame(time = format(at, "%Y-%m-%d %H:%M:%S"), flow = sin(0:239))
+  type <- c(local = "timestamp", text = "text", zoned = "timestamptz")
+  for (which in databases) {
+    con <- open_empty(which)
+    for (form in if (which == "sqlite") "text" else names(type)) {
+      info <- paste(which, form)
+      DBI::dbExecute(con, paste("CREATE TABLE w (time", type[[form]], ", flow double precision)"))
+      add <- function(rows) {
+        values <- paste0("('", rows$time, "', ", format(rows$flow, digits = 15), ")", collapse = ",")
+        DBI::dbExecute(con, paste("INSERT INTO w VALUES", values))
+      }
+      add(if (form == "zoned") transform(wall, time = format(at, "%Y-%m-%d %H:%M:%S%z")) else wall)
+      read <- function(...) quiet(read_timeline(con, "w", levels = "flow", zone = zone, ...))
+      near <- read()
+      expect_equal(as.numeric(near$time), as.numeric(at), info = info)
+      far <- read(remote = TRUE)
+      for (every in c("1 day", "3 hours")) {
+        expect_as_local(resample(far, every, c("mean", "last", "median")),
+                        quiet(resample(near, every, c("mean", "last", "median"))), paste(info, every))
+      }
+      expect_as_local(during(far, "2031-03-30"), during(near, "2031-03-30"), info)
+      expect_equal(as.data.frame(quiet(inspect(far))), as.data.frame(inspect(near)), info = info)
+      if (form != "zoned") {
+        told <- function() error_text(as_timeline(resample(read(remote = TRUE), "1 day", "mean")))
+        add(data.frame(time = c("2031-10-26 01:00:00", "2031-10-26 01:30:00"), flow = 1))
+        expect_match(told(), "2 rows of w lie in an hour that the clock shows twice.*2031-10-26", info = info)
+        DBI::dbExecute(con, "DELETE FROM w WHERE time > '2031-10-01' OR time = '2031-03-30 02:00:00'")
+        add(data.frame(time = "2031-03-30 01:15:00", flow = 1))
+        expect_match(told(), "1 row of w lies in an hour that the clock leaves out", info = info)
+      }
+      if (form == "text") {
+        DBI::dbExecute(con, "DELETE FROM w WHERE time = '2031-03-30 01:15:00'")
+        add(data.frame(time = "2031-05-01T00:00:00Z", flow = 1))
+        expect_match(told(), "1 row is not, such as .*2031-05-01T00:00:00Z", info = info)
+      }
+      if (which == "sqlite") {
+        DBI::dbExecute(con, "UPDATE w SET time = replace(time, 'Z', '') || '+0000'")
+        expect_match(told(), "2031-03-29 00:00:00\\+0000.*Store them as in", info = info)
+      }
+      DBI::dbExecute(con, "DROP TABLE w")
+    }
+    DBI::dbDisconnect(con)
+  }
+})
