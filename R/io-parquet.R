@@ -79,10 +79,7 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
 
 # Pieces of a file that are read one by one: its row groups.
 parquet_groups <- function(path, name, call) {
-  about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
-  # Of many row groups the library makes large vectors for a moment, after which R would leave as much unused
-  # memory lying about; each collection lowers that.
-  if (nrow(about$row_groups) > 100) for (i in 1:10) gc()
+  about <- parquet_try(parquet_description(path), name, call)
   inner <- tryCatch(utils::getFromNamespace("read_parquet_row_group", "nanoparquet"),
                     error = function(e) NULL)
   count <- if (is.null(inner)) 1L else nrow(about$row_groups)
@@ -100,4 +97,32 @@ parquet_groups <- function(path, name, call) {
   }
   list(count = count, read = read, rows = about$row_groups$num_rows,
        header = parquet_header(about, name, call))
+}
+
+# What a file says of itself. Where it has many row groups the library takes a megabyte for each of them while
+# it reads that, so there a process apart reads it, whose memory is given back.
+parquet_description <- function(path) {
+  read <- function() {
+    about <- nanoparquet::read_parquet_metadata(path)
+    about[c("file_meta_data", "schema", "row_groups")]
+  }
+  if (.Platform$OS.type != "unix" || parquet_footer(path) < 1e4) {
+    return(read())
+  }
+  # The generator's state stays as it is.
+  job <- parallel::mcparallel(read(), mc.set.seed = FALSE, silent = TRUE)
+  about <- parallel::mccollect(job)[[1]]
+  if (is.list(about)) about else read()
+}
+
+# Bytes of the description at the end of a file.
+parquet_footer <- function(path) {
+  con <- file(path, "rb")
+  on.exit(close(con))
+  size <- file.size(path)
+  if (is.na(size) || size < 12) {
+    return(0)
+  }
+  seek(con, size - 8)
+  readBin(con, "integer", 1, endian = "little")
 }

@@ -203,3 +203,18 @@ test_that("the program leaves rows in the file on request", {
   expect_gt(refused$code, 0)
   expect_match(paste(refused$err, collapse = " "), "remote")
 })
+
+test_that("a Parquet file of hundreds of row groups is read as the whole, without moving the generator", {
+  skip_if_not_installed("nanoparquet")
+  x <- demo_timeline("demand")
+  path <- tempfile(fileext = ".parquet")
+  kairon:::write_parquet_file(x, path, TRUE, rows_each = 12)
+  expect_gt(kairon:::parquet_footer(path), 1e4)
+  set.seed(9)
+  before <- .Random.seed
+  far <- quiet(read_timeline(path, remote = TRUE))
+  expect_as_whole(resample(far, "1 week"), quiet(resample(x, "1 week")), "row groups")
+  expect_identical(.Random.seed, before)
+  writeBin(c(charToRaw("PAR1"), as.raw(1:200), writeBin(150000L, raw()), charToRaw("PAR1")), path)
+  expect_match(error_text(read_timeline(path, remote = TRUE)), basename(path), fixed = TRUE)
+})
