@@ -14,7 +14,9 @@
 #'   `trend = "damped"`. The others stay as they were given.
 #' @param row.names,optional Not used.
 #' @returns `confint()` a data frame: the series columns, `term`, `lower` and `upper`, by Student's t with the
-#'   values less the coefficients as degrees of freedom. `update()` a fit. `as.data.frame()` a data frame: the
+#'   values less the coefficients as degrees of freedom; for the shares and the damping of [by_smoothing()] the
+#'   values at which the likelihood, the rest estimated anew, stays within half a quantile of chi-squared of
+#'   the highest, no further than the shares may go. `update()` a fit. `as.data.frame()` a data frame: the
 #'   series columns, the time column, `measure`, `value`, `expected` (one step before) and `residual`, on the
 #'   scale that was fitted.
 #' @section Error types:
@@ -33,21 +35,29 @@ NULL
 confint.kairon_fit <- function(object, parm = NULL, level = 0.95, ...) {
   good <- is.numeric(level) && length(level) == 1 && isTRUE(level > 0 & level < 1)
   if (!good) abort_input("{.arg level} must be one number between 0 and 1, such as 0.9.")
-  table <- method_coefficients(object$method, object$model)
-  if (is.null(table$error)) abort_lacking(object$method, "standard errors of coefficients")
-  unknown <- setdiff(parm, table$term)
-  if (length(unknown)) check_columns(unknown, unique(table$term), rlang::current_env())
+  out <- coefficient_intervals(object$method, object$model, object$batch, level)
+  unknown <- setdiff(parm, out$term)
+  if (length(unknown)) check_columns(unknown, unique(out$term), rlang::current_env())
+  keys <- rows_of(object$x)$keys
+  if (ncol(keys)) out <- cbind(keys[out$series, , drop = FALSE], out)
+  if (!is.null(parm)) out <- out[out$term %in% parm, , drop = FALSE]
+  out$series <- if ("series" %in% names(keys)) out$series
+  rownames(out) <- NULL
+  out
+}
+
+# A data frame: `series` (number), `term`, `lower`, `upper`.
+coefficient_intervals <- function(method, model, batch, level) UseMethod("coefficient_intervals")
+
+#' @export
+coefficient_intervals.kairon_method <- function(method, model, batch, level) {
+  table <- method_coefficients(method, model)
+  if (is.null(table$error)) abort_lacking(method, "standard errors of coefficients")
   owner <- table$series %||% rep(1L, nrow(table))
-  batch <- object$batch
   count <- tabulate(series_index(batch$breaks)[!is.na(batch$values)], length(batch$breaks) - 1)
   free <- pmax(1, count - tabulate(owner, length(count)))[owner]
   reach <- stats::qt((1 + level) / 2, free) * table$error
-  out <- data.frame(term = table$term, lower = table$estimate - reach, upper = table$estimate + reach)
-  keys <- rows_of(object$x)$keys
-  if (ncol(keys)) out <- cbind(keys[owner, , drop = FALSE], out)
-  if (!is.null(parm)) out <- out[out$term %in% parm, , drop = FALSE]
-  rownames(out) <- NULL
-  out
+  data.frame(series = owner, term = table$term, lower = table$estimate - reach, upper = table$estimate + reach)
 }
 
 #' @rdname fit-generics

@@ -45,8 +45,8 @@ check_odd_hours <- function(x, stamps, from, to, twice, call) {
     if (length(own) == 0) next
     hours <- paste0("(", stamps, " >= ", sql_value(x$con, from[own]), " AND ", stamps, " < ",
                     sql_value(x$con, to[own]), ")", collapse = " OR ")
-    found <- sql_rows(x$con, paste("SELECT count(*) AS n, min(", stamps, ") AS first FROM", x$from, "WHERE", hours),
-                      call)
+    sql <- paste("SELECT count(*) AS n, min(", stamps, ") AS first FROM", x$from, "WHERE", hours)
+    found <- sql_rows(x$con, sql, call)
     n <- as.numeric(found$n)
     if (n == 0) next
     first <- format(.POSIXct(as.numeric(found$first), "UTC"), "%Y-%m-%d %H:%M")

@@ -93,3 +93,35 @@ test_that("every result has rows", {
     expect_gt(ncol(rows), 1)
   }
 })
+
+test_that("intervals of smoothing shares end where the likelihood has fallen, and hold what was planted", {
+  set.seed(8)
+  share <- 0.3
+  data <- do.call(rbind, lapply(1:60, function(i) {
+    e <- stats::rnorm(150)
+    level <- 50 + cumsum(share * e)
+    data.frame(day = days_from("2031-01-01", 150), site = i, flow = c(50, level[-150]) + e)
+  }))
+  data$site <- sprintf("site %02d", data$site)
+  simple <- by_smoothing(noise = "constant", case = "simple")
+  x <- quiet(timeline(data, day, site, levels = "flow"))
+  ends <- confint(quiet(fit(x, simple)), "share of the level", level = 0.9)
+  expect_named(ends, c("site", "term", "lower", "upper"))
+  held <- sum(ends$lower < share & ends$upper > share)
+  expect_gte(held, stats::qbinom(0.002, 60, 0.9))
+  expect_lte(held, stats::qbinom(0.998, 60, 0.9))
+  one <- x[x$site == "site 07", ]
+  best <- as.numeric(logLik(quiet(fit(one, simple))))
+  for (end in unlist(ends[7, c("lower", "upper")])) {
+    there <- by_smoothing(noise = "constant", case = "simple", shares = list(level = end))
+    fallen <- best - as.numeric(logLik(quiet(fit(one, there))))
+    expect_equal(fallen, stats::qchisq(0.9, 1) / 2, tolerance = 0.01)
+  }
+  # Shares of a season and a damping too, none of them given ones; bounds where the likelihood does not fall.
+  billed <- confint(fit(demo_timeline("billed"), by_smoothing(trend = "damped", season = "multiply")))
+  expect_equal(nrow(billed), 4)
+  expect_true(all(billed$lower <= billed$upper & billed$lower >= 1e-4 & billed$upper <= 0.9999))
+  given <- by_smoothing(trend = "damped", season = "multiply", shares = list(level = 0.2, damping = 0.9))
+  expect_setequal(confint(fit(demo_timeline("billed"), given))$term,
+                  c("share of the trend", "share of the season, year"))
+})
