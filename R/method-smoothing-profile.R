@@ -51,6 +51,10 @@ share_profile <- function(method, model, s, share) {
 
 # Where the profile falls to a level on either side of its top, or the bound where it does not.
 profile_ends <- function(profile, top, level, low, high) {
+  # Too few values for a likelihood.
+  if (!is.finite(level)) {
+    return(c(NA_real_, NA_real_))
+  }
   end <- function(bound) {
     if (profile(bound) >= level || abs(bound - top) < 1e-6) {
       return(bound)

@@ -18,8 +18,8 @@ clock_seconds <- function(x, call) {
   if (!reads_wall_clock(x)) {
     return(stamps)
   }
-  ends <- sql_rows(x$con, paste("SELECT min(", stamps, ") AS first, max(", stamps, ") AS last FROM", x$from), call)
-  ends <- as.numeric(unlist(ends))
+  asked <- paste("SELECT min(", stamps, ") AS first, max(", stamps, ") AS last FROM", x$from)
+  ends <- as.numeric(unlist(sql_rows(x$con, asked, call)))
   if (anyNA(ends)) {
     return(stamps)
   }
@@ -32,7 +32,8 @@ clock_seconds <- function(x, call) {
   first <- zone$offset[c(near, length(zone$offset))[1]]
   if (length(near) == 0) first <- offset_at(ends[1], x$meta$zone)
   shift <- paste(c(
-    sprintf("WHEN %s < %s THEN %s", stamps, sql_value(x$con, zone$at[near] + before), sql_value(x$con, before)),
+    sprintf("WHEN %s < %s THEN %s", stamps, sql_value(x$con, zone$at[near] + before),
+            sql_value(x$con, before)),
     paste("ELSE", sql_value(x$con, if (length(near)) after[length(after)] else first))
   ), collapse = " ")
   paste0("(", stamps, " - ", if (length(near)) paste("CASE", shift, "END") else sql_value(x$con, first), ")")

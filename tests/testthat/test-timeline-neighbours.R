@@ -124,4 +124,6 @@ test_that("intervals of smoothing shares end where the likelihood has fallen, an
   given <- by_smoothing(trend = "damped", season = "multiply", shares = list(level = 0.2, damping = 0.9))
   expect_setequal(confint(fit(demo_timeline("billed"), given))$term,
                   c("share of the trend", "share of the season, year"))
+  expect_true(all(is.na(confint(quiet(fit(one[1:3, ], simple)))[c("lower", "upper")])))
+  expect_match(error_text(confint(fit(one, by_smoothing(minimise = "mae")))), "likelihood")
 })
