@@ -40,6 +40,7 @@ share_over_workers <- function(items, data, work, done, name, extras) {
     for (j in bundles[[i]]) done(j, work(data, items[[j]]))
   }
   bar <- cli::cli_progress_bar(name, total = length(items))
+  # The worker gets its next items before the results that came are looked at.
   take <- function(label) {
     i <- as.integer(label)
     result <- tryCatch(future::value(running[[label]]), FutureError = function(e) NULL)
@@ -49,6 +50,7 @@ share_over_workers <- function(items, data, work, done, name, extras) {
       run(i, TRUE)
       return(invisible())
     }
+    fill()
     if (is.null(result)) again(i) else Map(done, bundles[[i]], result)
     cli::cli_progress_update(length(bundles[[i]]), id = bar)
   }
@@ -58,12 +60,16 @@ share_over_workers <- function(items, data, work, done, name, extras) {
   }
   # As many are out as there are workers: asking for one that is busy would wait longer than needed.
   waiting <- seq_along(bundles)
-  while (length(waiting) || length(running)) {
+  fill <- function() {
     while (length(waiting) && length(running) < count) {
+      i <- waiting[1]
+      waiting <<- waiting[-1]
       # Workers that lack the data again and again get them with each item.
-      run(waiting[1], state$sent < count || state$sent > 3 * count)
-      waiting <- waiting[-1]
+      run(i, state$sent < count || state$sent > 3 * count)
     }
+  }
+  while (length(waiting) || length(running)) {
+    fill()
     for (label in names(running)) {
       ready <- tryCatch(future::resolved(running[[label]], timeout = 0.02), FutureError = function(e) TRUE)
       if (ready) take(label)
@@ -79,7 +85,7 @@ shrinking_bundles <- function(n, workers) {
   out <- list()
   at <- 0
   while (at < n) {
-    size <- max(1, floor((n - at) / (2 * workers)))
+    size <- max(1, floor((n - at) / (1.5 * workers)))
     out[[length(out) + 1]] <- at + seq_len(size)
     at <- at + size
   }
