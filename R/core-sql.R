@@ -144,8 +144,8 @@ sql_has_table <- function(con, table) {
   nrow(found) > 0
 }
 
-# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "number", "text" that
-# tells its offset, or "local text".
+# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "number", "text"
+# that tells its offset, or "local text".
 sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
   name <- sql_name(con, column)
   if (sql_dialect(con) == "postgres") {
@@ -174,8 +174,8 @@ stamp_text_sql <- function(con, name) {
   if (sql_dialect(con) == "postgres") {
     return(paste0("(", name, " ~ ':[0-9]{2}.*([Zz]|[+-][0-9]{2}(:?[0-9]{2})?)$')"))
   }
-  paste0("(", name, " GLOB '*:[0-9][0-9]*[Zz]' OR ", name, " GLOB '*:[0-9][0-9]*[-+][0-9][0-9]:[0-9][0-9]' OR ",
-         name, " GLOB '*:[0-9][0-9]*[-+][0-9][0-9][0-9][0-9]')")
+  ends <- c("[Zz]", "[-+][0-9][0-9]:[0-9][0-9]", "[-+][0-9][0-9][0-9][0-9]")
+  paste0("(", paste0(name, " GLOB '*:[0-9][0-9]*", ends, "'", collapse = " OR "), ")")
 }
 
 # Seconds since 1970 of a column of stamps, as SQL. Text of SQLite is exact to the millisecond.

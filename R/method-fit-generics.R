@@ -14,9 +14,9 @@
 #'   `trend = "damped"`. The others stay as they were given.
 #' @param row.names,optional Not used.
 #' @returns `confint()` a data frame: the series columns, `term`, `lower` and `upper`, by Student's t with the
-#'   values less the coefficients as degrees of freedom; for the shares and the damping of [by_smoothing()] the
-#'   values at which the likelihood, the rest estimated anew, stays within half a quantile of chi-squared of
-#'   the highest, no further than the shares may go. `update()` a fit. `as.data.frame()` a data frame: the
+#'   values less the coefficients as degrees of freedom; for the shares and the damping of [by_smoothing()]
+#'   the values at which the likelihood, the rest estimated anew, stays within half a quantile of chi-squared
+#'   of the highest, no further than the shares may go. `update()` a fit. `as.data.frame()` a data frame: the
 #'   series columns, the time column, `measure`, `value`, `expected` (one step before) and `residual`, on the
 #'   scale that was fitted.
 #' @section Error types:
@@ -57,7 +57,8 @@ coefficient_intervals.kairon_method <- function(method, model, batch, level) {
   count <- tabulate(series_index(batch$breaks)[!is.na(batch$values)], length(batch$breaks) - 1)
   free <- pmax(1, count - tabulate(owner, length(count)))[owner]
   reach <- stats::qt((1 + level) / 2, free) * table$error
-  data.frame(series = owner, term = table$term, lower = table$estimate - reach, upper = table$estimate + reach)
+  middle <- table$estimate
+  data.frame(series = owner, term = table$term, lower = middle - reach, upper = middle + reach)
 }
 
 #' @rdname fit-generics

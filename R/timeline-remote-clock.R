@@ -1,4 +1,5 @@
-# Stamps of a database as seconds since 1970, in SQL. Those of a wall clock become instants by the zone's table.
+# Stamps of a database as seconds since 1970, in SQL. Those of a wall clock become instants by the zone's
+# table.
 
 remote_seconds <- function(x) {
   if (is.null(x$store$seconds)) {
