@@ -6,7 +6,8 @@
 # make screenshots  docs/screenshots anew
 # make bench        the measurements of bench/
 # make check        R CMD check
-.PHONY: demo test install docs site screenshots bench check data
+# make sanitize     the core's tests and five minutes of inputs at random, under sanitizers
+.PHONY: demo test install docs site screenshots bench check data sanitize
 
 demo:
 	@tools/setup run
@@ -50,6 +51,9 @@ bench: install
 	Rscript bench/backtest.R
 	Rscript bench/tell.R
 	Rscript bench/bridges.R
+
+sanitize:
+	@tools/sanitize
 
 check:
 	mkdir -p build

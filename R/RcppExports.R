@@ -245,6 +245,10 @@ cpp_season_weights <- function(terms, after) {
     .Call(`_kairon_cpp_season_weights`, terms, after)
 }
 
+cpp_end_with <- function(parent) {
+    invisible(.Call(`_kairon_cpp_end_with`, parent))
+}
+
 cpp_smoothing_fit <- function(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads) {
     .Call(`_kairon_cpp_smoothing_fit`, values, breaks, seasons, forms, given, aim, warm_up, textbook, threads)
 }
@@ -351,5 +355,9 @@ cpp_drop_narrow_steps <- function(made, breaks, back, ahead, needed) {
 
 cpp_same_codes <- function(values, code) {
     .Call(`_kairon_cpp_same_codes`, values, code)
+}
+
+cpp_is_plain <- function(x) {
+    .Call(`_kairon_cpp_is_plain`, x)
 }
 

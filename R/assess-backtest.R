@@ -295,9 +295,9 @@ flagged_line <- function(b) {
 
 #' @export
 print.kairon_backtest <- function(x, ...) {
-  cat(wrap_lines(format(x)), "", sep = "\n")
+  show_lines(wrap_lines(format(x)), "")
   print(scores(x))
-  if (!is.null(x$reserve)) cat("", reserve_lines(x), sep = "\n")
+  if (!is.null(x$reserve)) show_lines("", reserve_lines(x))
   invisible(x)
 }
 

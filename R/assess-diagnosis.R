@@ -171,7 +171,7 @@ format.kairon_diagnosis <- function(x, ...) {
 
 #' @export
 print.kairon_diagnosis <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   invisible(x)
 }
 

@@ -102,6 +102,6 @@ format.kairon_holdout <- function(x, ...) {
 
 #' @export
 print.kairon_holdout <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

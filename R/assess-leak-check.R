@@ -216,6 +216,6 @@ format.kairon_leak_check <- function(x, ...) {
 
 #' @export
 print.kairon_leak_check <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   invisible(x)
 }

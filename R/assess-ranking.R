@@ -210,7 +210,7 @@ distance_words <- function(x) {
 
 #' @export
 print.kairon_ranking <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }
 

@@ -89,8 +89,8 @@ open_store <- function(folder, job, call = rlang::caller_env(2)) {
       }
     },
     # A part that was cut short is made again.
-    read = function(i) if (file.exists(part(i))) tryCatch(readRDS(part(i)), error = function(e) NULL),
-    write = function(i, result) write_whole(part(i), function(to) saveRDS(result, to))
+    read = function(i) if (file.exists(part(i))) read_kept(part(i))$value,
+    write = function(i, result) keep_value(result, part(i))
   )
 }
 

@@ -122,13 +122,13 @@ skill_column <- function(out, mae, by, baseline, call = rlang::caller_env(2)) {
   }
   check_choice(baseline, methods, arg = "baseline", call = call)
   rest <- setdiff(by, "method")
-  key <- do.call(paste, c(unname(lapply(out[rest], as.character)), list(rep("", nrow(out))), sep = "\r"))
+  key <- key_text(out[rest], nrow(out))
   own <- out$method == baseline
   1 - mae / mae[own][match(key, key[own])]
 }
 
 path_crps <- function(table, group, b) {
-  key <- function(t) paste(table_labels(t, b$history), t$measure, t$method, t$ahead, sep = "\r")
+  key <- function(t) key_text(list(table_labels(t, b$history), t$measure, t$method, t$ahead))
   paths <- split(b$paths$value, key(b$paths))
   keys <- key(table)
   each <- vapply(seq_len(nrow(table)), function(i) {
@@ -298,6 +298,6 @@ format.kairon_scores <- function(x, ...) {
 
 #' @export
 print.kairon_scores <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

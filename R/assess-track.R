@@ -30,7 +30,7 @@ track <- function(f, new_data, limit = 4) {
   scored <- score_forecast(f, since_forecast(f, new_data), rlang::current_env())
   meta <- timeline_meta(f$history)
   label <- table_labels(scored, f$history)
-  key <- paste(label, scored$measure, scored$method, sep = "\r")
+  key <- key_text(list(label, scored$measure, scored$method))
   groups <- split(seq_len(nrow(scored)), factor(key, unique(key)))
   wide <- max(f$levels)
   parts <- lapply(groups, function(at) {
@@ -119,6 +119,6 @@ format.kairon_track <- function(x, ...) {
 
 #' @export
 print.kairon_track <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

@@ -188,7 +188,7 @@ format.kairon_verdict <- function(x, ...) unclass(x)
 
 #' @export
 print.kairon_verdict <- function(x, ...) {
-  cat(strwrap(paste(x, collapse = " "), width = 0.95 * getOption("width")), sep = "\n")
+  show_lines(strwrap(paste(x, collapse = " "), width = 0.95 * getOption("width")))
   invisible(x)
 }
 

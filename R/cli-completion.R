@@ -5,7 +5,7 @@ cli_completion <- function(files, options) {
   if (!shell %in% c("bash", "zsh")) {
     abort_usage("{.val completion} needs the shell: bash or zsh.", "completion")
   }
-  cat(completion_script(shell), sep = "\n")
+  show_lines(completion_script(shell))
 }
 
 completion_script <- function(shell) {

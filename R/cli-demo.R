@@ -7,11 +7,11 @@ cli_demo <- function(files, options) {
     abort_file("The folder {.file {folder}} cannot be made.")
   }
   began <- proc.time()[["elapsed"]]
-  step <- function(...) cat("\n== ", ..., "\n", sep = "")
+  step <- function(...) show_lines(paste0("\n== ", ...))
   draw <- function(plot, name) {
     path <- file.path(folder, name)
     draw_file(plot, path)
-    cat("   figure: ", path, "\n", sep = "")
+    show_lines(paste0("   figure: ", path))
   }
   before <- options(kairon.quiet = TRUE)
   on.exit(options(before))
@@ -59,7 +59,7 @@ cli_demo <- function(files, options) {
   step("Writing the report")
   page <- file.path(folder, "quillmere.html")
   report(demand, page, title = "Quillmere Water: demand of eight districts")
-  cat("   report: ", page, "\n", sep = "")
+  show_lines(paste0("   report: ", page))
   took <- proc.time()[["elapsed"]] - began
   step("Done in ", round(took), " s. Open ", page, " in a browser.")
 }

@@ -39,7 +39,7 @@ exit_code <- function(cnd) {
 
 complain <- function(cnd, code) {
   lines <- error_lines(cnd)
-  writeLines(paste0(c("kairon: ", rep("  ", length(lines) - 1)), lines), stderr())
+  writeLines(visible(paste0(c("kairon: ", rep("  ", length(lines) - 1)), lines)), stderr())
   if (inherits(cnd, "kairon_error_usage")) {
     writeLines(paste0("  Help: kairon ", cnd$verb, if (!is.null(cnd$verb)) " ", "--help"), stderr())
   }
@@ -53,11 +53,11 @@ abort_usage <- function(message, verb = NULL, .envir = parent.frame()) {
 run_verb <- function(args) {
   verbs <- cli_verbs()
   if (length(args) == 0 || args[1] %in% c("--help", "-h", "help")) {
-    cat(main_help(verbs), sep = "\n")
+    show_lines(main_help(verbs))
     return(0L)
   }
   if (args[1] == "--version") {
-    cat("kairon", as.character(utils::packageVersion("kairon")), "\n")
+    show_lines(paste("kairon", utils::packageVersion("kairon")))
     return(0L)
   }
   name <- gsub("_", "-", args[1])
@@ -70,7 +70,7 @@ run_verb <- function(args) {
   }
   verb <- verbs[[name]]
   if (any(args[-1] %in% c("--help", "-h"))) {
-    cat(verb_help(name, verb), sep = "\n")
+    show_lines(verb_help(name, verb))
     return(0L)
   }
   call <- read_call(args[-1], name, verb)
@@ -98,7 +98,7 @@ run_verb <- function(args) {
 # What a verb returns that is done, and wants to say so by another code than 0.
 exit_with <- function(code) structure(as.integer(code), class = "kairon_exit")
 
-say <- function(...) writeLines(sub("^. ", "", paste0(...)), stderr())
+say <- function(...) writeLines(visible(sub("^. ", "", paste0(...)), "\n"), stderr())
 
 # Files and options of one call, all names checked first.
 read_call <- function(args, name, verb) {

@@ -5,14 +5,14 @@ cli_run_study <- function(files, options) {
   if (!file.exists(path)) abort_usage("there is no study {.file {path}}.", "run-study")
   study <- read_study(path)
   if (isTRUE(options$check)) {
-    cat(format(study), "", "Nothing wrong with it; --check runs nothing.", sep = "\n")
+    show_lines(format(study), "", "Nothing wrong with it; --check runs nothing.")
     return(invisible())
   }
   done <- run_study(study, options$output, cache = !isTRUE(options$fresh), quiet = isTRUE(options$quiet))
   if (isTRUE(options$json)) {
-    cat(as_json(list(steps = done$steps, files = done$files)), "\n", sep = "")
+    show_lines(as_json(list(steps = done$steps, files = done$files)))
   } else {
-    cat(format(done), sep = "\n")
+    show_lines(format(done))
   }
 }
 
@@ -39,7 +39,7 @@ cli_new_study <- function(files, options) {
 # The manual ----
 
 # In the form of man(1), from the same verbs and options as --help.
-cli_manual <- function(files, options) cat(manual_page(), sep = "\n")
+cli_manual <- function(files, options) show_lines(manual_page())
 
 manual_page <- function() {
   safe <- function(text) {

@@ -43,3 +43,13 @@ bands <- function(column, n, quantiles = FALSE) {
   if (!given) labels[size] <- paste(low[size], "to", high[size])
   factor(labels[at], levels = labels)
 }
+
+# The same as a setting, where what is asked for comes from a file or the shell.
+banding <- function(column, n, quantiles = FALSE) {
+  structure(list(column = column, n = n, quantiles = isTRUE(quantiles)), class = "kairon_banding")
+}
+
+#' @export
+format.kairon_banding <- function(x, ...) {
+  paste0("bands(", x$column, ", ", paste(x$n, collapse = "/"), if (x$quantiles) ", quantiles", ")")
+}

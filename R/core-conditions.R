@@ -23,9 +23,35 @@
 #' )
 NULL
 
+# The one door for messages. Templates are written in this package only; what comes from data or from elsewhere
+# goes in as a value (`{x}`) or, where it is a sentence of its own, through verbatim().
+
+# Finished words where a template is expected: braces are shown, and mean nothing.
+verbatim <- function(words) {
+  if (length(words)) words[] <- gsub("([{}])", "\\1\\1", words)
+  words
+}
+
+# Names beside finished words make them points of a list.
+points <- function(words, mark) if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
+
+# A template with its values in place; what would steer a terminal is made visible, and then nothing is coloured.
+written <- function(message, .envir) {
+  shown <- function(text) cli::format_inline(text, .envir = .envir)
+  plain <- local({
+    before <- options(cli.num_colors = 1L, cli.hyperlink = FALSE)
+    on.exit(options(before))
+    vapply(message, shown, "", USE.NAMES = FALSE)
+  })
+  steers <- has_controls(plain, "\n\t")
+  out <- message
+  out[] <- if (any(steers)) visible(plain, "\n\t") else vapply(message, shown, "", USE.NAMES = FALSE)
+  verbatim(out)
+}
+
 abort_kind <- function(message, kind, ..., call, .envir) {
   cli::cli_abort(
-    message,
+    written(message, .envir),
     class = c(paste0("kairon_error_", kind), "kairon_error"),
     ...,
     call = call,
@@ -62,7 +88,7 @@ call_core <- function(expr, call = rlang::caller_env()) {
 }
 
 warn_user <- function(message, .envir = parent.frame()) {
-  cli::cli_warn(message, class = "kairon_warning", .envir = .envir)
+  cli::cli_warn(written(message, .envir), class = "kairon_warning", .envir = .envir)
 }
 
 # A default that was chosen for the user: what, and how to change it.
@@ -70,7 +96,7 @@ tell <- function(message, .envir = parent.frame()) {
   if (isTRUE(getOption("kairon.quiet"))) {
     return(invisible())
   }
-  cli::cli_inform(message, class = "kairon_note", .envir = .envir)
+  cli::cli_inform(written(message, .envir), class = "kairon_note", .envir = .envir)
 }
 
 # Without notes: for work that is repeated behind one call.

@@ -1,5 +1,60 @@
 # Numbers and lists as people write them.
 
+# Text from outside may hold what steers a terminal: escapes, line breaks, marks that turn the direction of
+# writing. It is shown as what it is, `\\x1b`, never sent.
+control_marks <- "[\\x{01}-\\x{1f}\\x{7f}-\\x{9f}\\x{202a}-\\x{202e}\\x{2066}-\\x{2069}]"
+
+# `keep`: characters that may stay, such as line breaks in running text.
+has_controls <- function(text, keep = "") {
+  text <- enc2utf8(as.character(text))
+  ok <- validUTF8(text)
+  out <- !ok
+  out[ok] <- grepl(control_class(keep), text[ok], perl = TRUE)
+  out
+}
+
+control_class <- function(keep) {
+  paste0("(*UTF)", if (nzchar(keep)) paste0("(?![", keep, "])"), control_marks)
+}
+
+visible <- function(text, keep = "") {
+  hit <- which(has_controls(text, keep) & !is.na(text))
+  if (length(hit) == 0) {
+    return(text)
+  }
+  bad <- enc2utf8(as.character(text[hit]))
+  broken <- !validUTF8(bad)
+  bad[broken] <- iconv(bad[broken], "latin1", "UTF-8")
+  marks <- gregexpr(control_class(keep), bad, perl = TRUE)
+  regmatches(bad, marks) <- lapply(regmatches(bad, marks), escape_controls)
+  text[hit] <- bad
+  text
+}
+
+escape_controls <- function(marks, short = "\\x%02x") {
+  known <- c("\n" = "\\n", "\t" = "\\t", "\r" = "\\r")
+  vapply(marks, function(m) {
+    code <- utf8ToInt(m)
+    if (m %in% names(known)) known[[m]] else sprintf(if (code < 256) short else "\\u%04x", code)
+  }, "", USE.NAMES = FALSE)
+}
+
+# In JSON they have a form of their own, which reads back to the same text.
+json_controls <- function(json) {
+  if (!has_controls(json, "\n\t")) {
+    return(json)
+  }
+  marks <- gregexpr(control_class("\n\t"), json, perl = TRUE)
+  regmatches(json, marks) <- lapply(regmatches(json, marks), escape_controls, short = "\\u%04x")
+  json
+}
+
+# What every print goes through: lines to standard output.
+show_lines <- function(...) {
+  lines <- c(...)
+  if (length(lines)) cat(paste0(visible(lines, "\n"), "\n"), sep = "")
+}
+
 # About `digits` significant digits, thousands marked, no exponent in the
 # range that people read.
 show_number <- function(x, digits = 3) {
@@ -47,7 +102,7 @@ plural <- function(n, one, many = paste0(one, "s")) {
 
 # "a, b and c"; long lists are cut with the rest counted.
 word_list <- function(x, most = 8, last = " and ") {
-  x <- as.character(x)
+  x <- visible(as.character(x))
   if (length(x) > most) {
     more <- length(x) - most + 1
     return(paste0(
@@ -93,9 +148,10 @@ show_column <- function(x, digits = 4) {
 # Columns that do not fit the width are named below; `fit = FALSE` lets lines run on.
 text_table <- function(columns, indent = "  ", right = character(), fit = TRUE) {
   cells <- lapply(columns, function(x) {
-    if (is.numeric(x)) show_column(x) else ifelse(is.na(x), "-", as.character(x))
+    if (is.numeric(x)) show_column(x) else visible(ifelse(is.na(x), "-", as.character(x)))
   })
   right <- vapply(columns, is.numeric, logical(1)) | names(columns) %in% right
+  names(columns) <- visible(names(columns))
   padded <- Map(function(cell, name, to_right) {
     all <- c(name, cell)
     gap <- strrep(" ", max(nchar(all, "width")) - nchar(all, "width"))

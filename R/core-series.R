@@ -102,7 +102,7 @@ own_statistic <- function(values, from, to, statistic, where, call, missing_too 
     result <- tryCatch(statistic(piece), error = function(e) {
       abort_input(c(
         "Your statistic failed for {where(i)}.",
-        x = conditionMessage(e)
+        x = "{conditionMessage(e)}"
       ), call = call, .envir = list2env(list(where = where, i = i, e = e)))
     })
     if (!is.numeric(result) || length(result) != 1) {

@@ -5,21 +5,53 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
   if (!dir.exists(folder)) {
     abort_file("There is no folder {.file {folder}} to write to.", call = call)
   }
-  partial <- tempfile(".kairon-", folder)
+  partial <- partial_name(folder)
   on.exit(unlink(partial))
-  moved <- tryCatch(
-    {
-      write(partial)
-      file.rename(partial, path)
-    },
-    kairon_error = function(e) stop(e),
-    error = function(e) e, warning = function(e) e
-  )
-  if (!isTRUE(moved)) {
-    why <- if (inherits(moved, "condition")) conditionMessage(moved) else "It cannot be moved there."
+  tried <- attempt({
+    write(partial)
+    file.rename(partial, path)
+  })
+  if (!is.null(tried$trouble) || !isTRUE(tried$value)) {
+    why <- tried$trouble %||% "It cannot be moved there."
     abort_file(c("{.file {path}} cannot be written.", x = "{why}"), call = call)
   }
   invisible(path)
+}
+
+# What a call gives, or what went wrong: the word of its first warning or of its error. A warning that is caught on
+# its way would cut off the call that gives it, which then leaves its connection open for ever; so calls end by
+# themselves.
+attempt <- function(expr) {
+  trouble <- NULL
+  value <- tryCatch(
+    withCallingHandlers(expr, warning = function(w) {
+      trouble <<- trouble %||% conditionMessage(w)
+      invokeRestart("muffleWarning")
+    }),
+    kairon_error = function(e) stop(e),
+    error = function(e) {
+      trouble <<- trouble %||% conditionMessage(e)
+      NULL
+    }
+  )
+  list(value = value, trouble = trouble)
+}
+
+# A name for what is not whole yet, in the folder where it is going to be. It tells machine and process, so that
+# what a killed process left is known for what it is and taken away by the next one.
+partial_name <- function(folder) {
+  for (left in list.files(folder, paste0("^\\.kairon-", machine_mark(), "-[0-9]+-"), all.files = TRUE)) {
+    if (!is_running(sub("^\\.kairon-[0-9a-f]+-([0-9]+)-.*", "\\1", left))) {
+      unlink(file.path(folder, left), recursive = TRUE)
+    }
+  }
+  tempfile(paste0(".kairon-", machine_mark(), "-", Sys.getpid(), "-"), folder)
+}
+
+machine_mark <- function() substr(rlang::hash(Sys.info()[["nodename"]]), 1, 8)
+
+is_running <- function(pid) {
+  if (dir.exists("/proc/self")) dir.exists(file.path("/proc", pid)) else tools::pskill(as.integer(pid), 0)
 }
 
 # Whether a file could be written there, asked before long work.
@@ -57,7 +89,44 @@ write_text <- function(lines, path, call = rlang::caller_env()) {
 }
 
 # Rows as JSON, every digit kept.
-as_json <- function(rows) jsonlite::toJSON(rows, digits = NA, na = "null", POSIXt = "ISO8601")
+as_json <- function(rows) {
+  json_controls(jsonlite::toJSON(infinite_words(rows), digits = NA, na = "null", POSIXt = "ISO8601"))
+}
+
+# JSON has no infinite numbers; a word stands for them, which is read as a number again.
+infinite_words <- function(rows) {
+  if (!is.data.frame(rows)) {
+    return(rows)
+  }
+  for (name in names(rows)[vapply(rows, function(v) is.double(v) && any(is.infinite(v)), TRUE)]) {
+    v <- rows[[name]]
+    rows[[name]] <- I(lapply(v, function(one) {
+      jsonlite::unbox(if (is.infinite(one)) (if (one > 0) "Infinity" else "-Infinity") else one)
+    }))
+  }
+  rows
+}
+
+# Values that are kept in a file for the next call. A cache may come from anyone, so only data are kept and taken
+# back: what could be run when it is touched (functions, calls, promises, environments) makes the file worth
+# nothing, and then the work is done again.
+keep_value <- function(value, path) {
+  if (cpp_is_plain(list(value))) write_whole(path, function(partial) saveRDS(list(value = value), partial))
+  invisible(path)
+}
+
+# NULL where there is no file, or one that was cut short or is not of this kind.
+read_kept <- function(path) {
+  if (!file.exists(path)) {
+    return(NULL)
+  }
+  # The list stays in its place: what is in it is looked at by compiled code before R touches it.
+  held <- attempt(list(readRDS(path)))$value
+  if (is.null(held) || !cpp_is_plain(held) || !identical(names(held[[1]]), "value")) {
+    return(NULL)
+  }
+  held[[1]]
+}
 
 # What is left in one open connection to another.
 copy_bytes <- function(from, to) {
@@ -82,18 +151,15 @@ write_folder <- function(path, files, write, call = rlang::caller_env()) {
     abort_file(c("{.file {path}} holds other files and is not replaced.", i = "Name a new folder."),
                call = call)
   }
-  partial <- tempfile(".kairon-", parent)
-  before <- tempfile(".kairon-", parent)
+  partial <- partial_name(parent)
+  before <- partial_name(parent)
   on.exit(unlink(partial, recursive = TRUE))
-  trouble <- tryCatch(
-    {
-      write(partial)
-      if (file.exists(path)) file.rename(path, before)
-      if (file.rename(partial, path)) NULL else "It cannot be moved there."
-    },
-    kairon_error = function(e) stop(e),
-    error = function(e) conditionMessage(e), warning = function(w) conditionMessage(w)
-  )
+  tried <- attempt({
+    write(partial)
+    if (file.exists(path)) file.rename(path, before)
+    file.rename(partial, path)
+  })
+  trouble <- tried$trouble %||% if (!isTRUE(tried$value)) "It cannot be moved there."
   if (!is.null(trouble)) {
     if (!file.exists(path) && file.exists(before)) file.rename(before, path)
     abort_file(c("{.file {path}} cannot be written.", x = "{trouble}"), call = call, .envir = environment())

@@ -56,7 +56,7 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   }
   shown <- chosen_series(object, series, page = page)
   mended <- Filter(function(m) is_mended(object, m), measures)
-  planned <- panel_plan(setdiff(measures, paste0(mended, "_raw")))
+  planned <- panel_plan(setdiff(measures, raw_columns(object, mended)))
   if (is_dense(object, shown, nrow(planned), labels) && !any(planned$over)) {
     return(dense_timeline(object, planned$measure, shown, labels))
   }
@@ -85,15 +85,15 @@ panel_plan <- function(measures) {
 # Repaired or taken out, with the raw values beside on the same scale: both are drawn in one panel.
 is_mended <- function(x, m) {
   meta <- timeline_meta(x)
-  if (!paste0(m, "_raw") %in% names(meta$kinds) || m %in% names(meta$undo)) {
+  if (is.null(raw_column(x, m)) || m %in% names(meta$undo)) {
     return(FALSE)
   }
-  same <- x[[m]] == x[[paste0(m, "_raw")]]
+  same <- x[[m]] == x[[raw_column(x, m)]]
   all(same[!mended_rows(x, m)], na.rm = TRUE)
 }
 
 mended_rows <- function(x, m) {
-  origin_codes(x, m) %in% repaired_code | (is.na(x[[m]]) & !is.na(x[[paste0(m, "_raw")]]))
+  origin_codes(x, m) %in% repaired_code | (is.na(x[[m]]) & !is.na(x[[raw_column(x, m)]]))
 }
 
 # The readings that were replaced, as they were, with what stands there now.
@@ -102,7 +102,7 @@ raw_points <- function(m, x, data) {
   labels <- row_labels(x)[hit]
   keep <- labels %in% levels(data$series)
   data.frame(
-    stamp = x[[timeline_meta(x)$time]][hit][keep], before = x[[paste0(m, "_raw")]][hit][keep],
+    stamp = x[[timeline_meta(x)$time]][hit][keep], before = x[[raw_column(x, m)]][hit][keep],
     after = x[[m]][hit][keep], series = factor(labels[keep], levels = levels(data$series)),
     panel = factor(measure_label(x, m), levels = levels(data$panel))
   )

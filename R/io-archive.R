@@ -153,8 +153,8 @@ archive_answer <- function(req, told, state) {
 
 #' @export
 print.kairon_archive <- function(x, ...) {
-  cat("An archive of three gauges at ", x$address, "\n", sep = "")
-  cat("  ", x$address, "stations\n", sep = "")
-  cat("  ", x$address, "readings?station=weir&from=2031-03-01&to=2031-03-08\n", sep = "")
+  show_lines(paste0("An archive of three gauges at ", x$address))
+  show_lines(paste0("  ", x$address, "stations"))
+  show_lines(paste0("  ", x$address, "readings?station=weir&from=2031-03-01&to=2031-03-08"))
   invisible(x)
 }

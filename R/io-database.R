@@ -243,7 +243,7 @@ utc_text <- function(seconds) {
   micro <- round((seconds - floor(seconds)) * 1e6)
   whole <- floor(seconds) + (micro == 1e6)
   micro[!is.na(micro) & micro == 1e6] <- 0
-  text <- format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S")
+  text <- long_years(format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S"))
   part <- ifelse(micro > 0, sub("0+$", "", sprintf(".%06.0f", micro)), "")
   ifelse(is.na(seconds), NA_character_, paste0(text, part, "Z"))
 }

@@ -118,7 +118,7 @@ fread_quietly <- function(..., separator, missing, as_text, name, call) {
     ),
     error = function(e) {
       abort_file(c(
-        "{.file {name}} cannot be read as delimited text.", x = conditionMessage(e)
+        "{.file {name}} cannot be read as delimited text.", x = "{conditionMessage(e)}"
       ), call = call, .envir = list2env(list(name = name, e = e)))
     }
   )
@@ -157,7 +157,9 @@ mend_encoding <- function(data, name) {
 # rest is read.
 read_misfits <- function(path, name, missing, first, as_text, call) {
   lines <- readLines(path, warn = FALSE)
-  width <- utils::count.fields(textConnection(lines), sep = first$separator, quote = "\"",
+  text <- textConnection(lines)
+  on.exit(close(text))
+  width <- utils::count.fields(text, sep = first$separator, quote = "\"",
                                blank.lines.skip = FALSE, comment.char = "")
   blank <- !nzchar(trimws(lines))
   header <- which(!blank)[1]

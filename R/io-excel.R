@@ -96,8 +96,13 @@ cell_text <- function(cell) {
   if (empty_cell(cell)) {
     return("")
   }
-  if (inherits(cell, "POSIXct")) wall_text(cell) else if (is.numeric(cell)) format(cell, digits = 15) else
+  if (inherits(cell, "POSIXct")) wall_text(cell) else if (is.numeric(cell)) shortest_text(cell) else
     trimws(as.character(cell))
+}
+
+shortest_text <- function(v) {
+  text <- format(v, digits = 15)
+  if (isTRUE(as.numeric(text) == v)) text else format(v, digits = 17)
 }
 
 # One column: numbers where all cells are, else text, with dates in ISO 8601. Serial numbers of days are no
@@ -146,6 +151,13 @@ write_excel <- function(x, path, header) {
   openxlsx::addWorksheet(book, "timeline")
   openxlsx::writeData(book, "timeline", data$cells,
                       headerStyle = openxlsx::createStyle(textDecoration = "bold"))
+  # A sheet knows no infinite numbers; a word stands for them, which is read as a number again.
+  for (name in names(data$cells)[vapply(data$cells, is.double, TRUE)]) {
+    for (i in which(is.infinite(data$cells[[name]]))) {
+      word <- if (data$cells[[name]][i] > 0) "Infinity" else "-Infinity"
+      openxlsx::writeData(book, "timeline", word, match(name, names(data$cells)), i + 1, colNames = FALSE)
+    }
+  }
   openxlsx::freezePane(book, "timeline", firstRow = TRUE)
   for (name in names(data$forms)) {
     openxlsx::addStyle(book, "timeline", openxlsx::createStyle(numFmt = data$forms[[name]]),
@@ -184,7 +196,10 @@ sheet_columns <- function(x) {
       cells[[name]] <- as.numeric(column) + 25569
       forms[name] <- "yyyy-mm-dd"
     }
-    if (inherits(column, "POSIXct")) {
+    if (inherits(column, "POSIXct") && fraction_places(as.numeric(column)) > 3) {
+      # Finer than a sheet's own stamps are.
+      cells[[name]] <- iso_text(column)
+    } else if (inherits(column, "POSIXct")) {
       seconds <- as.numeric(column)
       local <- if (zoned) cpp_local_of(seconds, span_zone(meta, seconds[is.finite(seconds)])) else seconds
       cells[[name]] <- local / 86400 + 25569
@@ -192,7 +207,7 @@ sheet_columns <- function(x) {
       if (zoned && name == meta$time) offset <- (local - seconds) / 3600
     }
   }
-  if (zoned) {
+  if (zoned && !is.character(cells[[meta$time]])) {
     at <- match(meta$time, names(cells))
     extra <- rlang::set_names(data.frame(offset), offset_column(meta$time))
     cells <- cbind(cells[seq_len(at)], extra, cells[-seq_len(at)])

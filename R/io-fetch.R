@@ -166,7 +166,7 @@ kept_answer <- function(address) {
     return(NULL)
   }
   key <- answer_key(address)
-  about <- tryCatch(readRDS(paste0(key, ".rds")), error = function(e) NULL, warning = function(w) NULL)
+  about <- read_kept(paste0(key, ".rds"))$value
   body <- paste0(key, ".body")
   whole <- is.list(about) && identical(about$address, address) && isTRUE(file.size(body) == about$size)
   if (whole) list(path = body, conditions = about$conditions, after = about$after)
@@ -188,7 +188,7 @@ keep_answer <- function(address, answer) {
   kept <- tryCatch(
     {
       write_whole(paste0(key, ".body"), function(partial) file.copy(answer$path, partial))
-      write_whole(paste0(key, ".rds"), function(partial) saveRDS(about, partial))
+      keep_value(about, paste0(key, ".rds"))
       TRUE
     },
     error = function(e) FALSE

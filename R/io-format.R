@@ -41,9 +41,7 @@ holds_json_lines <- function(path) {
 is_zip <- function(start) starts_with_bytes(start, c(0x50, 0x4b, 0x03, 0x04))
 
 zip_members <- function(path) {
-  tryCatch(utils::unzip(path, list = TRUE)$Name, error = function(e) character(), warning = function(w) {
-    character()
-  })
+  attempt(utils::unzip(path, list = TRUE)$Name)$value %||% character()
 }
 
 # The form asked for, or the one found.

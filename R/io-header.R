@@ -29,7 +29,7 @@ header_fields <- function(x) {
     attributes = as.list(meta$attributes),
     numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
     units = as.list(units), zone = meta$zone,
-    cadence = cadence, beside = as.list(beside)
+    cadence = cadence, beside = as.list(beside), raw = meta$raw
   )
   Filter(length, fields)
 }
@@ -126,12 +126,9 @@ told_cadence <- function(header) {
   if (is.null(header$cadence)) {
     return(NULL)
   }
-  told <- lapply(header$cadence, unlist)
-  tryCatch(
-    new_cadence(told$unit, told$n, told$anchor, told$day_start, told$stamp, told$stamp_day,
-                as.numeric(told$closures)),
-    error = function(e) NULL
-  )
+  made <- if (is.list(header$cadence)) cadence_of_fields(header$cadence)
+  if (is.null(made)) tell(c("!" = "The cadence in the header is none, and is found from the stamps."))
+  made
 }
 
 # The cadence of the header, where every stamp lies on it.

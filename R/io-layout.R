@@ -65,7 +65,7 @@ join_attributes <- function(data, table, series, call) {
       x = "It has {shown}; the series {?column is/columns are} {.field {series}}."
     ), call = call)
   }
-  keys <- function(t) do.call(paste, c(unname(lapply(t[key], as.character)), sep = "\r"))
+  keys <- function(t) key_text(t[key])
   if (anyDuplicated(keys(table))) {
     twice <- table[[key[1]]][duplicated(keys(table))][1]
     abort_input("The table of attributes holds {.val {as.character(twice)}} twice.", call = call)

@@ -206,8 +206,8 @@ grid_values <- function(file, variable, time, slab, name, call) {
   list(
     values = as.vector(aperm(array(values, slab$count[dims]), match(order, dims))),
     unit = attribute("units") %||% "",
-    amount = grepl(paste0("\\b", time, ":\\s*sum\\b"), kind),
-    level = grepl(paste0("\\b", time, ":\\s*(mean|point|maximum|minimum|median)\\b"), kind)
+    amount = grepl(paste0("\\b\\Q", time, "\\E:\\s*sum\\b"), kind, perl = TRUE),
+    level = grepl(paste0("\\b\\Q", time, "\\E:\\s*(mean|point|maximum|minimum|median)\\b"), kind, perl = TRUE)
   )
 }
 

@@ -95,8 +95,7 @@ parquet_groups <- function(path, name, call) {
     )
     parquet_columns(data, about, name)
   }
-  list(count = count, read = read, rows = about$row_groups$num_rows,
-       header = parquet_header(about, name, call))
+  list(count = count, read = read, header = parquet_header(about, name, call))
 }
 
 # What a file says of itself. Where it has many row groups the library takes a megabyte for each of them while

@@ -115,7 +115,8 @@ index_table <- function(shape, header, roles, given, label, join, call) {
     build_timeline(
       shape$data,
       list(time = shape$time, series = shape$series, amounts = options$amounts,
-           attributes = options$attributes, levels = options$levels, drop = shape$drop),
+           attributes = options$attributes, levels = options$levels, drop = shape$drop,
+           raw = as.list(header$raw)),
       units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
       rows = shape$lines, where = shape$where, source = label, epoch = options$epoch,
       events = options$events, files = shape$files, rejects = shape$rejects

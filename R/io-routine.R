@@ -5,9 +5,9 @@
 #' @returns `write_routine()` the path, invisibly; `read_routine()` the routine.
 #' @section Format:
 #' `kairon_routine` (version of the format, 1) and `steps`, a list: each has `verb` and `with`, its arguments
-#' by name. Arguments are plain YAML values; settings of their own (windows, rules of [vet()]) are maps with
-#' `object`, their kind, and their fields; expressions are maps with `expression`. Functions and tables cannot
-#' be saved and are refused. Arguments are checked when the routine is run.
+#' by name. Arguments are plain YAML values; settings of their own (windows, rules of [vet()], cadences,
+#' bands) are maps with `object`, their kind, and `fields`. A file holds no code: functions, expressions and tables cannot be saved and are refused, and nothing that is read is evaluated.
+#' Arguments are checked when the routine is run.
 #' @examples
 #' path <- tempfile(fileext = ".yml")
 #' routine() |> vet(spikes()) |> repair() |> resample("1 week") |> write_routine(path)
@@ -36,7 +36,7 @@ write_routine <- function(routine, path) {
 read_routine <- function(path) {
   check_yaml_name(path)
   if (!file.exists(path)) abort_file("There is no file {.file {path}}.")
-  made <- tryCatch(yaml::read_yaml(path), error = function(e) {
+  made <- tryCatch(yaml::read_yaml(path, eval.expr = FALSE), error = function(e) {
     abort_file(c("{.file {path}} is not valid YAML.", x = "{conditionMessage(e)}"), .envir = environment())
   })
   if (!is.list(made) || is.null(made[["kairon_routine"]])) {
@@ -53,7 +53,7 @@ read_routine <- function(path) {
       abort_file("{.file {path}}, step {i}: {.val {odd[1]}} is neither {.val verb} nor {.val with}.")
     }
     verb <- check_choice(step$verb %||% "", routine_verb_names, arg = paste("verb of step", i))
-    args <- lapply(step$with, from_yaml_value)
+    args <- lapply(step$with, from_yaml_value, paste0("Step ", i, " of ", path))
     names(args)[grepl("^_[0-9]+$", names(args))] <- ""
     out <- record_step(out, verb, args, regrids = verb %in% regridding_verbs)
   }
@@ -66,25 +66,20 @@ check_yaml_name <- function(path, call = rlang::caller_env()) {
   }
 }
 
-# A value as YAML can hold it, told apart on the way back.
+# A value as YAML can hold it, told apart on the way back. Nothing that would have to be evaluated is written.
 as_yaml_value <- function(x, i, verb) {
   again <- function(v) as_yaml_value(v, i, verb)
   if (is.null(x)) {
     return(NULL)
   }
   if (rlang::is_quosure(x)) {
-    return(list(expression = rlang::as_label(rlang::quo_get_expr(x))))
+    return(as_yaml_columns(rlang::quo_get_expr(x), rlang::quo_get_env(x), i, verb))
   }
   if (is.language(x)) {
-    return(list(expression = paste(deparse(x), collapse = " ")))
+    return(as_yaml_columns(x, emptyenv(), i, verb))
   }
-  if (is.function(x) || is.data.frame(x) || is.environment(x)) {
-    what <- if (is.function(x)) "a function" else "a table"
-    abort_input(c(
-      "Step {i} of the routine, {.fn {verb}}, holds {what}, which a file cannot.",
-      i = "Save the routine with {.fn saveRDS}, or keep its code."
-    ), call = rlang::caller_env(3), .envir = environment())
-  }
+  if (is.function(x)) abort_unwritten("a function of your own", i, verb)
+  if (is.data.frame(x) || is.environment(x)) abort_unwritten("a table", i, verb)
   if (inherits(x, "Date")) {
     return(list(object = "Date", value = format(x)))
   }
@@ -92,10 +87,11 @@ as_yaml_value <- function(x, i, verb) {
     return(list(object = "POSIXct", value = as.numeric(x), zone = attr(x, "tzone") %||% ""))
   }
   if (is.object(x)) {
-    own <- attributes(x)
-    own <- own[setdiff(names(own), c("names", "class"))]
-    return(c(list(object = class(x)), if (length(own)) list(attributes = lapply(own, again)),
-             list(value = again(unclass(`attributes<-`(x, attributes(x)["names"]))))))
+    if (!identical(class(x), intersect(class(x), routine_objects))) {
+      abort_unwritten(paste("an object of class", class(x)[1]), i, verb)
+    }
+    fields <- Filter(Negate(is.null), unclass(x))
+    return(list(object = class(x), fields = lapply(fields, again)))
   }
   if (is.list(x)) {
     parts <- lapply(x, function(v) if (is.null(v)) list(nothing = TRUE) else again(v))
@@ -107,7 +103,50 @@ as_yaml_value <- function(x, i, verb) {
   x
 }
 
-from_yaml_value <- function(x) {
+# The settings that have a form in a file: windows, rules of vetting, cadences, bands.
+routine_objects <- c("kairon_window", "kairon_rule", "kairon_cadence", "kairon_banding")
+
+abort_unwritten <- function(what, i, verb) {
+  abort_input(c(
+    "Step {i} of the routine, {.fn {verb}}, holds {what}, which a file cannot.",
+    i = "Files hold no code: keep the routine as code of your own."
+  ), call = rlang::caller_env(3))
+}
+
+# Columns as they are given bare: names, texts, bands(), and several of them in c().
+as_yaml_columns <- function(expr, env, i, verb) {
+  if (is.null(expr) || is.character(expr) || is.numeric(expr) || is.logical(expr)) {
+    return(expr)
+  }
+  if (is.symbol(expr)) {
+    name <- as.character(expr)
+    held <- if (rlang::is_environment(env)) rlang::env_get(env, name, default = NULL, inherit = TRUE)
+    if (is.character(held)) {
+      abort_input(c(
+        "Step {i} of the routine, {.fn {verb}}, names {.field {name}}, which is a variable of yours too.",
+        i = "Write {.val {name}} in quotes if it is the column, else the texts that the variable holds."
+      ), call = rlang::caller_env(3))
+    }
+    return(name)
+  }
+  parts <- as.list(expr)[-1]
+  if (rlang::is_call(expr, "c") && is.null(names(parts))) {
+    made <- lapply(parts, as_yaml_columns, env, i, verb)
+    plain <- all(vapply(made, is.character, TRUE))
+    return(if (plain) unlist(made) else list(list = made))
+  }
+  if (rlang::is_call(expr, "bands")) {
+    given <- as.list(match.call(bands, expr))[-1]
+    values <- lapply(given[-1], function(v) tryCatch(rlang::eval_tidy(v, env = env), error = function(e) NULL))
+    if (is.symbol(given$column) && all(vapply(values, is.atomic, TRUE)) && !any(vapply(values, is.null, TRUE))) {
+      made <- rlang::inject(banding(as.character(given$column), !!!values))
+      return(as_yaml_value(made, i, verb))
+    }
+  }
+  abort_unwritten(paste0("an expression (", rlang::as_label(expr), ")"), i, verb)
+}
+
+from_yaml_value <- function(x, where) {
   if (!is.list(x)) {
     return(x)
   }
@@ -115,13 +154,14 @@ from_yaml_value <- function(x) {
     return(NULL)
   }
   if (!is.null(x$expression)) {
-    return(rlang::as_quosure(rlang::parse_expr(x$expression), globalenv()))
+    abort_file(c("{where} holds an expression, which is code, and is not read.",
+                 i = "Routines are written without code now; record the step again."), call = NULL)
   }
   if (!is.null(x$values)) {
     return(rlang::set_names(unlist(x$values), unlist(x$names)))
   }
   if ("list" %in% names(x)) {
-    return(lapply(x$list, from_yaml_value))
+    return(lapply(x$list, from_yaml_value, where))
   }
   if (identical(x$object, "Date")) {
     return(as.Date(x$value))
@@ -130,11 +170,12 @@ from_yaml_value <- function(x) {
     return(.POSIXct(x$value, tz = x$zone))
   }
   if (!is.null(x$object)) {
-    value <- from_yaml_value(x$value)
-    if (is.null(value)) value <- list()
-    attributes(value) <- c(attributes(value), lapply(x$attributes, from_yaml_value),
-                           list(class = unlist(x$object)))
-    return(value)
+    kind <- check_choice(as.character(x$object)[1], routine_objects, arg = paste("object of", where), call = NULL)
+    fields <- lapply(x$fields, from_yaml_value, where)
+    if (kind == "kairon_cadence") {
+      return(cadence_of_fields(fields) %||% abort_file("{where} holds a cadence that is none.", call = NULL))
+    }
+    return(structure(fields, class = kind))
   }
-  lapply(x, from_yaml_value)
+  lapply(x, from_yaml_value, where)
 }

@@ -121,8 +121,15 @@ plain_columns <- function(data) {
 
 iso_text <- function(x) {
   zone <- attr(x, "tzone") %||% "UTC"
-  seconds <- to_seconds(x)
-  text <- format(x, if (any(seconds %% 60 != 0, na.rm = TRUE)) "%Y-%m-%dT%H:%M:%OS%z" else
-    "%Y-%m-%dT%H:%M%z")
-  if (zone %in% c("UTC", "GMT")) sub("\\+0000$", "Z", text) else sub("(..)$", ":\\1", text)
+  utc <- zone %in% c("UTC", "GMT")
+  text <- clock_text(to_seconds(x), zone, "T", if (utc) "Z" else "%z")
+  if (utc) {
+    return(text)
+  }
+  text <- sub("(..)$", ":\\1", text)
+  # Local mean time of the days before zones has offsets with seconds, which the form cannot hold.
+  early <- which(to_seconds(x) < 63072000)
+  odd <- early[as.POSIXlt(x[early])$gmtoff %% 60 != 0]
+  text[odd] <- clock_text(to_seconds(x)[odd], "UTC", "T", "Z")
+  text
 }

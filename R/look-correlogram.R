@@ -196,7 +196,7 @@ repeated_lag <- function(t) {
 format.kairon_correlogram <- function(x, ...) {
   key <- x$table[c(x$meta$series, "measure", "change")]
   groups <- unique(key)
-  index <- match(do.call(paste, c(unname(key), sep = "\r")), do.call(paste, c(unname(groups), sep = "\r")))
+  index <- match(key_text(key), key_text(groups))
   shown <- seq_len(min(nrow(groups), 12))
   lines <- vapply(shown, function(i) {
     g <- groups[i, , drop = FALSE]
@@ -213,6 +213,6 @@ format.kairon_correlogram <- function(x, ...) {
 
 #' @export
 print.kairon_correlogram <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   invisible(x)
 }

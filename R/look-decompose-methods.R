@@ -166,7 +166,7 @@ chosen_pairs <- function(y, base, t, steps) {
   }
   score <- vapply(seq_len(most), function(k) {
     columns <- ncol(base) + 2 * k
-    left <- if (is.null(rss)) sum(stats::.lm.fit(x[, seq_len(columns)],
+    left <- if (is.null(rss)) sum(stats::.lm.fit(x[, seq_len(columns), drop = FALSE],
         y[ok])$residuals^2) else rss[columns + 1]
     p <- columns + 1
     n * log(max(left, 1e-300) / n) + 2 * p + 2 * p * (p + 1) / max(1, n - p - 1)
@@ -188,6 +188,8 @@ split_regression <- function(values, x, rows, plan, multiply, call) {
     base <- cbind(level = 1, slope = t, bend_columns(plan$bends, stamps[at], t, meta))
     y <- if (multiply) log(values[at]) else values[at]
     blocks <- lapply(seq_along(plan$seasons), function(i) {
+      # A season that the series does not hold twice would take all of it.
+      if (length(at) < 2 * plan$seasons[[i]]) return(matrix(0, length(at), 0))
       steps <- plan$exact_seasons[i]
       pairs <- if (plan$seasons[[i]] > 60) chosen_pairs(y, base, t, steps)
       out <- season_columns(t, steps, plan$seasons[[i]], pairs)
@@ -225,7 +227,7 @@ bend_columns <- function(bends, seconds, t, meta, call = rlang::caller_env()) {
     start <- which(seconds >= b)[1]
     if (is.na(start)) rep(0, length(t)) else pmax(0, t - t[start])
   }, numeric(length(t)))
-  colnames(out) <- paste("bend at", format(bends))
+  out <- matrix(out, length(t), dimnames = list(NULL, paste("bend at", format(bends))))
   out[, colSums(out) > 0, drop = FALSE]
 }
 

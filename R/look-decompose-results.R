@@ -75,7 +75,7 @@ check_decomposition <- function(d, call = rlang::caller_env()) {
 }
 
 split_decomposition <- function(d) {
-  key <- do.call(paste, c(unname(d$table[c(d$meta$series, "measure")]), sep = "\r"))
+  key <- key_text(d$table[c(d$meta$series, "measure")])
   split(d$table, factor(key, levels = unique(key)))
 }
 
@@ -203,10 +203,10 @@ decomposition_line <- function(x, strong, labels, i) {
 
 #' @export
 print.kairon_decomposition <- function(x, ...) {
-  cat(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")), sep = "\n")
-  cat(profile_lines(x), sep = "\n")
+  show_lines(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")))
+  show_lines(profile_lines(x))
   if (length(x$rivals)) {
-    cat("", "Methods compared:", text_table(as.list(summary(x)$comparison)), sep = "\n")
+    show_lines("", "Methods compared:", text_table(as.list(summary(x)$comparison)))
   }
   invisible(x)
 }
@@ -237,7 +237,7 @@ summary.kairon_decomposition <- function(object, ...) {
 # How a rival differs: its remainder, its trend in the middle and over the last season, its turning points.
 comparison_row <- function(t, base, d, method) {
   log_if <- if (d$combine == "multiply") log else identity
-  key <- do.call(paste, c(unname(t[c(d$meta$series, "measure")]), sep = "\r"))
+  key <- key_text(t[c(d$meta$series, "measure")])
   place <- stats::ave(seq_along(key), key, FUN = function(i) rev(seq_along(i)))
   end <- place <= max(d$season)
   apart <- abs(log_if(t$trend) - log_if(base$trend))

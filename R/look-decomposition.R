@@ -119,7 +119,7 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   structure(
     list(
       table = bind(parts, "table"), profiles = bind(parts, "profile"), effects = bind(parts, "effects"),
-      coefficients = bind(parts, "coefficients"), notes = unique(unlist(lapply(parts, `[[`, "notes"))),
+      coefficients = bind(parts, "coefficients"), notes = unique(c(short_series_note(rows, season), unlist(lapply(parts, `[[`, "notes")))),
       season = season, method = method, combine = parts[[1]]$combine, measures = measures,
         meta = timeline_meta(x),
       span = span_words(x), rivals = lapply(other, bind, "table")

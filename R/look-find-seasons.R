@@ -162,13 +162,12 @@ measure_seasons <- function(x, m) {
 
 #' @export
 print.kairon_seasons <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   if (!is.null(x$rivals)) {
     shown <- rival_table(x)
     shown[c("share", "by_chance")] <- lapply(shown[c("share", "by_chance")],
                                              function(v) vapply(v, show_percent, ""))
-    cat("Rivals side by side (share of the variance):", text_table(shown, right = c("share", "by_chance")),
-        sep = "\n")
+    show_lines("Rivals side by side (share of the variance):", text_table(shown, right = c("share", "by_chance")))
   }
   invisible(x)
 }

@@ -309,7 +309,7 @@ inspection_columns <- function(x, shown = NULL) {
 
 #' @export
 print.kairon_inspection <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }
 

@@ -88,10 +88,10 @@ format.kairon_lag_grid <- function(x, ...) {
 
 #' @export
 print.kairon_lag_grid <- function(x, rows = 12, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   shown <- utils::head(x$table, rows)
-  cat(text_table(lapply(shown, function(v) if (is.numeric(v)) v else as.character(v))), sep = "\n")
+  show_lines(text_table(lapply(shown, function(v) if (is.numeric(v)) v else as.character(v))))
   more <- nrow(x$table) - nrow(shown)
-  if (more > 0) cat("  ... and ", plural(more, "more row"), ": as.data.frame()\n", sep = "")
+  if (more > 0) show_lines(paste0("  ... and ", plural(more, "more row"), ": as.data.frame()"))
   invisible(x)
 }

@@ -188,6 +188,6 @@ format.kairon_lead_lag <- function(x, ...) {
 
 #' @export
 print.kairon_lead_lag <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   invisible(x)
 }

@@ -355,7 +355,7 @@ peak_sentence <- function(p) {
 #' @export
 format.kairon_spectrum <- function(x, ...) {
   groups <- unique(x$table[c(x$meta$series, "measure")])
-  label <- function(t) do.call(paste, c(unname(t[c(x$meta$series, "measure")]), sep = "\r"))
+  label <- function(t) key_text(t[c(x$meta$series, "measure")])
   own <- label(x$peaks)
   shown <- seq_len(min(nrow(groups), 12))
   lines <- vapply(shown, function(i) {
@@ -383,6 +383,6 @@ format.kairon_spectrum <- function(x, ...) {
 
 #' @export
 print.kairon_spectrum <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   invisible(x)
 }

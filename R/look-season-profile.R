@@ -134,11 +134,11 @@ format.kairon_season_profile <- function(x, ...) {
 
 #' @export
 print.kairon_season_profile <- function(x, rows = 12, ...) {
-  cat(strwrap(format(x), exdent = 4, width = 0.95 * getOption("width")), "", sep = "\n")
+  show_lines(strwrap(format(x), exdent = 4, width = 0.95 * getOption("width")), "")
   shown <- utils::head(x$table, rows)
   shown <- shown[setdiff(names(shown), c("q25", "q75"))]
-  cat(text_table(lapply(shown, function(v) if (is.numeric(v)) v else as.character(v))), sep = "\n")
+  show_lines(text_table(lapply(shown, function(v) if (is.numeric(v)) v else as.character(v))))
   more <- nrow(x$table) - nrow(shown)
-  if (more > 0) cat("  ... and ", plural(more, "more row"), ": as.data.frame()\n", sep = "")
+  if (more > 0) show_lines(paste0("  ... and ", plural(more, "more row"), ": as.data.frame()"))
   invisible(x)
 }

@@ -224,6 +224,6 @@ format.kairon_standing <- function(x, ...) {
 
 #' @export
 print.kairon_standing <- function(x, ...) {
-  cat(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")), sep = "\n")
+  show_lines(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")))
   invisible(x)
 }

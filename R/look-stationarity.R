@@ -242,7 +242,7 @@ format.kairon_stationarity <- function(x, ...) {
 
 #' @export
 print.kairon_stationarity <- function(x, ...) {
-  cat(wrap_lines(format(x)), sep = "\n")
+  show_lines(wrap_lines(format(x)))
   invisible(x)
 }
 

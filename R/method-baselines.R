@@ -4,6 +4,7 @@ baseline_order <- c("mean", "naive", "seasonal_naive", "drift")
 
 new_baseline <- function(name, ...) {
   out <- new_method(name, ...)
+  attr(out, "made") <- constructor_call(parent.frame(), sys.frames())
   class(out) <- append(class(out), "kairon_baseline", 1)
   out
 }

@@ -71,8 +71,29 @@ constructor_call <- function(frame, frames) {
     named <- setdiff(given, "...")
     settings <- rlang::set_names(lapply(named, function(n) get(n, frame, inherits = FALSE)), named)
     more <- if ("..." %in% given) eval(quote(list(...)), frame)
-    list(constructor = constructor, settings = c(settings, more))
+    list(constructor = constructor_name(constructor), settings = c(settings, more))
   }, error = function(e) NULL)
+}
+
+# One of Kairon's own by its name, so that a method is data, which can be kept in a file.
+constructor_name <- function(constructor) {
+  own <- asNamespace("kairon")
+  if (!identical(environment(constructor), own)) {
+    return(constructor)
+  }
+  for (name in grep("^by_", getNamespaceExports(own), value = TRUE)) {
+    if (identical(own[[name]], constructor)) {
+      return(name)
+    }
+  }
+  constructor
+}
+
+constructor_of <- function(made) {
+  if (is.function(made$constructor)) {
+    return(made$constructor)
+  }
+  getExportedValue("kairon", check_choice(made$constructor, grep("^by_", getNamespaceExports("kairon"), value = TRUE)))
 }
 
 #' @rdname method-contract
@@ -190,7 +211,7 @@ format.kairon_method <- function(x, ...) paste0("by_", x$name, "()")
 
 #' @export
 print.kairon_method <- function(x, ...) {
-  cat("Forecasting method ", format(x), "\n", sep = "")
+  show_lines(paste0("Forecasting method ", format(x)))
   invisible(x)
 }
 

@@ -46,7 +46,7 @@ format.kairon_drivers <- function(x, ...) {
 
 #' @export
 print.kairon_drivers <- function(x, ...) {
-  cat("Drivers:", paste0("  ", format(x)), sep = "\n")
+  show_lines("Drivers:", paste0("  ", format(x)))
   invisible(x)
 }
 
@@ -78,7 +78,7 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
   if (length(lost)) {
     abort_input(c(
       "The timeline has no column {.field {lost[1]}} for a driver.",
-      i = nearest_hint(lost[1], names(x))
+      i = verbatim(nearest_hint(lost[1], names(x)))
     ), call = call)
   }
   past <- lapply(rlang::set_names(as.character(declared$column)), function(column) {

@@ -91,7 +91,8 @@ other_settings <- function(method, settings, call = rlang::caller_env()) {
     abort_input(c("The settings of {.code {format(method)}} are not known.",
                   i = "Make it by a function that calls {.fn new_method}, and fit it anew."), call = call)
   }
-  known <- names(formals(made$constructor))
+  constructor <- constructor_of(made)
+  known <- names(formals(constructor))
   for (name in setdiff(names(settings), if ("..." %in% known) names(settings) else known)) {
     hint <- nearest_word(name, known)
     abort_input(c("{.code {format(method)}} has no setting {.arg {name}}.",
@@ -100,7 +101,7 @@ other_settings <- function(method, settings, call = rlang::caller_env()) {
   }
   all <- made$settings
   all[names(settings)] <- settings
-  do.call(made$constructor, all)
+  do.call(constructor, all)
 }
 
 #' @rdname fit-generics

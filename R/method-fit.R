@@ -31,7 +31,7 @@ fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL,
   name <- gsub("_", " ", method$name)
   check_history(batch, method_needs(method, batch$context), name, rows_of(x))
   model <- method_fit(method, batch)
-  if (length(model$notes)) tell(stats::setNames(model$notes, rep("!", length(model$notes))))
+  if (length(model$notes)) tell(points(model$notes, "!"))
   structure(list(method = method, model = model, measure = measure, batch = batch, x = x, routine = routine),
             class = "kairon_fit")
 }
@@ -155,14 +155,14 @@ summary.kairon_fit <- function(object, ...) {
 
 #' @export
 print.kairon_fit_scores <- function(x, ...) {
-  cat("On the data that it was fitted to, which is no accuracy: see backtest().\n")
+  show_lines("On the data that it was fitted to, which is no accuracy: see backtest().")
   table <- as.list(x)
-  cat(text_table(lapply(table, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
+  show_lines(text_table(lapply(table, function(v) if (is.factor(v)) as.character(v) else v)))
   if (!is.null(x$r2) && any(x$naive_r2 > 0.9, na.rm = TRUE)) {
-    cat(wrap_lines(paste(
+    show_lines(wrap_lines(paste(
       "R2 is high for any series with a trend: repeating the last value alone has",
       show_number(max(x$naive_r2, na.rm = TRUE), 3), "(naive_r2)."
-    )), sep = "\n")
+    )))
   }
   invisible(x)
 }
@@ -184,13 +184,13 @@ format.kairon_fit <- function(x, ...) {
 
 #' @export
 print.kairon_fit <- function(x, ...) {
-  cat(format(x), "", sep = "\n")
+  show_lines(format(x), "")
   table <- coef(x)
   if (nrow(table)) {
     shown <- utils::head(table, 14)
-    cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
-    if (nrow(table) > 14) cat("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()\n", sep = "")
-    cat("\n")
+    show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
+    if (nrow(table) > 14) show_lines(paste0("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()"))
+    show_lines("")
   }
   print(utils::head(summary(x), 8))
   invisible(x)

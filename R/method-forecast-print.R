@@ -76,7 +76,7 @@ form_line <- function(form) {
 
 #' @export
 print.kairon_forecast <- function(x, rows = 6, ...) {
-  cat(wrap_lines(format(x)), "", sep = "\n")
+  show_lines(wrap_lines(format(x)), "")
   meta <- timeline_meta(x$history)
   # Several series: the first and the last step of each.
   ends <- x$table$ahead %in% c(1, x$horizon)
@@ -84,8 +84,8 @@ print.kairon_forecast <- function(x, rows = 6, ...) {
   shown <- utils::head(if (several) x$table[ends, ] else x$table, if (several) 3 * rows else rows)
   shown[[meta$time]] <- show_stamp(to_seconds(shown[[meta$time]]), meta$type, meta$zone)
   shown <- as.list(shown[setdiff(names(shown), c("origin", "ahead"))])
-  cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
+  show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
   more <- nrow(x$table) - length(shown[[1]])
-  if (more > 0) cat("  ... and ", plural(more, "more row"), ": as.data.frame()\n", sep = "")
+  if (more > 0) show_lines(paste0("  ... and ", plural(more, "more row"), ": as.data.frame()"))
   invisible(x)
 }

@@ -25,9 +25,7 @@ total <- function(f, every = "all", across = FALSE) {
   meta <- timeline_meta(f$history)
   bin_of <- total_bins(f, every)
   keys <- if (isTRUE(across)) character() else meta$series
-  group <- function(t) {
-    do.call(paste, c(lapply(t[keys], as.character), list(t$measure, t$method, bin_of(t)), sep = "\r"))
-  }
+  group <- function(t) key_text(c(t[keys], list(t$measure, t$method, bin_of(t))))
   own <- group(f$table)
   first <- !duplicated(own)
   out <- f$table[first, c(keys, "measure", "method"), drop = FALSE]
@@ -94,15 +92,15 @@ print.kairon_breakdown <- function(x, rows = 12, ...) {
     signs <- if (t$combine[1] == "multiply") " x " else " + "
     paste0(t$method[1], ": ", paste(unique(t$part), collapse = signs))
   }, "")
-  cat("Parts of the forecast:", paste0("  ", words), "", sep = "\n")
+  show_lines("Parts of the forecast:", paste0("  ", words), "")
   wide <- x[x$method == x$method[1] & x$measure == x$measure[1], ]
   key <- c(attr(x, "keys"), time)
   out <- wide[wide$part == wide$part[1], key, drop = FALSE]
   out[[time]] <- show_stamp(to_seconds(out[[time]]), meta$type, meta$zone)
   for (part in unique(wide$part)) out[[part]] <- wide$value[wide$part == part]
   shown <- utils::head(out, rows)
-  cat(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)), sep = "\n")
-  if (nrow(out) > nrow(shown)) cat("  ... and ", plural(nrow(out) - nrow(shown), "more row"), "\n", sep = "")
+  show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
+  if (nrow(out) > nrow(shown)) show_lines(paste0("  ... and ", plural(nrow(out) - nrow(shown), "more row")))
   invisible(x)
 }
 
@@ -250,6 +248,6 @@ signed_percent <- function(share) {
 
 #' @export
 print.kairon_forecast_summary <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

@@ -85,7 +85,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   for (i in seq_along(chosen)) results[[i]] <- on_own_scale(results[[i]], x, chosen[i], levels, limits, whole)
   history <- undo_history(x)
   notes <- unlist(lapply(results, `[[`, "notes"))
-  if (length(notes)) tell(stats::setNames(notes, rep("!", length(notes))))
+  if (length(notes)) tell(points(notes, "!"))
   structure(
     list(
       table = do.call(rbind, lapply(results, `[[`, "table")), notes = notes,
@@ -114,7 +114,7 @@ target_measures <- function(x, quo, before, drivers, call = rlang::caller_env())
     return(chosen)
   }
   made <- setdiff(chosen, names(before$kinds))
-  chosen <- setdiff(chosen, made[sub("_raw$", "", made) %in% chosen & grepl("_raw$", made)])
+  chosen <- setdiff(chosen, intersect(made, unlist(timeline_meta(x)$raw)))
   chosen <- setdiff(chosen, drivers)
   if (length(chosen) == 0) {
     abort_input(c("All columns are drivers, and nothing is left to forecast.",
@@ -182,7 +182,7 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
     }
   }
   if (isTRUE(whole)) {
-    groups <- paste(table_labels(table, x), table$method, sep = "\r")
+    groups <- key_text(list(table_labels(table, x), table$method))
     table$value <- stats::ave(table$value, groups, FUN = function(v) diff(c(0, round(cumsum(v)))))
     for (b in bound_columns(levels)) {
       table[[b]] <- if (startsWith(b, "lower")) floor(table[[b]]) else ceiling(table[[b]])
@@ -306,7 +306,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
   }
   if (length(tables) == 0) {
     abort_input(c("No method could forecast {.field {measure}}.",
-                  rlang::set_names(failed, rep("x", length(failed)))),
+                  points(failed, "x")),
                 call = call)
   }
   bind <- function(t) do.call(rbind, unname(t))

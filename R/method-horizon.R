@@ -7,6 +7,7 @@ plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
   last <- max(period_of_stamp(meta$cadence, rows$seconds, rows$zone))
   steps <- horizon_steps(horizon, last, meta, rows$zone, call)
   future <- stamp_of(meta$cadence, last + seq_len(steps), future_zone(meta, rows, steps))
+  check_calendar_end(future, meta$type, "The horizon", call)
   if (meta$cadence$unit == "weekday") say_weekdays(steps, future, max(rows$seconds))
   list(steps = steps, last = last, stamps = from_seconds(future, meta$type, meta$zone))
 }

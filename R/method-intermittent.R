@@ -58,18 +58,25 @@ intermittent_run <- function(v, a, correct) {
 
 #' @export
 method_fit.kairon_by_intermittent <- function(method, batch) {
-  if (any(batch$values < 0, na.rm = TRUE)) {
-    abort_input("Demand below zero has no intermittent forecast.", call = NULL)
-  }
-  fits <- lapply(seq_len(length(batch$breaks) - 1), function(s) {
-    v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]
+  least_squares <- function(v, s) {
     loss <- function(a) {
       mean((v[-1] - intermittent_run(v, a, method$correct)$rate[-length(v)])^2, na.rm = TRUE)
     }
-    a <- method$level %||% (if (length(v) > 4) stats::optimize(loss, c(0.01, 0.5))$minimum else 0.1)
+    method$level %||% (if (length(v) > 4) stats::optimize(loss, c(0.01, 0.5))$minimum else 0.1)
+  }
+  list(fits = intermittent_fits(method, batch, least_squares), batch = batch)
+}
+
+# `level` gives the share of the values of a series, by its number.
+intermittent_fits <- function(method, batch, level) {
+  if (any(batch$values < 0, na.rm = TRUE)) {
+    abort_input("Demand below zero has no intermittent forecast.", call = NULL)
+  }
+  lapply(seq_len(length(batch$breaks) - 1), function(s) {
+    v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]
+    a <- level(v, s)
     c(intermittent_run(v, a, method$correct), list(level = a, sizes = v[!is.na(v) & v > 0]))
   })
-  list(fits = fits, batch = batch)
 }
 
 #' @export
@@ -116,14 +123,6 @@ method_coefficients.kairon_by_intermittent <- function(method, model) {
 
 #' @export
 method_advance.kairon_by_intermittent <- function(method, model, batch) {
-  if (any(batch$values < 0, na.rm = TRUE)) {
-    abort_input("Demand below zero has no intermittent forecast.", call = NULL)
-  }
-  model$fits <- lapply(seq_along(model$fits), function(s) {
-    v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]
-    a <- model$fits[[s]]$level
-    c(intermittent_run(v, a, method$correct), list(level = a, sizes = v[!is.na(v) & v > 0]))
-  })
-  model$batch <- batch
-  model
+  levels <- vapply(model$fits, `[[`, 1, "level")
+  list(fits = intermittent_fits(method, batch, function(v, s) levels[s]), batch = batch)
 }

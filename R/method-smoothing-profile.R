@@ -27,7 +27,7 @@ share_terms <- function(method, model, s) {
     share = c("level", "trend", "damping", "season"),
     term = c("share of the level", "share of the trend", "damping",
              paste("share of the season,", c(model$names, "")[1])),
-    estimate = own[1:4][c(1, 2, 3, if (length(own) > 3) 4 else 1)],
+    estimate = own[1:4],
     low = c(1e-4, 1e-4, 0.8, 1e-4), high = c(0.9999, 0.9999, 0.98, 0.9999)
   )
   table[there & !table$share %in% names(method$shares), , drop = FALSE]
@@ -39,11 +39,21 @@ share_profile <- function(method, model, s, share) {
   v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
   form <- matrix(as.integer(model$form[1:3, s]), 3, 1)
   steps <- as.integer(model$seasons[seq_len(max(0, model$form[4, s]))])
+  best <- function(given) {
+    call_core(cpp_smoothing_fit(v, c(0L, length(v)), steps, form, given, 0L, method$warm_up, model$textbook,
+                                core_threads()))
+  }
   given <- smoothing_given(method)
   function(value) {
     given[[share]] <- value
-    fit <- call_core(cpp_smoothing_fit(v, c(0L, length(v)), steps, form, given, 0L, method$warm_up,
-                                       model$textbook, core_threads()))
+    fit <- best(given)
+    # A share that is given bounds the level: where the best lies beyond, it lies on the bound.
+    level <- fit$shares[1, 1]
+    bound <- switch(share, trend = max(level, value), season = min(level, 1 - value), level)
+    if (bound != level && !model$textbook && is.null(method$shares$level)) {
+      given$level <- bound
+      fit <- best(given)
+    }
     score <- fit$scores[1, 1]
     if (is.finite(score)) score else -1e300
   }

@@ -5,7 +5,7 @@ write_markdown <- function(sections, file, title, line) {
   if (file.exists(folder) && !dir.exists(folder)) {
     abort_file("{.file {folder}} stands where the folder of figures should be.", call = rlang::caller_env(2))
   }
-  stage <- tempfile(".kairon-", dirname(file))
+  stage <- partial_name(dirname(file))
   if (!suppressWarnings(dir.create(stage))) {
     abort_file("There is no folder {.file {dirname(file)}} to write to.", call = rlang::caller_env(2))
   }
@@ -37,7 +37,7 @@ markdown_block <- function(block, stage, folder) {
 markdown_figure <- function(block, stage, folder) {
   write_text(block$svg, file.path(stage, paste0(block$name, ".svg")))
   saved <- if (!is.null(block$data)) markdown_data(block$data, block$name, stage, folder)
-  alt <- gsub("[][\n]", " ", block$alt)
+  alt <- plain_markdown(gsub("[][\n]", " ", block$alt))
   c(paste0("![", alt, "](", folder, "/", block$name, ".svg)"), "", saved)
 }
 

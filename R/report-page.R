@@ -141,15 +141,15 @@ failed <- function(part) inherits(part, "error")
 
 # Blocks: what a section holds, in no form yet ----
 
-block_text <- function(..., note = FALSE) list(kind = "text", text = paste(..., collapse = " "), note = note)
+block_text <- function(..., note = FALSE) list(kind = "text", text = visible(paste(..., collapse = " ")), note = note)
 # Many series have many lines: the first ones, and how many more.
 block_list <- function(items, most = 14) {
-  items <- as.character(items)
+  items <- visible(as.character(items))
   left <- length(items) - most
   list(kind = "list",
        items = if (left > 1) c(utils::head(items, most), paste("and", left, "more")) else items)
 }
-block_code <- function(lines, name = NULL) list(kind = "code", lines = lines, name = name)
+block_code <- function(lines, name = NULL) list(kind = "code", lines = visible(lines), name = name)
 
 # `data`: what is behind the figure, a data frame; `name`: of the file it is saved to.
 # Drawn at once, since several forms of a report share it.
@@ -159,7 +159,7 @@ block_figure <- function(plot, alt, name, data = NULL, height = 5.2) {
     system_fonts = list(sans = "DejaVu Sans")
   )
   tryCatch(print(plot), finally = grDevices::dev.off())
-  list(kind = "figure", svg = paste(svg(), collapse = "\n"), alt = alt, name = name, data = data)
+  list(kind = "figure", svg = visible(paste(svg(), collapse = "\n"), "\n\t"), alt = visible(alt), name = name, data = data)
 }
 
 most_table_rows <- 400
@@ -171,7 +171,9 @@ block_table <- function(columns, caption, name, folded = FALSE, lines = NULL) {
     caption <- paste0(caption, " (the first ", most_table_rows, " of ", show_number(count, 9), " rows)")
     columns <- lapply(columns, utils::head, most_table_rows)
   }
-  list(kind = "table", columns = columns, caption = caption, name = name, folded = folded, lines = lines)
+  columns <- lapply(columns, function(v) if (is.character(v) || is.factor(v)) visible(as.character(v)) else v)
+  names(columns) <- visible(names(columns))
+  list(kind = "table", columns = columns, caption = visible(caption), name = name, folded = folded, lines = lines)
 }
 
 block_reason <- function(e) {
@@ -198,8 +200,11 @@ side_by_side <- function(items, make) {
   }
   before <- options(kairon.threads = 1) # each process has one core
   on.exit(options(before))
-  made <- parallel::mclapply(items, function(item) tryCatch(list(made = make(item)), error = function(e) e),
-                             mc.cores = threads, mc.preschedule = FALSE, mc.set.seed = FALSE)
+  parent <- Sys.getpid()
+  made <- parallel::mclapply(items, function(item) {
+    cpp_end_with(parent)
+    tryCatch(list(made = make(item)), error = function(e) e)
+  }, mc.cores = threads, mc.preschedule = FALSE, mc.set.seed = FALSE)
   # What did not come back is made here, so that its error is the true one.
   lapply(seq_along(items), function(i) {
     if (is.list(made[[i]]) && !inherits(made[[i]], "error")) made[[i]]$made else make(items[[i]])
@@ -219,6 +224,7 @@ in_report_style <- function(expr) {
 
 # `files`: one report, or the same in several forms.
 write_report <- function(parts, files, title) {
+  title <- visible(title)
   for (file in files) check_report_ending(file)
   in_report_style({
     sections <- report_sections(parts)

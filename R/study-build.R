@@ -62,12 +62,12 @@ study_rules_of <- function(value) {
 study_groups <- function(value) {
   parts <- lapply(as_items(value), function(v) {
     if (is.character(v)) {
-      return(as.symbol(v))
+      return(v)
     }
     args <- plain_values(study_call(v)$args)
-    rlang::expr(bands(!!as.symbol(args$column), !!args$n, quantiles = !!isTRUE(args$quantiles)))
+    banding(args$column, args$n, args$quantiles)
   })
-  as.call(c(list(as.symbol("c")), parts))
+  unname(parts)
 }
 
 study_drivers <- function(value) {

@@ -124,6 +124,7 @@ check_required <- function(study, call = rlang::caller_env()) {
     abort_input(c("{.file {study$file}} does not say where the data are.",
                   i = "Write {.code source:} under {.code data:}."), call = call)
   }
+  check_study_folder(study, call)
   for (report in value$outputs$report) {
     fits <- basename(report) == report && tolower(tools::file_ext(report)) %in% c("html", "htm", "md")
     if (!fits) {
@@ -160,10 +161,9 @@ abort_study <- function(problems, file, where, call) {
     })
   }, "")
   n <- length(problems)
-  says <- gsub("{", "{{", gsub("}", "}}", says, fixed = TRUE), fixed = TRUE)
   abort_input(c(
     if (n == 1) "{.file {file}} has a mistake." else "{.file {file}} has {n} mistakes.",
-    rlang::set_names(says, "x"),
+    points(says, "x"),
     i = if (n > length(shown)) "And {n - length(shown)} more."
   ), call = call, .envir = list2env(list(file = file, n = n, shown = shown)))
 }
@@ -294,6 +294,6 @@ format.kairon_study <- function(x, ...) {
 
 #' @export
 print.kairon_study <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

@@ -21,7 +21,7 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
                call = call, .envir = environment())
   }
   value <- tryCatch(
-    yaml::yaml.load(paste(lines, collapse = "\n"), handlers = plain_handlers),
+    yaml::yaml.load(paste(lines, collapse = "\n"), handlers = plain_handlers, eval.expr = FALSE),
     error = function(e) {
       says <- conditionMessage(e)
       line <- as.integer(sub(".*line ([0-9]+).*", "\\1", says))

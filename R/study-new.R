@@ -44,7 +44,7 @@ new_study <- function(data, file = NULL, ..., replace = FALSE) {
 
 #' @export
 print.kairon_study_draft <- function(x, ...) {
-  cat(x, sep = "\n")
+  show_lines(x)
   invisible(x)
 }
 
@@ -172,7 +172,7 @@ guess_series <- function(table, time) {
 }
 
 guess_attributes <- function(table, series, columns) {
-  group <- do.call(paste, c(unname(table[series]), sep = "\r"))
+  group <- key_text(table[series], nrow(table))
   Filter(function(n) {
     v <- as.character(table[[n]])
     !anyNA(v) && length(unique(v)) > 1 && !anyDuplicated(unique(data.frame(group, v))$group)

@@ -1,7 +1,7 @@
 # What a study writes: all of it, or nothing.
 
 write_outputs <- function(run) {
-  stage <- tempfile(".partial-", run$folder)
+  stage <- partial_name(run$folder)
   dir.create(stage)
   on.exit(unlink(stage, recursive = TRUE))
   out <- run$value$outputs

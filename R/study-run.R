@@ -46,7 +46,19 @@ study_folder <- function(study) {
   given <- study$value$outputs$folder
   here <- dirname(study$file)
   if (is.null(given)) given <- paste0(sub("\\.ya?ml$", "", basename(study$file)), "-output")
-  if (grepl("^(/|~|[A-Za-z]:)", given) || here == ".") given else file.path(here, given)
+  if (here == ".") given else file.path(here, given)
+}
+
+# A study may come from anyone: what it says it writes lies below its own folder.
+check_study_folder <- function(study, call) {
+  given <- study$value$outputs$folder
+  if (is.null(given) || !grepl("^([/\\\\~]|[A-Za-z]:)|(^|[/\\\\])\\.\\.([/\\\\]|$)|^\\s*$", given)) {
+    return(invisible())
+  }
+  line <- study_line(study, c("outputs", "folder"))
+  abort_input(c("{line}: {.file {given}} is no folder below the study's own.",
+                i = "Write a plain name such as {.val results}; whoever runs the study may choose any folder with \\
+                     {.code folder =} or {.code --output}."), call = call)
 }
 
 make_folder <- function(folder, call = rlang::caller_env()) {
@@ -271,7 +283,8 @@ cached <- function(run, key) {
     return(NULL)
   }
   # A file cut short is no result: the step is run again.
-  tryCatch(list(made = readRDS(path)), error = function(e) NULL, warning = function(w) NULL)
+  held <- read_kept(path)
+  if (!is.null(held)) list(made = held$value)
 }
 
 keep <- function(run, key, made) {
@@ -279,11 +292,11 @@ keep <- function(run, key, made) {
     return(invisible())
   }
   dir.create(run$cache, showWarnings = FALSE)
-  write_whole(cache_file(run, key), function(partial) saveRDS(made, partial, compress = FALSE))
+  keep_value(made, cache_file(run, key))
 }
 
 drop_stale <- function(run) {
-  unlink(file.path(run$cache, setdiff(list.files(run$cache, "\\.rds$"), run$used)))
+  unlink(file.path(run$cache, setdiff(list.files(run$cache, "^[0-9a-f]{32}\\.rds$"), run$used)))
 }
 
 #' @export
@@ -306,6 +319,6 @@ format.kairon_study_run <- function(x, ...) {
 
 #' @export
 print.kairon_study_run <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

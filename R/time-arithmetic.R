@@ -82,6 +82,7 @@ add_steps <- function(stamps, n, every, zone = NULL) {
     month = shift_each(seconds, at$table, n * cadence$n, 0),
     seconds + n * cadence$n
   )
+  check_calendar_end(out, at$type, "The result")
   from_seconds(out, at$type, at$zone)
 }
 
@@ -116,7 +117,9 @@ stamp_sequence <- function(from, to = NULL, every, length = NULL, zone = NULL) {
   k <- first + seq_len(length) - 1
   reach <- at$seconds + (length + 2) * step_seconds(at$cadence)
   table <- if (at$type == "date") utc_zone else zone_table(at$zone, at$seconds, reach)
-  from_seconds(stamp_of(at$cadence, k, table), at$type, at$zone)
+  out <- stamp_of(at$cadence, k, table)
+  check_calendar_end(out, at$type, "The sequence")
+  from_seconds(out, at$type, at$zone)
 }
 
 #' @rdname calendar-arithmetic

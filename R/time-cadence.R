@@ -70,6 +70,24 @@ new_cadence <- function(unit, n, anchor = 0, day_start = 0, stamp = "start",
   )
 }
 
+# Fields of a cadence that come from a file, as a cadence; NULL where they make none.
+cadence_of_fields <- function(fields) {
+  f <- lapply(fields, unlist)
+  number <- function(v, low, high) is.numeric(v) && length(v) == 1 && is.finite(v) && v >= low && v <= high
+  closures <- suppressWarnings(as.numeric(f$closures))
+  units <- c("step", "second", "clock", "day", "weekday", "month")
+  good <- is.character(f$unit) && length(f$unit) == 1 && f$unit %in% units &&
+    number(f$n, 1e-6, 1e9) && number(f$anchor, -1e12, 1e12) && number(f$day_start, 0, 86400) &&
+    is.character(f$stamp) && length(f$stamp) == 1 && f$stamp %in% c("start", "middle", "end") &&
+    number(f$stamp_day, -1, 1e4) &&
+    # Days from year 1 to 9999.
+    all(is.finite(closures) & closures == floor(closures) & closures >= -719162 & closures <= 2932896)
+  if (!good) {
+    return(NULL)
+  }
+  new_cadence(f$unit, f$n, f$anchor, f$day_start, f$stamp, f$stamp_day, sort(unique(closures)))
+}
+
 # Reading a step ----
 
 unit_words <- list(
@@ -335,7 +353,7 @@ format_irregular <- function(x) {
 
 #' @export
 print.kairon_cadence <- function(x, ...) {
-  cat(capitalise(format(x)), "\n", sep = "")
+  show_lines(paste0(capitalise(format(x))))
   invisible(x)
 }
 

@@ -257,6 +257,6 @@ format.kairon_events <- function(x, ...) {
 
 #' @export
 print.kairon_events <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

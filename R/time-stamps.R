@@ -34,11 +34,61 @@ show_stamp <- function(seconds, type, zone = "UTC") {
     return(show_number(seconds, 12))
   }
   if (type == "date") {
-    return(format(from_seconds(seconds, "date")))
+    return(long_years(format(from_seconds(seconds, "date"))))
   }
+  clock_text(seconds, zone)
+}
+
+# What a clock of the zone shows: as short as the stamps allow, and with as many digits of a fraction as bring
+# each of them back.
+clock_text <- function(seconds, zone, between = " ", offset = "") {
   fine <- any(seconds %% 60 != 0, na.rm = TRUE)
-  form <- if (fine) "%Y-%m-%d %H:%M:%S" else "%Y-%m-%d %H:%M"
-  format(from_seconds(seconds, "instant", zone), form)
+  places <- if (fine) fraction_places(seconds) else 0
+  tens <- 10^places
+  part <- round((seconds - floor(seconds)) * tens)
+  over <- !is.na(part) & part == tens
+  whole <- floor(seconds) + over
+  form <- paste0("%Y-%m-%d", between, "%H:%M", if (fine) ":%S")
+  text <- format(.POSIXct(whole, tz = zone), form)
+  if (places > 0) {
+    part[over] <- 0
+    text <- ifelse(is.na(text), NA, paste0(text, ".", sprintf("%0*.0f", places, part)))
+  }
+  if (nzchar(offset)) {
+    text <- ifelse(is.na(text), NA, paste0(text, format(.POSIXct(whole, tz = zone), offset)))
+  }
+  long_years(text)
+}
+
+# The fewest decimals of a second that read back to the same numbers; a double holds no more than nine.
+fraction_places <- function(seconds) {
+  seconds <- unique(seconds[is.finite(seconds)])
+  seconds <- seconds[seconds != floor(seconds)]
+  places <- 0
+  while (length(seconds) && places < 9) {
+    places <- places + 1
+    whole <- floor(seconds)
+    seconds <- seconds[whole + round((seconds - whole) * 10^places) / 10^places != seconds]
+  }
+  places
+}
+
+# Years of four digits, as ISO 8601 has them; the first thousand years come with fewer.
+long_years <- function(text) {
+  short <- which(grepl("^[0-9]{1,3}-", text))
+  text[short] <- paste0(strrep("0", 5 - regexpr("-", text[short], fixed = TRUE)), text[short])
+  text
+}
+
+# The calendar of stamps ends with the year 9999, since no text of a later one reads back.
+last_second <- 253402300800
+
+check_calendar_end <- function(seconds, type, what, call = rlang::caller_env()) {
+  if (type == "step" || all(seconds < last_second, na.rm = TRUE)) {
+    return(invisible())
+  }
+  abort_input(c("{what} goes past the year 9999, where stamps end.",
+                i = "Ask for fewer steps."), call = call)
 }
 
 # Written stamps ----

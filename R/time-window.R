@@ -124,7 +124,7 @@ format.kairon_window <- function(x, ...) {
 
 #' @export
 print.kairon_window <- function(x, ...) {
-  cat("Window: ", format(x), "\n", sep = "")
+  show_lines(paste0("Window: ", format(x)))
   invisible(x)
 }
 

@@ -202,8 +202,8 @@ abort_late <- function(fresh, at, call = rlang::caller_env()) {
 }
 
 say_arrivals <- function(late, repeated, rule, repeats) {
-  how <- if (rule == "drop") "kept aside in rejects()" else "put in {?its/their} place"
-  if (late) tell(c(i = paste0("{late} row{?s} came late and {?was/were} ", how, ".")))
+  if (late && rule == "drop") tell(c(i = "{late} row{?s} came late and {?was/were} kept aside in rejects()."))
+  if (late && rule != "drop") tell(c(i = "{late} row{?s} came late and {?was/were} put in {?its/their} place."))
   if (repeated) {
     done <- if (repeats == "first") "what was there is kept" else "the new reading is taken"
     tell(c(i = "{repeated} row{?s} repeated a stamp, where {done}."))

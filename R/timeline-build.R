@@ -132,6 +132,9 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   time <- roles$time
   if (length(time) == 0) time <- guess_time(data, call)
   check_roles(roles, time, call)
+  apart <- keep_apart(data, roles, c(time, roles$drop))
+  data <- apart$data
+  roles <- apart$roles
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows, where, call)
   bad <- which(nzchar(stamps$reason))
   rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
@@ -165,6 +168,8 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
     news = c(stamps$news, settled$news), repeats = settled$repeats
   )
   if (length(roles$drop)) meta$aside <- as.character(roles$drop)
+  raw <- Filter(function(name) name %in% measures, roles$raw)
+  if (length(raw)) meta$raw <- raw
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
   meta$cadence <- find_cadence(out, settled$seconds)

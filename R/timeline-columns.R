@@ -143,12 +143,12 @@ check_text_measure <- function(column, name, declared, rows, where, call) {
 
 check_attributes <- function(data, roles, call) {
   for (name in roles$attributes) {
-    key <- do.call(paste, c(unname(data[roles$series]), list(""), sep = "\r"))
+    key <- key_text(data[roles$series], nrow(data))
     pairs <- unique(data.frame(key = key, value = as.character(data[[name]])))
     if (anyDuplicated(pairs$key)) {
       abort_input(c(
         "Attribute {.field {name}} must be constant within a series.",
-        x = "It changes within {.val {trimws(pairs$key[duplicated(pairs$key)][1])}}."
+        x = "It changes within {.val {label_text(data[match(pairs$key[duplicated(pairs$key)][1], key), roles$series])}}."
       ), call = call)
     }
   }

@@ -82,7 +82,7 @@ most_bin_runs <- 3000
 #' @export
 read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call) {
   number <- bin_numbers(bins)
-  out <- lapply(rlang::set_names(names(wanted)), function(m) {
+  lapply(rlang::set_names(names(wanted)), function(m) {
     lapply(wanted[[m]], function(statistic) {
       sql <- ranks_sql(x, m, statistic, bins, closed, call)
       found <- sql_rows(x$con, sql, call)
@@ -93,7 +93,6 @@ read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call)
                         statistic, length(bins$owner))
     })
   })
-  out
 }
 
 # What must be added to the place of a bin on the common grid, to get the number of that bin of each series.

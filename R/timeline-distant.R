@@ -98,11 +98,7 @@ match_keys <- function(keys, facts, meta) {
 
 # One text for the series of each row.
 joined_keys <- function(data, series) {
-  if (length(series) == 0) {
-    return(rep("", nrow(data)))
-  }
-  text <- unname(lapply(data[series], as.character))
-  if (length(text) == 1) text[[1]] else do.call(paste, c(text, sep = "\r"))
+  key_text(data[series], nrow(data))
 }
 
 # Rows that were brought here, as the timeline that they are of.
@@ -158,14 +154,14 @@ all_on <- function(x, cadence) {
 #' Delimited text (gzip is unpacked on the way) is read in pieces of whole lines
 #' (`options(kairon.chunk_bytes = )`, 4 MiB), Parquet by its row groups, each by the reader of whole files:
 #' units, decimal commas, wide tables and several files work, and rows that cannot be read are kept in
-#' [rejects()]. Only sums are kept between pieces, so that memory grows with the bins, not with the rows.
+#' [rejects()]. Only sums are kept between pieces, so that memory grows with the bins, not with the rows; for
+#' medians, quantiles and functions the rows of bins that are still open are held, up to 15 million.
 #' Rows may lie in any order; where those of a series do not lie in the order of time, readings at odd
 #' instants, medians, quantiles and functions are refused, and gaps and runs of the health card are not exact,
-#' which is said. For medians, quantiles and functions the rows of bins that are still open are held, up to 15
-#' million. Of a repeated
-#' stamp the first may be kept (`repeats = "first"`). [pool_series()] works as `resample()` does. Quartiles
-#' are counted value by value, up to a million different ones; then values are rounded to fewer digits, and
-#' that is said. Workbooks, JSON and NetCDF are read as a whole (a `slab` of NetCDF alone).
+#' which is said. Of a repeated stamp the first may be kept (`repeats = "first"`). [pool_series()] works as
+#' `resample()` does, on sums. Quartiles of the card are counted value by value, up to a million different
+#' ones; then values are rounded to fewer digits, and that is said. Workbooks, JSON and NetCDF are read as a
+#' whole (a `slab` of NetCDF alone).
 #' @section Error types:
 #' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database says.
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
@@ -182,7 +178,7 @@ NULL
 
 #' @export
 print.kairon_distant <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }
 

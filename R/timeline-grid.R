@@ -43,7 +43,7 @@ series_labels <- function(keys) {
   if (ncol(keys) == 0) {
     return(rep("", max(1, nrow(keys))))
   }
-  do.call(paste, c(unname(lapply(keys, as.character)), sep = " / "))
+  label_text(keys)
 }
 
 # The same for each row.

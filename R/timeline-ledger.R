@@ -43,7 +43,7 @@ format.kairon_ledger <- function(x, ...) {
 
 #' @export
 print.kairon_ledger <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }
 

@@ -56,7 +56,7 @@ rows_again <- function(data, meta, call = rlang::caller_env()) {
     list(time = meta$time, series = meta$series, attributes = attributes,
          amounts = measures[meta$kinds[measures] == "amount"],
          levels = c(measures[meta$kinds[measures] == "level"], fresh),
-         drop = companions),
+         drop = companions, raw = meta$raw),
     meta$units[measures], if (meta$type == "instant") meta$zone, call = call
   )
   if (is_regular_cadence(meta$cadence) && all_on(out, meta$cadence)) {

@@ -156,6 +156,6 @@ origin_words <- function(counts) {
 
 #' @export
 print.kairon_origins <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }

@@ -76,10 +76,10 @@ measure_line <- function(measure, x) {
 
 #' @export
 print.kairon_timeline <- function(x, rows = 6, ...) {
-  cat(strwrap(format(x), exdent = 2, width = 0.9 * getOption("width")), sep = "\n")
+  show_lines(strwrap(format(x), exdent = 2, width = 0.9 * getOption("width")))
   if (nrow(x) > 0 && rows > 0) {
-    cat("\n")
-    cat(row_lines(x, rows), sep = "\n")
+    show_lines("")
+    show_lines(row_lines(x, rows))
   }
   invisible(x)
 }

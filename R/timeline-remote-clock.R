@@ -26,18 +26,17 @@ clock_seconds <- function(x, call) {
   }
   zone <- zone_table(x$meta$zone, ends[1] - 86400, ends[2] + 86400)
   near <- which(zone$at > ends[1] - 86400 & zone$at < ends[2] + 86400)
+  if (length(near) == 0) {
+    return(paste0("(", stamps, " - ", sql_value(x$con, offset_at(ends[1], x$meta$zone)), ")"))
+  }
+  at <- zone$at[near]
   before <- zone$offset[near]
   after <- zone$offset[near + 1]
-  check_odd_hours(x, stamps, zone$at[near] + pmin(before, after), zone$at[near] + pmax(before, after),
-                  after < before, call)
-  first <- zone$offset[c(near, length(zone$offset))[1]]
-  if (length(near) == 0) first <- offset_at(ends[1], x$meta$zone)
-  shift <- paste(c(
-    sprintf("WHEN %s < %s THEN %s", stamps, sql_value(x$con, zone$at[near] + before),
-            sql_value(x$con, before)),
-    paste("ELSE", sql_value(x$con, if (length(near)) after[length(after)] else first))
-  ), collapse = " ")
-  paste0("(", stamps, " - ", if (length(near)) paste("CASE", shift, "END") else sql_value(x$con, first), ")")
+  check_odd_hours(x, stamps, at + pmin(before, after), at + pmax(before, after), after < before, call)
+  number <- function(v) sql_value(x$con, v)
+  shifts <- sprintf("WHEN %s < %s THEN %s", stamps, number(at + before), number(before))
+  last <- number(after[length(after)])
+  paste0("(", stamps, " - CASE ", paste(shifts, collapse = " "), " ELSE ", last, " END)")
 }
 
 # Hours that clocks show twice, or not at all: which instant is meant cannot be told there.
@@ -79,9 +78,10 @@ check_stamp_text <- function(x, stamps, call) {
     return(invisible())
   }
   first <- found$first
-  kind <- if (x$form == "text") "with Z or an offset" else "of a wall clock, without an offset"
+  kind <- if (x$form == "text") "have Z or an offset" else "are of a wall clock, without an offset"
   abort_state(c("The stamps of {x$label} are not all ones that the database can read.",
-                x = "Most are {kind}; {n} row{?s} {?is/are} not, such as {.val {first}}.",
+                x = "The first ones {kind}; {n} row{?s} {?is/are} of another kind or cannot be read there, \\
+                     such as {.val {first}}.",
                 i = "Store them as in {.val 2031-03-30T01:30:00Z}, or read the rows: without {.arg remote}."),
               call = call)
 }

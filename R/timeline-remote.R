@@ -94,7 +94,7 @@ settle_facts <- function(x, facts, cadence, sql, call) {
 
 # Facts of series from those of their cells.
 facts_of_cells <- function(x, cells, cadence, sql, call) {
-  key <- do.call(paste, c(list(rep("", nrow(cells))), unname(cells[x$meta$series]), sep = "\r"))
+  key <- key_text(cells[x$meta$series], nrow(cells))
   group <- match(key, unique(key))
   facts <- cells[!duplicated(group), c(x$meta$series, x$meta$attributes), drop = FALSE]
   facts$rows <- as.vector(rowsum(cells$rows, group))

@@ -79,7 +79,7 @@ argument_words <- function(a) {
 
 #' @export
 print.kairon_routine <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }
 

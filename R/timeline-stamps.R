@@ -38,7 +38,7 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
 
 # Why each stamp cannot be taken; nothing where all can.
 stamp_reasons <- function(seconds, type) {
-  outside <- function(v) type != "step" & (v < -62135596800 | v >= 253402300800)
+  outside <- function(v) type != "step" & (v < -62135596800 | v >= last_second)
   span <- cpp_finite_range(seconds)
   if (all(is.finite(seconds)) && !any(outside(span))) {
     return(character())
@@ -141,8 +141,7 @@ settle_clock <- function(read, keys, zone, seen) {
     by <- table$offset[i] - table$offset[i + 1]
     doubled <- wall[seconds[wall] >= table$at[i] - by & seconds[wall] < table$at[i]]
     if (length(doubled) == 0) next
-    key <- do.call(paste, c(unname(lapply(keys, function(v) as.character(v)[doubled])),
-                            list(read$written[doubled]), sep = "\r"))
+    key <- key_text(c(lapply(keys, `[`, doubled), list(read$written[doubled])))
     second <- doubled[duplicated(key) | key %in% seen$keys]
     seen$keys <- c(seen$keys, unique(key))
     seconds[second] <- seconds[second] + by

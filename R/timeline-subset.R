@@ -43,6 +43,7 @@
   names(plain) <- value
   names(meta$kinds) <- rename(names(meta$kinds))
   names(meta$units) <- rename(names(meta$units))
+  if (length(meta$raw)) meta$raw <- as.list(rlang::set_names(rename(unlist(meta$raw)), rename(names(meta$raw))))
   for (role in c("time", "series", "attributes")) {
     meta[[role]] <- rename(meta[[role]])
   }
@@ -64,6 +65,7 @@ restore_timeline <- function(data, meta) {
   if (!keeps_order(data, meta)) {
     return(data)
   }
+  check_beside(data, intersect(names(meta$kinds), names(data)))
   stays <- intersect(names(meta$kinds), names(data))
   stays <- stays[vapply(data[stays], is.numeric, logical(1))]
   reserved <- c(companion_columns(names(meta$kinds)), meta$aside)
@@ -74,6 +76,7 @@ restore_timeline <- function(data, meta) {
   meta$kinds <- c(meta$kinds[stays], named_rep("level", fresh))
   meta$units <- c(meta$units[stays], named_rep("", fresh))
   meta$attributes <- intersect(meta$attributes, names(data))
+  meta$raw <- Filter(function(name) name %in% names(data), meta$raw)
   new_timeline(data, meta)
 }
 

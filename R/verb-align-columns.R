@@ -69,20 +69,20 @@ grid_columns <- function(base, p, shape) {
     s <- series[base$owner, j]
     inside <- !is.na(s) & base$k >= span$first[s] & base$k <= span$last[s]
     row <- ifelse(inside, span$start[s] + base$k - span$first[s] + 1, NA_real_)
-    out <- take_rows(out, table, row, shape$labels[j])
+    names <- spread_names(table, shape)[j, ]
+    for (m in names(names)) out <- take_measure(out, table, m, names[[m]], row)
     out$rows[[j]] <- row
   }
   out
 }
 
-# Adds the measures of a table at these rows, named with the label of what is spread.
-take_rows <- function(out, table, row, label) {
-  for (m in names(timeline_meta(table)$kinds)) out <- take_measure(out, table, m, spread_name(m, label), row)
-  out
-}
-
-spread_name <- function(measure, label) {
-  if (nzchar(label)) paste0(measure, "_", gsub("[^A-Za-z0-9]+", "_", tolower(label))) else measure
+# What the measures (columns) are called for each label that is spread (rows): as plain as names of columns are,
+# and different where labels differ.
+spread_names <- function(x, shape) {
+  measures <- names(timeline_meta(x)$kinds)
+  plain <- ifelse(nzchar(shape$labels), paste0("_", gsub("[^A-Za-z0-9]+", "_", tolower(shape$labels))), "")
+  names <- make.unique(as.vector(outer(plain, measures, function(l, m) paste0(m, l))), sep = "_")
+  matrix(names, length(plain), dimnames = list(NULL, measures))
 }
 
 # Columns of a timeline of which each stamp takes a reading: by the true times of its
@@ -96,6 +96,7 @@ looked_up_columns <- function(base, x, p, shape, plan) {
   reach <- if (rule == "exact") 0 else plan$within
   if (rule == "exact") rule <- "previous"
   series <- series_of(shape, base$keys)
+  names <- spread_names(x, shape)
   out <- list(data = list(), kinds = character(), units = character(), rows = list())
   for (j in seq_along(shape$labels)) {
     flat <- series_rows(rows$breaks, series[, j])
@@ -105,7 +106,7 @@ looked_up_columns <- function(base, x, p, shape, plan) {
     # Of a value that is carried, the row; readings without a value are passed over.
     linear <- rule == "linear"
     for (m in names(timeline_meta(x)$kinds)) {
-      name <- spread_name(m, shape$labels[j])
+      name <- names[j, m]
       index <- ifelse(is.na(x[[m]]), NA_real_, as.double(seq_len(nrow(x))))
       at <- find(index, if (linear) "nearest" else rule)$value
       out <- take_measure(out, x, m, name, at)

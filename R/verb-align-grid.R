@@ -143,7 +143,7 @@ abort_apart <- function(parts, call) {
   spans <- paste0(names(parts), ": ", vapply(parts, span_words, ""))
   abort_input(c(
     "The timelines have no stamp and series in common.",
-    rlang::set_names(spans, rep("x", length(spans))),
+    points(spans, "x"),
     i = "{.code extent = \"outer\"} keeps what each has."
   ), call = call)
 }

@@ -80,7 +80,7 @@ align.kairon_timeline <- function(..., every = "coarsest", match = "previous", w
       every, plan)
   out <- matched_columns(base, parts, shapes, plan)
   words <- align_words(out$account, base)
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(out$timeline, "align", words, out$account)
 }
 
@@ -257,7 +257,7 @@ part_shape <- function(x, keys) {
   rows <- rows_of(x)
   shared <- intersect(keys, timeline_meta(x)$series)
   extra <- setdiff(timeline_meta(x)$series, keys)
-  key <- key_text(rows$keys[shared])
+  key <- key_text(rows$keys[shared], nrow(rows$keys))
   label <- if (length(extra)) series_labels(rows$keys[extra]) else rep("", length(key))
   if (length(unique(label)) > 50) {
     abort_input(c(
@@ -267,9 +267,4 @@ part_shape <- function(x, keys) {
     ), call = rlang::caller_env(3))
   }
   list(shared = shared, key = key, label = label, labels = unique(label), keys = rows$keys)
-}
-
-key_text <- function(frame) {
-  if (ncol(frame) == 0) rep("", nrow(frame)) else do.call(paste,
-      c(unname(lapply(frame, as.character)), sep = "\r"))
 }

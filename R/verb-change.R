@@ -176,13 +176,3 @@ restore <- function(made, base, as, spread = NULL) {
 change_unit <- function(unit, as) {
   switch(as, difference = unit, percent = "%", index = "base = 100", standardised = "sd", "")
 }
-
-keep_raw <- function(x, m, values, meta) {
-  name <- paste0(m, "_raw")
-  x <- put_column(x, name, values)
-  full <- timeline_meta(x)
-  full$kinds[[name]] <- meta$kinds[[m]]
-  full$units[[name]] <- meta$units[[m]]
-  attr(x, "timeline") <- full
-  x
-}

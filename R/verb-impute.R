@@ -95,7 +95,7 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   }
   table <- do.call(rbind, unname(table))
   words <- fill_words(table, rules)
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(x, "impute", words, table)
 }
 

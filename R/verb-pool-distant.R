@@ -61,7 +61,7 @@ pool_series.kairon_stream <- function(x, by = NULL, ..., weights = NULL, total =
   result <- new_timeline(out$data, out$meta)
   account <- distant_account(ends, facts, groups, weight)
   words <- pool_words(account, groups)
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(result, "pool_series", words, account)
 }
 

@@ -68,7 +68,7 @@ pool_series.kairon_timeline <- function(x, by = NULL, ..., weights = NULL, total
   result <- new_timeline(out$data, out$meta)
   account <- pool_account(x, rows, groups, weight)
   words <- pool_words(account, groups)
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(result, "pool_series", words, account)
 }
 
@@ -167,8 +167,7 @@ series_groups <- function(x, rows, quo, total, call = rlang::caller_env()) {
   distinct <- !duplicated(frame) & keep
   order <- do.call(order, unname(lapply(code, `[`, distinct)))
   table <- frame[distinct, , drop = FALSE][order, , drop = FALSE]
-  key <- function(f) do.call(paste, c(unname(lapply(f, as.character)), sep = "\r"))
-  group <- match(key(frame), key(table))
+  group <- match(key_text(frame), key_text(table))
   out <- list(table = table, series = which(keep), group = group[keep])
   if (isTRUE(total)) out <- add_total(out, seq_along(first))
   rownames(out$table) <- NULL
@@ -192,10 +191,14 @@ group_columns <- function(quo, known, call) {
   if (is.null(expr)) {
     return(list())
   }
-  pieces <- if (rlang::is_call(expr, "c")) as.list(expr)[-1] else list(expr)
+  several <- rlang::is_call(expr, "c") || is.list(expr) && !is.object(expr)
+  pieces <- if (!several) list(expr) else if (is.call(expr)) as.list(expr)[-1] else expr
   out <- list()
   for (piece in pieces) {
-    if (rlang::is_call(piece) && !rlang::is_call(piece, "c")) {
+    if (inherits(piece, "kairon_banding")) {
+      check_columns(piece$column, names(known), call)
+      out[[piece$column]] <- bands(known[[piece$column]], piece$n, piece$quantiles)
+    } else if (rlang::is_call(piece) && !rlang::is_call(piece, "c")) {
       used <- intersect(all.vars(piece), names(known))
       value <- rlang::eval_tidy(rlang::new_quosure(piece, env), data = known)
       if (length(value) != length(known[[1]])) {

@@ -63,7 +63,7 @@ rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "differe
   }
   table <- do.call(rbind, unname(table))
   words <- base_words(table, against, x)
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(x, "rebase", words, table)
 }
 

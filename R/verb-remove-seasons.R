@@ -53,7 +53,7 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
   exact <- exact_seasons(season, x)
   spans <- loess_spans(season, max(diff(rows$breaks)), check_season_window(season_window))
   table <- list()
-  notes <- character()
+  notes <- short_series_note(rows, season)
   for (m in measures) {
     values <- x[[m]]
     check_finite(x, m, rows)
@@ -83,7 +83,7 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
     "Taken off: ", word_list(vapply(seq_along(season), function(i) season_words(season[i]), "")),
     ", with a swing of ", show_number(stats::median(table$swing), 3), if (nrow(table) > 1) " (median)", "."
   )
-  tell(c(i = words, stats::setNames(notes, rep("i", length(notes)))))
+  tell(points(c(words, notes), "i"))
   add_entry(x, "remove_seasons", words, table)
 }
 
@@ -189,6 +189,19 @@ check_cycles <- function(rows, season, what = "A decomposition", call = rlang::c
       i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
     ), call = call)
   }
+}
+
+# Series that do not hold a season twice have none; NULL where there are no such series.
+short_series_note <- function(rows, season) {
+  size <- diff(rows$breaks)
+  notes <- vapply(seq_along(season), function(i) {
+    short <- size < 2 * season[i]
+    if (!any(short)) return("")
+    names <- if (ncol(rows$keys)) paste0(" (", word_list(series_labels(rows$keys)[short], 4), ")") else ""
+    paste0(plural(sum(short), "series", "series"), names, if (sum(short) == 1) " is" else " are",
+           " shorter than two cycles of ", season_words(season[i]), " and left without it.")
+  }, "")
+  if (any(nzchar(notes))) notes[nzchar(notes)]
 }
 
 # Whether parts add or multiply, and why.

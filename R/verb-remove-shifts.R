@@ -37,7 +37,7 @@ remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE) {
   found <- found[found$rule == "shift" & found$measure %in% measures, , drop = FALSE]
   if (nrow(found) == 0) {
     words <- "No level shift was found, and nothing was moved."
-    tell(c(i = words))
+    tell(c(i = verbatim(words)))
     return(add_entry(x, "remove_shifts", words, data.frame()))
   }
   rows <- rows_of(x)
@@ -66,7 +66,7 @@ remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE) {
       " earlier values moved to the level after",
     if (nrow(found) > 1) " them" else " it", "."
   )
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   columns <- c(intersect(meta$series, names(found)), "measure", "from", "off")
   add_entry(x, "remove_shifts", words, as.data.frame(found)[columns])
 }

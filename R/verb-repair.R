@@ -42,7 +42,7 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   flagged <- measures[vapply(measures, function(m) any(is_flagged(x, m)), TRUE)]
   if (length(flagged) == 0) {
     words <- "Nothing needed repair."
-    tell(c(i = words))
+    tell(c(i = verbatim(words)))
     return(add_entry(x, "repair", words, data.frame()))
   }
   check_rule_fits(rule, x)
@@ -60,9 +60,9 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   words <- paste0(
     plural(nrow(table) - left, "value"), " repaired (", format(rule), ")",
     if (left) paste0("; ", plural(left, "flagged value"), " made missing"), "; the raw ones stay in ",
-    word_list(paste0(flagged, "_raw")), "."
+    word_list(raw_columns(x, flagged)), "."
   )
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(x, "repair", words, table)
 }
 

@@ -54,8 +54,8 @@ plot.kairon_distant_bins <- function(x, ...) plot(as_timeline(x), ...)
 #' @export
 print.kairon_distant_bins <- function(x, ...) {
   step <- if (inherits(x$every, "kairon_cadence")) format(x$every) else x$every
-  cat(format(x$x)[1:2], sep = "\n")
-  cat("Resampled to ", step, ", not worked out yet: as_timeline() does it.\n", sep = "")
+  show_lines(format(x$x)[1:2])
+  show_lines(paste0("Resampled to ", step, ", not worked out yet: as_timeline() does it."))
   invisible(x)
 }
 
@@ -150,7 +150,7 @@ check_distant <- function(x, made, ends, call) {
   meta <- timeline_meta(ends)
   source <- if (is_regular_cadence(meta$cadence)) meta$cadence
   stop_here <- function(what, how) {
-    abort_state(c(what, i = how, i = "Or bring the rows with {.fn as_timeline} first."), call = call,
+    abort_state(c("{what}", i = "{how}", i = "Or bring the rows with {.fn as_timeline} first."), call = call,
                 .envir = environment())
   }
   if (made$plan$finer) stop_here("The new grid is finer than the readings.", "Choose a coarser one.")
@@ -166,9 +166,9 @@ check_distant <- function(x, made, ends, call) {
     for (one in made$wanted[[m]]) {
       if (is_summed(one) || is_ordered(one)) next
       word <- if (is.character(one)) one else "A function"
-      stop_here("{word} of {.field {m}} cannot be worked out in the database.",
+      stop_here(paste0(word, " of ", m, " cannot be worked out in the database."),
                 paste0("Ask for ", word_list(c(names(statistic_needs), "median", "mad")),
-                       " or a quantile such as \"q90\" by name: {.code ", m, " = \"median\"}."))
+                       " or a quantile such as \"q90\" by name: ", m, " = \"median\"."))
     }
   }
 }

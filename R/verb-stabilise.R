@@ -91,7 +91,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
     "Values taken to the power ", word_list(unique(show_number(range(table$power), 2)), last = " to "),
     if (any(table$shift > 0)) paste0("; zeros shifted by ", show_number(max(table$shift), 3), " at most"), "."
   )
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   add_entry(x, "stabilise", words, table)
 }
 

@@ -126,7 +126,7 @@ undo_change <- function(table, x, step, levels) {
   method <- table$method %||% rep("", nrow(table))
   bounds <- bound_columns(levels)
   out <- table
-  for (one in split(seq_len(nrow(table)), paste(labels, method, sep = "\r"))) {
+  for (one in split(seq_len(nrow(table)), key_text(list(labels, method)))) {
     past <- which(step$labels == labels[one[1]])
     known <- stats::setNames(step$before$values[past], step$k[past])
     width <- list()

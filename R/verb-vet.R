@@ -41,7 +41,7 @@ vet.kairon_timeline <- function(x, rules = NULL, measures = NULL, ...) {
   }
   table <- findings_table(x, rows, do.call(rbind, unname(found)))
   words <- vet_words(table, rules)
-  tell(c(i = words))
+  tell(c(i = verbatim(words)))
   meta <- timeline_meta(x)
   meta$findings <- table
   attr(x, "timeline") <- meta
@@ -185,7 +185,7 @@ format.kairon_rule <- function(x, ...) {
 
 #' @export
 print.kairon_rule <- function(x, ...) {
-  cat("Rule: ", format(x), "\n", sep = "")
+  show_lines(paste0("Rule: ", format(x)))
   invisible(x)
 }
 
@@ -288,7 +288,7 @@ format.kairon_findings <- function(x, ...) {
 
 #' @export
 print.kairon_findings <- function(x, ...) {
-  cat(format(x), sep = "\n")
+  show_lines(format(x))
   invisible(x)
 }
 

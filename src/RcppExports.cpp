@@ -887,6 +887,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_end_with
+void cpp_end_with(int parent);
+RcppExport SEXP _kairon_cpp_end_with(SEXP parentSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type parent(parentSEXP);
+    cpp_end_with(parent);
+    return R_NilValue;
+END_RCPP
+}
 // cpp_smoothing_fit
 Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, IntegerVector seasons, IntegerMatrix forms, Rcpp::List given, int aim, int warm_up, bool textbook, int threads);
 RcppExport SEXP _kairon_cpp_smoothing_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP formsSEXP, SEXP givenSEXP, SEXP aimSEXP, SEXP warm_upSEXP, SEXP textbookSEXP, SEXP threadsSEXP) {
@@ -1263,6 +1273,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_is_plain
+bool cpp_is_plain(SEXP x);
+RcppExport SEXP _kairon_cpp_is_plain(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_is_plain(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_arima_fit", (DL_FUNC) &_kairon_cpp_arima_fit, 6},
@@ -1326,6 +1347,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_structural_parts", (DL_FUNC) &_kairon_cpp_structural_parts, 4},
     {"_kairon_cpp_structural_forecast", (DL_FUNC) &_kairon_cpp_structural_forecast, 5},
     {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
+    {"_kairon_cpp_end_with", (DL_FUNC) &_kairon_cpp_end_with, 1},
     {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
     {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
     {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 3},
@@ -1353,6 +1375,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_drop_narrow", (DL_FUNC) &_kairon_cpp_drop_narrow, 4},
     {"_kairon_cpp_drop_narrow_steps", (DL_FUNC) &_kairon_cpp_drop_narrow_steps, 5},
     {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
+    {"_kairon_cpp_is_plain", (DL_FUNC) &_kairon_cpp_is_plain, 1},
     {NULL, NULL, 0}
 };
 

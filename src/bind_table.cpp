@@ -204,3 +204,25 @@ Rcpp::IntegerVector cpp_same_codes(Rcpp::NumericVector values, int code) {
   for (R_xlen_t i = 0; i < values.size(); ++i) out[i] = ISNAN(values[i]) ? NA_INTEGER : code;
   return out;
 }
+
+// Whether an object holds data only: vectors, lists and their attributes, and nothing that runs when it is touched.
+static bool is_plain(SEXP x, int depth) {
+  if (depth > 200) return false;
+  switch (TYPEOF(x)) {
+    case NILSXP: case SYMSXP: case CHARSXP: return true;
+    case LGLSXP: case INTSXP: case REALSXP: case CPLXSXP: case STRSXP: case RAWSXP: break;
+    case VECSXP:
+      for (R_xlen_t i = 0; i < Rf_xlength(x); ++i) {
+        if (!is_plain(VECTOR_ELT(x, i), depth + 1)) return false;
+      }
+      break;
+    default: return false;
+  }
+  for (SEXP a = ATTRIB(x); a != R_NilValue; a = CDR(a)) {
+    if (TYPEOF(a) != LISTSXP || !is_plain(CAR(a), depth + 1)) return false;
+  }
+  return true;
+}
+
+// [[Rcpp::export]]
+bool cpp_is_plain(SEXP x) { return is_plain(x, 0); }

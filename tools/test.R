@@ -45,6 +45,9 @@ if (built) {
   check("core: its own tests ran", sum(grepl("^(not )?ok", lines)) >= 15)
 }
 
+Sys.setenv(SECONDS_OF_FUZZ = Sys.getenv("SECONDS_OF_FUZZ", "20"))
+check("core: its tests and inputs at random under the sanitizers", run("tools/sanitize", character(), "build/sanitize.log"))
+
 check("lints: none", {
   lints <- c(lintr::lint_dir("R"), lintr::lint_dir("tests", exclusions = list()))
   if (length(lints)) print(lints)

@@ -2,6 +2,7 @@
 // Advanced Theory of Statistics, vol. 3 (1966), chapter 46.
 #include "averages.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace core {
@@ -26,6 +27,13 @@ void decompose_averages(Doubles values, int m, bool multiply, double* trend, dou
                         double* remainder, double* seasonal_means) {
   centred_average(values, m, trend);
   const std::size_t length = static_cast<std::size_t>(m);
+  if (values.size() < 2 * length) {  // not seen twice: no season
+    const double neutral = multiply ? 1 : 0;
+    std::fill(seasonal_means, seasonal_means + length, neutral);
+    std::fill(season, season + values.size(), neutral);
+    std::fill(remainder, remainder + values.size(), kMissing);
+    return;
+  }
   std::vector<double> total(length, 0.0), count(length, 0.0);
   for (std::size_t i = 0; i < values.size(); ++i) {
     const double d = multiply ? values[i] / trend[i] : values[i] - trend[i];

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "errors.h"
 #include "parallel.h"
 
 namespace core {
@@ -118,20 +119,29 @@ bool is_business_day(double day, const std::vector<double>& closures) {
 }
 
 // Weekends and closures belong to the business day before them.
+double open_day_before(double day, const std::vector<double>& closures) {
+  // A weekend lies between any five closures at the most; a walk beyond that has lost its way.
+  double left = 9 + 2 * static_cast<double>(closures.size());
+  while (!is_business_day(day, closures)) {
+    if (--left < 0) throw InputError("The closures of the calendar are no sorted days.");
+    day -= 1;
+  }
+  return day;
+}
+
 double business_index(double day, const std::vector<double>& closures) {
-  while (!is_business_day(day, closures)) day -= 1;
-  return weekday_count(day, closures);
+  return std::isfinite(day) ? weekday_count(open_day_before(day, closures), closures) : kMissing;
 }
 
 double business_day_at(double index, const std::vector<double>& closures) {
+  if (!std::isfinite(index)) return kMissing;
   double low = floor_div(index, 5) * 7 - 3;
   double high = low + 14 + 2 * static_cast<double>(closures.size());
   while (low < high) {  // the last day with count <= index that is open
     const double middle = std::floor((low + high + 1) / 2);
     if (weekday_count(middle, closures) <= index) low = middle; else high = middle - 1;
   }
-  while (!is_business_day(low, closures)) low -= 1;
-  return low;
+  return open_day_before(low, closures);
 }
 
 // Local day number (days that begin at day_start) to period and back.

@@ -54,6 +54,7 @@ class FastStamps {
 };
 
 const char* line_end(const char* from, const char* end) {
+  if (from == end) return end;
   const void* at = std::memchr(from, '\n', static_cast<std::size_t>(end - from));
   return at ? static_cast<const char*>(at) : end;
 }
@@ -158,6 +159,7 @@ unsigned scan_stamps(const TextPieces& text, char separator, int field, int thre
 
 WholeLines whole_lines(const char* begin, const char* end) {
   WholeLines out;
+  if (begin == end) return out;
   const bool quotes = std::memchr(begin, '"', static_cast<std::size_t>(end - begin)) != nullptr;
   bool inside = false;
   std::size_t count = 0;

@@ -113,6 +113,7 @@ std::vector<double> SquaredSpectrum::of(Doubles values) {
   const std::size_t m = fourier_.size(), given = values.size();
   std::vector<double> out(n_ / 2 + 1);
   const auto value = [&](std::size_t t) { return t < given ? values[t] : 0.0; };
+  if (m == 0) return out;
   z_.assign(m, Cx{0, 0});
   if (n_ % 2 == 1) {
     for (std::size_t t = 0; t < m; ++t) z_[t].re = value(t);

@@ -7,6 +7,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "errors.h"
+
 namespace core {
 
 namespace {
@@ -111,7 +113,9 @@ Numbers season_of(const Numbers& ratio, int period, int terms, Scale scale) {
 }
 
 Numbers henderson_trend(const Numbers& y, int terms, double noise) {
-  const Index n = static_cast<Index>(y.size()), m = terms / 2;
+  const Index n = static_cast<Index>(y.size());
+  if (terms > n) terms = static_cast<int>(n - (n % 2 == 0));  // no filter is longer than the series
+  const Index m = terms / 2;
   Numbers out(y.size());
   const Numbers middle = henderson_filter(terms);
   std::vector<Numbers> ends;
@@ -266,6 +270,7 @@ HendersonResult henderson_decomposition(Doubles values, const HendersonPlan& pla
                                         double* weights) {
   const Scale scale{plan.multiply};
   const std::size_t n = values.size();
+  if (plan.period < 2 || n < 3 * static_cast<std::size_t>(plan.period)) throw InputError("Henderson's scheme needs three cycles.");
   const int usual = plan.period >= 8 ? 13 : 5;
   HendersonResult result;
   Numbers y(values.begin(), values.end()), modified = y, ratio(n), adjusted(n), smooth, factors, rest(n);

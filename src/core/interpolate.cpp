@@ -192,7 +192,9 @@ void fill_gaps(Doubles values, Doubles times, Ints breaks, Between rule, double 
         double made = between(rule, n, t[j], any);
         if (is_curve(rule) && !std::isnan(made)) {
           while (after < knots.size() && knots.time(after) <= t[j]) ++after;
-          made = rule == Between::cubic ? knots.cubic(after - 1, t[j]) : knots.spline(after - 1, t[j]);
+          // Values that are no numbers to go through, infinite ones, are no knots.
+          if (after == 0 || after == knots.size()) { made = kMissing; }
+          else made = rule == Between::cubic ? knots.cubic(after - 1, t[j]) : knots.spline(after - 1, t[j]);
         }
         out[begin + j] = made;
         filled[begin + j] = !std::isnan(made);

@@ -102,7 +102,8 @@ double fit_somewhere(const LocalFit& fit, double x, Index left, Index right) {
 
 void smooth(const LocalFit& fit, int jump, double* out) {
   const Index n = fit.n, span = fit.span;
-  if (n < 2) { out[0] = fit.y[0]; return; }
+  if (n == 0) return;
+  if (n == 1) { out[0] = fit.y[0]; return; }
   const Index step = std::min<Index>(jump, n - 1), half = (span + 1) / 2;
   Index left = 0, right = std::min<Index>(span, n) - 1;
   const auto place = [&](Index i) {
@@ -131,6 +132,7 @@ void smooth(const LocalFit& fit, int jump, double* out) {
 }
 
 void moving_average(const double* x, Index n, Index width, double* out) {
+  if (n < width) return;
   double total = 0;
   for (Index i = 0; i < width; ++i) total += x[i];
   out[0] = total / static_cast<double>(width);
@@ -216,6 +218,7 @@ void loess_decomposition(Doubles values, const LoessPlan& plan, double* season, 
   std::fill(trend, trend + n, 0.0);
   std::fill(season, season + n, 0.0);
   std::fill(weights, weights + n, 1.0);
+  if (n < period) return;  // some places of the cycle have no value: there is nothing to smooth
   for (int outer = 0; outer <= plan.outer; ++outer) {
     const double* robust = outer > 0 ? weights : nullptr;
     for (int inner = 0; inner < plan.inner; ++inner) {
@@ -291,6 +294,16 @@ void smooth_cycle(Doubles values, const LoessPlan& plan, double* season, double*
   loess_smooth({rest.data(), n}, {weights, n}, plan.trend, trend);
 }
 
+// Whether two cycles lie in the series, which a season takes; a step is forgiven where a cycle is no whole number.
+bool seen_twice(std::size_t n, double period) { return static_cast<double>(n) >= 2 * std::floor(period + 1e-9); }
+
+void trend_alone(Doubles values, int span, double* trend, double* weights) {
+  const std::size_t n = values.size();
+  std::fill(weights, weights + n, 1.0);
+  if (span <= 0) span = next_odd(std::max(7.0, static_cast<double>(n) / 4));
+  loess_smooth(values, {}, {span, 1, 1}, trend);
+}
+
 // One season of any period, by a grid of whole cycles.
 void one_season(Doubles values, const LoessSeasons& all, std::size_t which, double* trend, double* season, double* weights) {
   const double period = all.periods[which];
@@ -330,8 +343,11 @@ void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, doub
   std::fill(seasons, seasons + n * k, 0.0);
   std::vector<double> work(n);
   const int rounds = k > 1 ? 2 : 1;
+  bool any = false;
   for (int round = 0; round < rounds; ++round) {
     for (std::size_t which = 0; which < k; ++which) {
+      if (!seen_twice(n, plan.periods[which])) continue;
+      any = true;
       for (std::size_t i = 0; i < n; ++i) {
         work[i] = values[i];
         for (std::size_t j = 0; j < k; ++j) if (j != which) work[i] -= seasons[j * n + i];
@@ -339,11 +355,7 @@ void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, doub
       one_season({work.data(), n}, plan, which, trend, seasons + which * n, weights);
     }
   }
-  if (k > 0) return;
-  // No season: the trend alone.
-  std::fill(weights, weights + n, 1.0);
-  const int span = plan.trend_span > 0 ? plan.trend_span : next_odd(std::max(7.0, static_cast<double>(n) / 4));
-  loess_smooth(values, {}, {span, 1, 1}, trend);
+  if (!any) trend_alone(values, plan.trend_span, trend, weights);
 }
 
 }  // namespace core

@@ -39,7 +39,8 @@ struct LoessSeasons {
 };
 
 // The same for several seasons, taken off in turn from the shortest on, two rounds. A period
-// that is no whole number is laid on a grid of whole cycles, with a missing point here and there.
+// that is no whole number is laid on a grid of whole cycles, with a missing point here and there. A season
+// that the series does not hold twice is left at 0.
 // Writes the trend, the seasons one after the other, and the weights.
 void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, double* seasons, double* weights);
 

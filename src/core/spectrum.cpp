@@ -68,7 +68,7 @@ std::vector<double> spectral_background(const std::vector<double>& power, double
   std::vector<double> out(n, kMissing);
   if (n < 3) return out;
   // Medians over a range of frequencies around knots that are evenly apart in log frequency.
-  const double first = std::max(1.0, per_bin), last = static_cast<double>(n - 1);
+  const double last = static_cast<double>(n - 1), first = std::min(last, std::max(1.0, per_bin));
   const double least = 7 * per_bin;  // ordinates on either side, at least
   std::vector<double> at, level, some;
   const int knots = std::max(2, std::min(60, static_cast<int>(6 * std::log(last / first)) + 2));
@@ -79,7 +79,8 @@ std::vector<double> spectral_background(const std::vector<double>& power, double
     const std::size_t a = static_cast<std::size_t>(std::max(1.0, low)), b = static_cast<std::size_t>(high);
     const std::size_t stride = std::max<std::size_t>(1, (b - a) / 600);
     some.clear();
-    for (std::size_t k = a; k <= b; k += stride) some.push_back(power[k]);
+    for (std::size_t k = a; k <= b; k += stride) if (std::isfinite(power[k])) some.push_back(power[k]);
+    if (some.empty()) some.push_back(0);
     const auto low_third = some.begin() + static_cast<std::ptrdiff_t>(kShare * static_cast<double>(some.size()));
     std::nth_element(some.begin(), low_third, some.end());
     const double middle = (low + high) / 2;

@@ -26,12 +26,13 @@ class Reader {
     return ahead < static_cast<std::size_t>(end_ - at_) ? at_[ahead] : '\0';
   }
   bool take(char c) {
-    if (peek() != c) return false;
+    if (done() || *at_ != c) return false;
     ++at_;
     return true;
   }
   bool take_any(const char* set) {
-    if (done() || std::strchr(set, *at_) == nullptr) return false;
+    // strchr finds the end of the set, too: a NUL in the text is none of its marks.
+    if (done() || *at_ == '\0' || std::strchr(set, *at_) == nullptr) return false;
     ++at_;
     return true;
   }
@@ -48,13 +49,15 @@ class Reader {
     for (int i = 0; i < n; ++i) value = value * 10 + (*at_++ - '0');
     return value;
   }
+  // One division of whole numbers, so that the nearest double comes out; later digits are below any clock.
   double fraction() {
-    double value = 0, place = 0.1;
-    while (std::isdigit(static_cast<unsigned char>(peek()))) {
-      value += place * (*at_++ - '0');
-      place /= 10;
+    double value = 0, size = 1;
+    for (; std::isdigit(static_cast<unsigned char>(peek())); ++at_) {
+      if (size >= 1e15) continue;
+      value = value * 10 + (*at_ - '0');
+      size *= 10;
     }
-    return value;
+    return value / size;
   }
   // Month by its English name or the first three letters of it; 0 if none.
   int month_name() {
@@ -112,14 +115,14 @@ ReadStamp week_stamp(int year, int week, int weekday) {
 ReadStamp with_time(Reader& r, ReadStamp day) {
   const bool compact = r.digits_ahead() >= 4;
   int hour = r.number(1, 2), minute = -1;
-  double second = 0;
+  double second = 0, fraction = 0;
   if (compact || r.take(':')) minute = r.number(2, 2);
   if (hour < 0 || minute < 0) return trouble(StampTrouble::not_a_stamp);
   if (compact ? r.digits_ahead() >= 2 : r.take(':')) {
     const int whole = r.number(2, 2);
     if (whole < 0) return trouble(StampTrouble::not_a_stamp);
     second = whole;
-    if (r.take_any(".,")) second += r.fraction();
+    if (r.take_any(".,")) fraction = r.fraction();
   }
   r.blanks();
   if (std::strchr("apAP", r.peek()) && r.peek() != '\0') {
@@ -129,7 +132,7 @@ ReadStamp with_time(Reader& r, ReadStamp day) {
     hour = hour % 12 + (afternoon ? 12 : 0);
   }
   if (second >= 60 && second < 61) return trouble(StampTrouble::leap_second);
-  const bool midnight = hour == 24 && minute == 0 && second == 0;  // the end of the day
+  const bool midnight = hour == 24 && minute == 0 && second == 0 && fraction == 0;  // the end of the day
   if ((hour > 23 && !midnight) || minute > 59 || second >= 60) {
     return trouble(StampTrouble::no_such_time);
   }
@@ -146,6 +149,7 @@ ReadStamp with_time(Reader& r, ReadStamp day) {
     day.kind = StampKind::absolute;
     day.seconds -= sign * (h * 3600.0 + m * 60.0);
   }
+  day.seconds += fraction;  // last, when all else is whole: one rounding
   return r.done() ? day : trouble(StampTrouble::not_a_stamp);
 }
 

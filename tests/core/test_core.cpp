@@ -28,6 +28,7 @@
 #include "scores.h"
 #include "sliding.h"
 #include "spectrum.h"
+#include "stamps.h"
 #include "statistics.h"
 #include "quasi_newton.h"
 #include "smoothing.h"
@@ -641,9 +642,78 @@ void pieces() {
         !core::repeats_stamps(span(at), span(one)));
 }
 
+// Less than any window, season or filter needs; run under the sanitizers, too (tools/sanitize).
+void short_series() {
+  core::LoessSeasons plan;
+  plan.periods = {7, 365.25};
+  plan.spans = {7, 0};
+  bool flat = true;
+  for (std::size_t n : {0, 1, 2, 3, 6, 13}) {
+    std::vector<double> y(n, 5), trend(n), seasons(2 * n), weights(n);
+    core::loess_seasons(span(y), plan, trend.data(), seasons.data(), weights.data());
+    for (std::size_t i = 0; i < n; ++i) flat = flat && near(trend[i], 5) && seasons[i] == 0 && seasons[n + i] == 0 && weights[i] == 1;
+  }
+  check("a season that is not held twice is left at nothing", flat);
+  std::vector<double> y(14), trend(14), seasons(28), weights(14);
+  for (std::size_t i = 0; i < 14; ++i) y[i] = i % 7 == 3 ? 8.0 : 1.0;
+  core::loess_seasons(span(y), plan, trend.data(), seasons.data(), weights.data());
+  check("one that is held twice is found", seasons[3] > 4 && near(seasons[3], seasons[10], 0.05) && seasons[14] == 0);
+  std::vector<double> season(5), rest(5), means(12), few = {1, 2, 3, 4, 5};
+  core::decompose_averages(span(few), 12, true, trend.data(), season.data(), rest.data(), means.data());
+  check("moving averages leave a short series without a season", season[0] == 1 && season[4] == 1 && std::isnan(rest[2]));
+  bool refused = false;
+  try {
+    core::HendersonPlan months;
+    std::vector<double> v(35, 1.0), a(35), b(35), c(35);
+    core::henderson_decomposition(span(v), months, a.data(), b.data(), c.data());
+  } catch (const core::InputError&) {
+    refused = true;
+  }
+  check("Henderson's scheme refuses less than three cycles", refused);
+  bool lost = false;
+  Cadence days = cadence(Unit::weekday, 1);
+  days.closures = {core::kMissing};
+  const std::vector<double> at = {0, 86400.0 * 20000};
+  std::vector<double> out(2);
+  try {
+    core::period_of(span(at), Zone{{}, {0}}, days, out.data());
+  } catch (const core::InputError&) {
+    lost = true;
+  }
+  check("closures that are no days end in an error", lost);
+  days.closures.clear();
+  const std::vector<double> far = {core::kMissing, HUGE_VAL};
+  core::period_of(span(far), Zone{{}, {0}}, days, out.data());
+  check("and instants that are none in nothing", std::isnan(out[0]) && std::isnan(out[1]));
+  // Each text in room of its own size: a step too far is seen by the sanitizers.
+  bool unread = true;
+  for (std::string text : {std::string("2031-03-01 12:0"), std::string("2031-03-01T12:00\0", 17), std::string("2031\0", 5),
+                           std::string("1\0", 2), std::string("March\0", 6), std::string("\0", 1)}) {
+    const std::vector<char> bytes(text.begin(), text.end());
+    for (std::size_t n = 0; n <= bytes.size(); ++n) {
+      const std::vector<char> part(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(n));
+      const core::ReadStamp read = core::read_stamp(part.data(), n, core::DayOrder::day_first);
+      if (n == bytes.size()) unread = unread && read.trouble != core::StampTrouble::fine;
+    }
+  }
+  check("a NUL in a stamp is no mark of it", unread);
+  const std::vector<double> none;
+  std::vector<double> lags(4);
+  core::cross_correlation(span(none), span(none), 1, lags.data());
+  core::spectral_background({1, 2, 3}, 40);
+  core::SquaredSpectrum(0).of(span(none));
+  const std::vector<double> gap = {HUGE_VAL, core::kMissing, HUGE_VAL}, time = {0, 1, 2};
+  const std::vector<int> one = {0, 3};
+  std::vector<int> filled(3);
+  std::vector<double> made(3);
+  core::fill_gaps(span(gap), span(time), span(one), core::Between::spline, HUGE_VAL, 1, made.data(), filled.data());
+  check("a curve through no numbers fills nothing", std::isnan(made[1]) && filled[1] == 0);
+}
+
 }  // namespace
 
 int main() {
+  short_series();
   pieces();
   pixels();
   calendar();

@@ -1,26 +1,71 @@
+# The functions of the package, by name.
+own_functions <- function() {
+  space <- asNamespace("kairon")
+  Filter(is.function, mget(ls(space, all.names = TRUE), envir = space))
+}
+calls_any <- function(f, names) any(names %in% codetools::findGlobals(f, merge = FALSE)$functions)
+
 test_that("conditions are made in one place and have classes", {
   e <- tryCatch(demo_timeline("nothing like it"), error = identity)
   expect_s3_class(e, c("kairon_error_input", "kairon_error"), exact = FALSE)
-  space <- asNamespace("kairon")
-  makers <- c("abort_kind", "warn_user", "tell", "call_core")
-  for (name in setdiff(ls(space, all.names = TRUE), makers)) {
-    f <- get(name, space)
-    if (!is.function(f)) next
-    calls <- codetools::findGlobals(f, merge = FALSE)$functions
-    quoted <- all.names(body(f))
-    expect_false(any(c("warning", "message", "stopifnot") %in% calls), info = name)
-    expect_false(any(c("cli_abort", "cli_warn", "cli_inform") %in% quoted), info = name)
-  }
+  others <- own_functions()
+  others <- others[setdiff(names(others), c("written", "abort_kind", "warn_user", "tell", "call_core"))]
+  bare <- vapply(others, calls_any, TRUE, names = c("warning", "message", "stopifnot"))
+  expect_equal(names(others)[bare], character())
+  by_cli <- vapply(others, function(f) any(c("cli_abort", "cli_warn", "cli_inform") %in% all.names(body(f))), TRUE)
+  expect_equal(names(others)[by_cli], character())
 })
 
 test_that("ready-made time-series functions of base R are not called", {
   banned <- c("arima", "HoltWinters", "stl", "decompose", "acf", "pacf", "StructTS", "spectrum", "filter",
               "ts", "tsp", "embed", "diffinv", "runmed", "predict.Arima", "monthplot", "lag", "window")
-  space <- asNamespace("kairon")
-  for (name in ls(space, all.names = TRUE)) {
-    f <- get(name, space)
-    if (!is.function(f)) next
-    called <- codetools::findGlobals(f, merge = FALSE)$functions
-    expect_equal(intersect(called, banned), character(), info = name)
+  used <- vapply(own_functions(), calls_any, TRUE, names = banned)
+  expect_equal(names(used)[used], character())
+})
+
+# Whether an expression is a template that stands in the code itself: texts, choices between texts, and
+# finished words behind verbatim() or points().
+is_template <- function(e) {
+  if (is.null(e) || is.character(e)) {
+    return(TRUE)
   }
+  if (!is.call(e)) {
+    return(FALSE)
+  }
+  parts <- as.list(e)[-1]
+  switch(as.character(e[[1]])[1], verbatim = , points = TRUE, `if` = all(vapply(parts[-1], is_template, TRUE)),
+         c = , `{` = all(vapply(parts, is_template, TRUE)), FALSE)
+}
+
+calls_of <- function(e, names) {
+  if (!is.call(e) && !is.pairlist(e) && !is.list(e)) {
+    return(list())
+  }
+  own <- if (is.call(e) && is.name(e[[1]]) && as.character(e[[1]]) %in% names) list(e)
+  c(own, unlist(lapply(as.list(e), function(part) if (!missing(part)) calls_of(part, names)), recursive = FALSE))
+}
+
+test_that("only templates that stand in the code are read as templates", {
+  doors <- c(abort_kind = 1, abort_input = 1, abort_file = 1, abort_state = 1, abort_usage = 1, warn_user = 1,
+             tell = 1, tell_once = 2)
+  expect_true(is_template(quote(c("{n} rows", i = if (odd) "one" else verbatim(words)))))
+  expect_false(is_template(quote(c(i = words))))
+  expect_false(is_template(quote(paste("a", name))))
+  # The other functions of cli that read templates stay behind the door, and prints go through one function.
+  readers <- c("format_inline", "cli_text", "cli_alert", "cli_bullets", "cli_progress_step", "cli_progress_message",
+               "format_message", "format_error", "pluralize", "glue")
+  all <- own_functions()
+  seen <- 0
+  odd <- character()
+  for (name in setdiff(names(all), names(doors))) {
+    f <- all[[name]]
+    made <- calls_of(body(f), names(doors))
+    open <- Filter(function(call) !is_template(call[[1 + doors[[as.character(call[[1]])]]]]), made)
+    seen <- seen + length(made)
+    odd <- c(odd, vapply(open, function(call) paste0(name, ": ", deparse1(call)), ""))
+    words <- all.names(body(f))
+    if (name != "written" && any(readers %in% words) || name != "show_lines" && "cat" %in% words) odd <- c(odd, name)
+  }
+  expect_equal(odd, character())
+  expect_gt(seen, 300)
 })
