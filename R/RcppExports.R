@@ -13,6 +13,10 @@ cpp_arima_weights <- function(model, count) {
     .Call(`_kairon_cpp_arima_weights`, model, count)
 }
 
+cpp_level_test <- function(departures, lags) {
+    .Call(`_kairon_cpp_level_test`, departures, lags)
+}
+
 cpp_period_of <- function(instants, zone, cadence) {
     .Call(`_kairon_cpp_period_of`, instants, zone, cadence)
 }
@@ -275,6 +279,10 @@ cpp_theta_run <- function(model, values, breaks, threads) {
 
 cpp_theta_forecast <- function(model, ahead, threads) {
     .Call(`_kairon_cpp_theta_forecast`, model, ahead, threads)
+}
+
+cpp_damping_range <- function() {
+    .Call(`_kairon_cpp_damping_range`)
 }
 
 cpp_read_stamps <- function(text, order) {

@@ -4,9 +4,9 @@
 #' level, and whether they are as the intervals take them to be.
 #'
 #' @param fit A [fit()][fit.kairon_timeline].
-#' @param lags How many autocorrelations are tested together; by default two seasons, else 10, at most a
-#'   fifth of
-#'   the values.
+#' @param lags How many autocorrelations are tested together, from the first on. By default as many as the
+#'   logarithm of the number of values, rounded up (Tsay, 2010), two more than the fit's parameters at least,
+#'   and those at the season and at twice the season where the values hold four seasons.
 #' @returns A `kairon_diagnosis`. [as.data.frame()] gives one row a series: `values`, `bias` (mean error in
 #'   its
 #'   standard errors), `ljung_box_p` and `freedom`, `runs_p`, `normal_p`, `season_p` (for the shortest
@@ -26,7 +26,7 @@
 #' learnt anew at each).
 #' @references Jarque, C. M. and Bera, A. K. (1987). A test for normality of observations and regression
 #' residuals. International Statistical Review 55, 163-172. Ljung, G. M. and Box, G. E. P. (1978). Biometrika
-#' 65, 297-303.
+#' 65, 297-303. Tsay, R. S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
 #' @examples
 #' diagnosis(fit(demo_timeline("billed"), by_smoothing()))
 #' diagnosis(fit(demo_timeline("billed"), by_drift()))
@@ -73,10 +73,8 @@ diagnosis_row <- function(e, expected, season, dynamics, lags, fit) {
     ))
   }
   m <- season[[1]]
-  most <- lags %||% max(dynamics + 3, min(if (m > 1) 2 * m else 10, n %/% 5))
-  most <- min(most, n - 2)
-  noise <- tryCatch(noise_check(e, lags = most, fitted = min(dynamics, most - 1)),
-                    kairon_error = function(e) NULL)
+  tested <- if (is.null(lags)) usual_lags(n, m, dynamics) else seq_len(min(lags, n - 2))
+  noise <- tryCatch(check_noise(e, tested, min(dynamics, length(tested) - 1)), kairon_error = function(e) NULL)
   thirds <- split(e[ok], ceiling(3 * seq_len(n) / n))
   out <- data.frame(
     values = n, bias = mean(e[ok]) / (stats::sd(e[ok]) / sqrt(n)),

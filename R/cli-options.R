@@ -15,11 +15,13 @@ cli_flag <- function(name, help) {
 method_options <- function() {
   list(
     cli_option("seasons", "seasons with commas: week,year or numbers of steps", "SEASONS"),
-    cli_option("trend", "of smoothing or regression: none, damped, linear, bends ...", "FORM"),
+    cli_option("trend", "of smoothing or regression: none, damped, straight, bending ...", "FORM"),
     cli_option("season", "of smoothing: none, add or multiply", "FORM"),
     cli_option("noise", "of smoothing: constant or proportional", "FORM"),
     cli_option("combine", "of regression and theta: add or multiply", "RULE"),
     cli_option("bends", "of regression: dates at which the trend may bend", "DATES"),
+    cli_option("ceiling", "of regression, limited growth: what it cannot pass", "NUMBER", NULL, "double"),
+    cli_option("floor", "of regression, limited growth: where it comes from", "NUMBER", NULL, "double"),
     cli_option("values", "of moving_average: how many", "N"),
     cli_option("order", "of arima: last values, differences, last shocks, such as 1,1,1", "ORDER"),
     cli_option("season_order", "of arima: the same at whole seasons", "ORDER"),
@@ -53,7 +55,7 @@ source_options <- function() {
     cli_option("measure", "for wide and across: what the numbers measure", "NAME"),
     cli_option("join", "a file of attributes to join by the series columns", "FILE"),
     cli_option("rename", "clean: names in lower case with underscores", "RULE"),
-    cli_option("format", "form of the file, found by looking: delimited, excel, parquet, json, ...", "FORM"),
+    cli_option("format", "form of the file, found by looking: delimited, workbook, parquet, json, ...", "FORM"),
     cli_option("sheet", "of a workbook: name or number of the sheet", "SHEET"),
     cli_option("range", "of a workbook: the cells to read, such as B3:F40", "CELLS"),
     cli_option("widths", "columns of fixed width: day=10,flow=8", "WIDTHS"),

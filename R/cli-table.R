@@ -49,8 +49,8 @@ cli_verbs <- function() {
       what = "bring several files onto one grid",
       arguments = "FILE FILE ...",
       options = list(
-        cli_option("every", "a cadence, coarsest, finest, or first (its stamps)", "STEP", "coarsest"),
-        cli_option("match", "with first: previous, next, nearest, linear or exact", "RULE", "previous"),
+        cli_option("every", "a cadence, coarsest, finest, or \"as first\" (its stamps)", "STEP", "coarsest"),
+        cli_option("match", "with \"as first\": previous, next, nearest, linear or exact", "RULE", "previous"),
         cli_option("within", "how far a reading may be from a stamp: \"10 minutes\"", "SPAN"),
         cli_option("between", "levels on finer grids: previous, linear ... or flow=linear,price=previous",
                    "RULE"),
@@ -94,7 +94,7 @@ cli_verbs <- function() {
         remote_option()
       ),
       example = paste(
-        "kairon pool-series soil.csv.gz --series cell --attributes elevation,latitude",
+        "kairon pool-series soil.csv.gz --series cell --attributes elevation,area",
         "--bands elevation=3"
       ),
       run = cli_pool_series
@@ -204,7 +204,7 @@ cli_verbs <- function() {
       what = "find the season lengths that a series has, with evidence",
       arguments = "FILE",
       options = c(grid_options(), list(
-        cli_option("between", "shortest and longest season: 30,45 or \"5 days,3 weeks\"", "RANGE"),
+        cli_option("between", "shortest and longest season: 20,50 or \"5 days,3 weeks\"", "RANGE"),
         cli_option("rivals", "season lengths to compare: 6,12 or week,year", "LIST"),
         cli_option("level", "how often noise may pass for a season", "SHARE", 0.002, "double")
       )),
@@ -252,7 +252,7 @@ cli_verbs <- function() {
         cli_option("axis", "period or frequency", "AXIS", "period"),
         cli_flag("decibels", "the density as 10 log10")
       )),
-      example = "kairon power-spectrum tank.csv.gz --every \"15 minutes\"", run = cli_power_spectrum
+      example = "kairon power-spectrum pressure.csv.gz --every \"1 hour\"", run = cli_power_spectrum
     ),
     stationarity = list(
       what = "tests of whether a series keeps its level, and what makes it do so",
@@ -278,7 +278,7 @@ cli_verbs <- function() {
         cli_option("method", "loess, averages, henderson, regression or state", "NAME", "loess"),
         cli_option("combine", "add, multiply or auto", "RULE", "add"),
         cli_flag("robust", "outlying values count less"),
-        cli_option("season_window", "cycles over which loess smooths the season, or periodic", "CYCLES"),
+        cli_option("season_span", "cycles over which loess smooths the season, or fixed", "CYCLES"),
         cli_flag("extend", "averages reach the ends, by a forecast"),
         cli_option("events", "a calendar: an .ics or .csv file", "FILE"),
         cli_option("shifts", "dates of level shifts, with commas", "DATES"),

@@ -280,7 +280,7 @@ cli_decomposition <- function(files, options) {
     shifts = if (!is.null(options$shifts)) cli_list(options$shifts),
     calendar = if (!is.null(options$calendar)) cli_list(options$calendar),
     compare = cli_list(options$compare),
-    season_window = number_or_text(options$season_window), extend = isTRUE(options$extend)
+    season_span = number_or_text(options$season_span), extend = isTRUE(options$extend)
   )
   show_result(d, as.data.frame(d), options, printed(d))
 }

@@ -20,11 +20,13 @@ telling_columns <- function(x, fixed, names) {
 }
 
 # The step of least squares, and the inverse of the normal matrix; with a ridge on some columns the penalty
-# with the least generalised cross-validation, towards no bends at all.
+# with the highest restricted likelihood, towards no bends at all.
 solve_step <- function(j, e, ridge, now, penalty = NULL) {
   normal <- crossprod(j)
   scale <- sqrt(diag(normal))
   scale[scale == 0] <- 1
+  # One penalty for all bends, early ones and late ones.
+  if (length(ridge)) scale[ridge] <- sqrt(mean(scale[ridge]^2))
   scales <- outer(scale, scale)
   a <- normal / scales
   if (length(ridge) == 0) {
@@ -40,22 +42,22 @@ solve_step <- function(j, e, ridge, now, penalty = NULL) {
   on[ridge] <- 1
   inverse <- chol2inv(chol(a + diag(penalty * on + 1e-9, nrow(a))))
   list(step = as.vector(inverse %*% right) / scale - now, inverse = inverse / scales, penalty = penalty,
-       normal = normal)
+       normal = normal, own_penalty = penalty * scale[ridge[1]]^2)
 }
 
-# The ridge on some columns with the least generalised cross-validation (Golub, Heath and Wahba, 1979), from
-# the normal equations `a` b = `right`, the squares of the aim and their number. The free columns are taken
-# out first; in the axes of what is left each penalty costs a sum only.
-ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 2, length.out = 25)) {
+# The ridge on some columns with the highest restricted likelihood (Patterson and Thompson, 1971), which takes what is
+# penalised for random: from the normal equations `a` b = `right`, the squares of the aim and their number. The free
+# columns are taken out first; in the axes of what is left each penalty costs a sum only.
+ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 6, length.out = 49)) {
   free <- chol2inv(chol(a[-ridge, -ridge, drop = FALSE] + diag(1e-12, nrow(a) - length(ridge))))
   across <- a[ridge, -ridge, drop = FALSE] %*% free
   axes <- eigen(a[ridge, ridge, drop = FALSE] - across %*% a[-ridge, ridge, drop = FALSE], symmetric = TRUE)
   d <- pmax(axes$values, 0)
   g2 <- as.vector(crossprod(axes$vectors, right[ridge] - across %*% right[-ridge]))^2
   left <- squares - sum(right[-ridge] * (free %*% right[-ridge]))
+  freedom <- max(1, n - nrow(free))
   score <- vapply(grid, function(lambda) {
-    used <- nrow(free) + sum(d / (d + lambda))
-    max(left - sum(g2 * (d + 2 * lambda) / (d + lambda)^2), 0) / n / (1 - min(0.99, used / n))^2
+    freedom * log(max(left - sum(g2 / (d + lambda)), 1e-14 * squares)) + sum(log1p(d / lambda))
   }, 1)
   grid[which.min(score)]
 }
@@ -140,6 +142,8 @@ fit_rounds <- function(model, state, target, ok, rho, ridge) {
   freedom <- max(1, n - used)
   sigma2 <- best / freedom
   c(state[c("theta", "b")], list(
+    # The variance that a penalty on some parameters takes them to have.
+    ridge_variance = if (length(ridge)) sigma2 / solved$own_penalty,
     mean = now$mean, sigma = sqrt(sigma2), covariance = sigma2 * inverse, freedom = freedom,
       settled = settled,
     log_likelihood = -n / 2 * (log(2 * pi * max(best / n, 1e-300)) + 1)

@@ -114,7 +114,8 @@ join_lines <- function(lines, resolution, known) {
     k <- round(lines$frequency[i] / lines$frequency[own])
     off <- abs(lines$frequency[i] - k * lines$frequency[own])
     near <- off < pmax(1.2 * resolution * sqrt(k), 0.003 * lines$frequency[i] * (k <= 12))
-    fits <- k >= 2 & k <= ifelse(known[own], 60, 12) & near
+    # High harmonics are weaker than what they are harmonics of: 8 hours are no harmonic of a faint week.
+    fits <- k >= 2 & k <= ifelse(known[own], 60, 12) & near & (k <= 6 | lines$ratio[i] <= lines$ratio[own])
     if (any(fits)) {
       best <- which(fits)[which.min(k[fits])]
       base[i] <- own[best]

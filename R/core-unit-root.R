@@ -92,9 +92,8 @@ unit_root_test <- function(v, with = "constant", lags = NULL) {
 # Critical values of Kwiatkowski and others (1992), table 1, at 10, 5, 2.5 and 1 %.
 kpss_values <- list(constant = c(0.347, 0.463, 0.574, 0.739), trend = c(0.119, 0.146, 0.176, 0.216))
 
-# Is the level (or the trend) constant? Long-run variance with Bartlett's weights, their number by
-# Newey and West's rule as given by Hobijn, Franses and Ooms (1998), but no more than 6 (n / 100)^(1/4):
-# on a random walk the rule alone takes so many that the test loses its power.
+# Is the level (or the trend) constant? The core knows how many autocovariances count; the search for orders takes
+# the same test.
 level_test <- function(v, with = "constant", lags = NULL) {
   v <- unbroken_run(v)
   n <- length(v)
@@ -102,28 +101,17 @@ level_test <- function(v, with = "constant", lags = NULL) {
     return(NULL)
   }
   e <- detrended(v, if (with == "trend") "line" else "mean")
-  gamma <- function(k) sum(e[seq_len(n - k)] * e[k + seq_len(n - k)]) / n
-  lags <- lags %||% min(n - 1, newey_west_lags(e, n, gamma), floor(6 * (n / 100)^0.25))
-  long <- gamma(0)
-  for (k in seq_len(lags)) long <- long + 2 * (1 - k / (lags + 1)) * gamma(k)
-  statistic <- sum(cumsum(e)^2) / n^2 / long
+  made <- cpp_level_test(e, as.integer(lags %||% -1))
+  statistic <- made[[1]]
+  if (is.na(statistic)) {
+    return(NULL)
+  }
   at <- kpss_values[[with]]
   level <- c(0.1, 0.05, 0.025, 0.01)
   p <- stats::approx(at, level, statistic, rule = 2)$y
   bound <- if (statistic < at[1]) "above" else if (statistic > at[4]) "below" else ""
-  list(statistic = statistic, p_value = p, bound = bound, lags = lags, n = n, with = with,
+  list(statistic = statistic, p_value = p, bound = bound, lags = made[[2]], n = n, with = with,
        critical = stats::setNames(at, c("10 %", "5 %", "2.5 %", "1 %")))
-}
-
-newey_west_lags <- function(e, n, gamma) {
-  some <- floor(4 * (n / 100)^(2 / 9))
-  g <- vapply(0:some, gamma, 1)
-  s0 <- g[1] + 2 * sum(g[-1])
-  s1 <- 2 * sum(seq_len(some) * g[-1])
-  if (!is.finite(s1 / s0)) {
-    return(some)
-  }
-  max(0, floor(1.1447 * ((s1 / s0)^2)^(1 / 3) * n^(1 / 3)))
 }
 
 # Tests of a unit root need values without gaps: the longest run of them.
@@ -146,17 +134,41 @@ unbroken_run <- function(v) {
 # are taken off the degrees of freedom.
 left_correlation_test <- function(v, lags, fitted = 0) {
   n <- sum(is.finite(v))
-  lags <- as.integer(max(fitted + 1, min(lags, length(v) - 2)))
-  if (n < 8 || lags < 1) {
+  size <- length(v)
+  lags <- lags[lags <= size - 2]
+  pairs <- pairs_apart(v, lags)
+  lags <- lags[pairs > 1]
+  pairs <- pairs[pairs > 1]
+  free <- length(lags) - fitted
+  if (n < 8 || free < 1) {
     return(NULL)
   }
-  r <- cpp_autocorrelation(as.double(v), c(0L, length(v)), lags, FALSE, 1L)$correlation[-1, 1]
+  r <- cpp_autocorrelation(as.double(v), c(0L, size), max(lags), FALSE, 1L)$correlation[lags + 1, 1]
   if (anyNA(r)) {
     return(NULL)
   }
-  q <- n * (n + 2) * sum(r^2 / (n - seq_len(lags)))
-  free <- lags - fitted
+  # Each square over its variance, which rests on the pairs that are there.
+  q <- (n + 2) / n * sum(r^2 * pairs * (size / (size - lags))^2)
   list(statistic = q, lags = lags, freedom = free, p_value = stats::pchisq(q, free, lower.tail = FALSE))
+}
+
+# How many pairs so far apart are both there.
+pairs_apart <- function(v, lags) {
+  there <- is.finite(v)
+  if (all(there)) {
+    return(length(v) - lags)
+  }
+  vapply(lags, function(k) if (k == 0) sum(there) else sum(utils::head(there, -k) & utils::tail(there, -k)), 1)
+}
+
+# Which lags a test of what is left looks at: the first ones, as many as the logarithm of the number of values
+# (Tsay, R. S., 2010, Analysis of financial time series, 3rd ed., section 2.2: more of them only dilute the test),
+# and those of a season and of two, where the values hold it four times. At least two more than what was fitted.
+usual_lags <- function(n, season = 1, fitted = 0) {
+  near <- max(ceiling(log(max(n, 2))), fitted + 2)
+  far <- if (season > 1 && n >= 4 * season) round(season * 1:2)
+  lags <- sort(unique(c(seq_len(near), far)))
+  lags[lags <= max(1, n - 2)]
 }
 
 # Wald and Wolfowitz (1940): are there too few or too many runs above and below the median?

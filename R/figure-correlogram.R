@@ -32,14 +32,15 @@ correlogram_series <- function(c, measure, shown, series) {
     )
 }
 
-# Autocorrelations upwards, partial ones downwards from the same axis of lags.
+# Autocorrelations above, partial ones below, both upright and on one scale.
 correlogram_bars <- function(t, c, d) {
   t <- t[t$lag > 0, ]
   room <- length(c$changes)
+  scale <- correlogram_scale(t, c)
   upper <- one_correlogram(t, t$correlation, ink("observed"), c, room) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$bartlett_bound, ymax = .data$bartlett_bound),
                          fill = ink("missing"), alpha = 0.6) +
-    number_axis() +
+    scale +
     figure_labels(
       title = if (room > 1) capitalise(change_title(d, c$cadence)), subtitle = "Autocorrelation",
       caption = if (!c$partial) correlogram_caption(d, c)
@@ -50,14 +51,21 @@ correlogram_bars <- function(t, c, d) {
     return(upper + lag_axis(max(t$lag), c$cadence, room = room))
   }
   lower <- one_correlogram(t, t$partial, ink("computed"), c, room) +
-    ggplot2::scale_y_reverse(name = NULL, labels = axis_numbers) +
+    scale +
     lag_axis(max(t$lag), c$cadence, room = room) +
-    figure_labels(subtitle = "Partial, with the lags in between held fixed (drawn downwards)",
+    figure_labels(subtitle = "Partial, with the lags in between held fixed",
                   caption = correlogram_caption(d, c))
   upper <- upper + lag_axis(max(t$lag), c$cadence, room = room) +
     ggplot2::theme(axis.text.x = ggplot2::element_blank(), axis.title.x = ggplot2::element_blank())
-  if (room > 1) lower <- lower + figure_labels(subtitle = "Partial (drawn downwards)")
+  if (room > 1) lower <- lower + figure_labels(subtitle = "Partial")
   several_plots(upper, lower, ncol = 1)
+}
+
+# From the lowest to the highest of both, and of what chance does.
+correlogram_scale <- function(t, c) {
+  drawn <- c(0, t$correlation, if (c$partial) t$partial, t$bartlett_bound, -t$bartlett_bound, t$noise_bound, -t$noise_bound)
+  span <- range(pmax(-1, pmin(1, drawn)), na.rm = TRUE)
+  ggplot2::scale_y_continuous(name = NULL, labels = axis_numbers, limits = span)
 }
 
 correlogram_caption <- function(d, c) {
@@ -80,7 +88,7 @@ one_correlogram <- function(t, r, colour, c, room) {
 
 noise_line <- function(sign) {
   ggplot2::geom_line(ggplot2::aes(y = sign * .data$noise_bound), linetype = "22",
-                     colour = ink("raw"))
+                     colour = ink("axis"), linewidth = 0.5)
 }
 
 change_title <- function(d, cadence) {

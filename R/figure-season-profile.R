@@ -80,36 +80,48 @@ draw_heat <- function(p, table, measure, shown) {
     )
 }
 
-# Small multiples: each part over the cycles, with its median and middle half.
+# A row for each part under its whole name, on one scale of values: its cycles from the oldest, at the top of the
+# row, down to the latest.
 draw_history <- function(p, table, measure, shown) {
   table <- table[!is.na(table$mean), ]
+  cycles <- sort(unique(table$cycle))
+  place <- function(part) nlevels(table$part) + 1 - as.integer(part)
+  age <- if (length(cycles) > 1) (match(table$cycle, cycles) - 1) / (length(cycles) - 1) else rep(1, nrow(table))
+  table$row <- place(table$part) + 0.32 - 0.64 * age
+  table$age <- age
+  table <- table[order(table$part, table$cycle), ]
   band <- lapply(split(table$mean, table$part), function(v) {
     stats::quantile(v, c(0.25, 0.5, 0.75), names = FALSE)
   })
   band <- data.frame(part = factor(names(band), levels = levels(table$part)), do.call(rbind, band))
   names(band)[2:4] <- c("low", "middle", "high")
+  band$row <- place(band$part)
   latest <- table[!duplicated(table$part, fromLast = TRUE), ]
-  ggplot2::ggplot(table, ggplot2::aes(.data$cycle, .data$mean)) +
+  rows <- nlevels(table$part)
+  ggplot2::ggplot(table, ggplot2::aes(.data$mean, .data$row)) +
     ggplot2::geom_rect(
       data = band, inherit.aes = FALSE, fill = ink("band"), alpha = 0.3,
-      ggplot2::aes(xmin = min(table$cycle), xmax = max(table$cycle), ymin = .data$low, ymax = .data$high)
+      ggplot2::aes(xmin = .data$low, xmax = .data$high, ymin = .data$row - 0.4, ymax = .data$row + 0.4)
     ) +
-    ggplot2::geom_hline(
-      data = band, ggplot2::aes(yintercept = .data$middle), colour = ink("computed"),
-        linewidth = 0.5
+    ggplot2::geom_segment(
+      data = band, inherit.aes = FALSE, colour = ink("computed"), linewidth = 0.8,
+      ggplot2::aes(x = .data$middle, xend = .data$middle, y = .data$row - 0.4, yend = .data$row + 0.4)
     ) +
-    ggplot2::geom_line(colour = ink("raw"), linewidth = 0.7) +
-    ggplot2::geom_point(data = latest, colour = ink("observed"), size = 2.2) +
-    ggplot2::facet_wrap(~part, nrow = 1) +
-    ggplot2::scale_x_date(name = NULL, breaks = NULL) +
-    number_axis() +
+    ggplot2::geom_path(ggplot2::aes(group = .data$part), colour = ink("raw"), linewidth = 0.4) +
+    ggplot2::geom_point(ggplot2::aes(colour = .data$age), size = 1.1) +
+    ggplot2::geom_point(data = latest, colour = ink("observed"), size = 2.4) +
+    ggplot2::scale_colour_gradient(low = ink("raw"), high = ink("observed"), guide = "none") +
+    ggplot2::scale_y_continuous(
+      name = NULL, breaks = seq_len(rows), labels = rev(levels(table$part)), expand = ggplot2::expansion(add = 0.3)
+    ) +
+    ggplot2::scale_x_continuous(name = measure_words(measure, p$meta$units[[measure]]), labels = axis_numbers) +
     figure_theme() +
-    ggplot2::theme(strip.text = ggplot2::element_text(size = 9), panel.spacing = grid_unit(0.35)) +
+    ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +
     figure_labels(
       title = paste0(profile_title(p, measure, shown), ", over the years"),
       subtitle = paste0(
-        "Grey: each part's own history, ", paste(format(range(table$cycle), "%Y"), collapse = " to "),
-        ", dark: the latest; line and band: its median and middle half"
+        "Each row from ", paste(format(range(table$cycle), "%Y"), collapse = " (top) to "),
+        " (bottom, dark); mark and band: the median and the middle half"
       ),
       caption = p$line
     )

@@ -11,7 +11,7 @@ autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL,
   stamp <- object$data[[object$meta$time]][seq_along(v) + rows$breaks[which]]
   w <- v
   if (t$transform == "log" && t$verdict == "not stationary") w <- log(w)
-  if (t$seasonal_differences) w <- c(rep(NA, t$season), diff(w, t$season))
+  if (t$season_differences) w <- c(rep(NA, t$season), diff(w, t$season))
   if (t$differences) w <- c(rep(NA, t$differences), diff(w, differences = t$differences))
   remedy <- remedy_words(t, object$meta$cadence)
   window <- if (t$season >= 2) t$season else max(5, length(v) %/% 12)

@@ -45,17 +45,17 @@ demo_files <- list(
       read_timeline(path, day, amounts = "rain", units = c(rain = "mm"))
     }
   ),
-  tank = list(
-    file = "tank.csv.gz", what = "level of a service tank, exactly every 20 minutes",
+  pressure = list(
+    file = "pressure.csv.gz", what = "pressure at a pumping station, every 18 minutes",
     read = function(path) {
-      read_timeline(path, time, levels = "level", units = c(level = "m"))
+      read_timeline(path, time, levels = "pressure", units = c(pressure = "bar"))
     }
   ),
   soil = list(
-    file = "soil.csv.gz", what = "monthly soil moisture by elevation and latitude",
+    file = "soil.csv.gz", what = "monthly soil moisture by elevation, in cells of different area",
     read = function(path) {
       read_timeline(
-        path, month, "cell", attributes = c("elevation", "latitude"), levels = "moisture",
+        path, month, "cell", attributes = c("elevation", "area"), levels = "moisture",
         units = c(moisture = "%")
       )
     }

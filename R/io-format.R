@@ -2,7 +2,7 @@
 # read_delimited() gives and maybe a header: data, lines (of each row in the file), rejects, where
 # (what the lines count), header, attributes and amounts, as far as the file knows them.
 
-file_formats <- c("delimited", "excel", "parquet", "json", "json_lines", "fixed_width", "netcdf", "package")
+file_formats <- c("delimited", "workbook", "parquet", "json", "json_lines", "fixed_width", "netcdf", "package")
 
 # By what the file holds; by its ending where that does not tell.
 guess_format <- function(path, name) {
@@ -17,9 +17,9 @@ guess_format <- function(path, name) {
   if (any(vapply(netcdf, function(mark) starts_with_bytes(start, mark), TRUE))) {
     return("netcdf")
   }
-  old_excel <- starts_with_bytes(start, c(0xd0, 0xcf, 0x11, 0xe0))
-  if (old_excel || is_zip(start) && any(zip_members(path) == "xl/workbook.xml")) {
-    return("excel")
+  old_workbook <- starts_with_bytes(start, c(0xd0, 0xcf, 0x11, 0xe0))
+  if (old_workbook || is_zip(start) && any(zip_members(path) == "xl/workbook.xml")) {
+    return("workbook")
   }
   if (basename(name) == "datapackage.json") {
     return("package")
@@ -72,7 +72,7 @@ open_form <- function(path, name, how, call) {
 
 # Settings of another form would be passed over without a word.
 form_options <- list(
-  sheet = "excel", range = "excel", widths = "fixed_width", slab = "netcdf",
+  sheet = "workbook", range = "workbook", widths = "fixed_width", slab = "netcdf",
   separator = c("delimited", "package"),
   records = c("json", "netcdf", "package")
 )
@@ -89,7 +89,7 @@ check_form_options <- function(how, name, call) {
 # A file that is not delimited text, as a table.
 read_form <- function(path, name, how, call) {
   switch(how$format,
-    excel = read_excel_table(path, name, how, call),
+    workbook = read_workbook_table(path, name, how, call),
     parquet = read_parquet_table(path, name, call),
     json = read_json_table(path, name, how$records, call),
     json_lines = read_json_lines(path, name, call),

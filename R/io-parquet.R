@@ -63,6 +63,12 @@ wall_columns <- function(about) {
 write_parquet_file <- function(x, path, header, rows_each = 1e6) {
   need_package("nanoparquet", "Writing a Parquet file")
   data <- as_plain(x)
+  # The form holds whole microseconds, and the library cuts what is more: 0.3 s would be 0.299999.
+  for (name in names(data)[vapply(data, inherits, TRUE, what = "POSIXct")]) {
+    v <- data[[name]]
+    whole <- as.numeric(v) == floor(as.numeric(v))
+    if (!all(whole, na.rm = TRUE)) data[[name]][which(!whole)] <- v[which(!whole)] + 5e-7
+  }
   metadata <- if (header) stats::setNames(header_json(x), parquet_key)
   nanoparquet::write_parquet(
     data, path, metadata = metadata,

@@ -24,7 +24,7 @@
 #'   the series columns that it has too. Keys without a match are listed.
 #' @param rename `"clean"` for names in lower case with underscores, or new names:
 #'   `c(flow = "Flow (l/s)")`. By default names stay as they are.
-#' @param format The form of the file, found by looking at it: `"delimited"`, `"excel"`, `"parquet"`,
+#' @param format The form of the file, found by looking at it: `"delimited"`, `"workbook"`, `"parquet"`,
 #'   `"json"`, `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
 #' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to
 #'   read, such as `"B3:F40"`; their first row holds the names. Without a range titles above the names are

@@ -14,7 +14,7 @@
 #'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is
 #'   plain.
 #' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
-#'   `"json_lines"` (`.jsonl`, `.ndjson`), `"excel"` (`.xlsx`) or `"package"` (a folder); by the ending of
+#'   `"json_lines"` (`.jsonl`, `.ndjson`), `"workbook"` (`.xlsx`) or `"package"` (a folder); by the ending of
 #'   `path`.
 #' @param rows Of a data package: whether its rows are `"csv"` or `"parquet"`.
 #' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with
@@ -61,14 +61,14 @@ write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv") 
   write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path)))
 }
 
-written_formats <- c("delimited", "parquet", "json", "json_lines", "excel", "package")
+written_formats <- c("delimited", "parquet", "json", "json_lines", "workbook", "package")
 
 format_by_ending <- function(path) {
   if (basename(path) == package_file || grepl("/$", path) || dir.exists(path)) {
     return("package")
   }
   ending <- tolower(tools::file_ext(path))
-  switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "excel",
+  switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "workbook",
          "delimited")
 }
 
@@ -77,7 +77,7 @@ write_form <- function(x, path, format, header, zipped) {
     parquet = write_parquet_file(x, path, header),
     json = write_json_file(x, path, header),
     json_lines = write_json_lines(x, path, header),
-    excel = write_excel(x, path, header),
+    workbook = write_workbook(x, path, header),
     write_delimited(x, path, header, zipped)
   )
 }
@@ -85,7 +85,7 @@ write_form <- function(x, path, format, header, zipped) {
 write_delimited <- function(x, path, header, zipped) {
   target <- if (zipped) tempfile(fileext = ".csv") else path
   if (header) writeLines(header_lines(x), target, useBytes = TRUE)
-  write_rows(plain_columns(as_plain(x)), target, append = header)
+  write_rows(exact_columns(plain_columns(as_plain(x))), target, append = header)
   if (!zipped) {
     return(invisible())
   }

@@ -14,10 +14,9 @@
 #'   `12` on 12 steps before, `c(0, 1, 12)` all three.
 #' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure, difference and
 #' lag:
-#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 /
-#' sqrt(n): 95 % of the correlations of
-#'   white noise lie within), `bartlett_bound` (the same where all shorter lags are what they seem: 1.96
-#' sqrt((1 + 2 sum r_j^2) / n))
+#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 / sqrt(n): 95 % of the correlations
+#'   of white noise lie within; where values are missing, n is the pairs that are left at the lag, scaled as r_k is),
+#'   `bartlett_bound` (the same where all shorter lags are what they seem: times sqrt(1 + 2 sum r_j^2))
 #'   and `stands_out` (beyond Bartlett's bound and a local peak or trough).
 #' @section Formula:
 #' r_k is the sum of products of departures from the mean, k steps apart, over the sum of their squares; with
@@ -101,9 +100,8 @@ correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
   v <- change_over(v, rows$breaks, d)
   made <- call_core(cpp_autocorrelation(v, rows$breaks, lags, isTRUE(partial), core_threads()))
   series <- length(rows$breaks) - 1
-  n <- vapply(seq_len(series), function(s) sum(is.finite(v[(rows$breaks[s] + 1):rows$breaks[s + 1]])), 1)
   r <- made$correlation
-  noise <- matrix(stats::qnorm(0.975) / sqrt(n), lags + 1, series, byrow = TRUE)
+  noise <- matrix(noise_bounds(v, rows$breaks, lags), lags + 1, series)
   before <- apply(rbind(0, (r^2)[-1, , drop = FALSE]), 2, function(q) cumsum(c(0, utils::head(q, -1))))
   bartlett <- noise * sqrt(1 + 2 * before)
   out <- data.frame(
@@ -117,6 +115,18 @@ correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
   if (ncol(rows$keys)) out <- cbind(rows$keys[rep(seq_len(series), each = lags + 1), , drop = FALSE], out)
   rownames(out) <- NULL
   out
+}
+
+# 1.96 / sqrt(n) for a full series; where values are missing, by the pairs that are left at each lag.
+noise_bounds <- function(v, breaks, lags) {
+  each <- lapply(seq_len(length(breaks) - 1), function(s) {
+    own <- v[(breaks[s] + 1):breaks[s + 1]]
+    size <- length(own)
+    k <- 0:lags
+    spread <- sqrt(pmax(0, size - k) / size / pairs_apart(own, k))
+    stats::qnorm(0.975) * ifelse(is.finite(spread), spread, NA_real_)
+  })
+  unlist(each)
 }
 
 lag_words <- function(lags, cadence) vapply(lags, steps_in_words, "", cadence = cadence)

@@ -2,16 +2,16 @@
 # and of each regressor, and taken off before the rest is split.
 
 # A list of regressors: numbers for each row, by name; each has at least one row where it is not 0.
-decomposition_regressors <- function(x, rows, events, lead, lag, shifts, calendar,
+decomposition_regressors <- function(x, rows, events, shifts, calendar,
                                      call = rlang::caller_env()) {
   out <- c(
-    event_columns(x, events, lead, lag, call), shift_columns(x, rows, shifts, call),
+    event_columns(x, events, call), shift_columns(x, rows, shifts, call),
       calendar_columns(x, rows, calendar, call)
   )
   if (length(out)) out
 }
 
-event_columns <- function(x, source, lead, lag, call) {
+event_columns <- function(x, source, call) {
   if (is.null(source)) {
     return(NULL)
   }
@@ -20,15 +20,7 @@ event_columns <- function(x, source, lead, lag, call) {
   if (meta$type == "step") abort_input("Plain steps have no dates for events.", call = call)
   span <- period_days(x)
   out <- lapply(rlang::set_names(unique(e$name)), function(name) {
-    own <- e[e$name == name, ]
-    share <- rep(0, nrow(x))
-    for (i in seq_len(nrow(own))) {
-      # The share of each period that the event and its surroundings take.
-      from <- as.numeric(own$start[i]) - lead
-      to <- as.numeric(own$end[i]) + lag + 1
-      share <- share + pmax(0, pmin(span$end, to) - pmax(span$begin, from)) / (span$end - span$begin)
-    }
-    pmin(share, 1)
+    event_share(e[e$name == name, ], span$begin, span$end)
   })
   seen <- vapply(out, function(v) any(v > 0), TRUE)
   if (!any(seen)) {

@@ -129,7 +129,7 @@ remainder_words <- function(x, p, season) {
   if (sum(is.finite(rest)) < 20) {
     return(NULL)
   }
-  check <- tryCatch(noise_check(rest, lags = max(10, min(2 * max(season), sum(is.finite(rest)) %/% 5))),
+  check <- tryCatch(check_noise(rest, usual_lags(sum(is.finite(rest)), max(season, 1))),
                     kairon_error = function(e) NULL)
   left <- search_cycles(rest, c(0L, length(rest)), x$meta$cadence)
   left <- left[!round(left$steps) %in% season, , drop = FALSE]

@@ -15,23 +15,23 @@
 #' of whole seasons
 #'   grows with their level, and the reason is kept.
 #' @param robust Whether outlying values count less (loess only; henderson always weighs extremes down).
-#' @param events A calendar of [events()]: each name becomes an effect.
-#' @param lead,lag How many days before and after an event its effect reaches.
+#' @param events A calendar of [events()], which knows how far each event reaches: each name becomes an effect.
 #' @param shifts Level shifts: dates, or the [findings()] of [vet()], of which shifts are taken.
 #' @param calendar For months and quarters, any of `"working days"` (Monday to Friday in the period),
 #' `"weekdays"` (each of them) and
 #'   `"leap year"` (the 29th of February).
 #' @param compare Other methods for the same series, such as `c("averages", "state")`: see `summary()`.
 #' @param measures Measures to decompose; all by default.
-#' @param season_window For loess, over how many cycles the season is smoothed (odd): small lets it change
+#' @param season_span For loess, over how many cycles the season is smoothed (odd): small lets it change
 #' fast. By default a
-#'   quarter of the cycles, at least 7; `"periodic"`, and the default below six cycles: the same in each. A
+#'   quarter of the cycles, at least 7; `"fixed"`, and the default below six cycles: the same in each. A
 #' season of over 60
 #'   steps that is seen less than six times is smoothed around its cycle too, by local parabolas over a
 #' twelfth of it.
-#' @param season_degree For loess, the degree of the local polynomials of the season: 0, 1 or 2.
-#' @param trend_window For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5 /
-#' season_window).
+#' @param season_curve For loess, what is laid through the values of a season's place from cycle to cycle:
+#'   `"level"`, `"line"` or `"parabola"`.
+#' @param trend_span For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5 /
+#' season_span).
 #' @param bends For regression: dates at which the straight trend may bend.
 #' @param extend For averages and henderson: whether the series is first continued by a season at both ends,
 #' so that no trend is missing there: by the structural model's forecasts.
@@ -39,7 +39,7 @@
 #' series columns, the
 #'   time column, `measure`, `origin`, `value`, `trend`, one column for each season (`week_effect`,
 #' `year_effect`, ...;
-#'   `season_35_effect` for one given in steps), `event_effect` where there are events, shifts or a calendar,
+#'   `season_26_effect` for one given in steps), `event_effect` where there are events, shifts or a calendar,
 #' `remainder` and `adjusted`
 #'   (the value without its seasons). `state` adds standard errors: `trend_error`, `year_error`, ...
 #' `summary()` compares methods;
@@ -86,9 +86,9 @@
 #' "loess"))
 #' @export
 decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add", "multiply", "auto"),
-                          robust = FALSE, events = NULL, lead = 0, lag = 0, shifts = NULL, calendar = NULL,
-                          compare = NULL, measures = NULL, season_window = NULL, trend_window = NULL,
-                          bends = NULL, extend = FALSE, season_degree = 1) {
+                          robust = FALSE, events = NULL, shifts = NULL, calendar = NULL,
+                          compare = NULL, measures = NULL, season_span = NULL, trend_span = NULL,
+                          bends = NULL, extend = FALSE, season_curve = "line") {
   check_timeline(x)
   method <- check_choice(method, decomposition_methods)
   for (m in compare) check_choice(m, decomposition_methods, arg = "compare")
@@ -101,13 +101,13 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   check_cycles(rows, season)
   plan <- list(
     method = method, robust = isTRUE(robust), seasons = season, exact_seasons = exact_seasons(season, x),
-    season_window = check_season_window(season_window), season_degree = check_degree(season_degree),
-      trend_window = check_odd(trend_window, "trend_window"), bends = bends,
+    season_span = check_season_span(season_span), season_degree = curve_degree(season_curve),
+      trend_span = check_odd(trend_span, "trend_span"), bends = bends,
     extend = isTRUE(extend)
   )
   # Spans are chosen by the longest series, of which a worker may not have any.
   plan$longest <- max(diff(rows$breaks))
-  plan$regressors <- decomposition_regressors(x, rows, events, lead, lag, shifts, calendar)
+  plan$regressors <- decomposition_regressors(x, rows, events, shifts, calendar)
   parts <- lapply(measures, decompose_measure, x = x, rows = rows, plan = plan, combine = combine)
   other <- lapply(rlang::set_names(as.character(setdiff(compare, method))), function(m) {
     again <- plan

@@ -5,7 +5,7 @@
 #'
 #' @param x A regular timeline.
 #' @param measures Measures; all by default.
-#' @param between The shortest and the longest season to look for, in steps (`c(30, 45)`) or as durations
+#' @param between The shortest and the longest season to look for, in steps (`c(20, 50)`) or as durations
 #'   (`c("5 days", "3 weeks")`). By default from 2 steps to a third of each series; cycles of the calendar
 #' (day, week,
 #'   year) also with two turns only.

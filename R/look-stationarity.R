@@ -15,9 +15,9 @@
 #'   `unit_root_lags`, `unit_root_trend_p` (the same with a trend allowed for); `level`, `level_p` and
 #' `level_bound` ("above" or "below" where the table ends),
 #' `level_lags`; `trend`,
-#'   `trend_p` (of the level test around a straight line); `season` (steps), `season_strength` (0 to 1);
+#'   `trend_p` (of the level test around a straight line); `season` (steps), `season_kept` (0 to 1);
 #' `ljung_box_p`,
-#'   `runs_p`; `differences` and `seasonal_differences` needed, `transform` and `verdict`. `autoplot()` draws
+#'   `runs_p`; `differences` and `season_differences` needed, `transform` and `verdict`. `autoplot()` draws
 #' the series with its
 #'   rolling mean and spread, before and after the differences.
 #' @section Tests:
@@ -27,12 +27,14 @@
 #' * Constant level: Kwiatkowski, Phillips, Schmidt and Shin. A small p-value speaks against a constant
 #'     level. P-values lie between
 #'   the 10 and 1 % of their table 1, and are only bounds beyond. Lags by Newey and West's automatic rule, at
-#' most 6 (n / 100)^(1/4).
-#' * White noise: Ljung and Box over two seasons (10 lags without one); runs above and below the median.
+#' most 6 (n / 100)^(1/4) and a tenth of the values. The search of [by_arima()] uses the same test.
+#' * White noise: Ljung and Box over the first log n lags, and those of the season and of two; runs above and
+#'     below the median.
 #'
 #' Gaps: the longest stretch without one is tested.
 #' @section Rule:
-#' One seasonal difference where the strength of the season is 0.64 or more (Wang, Smith and Hyndman, 2006);
+#' One seasonal difference where the season tells more than 60 % of what the trend leaves (found by simulation:
+#' `bench/arima-season.R`);
 #' then as many ordinary ones (up
 #' to 2) as the test of a constant level needs to be above 5 %. Logarithms are advised where the spread of
 #' whole seasons grows
@@ -67,7 +69,7 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
   for (m in measures) check_finite(x, m, rows)
   tables <- lapply(measures, function(m) {
     steps <- stationarity_season(season, x, m, rows)
-    strength <- season_strength(x[[m]], rows$breaks, steps)
+    strength <- season_kept(x[[m]], rows$breaks, steps)
     out <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
       one_stationarity(series_values(x, m, s), steps, strength[s], with, lags)
     })
@@ -92,7 +94,7 @@ stationarity_season <- function(season, x, m, rows, call = rlang::caller_env()) 
 }
 
 # Strength of the season in each series, as in strength().
-season_strength <- function(v, breaks, steps) {
+season_kept <- function(v, breaks, steps) {
   n <- length(breaks) - 1
   if (steps < 2) {
     return(rep(0, n))
@@ -109,13 +111,16 @@ season_strength <- function(v, breaks, steps) {
   }, 1)
 }
 
+# From here on a season wants its difference; the search for orders has the same in the core.
+season_share <- 0.6
+
 one_stationarity <- function(v, steps, strength, with, lags) {
   root <- unit_root_test(v, with, lags)
   level <- level_test(v, "constant")
   trend <- level_test(v, "trend")
   sloped <- if (with == "trend") root else unit_root_test(v, "trend", lags)
   run <- length(unbroken_run(v))
-  seasonal <- as.integer(steps >= 2 && strength >= 0.64 && run >= 3 * steps)
+  seasonal <- as.integer(steps >= 2 && strength > season_share && run >= 3 * steps)
   w <- if (seasonal) diff(unbroken_run(v), steps) else unbroken_run(v)
   ordinary <- 0L
   repeat {
@@ -124,7 +129,7 @@ one_stationarity <- function(v, steps, strength, with, lags) {
     w <- diff(w)
     ordinary <- ordinary + 1L
   }
-  noise <- left_correlation_test(v, if (steps >= 2) min(2 * steps, run %/% 5) else 10)
+  noise <- left_correlation_test(v, usual_lags(sum(is.finite(v)), max(1, steps)))
   runs <- runs_test(v)
   take <- function(t, name, none = NA_real_) if (is.null(t)) none else t[[name]]
   out <- data.frame(
@@ -132,10 +137,10 @@ one_stationarity <- function(v, steps, strength, with, lags) {
     unit_root_lags = take(root, "lags"), level = take(level, "statistic"), level_p = take(level, "p_value"),
     level_bound = take(level, "bound", ""), level_lags = take(level, "lags"),
       trend = take(trend, "statistic"),
-    trend_p = take(trend, "p_value"), season = steps, season_strength = strength,
+    trend_p = take(trend, "p_value"), season = steps, season_kept = strength,
     unit_root_trend_p = take(sloped, "p_value"), ljung_box_p = take(noise, "p_value"),
       runs_p = take(runs, "p_value"), differences = ordinary,
-    seasonal_differences = seasonal, transform = advised_transform(v, steps)
+    season_differences = seasonal, transform = advised_transform(v, steps)
   )
   out$verdict <- stationarity_verdict(out)
   out
@@ -154,8 +159,8 @@ stationarity_verdict <- function(t) {
   if (is.na(t$unit_root_p) || is.na(t$level_p)) {
     return("not known")
   }
-  if (t$seasonal_differences > 0 || t$differences > 0) {
-    if (t$seasonal_differences == 0 && isTRUE(t$unit_root_trend_p < 0.05) && t$trend_p > 0.05) {
+  if (t$season_differences > 0 || t$differences > 0) {
+    if (t$season_differences == 0 && isTRUE(t$unit_root_trend_p < 0.05) && t$trend_p > 0.05) {
       return("stationary around a line")
     }
     return("not stationary")
@@ -178,7 +183,7 @@ show_p <- function(p, bound = "") {
 remedy_words <- function(t, cadence) {
   parts <- c(
     if (t$transform == "log") "logarithms",
-    if (t$seasonal_differences) paste("one difference over", steps_in_words(t$season, cadence)),
+    if (t$season_differences) paste("one difference over", steps_in_words(t$season, cadence)),
     if (t$differences == 1) "one ordinary difference", if (t$differences == 2) "two ordinary differences"
   )
   if (length(parts)) word_list(parts, last = ", then ")
@@ -208,7 +213,7 @@ stationarity_lines <- function(s, i) {
   level <- paste0("constant level ", if (t$level_p <= 0.05) "rejected" else "not rejected", ", ",
                   show_p(t$level_p, t$level_bound))
   season <- if (t$season >= 2) paste0("; season of ", steps_in_words(t$season, cadence), " of strength ",
-                                      show_number(t$season_strength, 2))
+                                      show_number(t$season_kept, 2))
   paste0(name, " ", head, ". Tests: ", root, "; ", level, season, ".", disagreement(t))
 }
 
@@ -219,7 +224,7 @@ disagreement <- function(t) {
   if (both && t$trend_p > 0.05) {
     return(" Both reject: it moves around a straight line, not around a level.")
   }
-  if (both && t$season_strength >= 0.64) {
+  if (both && t$season_kept > season_share) {
     return(" Both reject: a strong season swings around a level that moves.")
   }
   if (both) {
@@ -253,7 +258,8 @@ print.kairon_stationarity <- function(x, ...) {
 #' the median (Wald and Wolfowitz), which sees slow waves that single lags do not.
 #'
 #' @param v Numbers in their order, such as residuals; missing values are left out of pairs.
-#' @param lags How many autocorrelations to test together.
+#' @param lags How many autocorrelations to test together, from the first on; by default as many as the
+#'   logarithm of the number of values, rounded up (Tsay, 2010).
 #' @param fitted How many parameters a model took to leave these residuals: they are taken off the degrees of
 #' freedom.
 #' @returns A data frame with one row for each check: `check`, `statistic`, `freedom`, `p_value`, `says`.
@@ -261,24 +267,30 @@ print.kairon_stationarity <- function(x, ...) {
 #' Biometrika 65, 297-303.
 #'   Wald, A. and Wolfowitz, J. (1940). On a test whether two samples are from the same population. Annals of
 #'   Mathematical Statistics 11, 147-162.
+#'   Tsay, R. S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
 #' @examples
 #' noise_check(adjusted(decomposition(demo_timeline("billed"), "year"))$adjusted)
 #' noise_check(rnorm(100))
 #' @export
-noise_check <- function(v, lags = 10, fitted = 0) {
+noise_check <- function(v, lags = NULL, fitted = 0) {
   if (!is.numeric(v)) abort_input("{.arg v} must be numbers, not {.obj_type_friendly {v}}.")
-  check_count(lags)
+  if (!is.null(lags)) check_count(lags)
   if (!is.numeric(fitted) || length(fitted) != 1 || is.na(fitted) || fitted < 0) {
     abort_input("{.arg fitted} must be a number of parameters from 0 on.")
   }
-  if (fitted >= lags) {
-    abort_input("With {fitted} fitted parameter{?s}, {.arg lags} must be larger than {fitted}.")
+  lags <- if (is.null(lags)) usual_lags(sum(is.finite(v)), fitted = fitted) else seq_len(lags)
+  check_noise(v, lags, fitted)
+}
+
+check_noise <- function(v, lags, fitted = 0, call = rlang::caller_env()) {
+  if (fitted >= max(lags)) {
+    abort_input("With {fitted} fitted parameter{?s}, {.arg lags} must be larger than {fitted}.", call = call)
   }
   v[is.infinite(v)] <- NA
   together <- left_correlation_test(v, lags, fitted)
   runs <- runs_test(v)
   if (is.null(together) || is.null(runs)) {
-    abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the least.")
+    abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the least.", call = call)
   }
   p <- c(together$p_value, runs$p_value)
   data.frame(

@@ -6,14 +6,12 @@
 #' @param measures Measures; all by default.
 #' @returns A data frame with a row for each series and measure: `values`, `season` (the strongest;
 #' `"none"`), `season_share` (of the
-#'   variance), `trend_strength` and `season_strength` (0 to 1, see [strength()]; the season's own within its
-#' moving averages),
-#'   `differences` and `seasonal_differences` needed (see [stationarity()]), `spectral_entropy` (0: one wave,
-#' 1: white noise) and
-#'   `outlying_share` (share of the remainder's sum of squares that its largest 1 % hold; 0.07 or so when
+#'   variance), `trend_share` (0 to 1: of what is left without the season, what the trend holds),
+#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see [strength()], here by
+#'   moving averages), `disorder` (0: one wave, 1: white noise) and `outlying_share` (share of the remainder's sum of squares that its largest 1 % hold; 0.07 or so when
 #' normal).
 #' @section Formula:
-#' Spectral entropy is -sum p log p / log n over the ordinates of the periodogram (straight line off), p
+#' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the periodogram (straight line off), p
 #' their shares, smoothed
 #' over 5 neighbours.
 #' @examples
@@ -52,13 +50,10 @@ one_trait <- function(v, found) {
     if (!is.finite(both) || both == 0) NA_real_ else max(0, 1 - stats::var(rest, na.rm = TRUE) / both)
   }
   season <- if (steps >= 2) strong(parts$season) else 0
-  s <- one_stationarity(v, steps, if (is.na(season)) 0 else season, "constant", 0)
   data.frame(
     values = sum(is.finite(v)), season = if (nrow(found)) found$season[1] else "none",
-    season_share = if (nrow(found)) found$share[1] else 0, trend_strength = strong(parts$trend),
-      season_strength = season,
-    differences = s$differences, seasonal_differences = s$seasonal_differences,
-    spectral_entropy = spectral_entropy(v), outlying_share = outlying_share(rest)
+    season_share = if (nrow(found)) found$share[1] else 0, trend_share = strong(parts$trend),
+    season_kept = season, disorder = disorder(v), outlying_share = outlying_share(rest)
   )
 }
 
@@ -68,7 +63,7 @@ bridged <- function(v) {
   if (all(ok) || sum(ok) < 2) v else stats::approx(which(ok), v[ok], seq_along(v))$y
 }
 
-spectral_entropy <- function(v) {
+disorder <- function(v) {
   v <- unbroken_run(v)
   if (length(v) < 8 || stats::sd(v) == 0) {
     return(NA_real_)

@@ -53,7 +53,7 @@ some_series <- function(batch, which) {
 auto_blend <- function(choose, context, longest) {
   long <- context$seasons[context$seasons > longest_states & 2 * context$seasons <= longest]
   methods <- if (length(long)) {
-    list(smoothing = by_smoothing(), regression = by_regression("bends"),
+    list(smoothing = by_smoothing(), regression = by_regression("bending"),
          if (choose == "thorough") by_arima())
   } else if (choose == "thorough") {
     list(smoothing = by_smoothing(), damped = by_smoothing(trend = "damped"), theta = by_theta(),

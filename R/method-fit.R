@@ -188,7 +188,10 @@ print.kairon_fit <- function(x, ...) {
   table <- coef(x)
   if (nrow(table)) {
     shown <- utils::head(table, 14)
-    show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
+    # A share of 0 never moves: what it belongs to stays as it was at first.
+    still <- grepl("^share of", shown$term) & shown$estimate %in% 0
+    if (any(still)) shown$estimate <- ifelse(still, "fixed", trimws(show_column(shown$estimate)))
+    show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v), right = "estimate"))
     if (nrow(table) > 14) show_lines(paste0("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()"))
     show_lines("")
   }

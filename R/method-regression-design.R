@@ -26,7 +26,7 @@ regression_plan <- function(method, y, stamps, context, seasons, exact) {
     plan$forms[[i]] <- list(pairs = pairs, taken = taken)
     base <- cbind(base, block)
   }
-  if (method$trend == "bends") plan$bends <- bend_places(method, stamps, n, context)
+  if (method$trend == "bending") plan$bends <- bend_places(method, stamps, n, context)
   if (!is.null(method$steps)) plan$steps <- shift_seconds(method$steps, context, NULL)
   plan
 }
@@ -44,8 +44,7 @@ regression_season <- function(t, exact, whole, pairs, taken) {
 
 bend_places <- function(method, stamps, n, context) {
   if (identical(method$bends, "auto")) {
-    count <- min(20, max(1, n %/% 6))
-    return(unique(round(seq(0, 0.9 * n, length.out = count + 2)[-c(1, count + 2)])))
+    return(bend_grid(n))
   }
   at <- shift_seconds(method$bends, context, NULL)
   places <- vapply(at, function(b) sum(stamps < b), 1)
@@ -53,6 +52,13 @@ bend_places <- function(method, stamps, n, context) {
     abort_input("A bend lies outside of the data.", call = NULL)
   }
   places
+}
+
+# Places over the whole history where the line may bend, at most forty: closer ones make no difference to a slope
+# that moves slowly, and cost time.
+bend_grid <- function(n) {
+  count <- min(40, max(1, n %/% 3))
+  unique(round(seq(0, n - 1, length.out = count + 2)[-c(1, count + 2)]))
 }
 
 # Columns beside the trend at steps t (from 0) with their stamps.
@@ -100,14 +106,7 @@ event_shares <- function(method, context, stamps) {
   e <- method$events
   names <- unique(e$name)
   out <- vapply(names, function(name) {
-    own <- e[e$name == name, ]
-    share <- rep(0, length(stamps))
-    for (i in seq_len(nrow(own))) {
-      from <- as.numeric(own$start[i]) - method$days_before
-      to <- as.numeric(own$end[i]) + method$days_after + 1
-      share <- share + pmax(0, pmin(end, to) - pmax(begin, from)) / (end - begin)
-    }
-    pmin(share, 1)
+    event_share(e[e$name == name, ], begin, end)
   }, numeric(length(stamps)))
   matrix(out, length(stamps), dimnames = list(NULL, names))
 }
@@ -120,24 +119,24 @@ trend_start <- function(method, plan, y, t) {
   scale <- max(t) + 1
   switch(method$trend,
     none = c(level = mean(y[ok])),
-    linear = c(level = line[1], slope = line[2]),
-    bends = c(level = line[1], slope = line[2],
+    straight = c(level = line[1], slope = line[2]),
+    bending = c(level = line[1], slope = line[2],
               stats::setNames(rep(0, length(plan$bends)), paste("bend at step", plan$bends + 1))),
     exponential = {
       v <- pmax(y[ok], 1e-6 * max(abs(y[ok])))
       g <- stats::.lm.fit(cbind(1, t[ok]), log(v))$coefficients
       c(`log level` = g[1], growth = g[2])
     },
-    saturating = {
-      low <- method$bounds[1]
-      high <- method$bounds[2]
+    limited = {
+      low <- method$floor
+      high <- method$ceiling
       span <- diff(range(y[ok]))
       if (is.na(low)) low <- min(y[ok]) - 0.1 * span
       top <- if (is.na(high)) max(y[ok]) + 0.3 * span else high
       share <- pmin(pmax((y[ok] - low) / (top - low), 0.01), 0.99)
       g <- stats::.lm.fit(cbind(1, t[ok] / scale), stats::qlogis(share))$coefficients
-      c(middle = g[1], pace = g[2] / scale, if (is.na(high)) c(upper = top),
-        if (is.na(method$bounds[1])) c(lower = low))
+      c(middle = g[1], pace = g[2] / scale, if (is.na(high)) c(ceiling = top),
+        if (is.na(method$floor)) c(floor = low))
     }
   )
 }
@@ -149,8 +148,8 @@ trend_at <- function(method, plan, theta, t, last) {
   reach <- if (phi < 1) pmin(t, last) + phi * (1 - phi^ahead) / (1 - phi) else t
   switch(method$trend,
     none = list(value = rep(theta[[1]], length(t)), slope = matrix(1, length(t), 1)),
-    linear = list(value = theta[[1]] + theta[[2]] * reach, slope = cbind(1, reach)),
-    bends = {
+    straight = list(value = theta[[1]] + theta[[2]] * reach, slope = cbind(1, reach)),
+    bending = {
       x <- cbind(1, reach, outer(reach, plan$bends, function(t, b) pmax(0, t - b)))
       list(value = as.vector(x %*% theta), slope = x)
     },
@@ -158,14 +157,14 @@ trend_at <- function(method, plan, theta, t, last) {
       v <- exp(pmin(theta[[1]] + theta[[2]] * reach, 700))
       list(value = v, slope = cbind(v, v * reach))
     },
-    saturating = {
-      low <- if ("lower" %in% names(theta)) theta[["lower"]] else method$bounds[1]
-      high <- if ("upper" %in% names(theta)) theta[["upper"]] else method$bounds[2]
+    limited = {
+      low <- if ("floor" %in% names(theta)) theta[["floor"]] else method$floor
+      high <- if ("ceiling" %in% names(theta)) theta[["ceiling"]] else method$ceiling
       p <- stats::plogis(theta[[1]] + theta[[2]] * reach)
       d <- (high - low) * p * (1 - p)
       slope <- cbind(d, d * reach)
-      if ("upper" %in% names(theta)) slope <- cbind(slope, p)
-      if ("lower" %in% names(theta)) slope <- cbind(slope, 1 - p)
+      if ("ceiling" %in% names(theta)) slope <- cbind(slope, p)
+      if ("floor" %in% names(theta)) slope <- cbind(slope, 1 - p)
       list(value = low + (high - low) * p, slope = slope)
     }
   )

@@ -3,20 +3,19 @@
 #' Trend, seasons, events, steps and drivers estimated together by least squares; what the errors carry over
 #' from one step to the next goes into the forecast.
 #'
-#' @param trend `"linear"`, `"none"`, `"bends"` (a straight line that may bend, see `bends`),
-#'   `"exponential"`, or `"saturating"` (between `bounds`).
+#' @param trend `"straight"`, `"none"`, `"bending"` (a line whose slope moves, see `bends`),
+#'   `"exponential"`, or `"limited"` (growth from a `floor` to a `ceiling`).
 #' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by default
 #'   those that [find_seasons()] finds, else the usual cycle. One that is not seen twice is left out.
-#' @param events A calendar of [events()] (or a file of one): each name becomes an effect.
+#' @param events A calendar of [events()] (or a file of one), which knows how far each event reaches: each name
+#'   becomes an effect.
 #' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
 #' @param combine `"add"` or `"multiply"` (of logarithms; the values must be above zero).
 #' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by
 #'   default dummies up to 31 steps and waves above.
-#' @param days_before,days_after How many days an event reaches.
 #' @param steps Dates from which on the level is another.
-#' @param bends For `"bends"`: `"auto"` (up to 20 places over the first nine tenths, penalised so that few
-#'   bend much), or dates.
-#' @param bounds For `"saturating"`: lower and upper bound; an `NA` is estimated.
+#' @param bends For `"bending"`: `"auto"` (a trend filter over the whole history), or the dates of bends.
+#' @param ceiling,floor For `"limited"`: what growth cannot pass, and where it comes from; `NA` is estimated.
 #' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
 #' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
@@ -25,13 +24,24 @@
 #' y = T(t) + X b + e (or log y = log T(t) + X b + e), e = r e(before) + u, by Gauss and Newton's steps on
 #' the values quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954); gaps
 #' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
-#' parameters, and for bends that the slope goes on to change as often and as much as it did. Automatic
-#' bends are shrunk by the ridge whose generalised cross-validation is least.
+#' parameters, and for a bending trend that its slope moves on.
+#' @section Bending trends:
+#' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the sum of squares
+#' plus lambda times the sum of squared bends least, bends being allowed at up to forty places evenly over the
+#' history; lambda has the highest restricted likelihood (Patterson and Thompson, 1971). That is the best estimate
+#' where the slope is a random walk whose steps have the variance s^2 / lambda for each place, s^2 that of u (Wahba,
+#' 1978); so the variance of the forecast h steps on gains (s^2 / lambda) / d times (the sum of (h - j)^2 over
+#' j = 1 ... h, and h^2 d / 2 for the way from the last place to the end), with d steps from place to place.
 #' @references Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles
 #' Commission Discussion Paper 383.
 #'
-#' Golub, G. H., Heath, M. and Wahba, G. (1979). Generalized cross-validation as a method for choosing a
-#' good ridge parameter. Technometrics 21, 215-223.
+#' Patterson, H. D. and Thompson, R. (1971). Recovery of inter-block information when block sizes are unequal.
+#' Biometrika 58, 545-554.
+#'
+#' Kim, S.-J., Koh, K., Boyd, S. and Gorinevsky, D. (2009). l1 trend filtering. SIAM Review 51, 339-360.
+#'
+#' Wahba, G. (1978). Improper priors, spline smoothing and the problem of guarding against model errors in
+#' regression. Journal of the Royal Statistical Society B 40, 364-372.
 #' @examples
 #' holidays <- system.file("extdata", "holidays.ics", package = "kairon")
 #' demand <- demo_timeline("demand")
@@ -40,32 +50,30 @@
 #' head(coef(f), 12)
 #' predict(f, "28 days")
 #' @export
-by_regression <- function(trend = c("linear", "none", "bends", "exponential", "saturating"), seasons = NULL,
+by_regression <- function(trend = c("straight", "none", "bending", "exponential", "limited"), seasons = NULL,
                           events = NULL, drivers = NULL, combine = c("add", "multiply"),
-                          season_form = c("auto", "dummies", "waves"), days_before = 0, days_after = 0,
-                          steps = NULL, bends = "auto", bounds = c(0, NA), damped = 1,
+                          season_form = c("auto", "dummies", "waves"), steps = NULL, bends = "auto",
+                          ceiling = NA, floor = 0, damped = 1,
                           errors = c("autocorrelated", "independent")) {
   trend <- rlang::arg_match(trend)
   if (!is.numeric(damped) || length(damped) != 1 || is.na(damped) || damped <= 0 || damped > 1) {
     abort_input("{.arg damped} must be a share above 0 and up to 1.")
   }
-  if (!(is.numeric(bounds) || all(is.na(bounds))) || length(bounds) != 2 || isTRUE(bounds[1] >= bounds[2])) {
-    abort_input("{.arg bounds} must be the lower and the upper bound; {.val NA} is estimated.")
-  }
-  check_reach <- function(v, arg) {
-    if (!is.numeric(v) || length(v) != 1 || is.na(v) || v < 0) {
-      abort_input("{.arg {arg}} must be a number of days.", call = rlang::caller_env(2))
+  limit <- function(v, arg) {
+    if (!(is.numeric(v) || is.logical(v)) || length(v) != 1) {
+      abort_input("{.arg {arg}} must be one number, or {.val NA} where it is to be estimated.", call = rlang::caller_env(2))
     }
+    as.double(v)
   }
-  check_reach(days_before, "days_before")
-  check_reach(days_after, "days_after")
+  ceiling <- limit(ceiling, "ceiling")
+  floor <- limit(floor, "floor")
+  if (isTRUE(floor >= ceiling)) abort_input("{.arg floor} must lie below {.arg ceiling}.")
   new_method(
     "regression",
     trend = trend, seasons = seasons, events = if (!is.null(events)) events_of(events),
     drivers = read_drivers(drivers), combine = rlang::arg_match(combine),
-    season_form = rlang::arg_match(season_form), days_before = days_before, days_after = days_after,
-    steps = steps, bends = bends, bounds = as.double(bounds), damped = damped,
-      errors = rlang::arg_match(errors)
+    season_form = rlang::arg_match(season_form), steps = steps, bends = bends, ceiling = ceiling, floor = floor,
+    damped = damped, errors = rlang::arg_match(errors)
   )
 }
 
@@ -79,9 +87,8 @@ method_needs.kairon_by_regression <- function(method, context) list(values = 2, 
 method_describe.kairon_by_regression <- function(method, context) {
   seasons <- regression_seasons(method, context)
   words <- c(
-    c(linear = "a straight trend", none = "no trend", bends = "a trend with bends",
-      exponential = "exponential growth",
-      saturating = "saturating growth")[[method$trend]],
+    c(straight = "a straight trend", none = "no trend", bending = "a bending trend",
+      exponential = "exponential growth", limited = "growth to a ceiling")[[method$trend]],
     if (length(seasons)) vapply(seq_along(seasons), function(i) season_words(seasons[i]), ""),
     if (!is.null(method$events)) "events", if (!is.null(method$steps)) "steps", method$drivers$column
   )
@@ -140,7 +147,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     notes <- c(notes, paste0(plural(sum(is.finite(y)) - sum(ok), "row"),
                              " without a driver's value left out"))
   }
-  if (method$trend == "saturating") check_bounds(y, method$bounds)
+  if (method$trend == "limited") check_growth_limits(y, c(method$floor, method$ceiling))
   # Columns that say nothing here, or what others say already.
   target <- if (multiply) log(y) else y
   kept <- telling_columns(cbind(1, t, x)[ok, , drop = FALSE], fixed = 2, names = colnames(x))
@@ -162,7 +169,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     kept$columns <- integer()
     theta <- trend_start(method, plan, y, t)
   }
-  ridge <- if (method$trend == "bends" && identical(method$bends, "auto")) seq_along(plan$bends) + 2
+  ridge <- if (method$trend == "bending" && identical(method$bends, "auto")) seq_along(plan$bends) + 2
   model <- regression_mean(method, plan, t, x, multiply)
   rho <- 0
   state <- list(theta = theta, b = rep(0, ncol(x)))
@@ -177,7 +184,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   state <- fit_rounds(model, state, target, ok, rho, ridge)
   e <- target - state$mean
   list(
-    plan = plan, theta = state$theta, b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
+    plan = plan, theta = state$theta, bend_variance = state$ridge_variance, b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
     last_error = if (any(ok)) utils::tail(e[ok], 1) else 0, since = n - max(which(ok), 0),
@@ -203,13 +210,13 @@ regression_mean <- function(method, plan, t, x, multiply) {
   }
 }
 
-check_bounds <- function(y, bounds) {
-  bad <- which(y <= bounds[1] | y >= bounds[2])
+check_growth_limits <- function(y, limits) {
+  bad <- which(y <= limits[1] | y >= limits[2])
   if (length(bad)) {
     abort_input(c(
-      "{length(bad)} value{?s} {?lies/lie} at or outside of the bounds of a saturating trend.",
+      "{length(bad)} value{?s} {?lies/lie} at or beyond the floor or ceiling of the trend.",
       x = "Such as {show_number(y[bad[1]])}.",
-      i = "Widen {.arg bounds}, or leave one to be estimated with {.code NA}."
+      i = "Set {.arg floor} or {.arg ceiling} farther off, or leave it to be estimated with {.code NA}."
     ), call = NULL)
   }
 }
@@ -243,15 +250,20 @@ regression_ahead <- function(method, model, s, horizon, ahead) {
        x = x, trend = value, carried = carried)
 }
 
-# The slope goes on to bend as often and as much as it did.
+# The slope is a random walk: by the trend filter's own model, where it found the bends, else by those that were given.
+# It moves from the last place on, not from the last value: about half of the way between places is behind that.
 bend_variance <- function(model, horizon, value, multiply) {
-  if (model$trend != "bends") {
+  if (model$trend != "bending") {
     return(0)
   }
-  sizes <- model$theta[-(1:2)]
-  each <- sum(sizes^2) / model$n
   h <- seq_len(horizon)
-  out <- each * cumsum((h - 1)^2)
+  bends <- model$plan$bends
+  out <- if (is.null(model$bend_variance)) {
+    sum(model$theta[-(1:2)]^2) / model$n * cumsum((h - 1)^2)
+  } else {
+    apart <- model$n / (length(bends) + 1)
+    model$bend_variance / apart * (cumsum((h - 1)^2) + apart / 2 * h^2)
+  }
   if (multiply) out / value^2 else out
 }
 

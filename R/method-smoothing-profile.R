@@ -28,7 +28,7 @@ share_terms <- function(method, model, s) {
     term = c("share of the level", "share of the trend", "damping",
              paste("share of the season,", c(model$names, "")[1])),
     estimate = own[1:4],
-    low = c(1e-4, 1e-4, 0.8, 1e-4), high = c(0.9999, 0.9999, 0.98, 0.9999)
+    low = c(0, 0, cpp_damping_range()[1], 0), high = c(1, 1, cpp_damping_range()[2], 1)
   )
   table[there & !table$share %in% names(method$shares), , drop = FALSE]
 }

@@ -24,10 +24,11 @@
 #' @section Formula:
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
 #' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where
-#' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 < b < a < 1 and 0 <
-#' c < 1 - a, the damping lies between 0.8 and 0.98. First states are estimated with the shares (those of
-#' seasons of over 24 steps are taken from a decomposition by loess). Missing values leave the states as
-#' they were expected.
+#' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 <= b <= a <= 1 and
+#' 0 <= c <= 1 - a; what has a share of 0 never moves, and is printed as fixed. The damping lies between 0.6 and
+#' 0.98, which forecast best among eleven ranges on a thousand published series. First states are estimated with
+#' the shares (those of seasons of over 24 steps are taken from a decomposition by loess). Missing values leave
+#' the states as they were expected.
 #' @section Choice of form:
 #' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons in
 #' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which
@@ -277,7 +278,7 @@ fit_by_score <- function(method, model, batch) {
   if (identical(method$minimise, "rmse")) {
     return(model)
   }
-  low <- 1e-4
+  damping <- cpp_damping_range()
   for (s in seq_len(ncol(model$form))) {
     v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
     counts <- !is.na(v) & seq_along(v) > method$warm_up
@@ -290,10 +291,10 @@ fit_by_score <- function(method, model, batch) {
     unit <- max(mean(abs(diff(v)), na.rm = TRUE), 1e-8)
     place <- function(x) {
       p <- stats::plogis(x)
-      a <- low + (1 - 2 * low) * p[1]
+      a <- p[1]
       one$shares[1, 1] <- method$shares$level %||% a
       if (sloped) one$shares[2, 1] <- method$shares$trend %||% (a * p[2])
-      if (damped) one$shares[3, 1] <- method$shares$damping %||% (0.8 + 0.18 * p[3])
+      if (damped) one$shares[3, 1] <- method$shares$damping %||% (damping[1] + diff(damping) * p[3])
       if (k > 0) one$shares[3 + seq_len(k), 1] <- method$shares$season %||% ((1 - a) * p[4])
       if (is.null(method$initial$level)) one$first[1, 1] <- model$first[1, s] + unit * x[5]
       if (sloped && is.null(method$initial$trend)) {
@@ -309,7 +310,7 @@ fit_by_score <- function(method, model, batch) {
     }
     a <- one$shares[1, 1]
     from <- stats::qlogis(pmin(pmax(c(
-      a, one$shares[2, 1] / a, (one$shares[3, 1] - 0.8) / 0.18, if (k > 0) one$shares[4, 1] / (1 - a) else 0.5
+      a, if (a > 0) one$shares[2, 1] / a else 0.01, (one$shares[3, 1] - damping[1]) / diff(damping), if (k > 0 && a < 1) one$shares[4, 1] / (1 - a) else 0.5
     ), 0.01), 0.99))
     best <- stats::optim(c(from, 0, 0), value, control = list(maxit = 800))
     one <- place(best$par)

@@ -11,10 +11,12 @@
 #' @param years For rules, and for repeating events of an iCalendar file
 #'   without an end: the years to make, such as `2029:2032`. Rules need it; for a
 #'   file the default is ten years from the first event on.
+#' @param before,after How many days before and after an event its effect reaches, for all of them; a table
+#'   may say it of each in columns of these names.
 #' @returns A `kairon_events`: a data frame with the columns `name`, `start` and
-#'   `end` (`Date`; the first and the last day, both included), and `from` and
+#'   `end` (`Date`; the first and the last day, both included), `from` and
 #'   `to` (`POSIXct`; the instants of an event with a time of day, else missing),
-#'   sorted by `start`.
+#'   and `before` and `after` (days), sorted by `start`.
 #' @section Rules:
 #' `"25 December"`; `"first Monday of May"`, up to `"fifth"`, and `"last"`;
 #' `"Easter"`; `"Monday on or after 25 May"`, also `"on or before"`, `"after"` and
@@ -34,31 +36,45 @@
 #' events(c(
 #'   "Spring Monday" = "Easter + 1", "Harvest Monday" = "last Monday of August"
 #' ), years = 2031:2032)
-#' events(system.file("extdata", "holidays.ics", package = "kairon"))
+#' events(system.file("extdata", "holidays.ics", package = "kairon"), before = 1)
 #' @export
-events <- function(source, years = NULL) {
+events <- function(source, years = NULL, before = NULL, after = NULL) {
+  out <- made_events(source, years)
+  check_reach <- function(days, arg, call = rlang::caller_env()) {
+    good <- is.numeric(days) && length(days) == 1 && is.finite(days) && days >= 0
+    if (!is.null(days) && !good) abort_input("{.arg {arg}} must be a number of days from 0 on.", call = call)
+  }
+  check_reach(before, "before")
+  check_reach(after, "after")
+  if (!is.null(before)) out$before <- rep(as.double(before), nrow(out))
+  if (!is.null(after)) out$after <- rep(as.double(after), nrow(out))
+  out
+}
+
+made_events <- function(source, years, call = rlang::caller_env()) {
   if (inherits(source, "kairon_events")) {
     return(source)
   }
   if (is.data.frame(source)) {
-    return(events_from_table(source))
+    return(events_from_table(source, call))
   }
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(
       "{.arg source} must be a data frame, a file or rules.",
       x = "It is {.obj_type_friendly {source}}."
-    ))
+    ), call = call)
   }
   if (is.null(names(source)) && length(source) == 1 && grepl("\\.(ics|csv)$", source, ignore.case = TRUE)) {
-    return(events_from_file(source, years))
+    return(events_from_file(source, years, call))
   }
-  events_from_rules(source, years)
+  events_from_rules(source, years, call)
 }
 
-new_events <- function(name, start, end, from = NA, to = NA) {
+new_events <- function(name, start, end, from = NA, to = NA, before = 0, after = 0) {
   instant <- function(x) if (inherits(x, "POSIXct")) x else .POSIXct(rep(NA_real_, length(name)), "UTC")
   out <- data.frame(
-    name = as.character(name), start = start, end = end, from = instant(from), to = instant(to)
+    name = as.character(name), start = start, end = end, from = instant(from), to = instant(to),
+    before = rep_len(as.double(before), length(name)), after = rep_len(as.double(after), length(name))
   )
   out <- out[order(out$start, out$name), , drop = FALSE]
   rownames(out) <- NULL
@@ -95,7 +111,30 @@ events_from_table <- function(data, call = rlang::caller_env()) {
     abort_input("An event must not end before it starts; row {at} does.", call = call)
   }
   name <- if ("name" %in% names(data)) data$name else rep("event", nrow(data))
-  new_events(name, first, last)
+  days <- function(column) {
+    if (!column %in% names(data)) {
+      return(0)
+    }
+    v <- suppressWarnings(as.numeric(data[[column]]))
+    v[is.na(v) & (is.na(data[[column]]) | !nzchar(as.character(data[[column]])))] <- 0
+    bad <- which(is.na(v) | v < 0)
+    if (length(bad)) {
+      abort_input("Column {.field {column}} must hold numbers of days; row {bad[1]} does not.", call = call)
+    }
+    v
+  }
+  new_events(name, first, last, before = days("before"), after = days("after"))
+}
+
+# The share of each period, from `begin` to `end` in days, that some events and their surroundings take.
+event_share <- function(own, begin, end) {
+  share <- rep(0, length(begin))
+  for (i in seq_len(nrow(own))) {
+    from <- as.numeric(own$start[i]) - own$before[i]
+    to <- as.numeric(own$end[i]) + own$after[i] + 1
+    share <- share + pmax(0, pmin(end, to) - pmax(begin, from)) / (end - begin)
+  }
+  pmin(share, 1)
 }
 
 events_from_file <- function(path, years, call = rlang::caller_env()) {
@@ -247,10 +286,13 @@ format.kairon_events <- function(x, ...) {
   shown <- utils::head(x, 10)
   day <- ifelse(shown$start == shown$end, format(shown$start),
                 paste(shown$start, "to", shown$end))
+  reach <- trimws(paste0(ifelse(shown$before > 0, paste0("-", shown$before, " "), ""),
+                         ifelse(shown$after > 0, paste0("+", shown$after), "")))
+  columns <- list(day = day, weekday = capitalise(weekday_names[since_monday(shown$start) + 1]), name = shown$name)
+  if (any(nzchar(reach))) columns$days <- ifelse(nzchar(reach), reach, "")
   c(
     paste0(plural(nrow(x), "event"), " from ", span[1], " to ", span[2], ":"),
-    text_table(list(day = day, weekday = capitalise(weekday_names[since_monday(shown$start) + 1]),
-                    name = shown$name))[-1],
+    text_table(columns)[-1],
     if (nrow(x) > 10) paste0("  ... and ", nrow(x) - 10, " more")
   )
 }

@@ -36,7 +36,7 @@ usual_season <- function(cadence) {
 }
 
 # Seasons asked for, as a named vector of whole steps. Names: "day", "week",
-# ... or, for a number of steps, "season_35".
+# ... or, for a number of steps, "season_26".
 resolve_seasons <- function(seasons, cadence, arg = "seasons",
                             call = rlang::caller_env()) {
   if (is.numeric(seasons)) {
@@ -49,7 +49,7 @@ resolve_seasons <- function(seasons, cadence, arg = "seasons",
     names(steps) <- known
   } else {
     abort_input(c(
-      "{.arg {arg}} must name seasons ({.val week}) or give their steps (35).",
+      "{.arg {arg}} must name seasons ({.val week}) or give their steps (26).",
       x = "It is {.obj_type_friendly {seasons}}."
     ), call = call)
   }
@@ -73,7 +73,7 @@ season_words <- function(seasons) {
   paste0(label, " (", show_number(seasons, 9), " steps)")
 }
 
-# "35 days", "1 year": what a number of steps is in time.
+# "26 days", "1 year": what a number of steps is in time.
 steps_in_words <- function(steps, cadence) {
   if (!is_regular_cadence(cadence) || cadence$unit == "step") {
     return(plural(signif(steps, 4), "step"))

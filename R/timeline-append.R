@@ -24,9 +24,9 @@
 #' `kairon_error_input` for columns that do not fit, stamps that cannot be read, repeats and late rows that
 #' are refused. `x` is never changed.
 #' @examples
-#' tank <- demo_timeline("tank")
-#' early <- during(tank, "2032-05")
-#' late <- as.data.frame(during(tank, "2032-06-01"))
+#' pressure <- demo_timeline("pressure")
+#' early <- during(pressure, "2032-05")
+#' late <- as.data.frame(during(pressure, "2032-06-01"))
 #' append_rows(early, late)
 #' @export
 append_rows <- function(x, new, repeats = c("refuse", "first", "last"),

@@ -11,7 +11,7 @@ companion_kinds <- list(
 )
 
 all_among <- function(v, words) {
-  (is.character(v) || is.factor(v)) && any(!is.na(v)) && all(as.character(v[!is.na(v)]) %in% words)
+  all(is.na(v)) || (is.character(v) || is.factor(v)) && all(as.character(v[!is.na(v)]) %in% words)
 }
 
 # The columns of a table that have such a name and hold something else: name, measure, and the word for what would

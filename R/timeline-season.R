@@ -21,7 +21,7 @@ search_cycles <- function(values, breaks, cadence, between = NULL, level = 0.002
   found
 }
 
-# "week" where a cycle is one of the calendar, else "35 steps".
+# "week" where a cycle is one of the calendar, else "26 steps".
 cycle_name <- function(steps, known) {
   if (length(steps) == 0) {
     return(character())

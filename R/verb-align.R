@@ -7,8 +7,8 @@
 #' @param ... Timelines (the first may be a routine to record the step in). Name them to
 #'   be called so in the account and where measures share a name: `align(river = a, rain = b)`.
 #' @param every The grid: a cadence, `"coarsest"` or `"finest"` of those of the
-#'   timelines, or `"first"` for the very stamps of the first one.
-#' @param match With `every = "first"`: which reading of the others belongs to a
+#'   timelines, or `"as first"` for the very stamps of the first one.
+#' @param match With `every = "as first"`: which reading of the others belongs to a
 #'   stamp: `"previous"` (the last one before or at it), `"next"`, `"nearest"`, `"linear"`
 #'   (interpolated) or `"exact"`.
 #' @param within How far a reading may be from a stamp that it is used for, such as
@@ -43,7 +43,7 @@
 #' align(demand, demo_timeline("rain"), every = "1 week")
 #' align(demand, demo_timeline("billed"), every = "finest", delay = "10 days")
 #' river <- demo_timeline("river")
-#' align(river, energy = demo_timeline("energy"), every = "first", within = "1 hour")
+#' align(river, energy = demo_timeline("energy"), every = "as first", within = "1 hour")
 #' @export
 align <- function(...) UseMethod("align")
 
@@ -76,7 +76,7 @@ align.kairon_timeline <- function(..., every = "coarsest", match = "previous", w
   check_between(between, parts)
   parts <- apart_names(parts)
   shapes <- lapply(parts, part_shape, keys = timeline_meta(parts[[1]])$series)
-  base <- if (identical(every, "first")) first_grid(parts, shapes, plan) else calendar_grid(parts, shapes,
+  base <- if (identical(every, "as first")) first_grid(parts, shapes, plan) else calendar_grid(parts, shapes,
       every, plan)
   out <- matched_columns(base, parts, shapes, plan)
   words <- align_words(out$account, base)

@@ -28,7 +28,7 @@
 #' refused with the advice to resample first.
 #' @examples
 #' soil <- demo_timeline("soil")
-#' pool_series(soil, bands(elevation, 3), weights = cos(latitude * pi / 180), total = TRUE)
+#' pool_series(soil, bands(elevation, 3), weights = area, total = TRUE)
 #' pool_series(demo_timeline("demand"), each = "season of year", demand = "mean")
 #' @export
 pool_series <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each = NULL,

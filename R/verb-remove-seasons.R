@@ -10,7 +10,7 @@
 #' @param combine `"add"`, `"multiply"` (the values must be positive) or `"auto"`, as in [decomposition()].
 #' @param measures Measures; all by default.
 #' @param robust Whether outlying values count less.
-#' @param season_window Over how many cycles the season is smoothed (odd), or `"periodic"`.
+#' @param season_span Over how many cycles the season is smoothed (odd), or `"fixed"`: the same in each.
 #' @param keep Whether the values before stay beside as `<measure>_raw`.
 #' @param ... Not used.
 #' @returns The timeline with values less (or divided by) their seasons, of the same origins and unit;
@@ -41,7 +41,7 @@ combine_words <- c("add", "multiply", "auto")
 #' @rdname remove_seasons
 #' @export
 remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", measures = NULL,
-                                           robust = FALSE, season_window = NULL, keep = FALSE, ...) {
+                                           robust = FALSE, season_span = NULL, keep = FALSE, ...) {
   combine <- check_choice(combine, combine_words)
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A season to take off")
@@ -51,7 +51,7 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
   check_cycles(rows, season, "Taking a season off")
   meta <- timeline_meta(x)
   exact <- exact_seasons(season, x)
-  spans <- loess_spans(season, max(diff(rows$breaks)), check_season_window(season_window))
+  spans <- loess_spans(season, max(diff(rows$breaks)), check_season_span(season_span))
   table <- list()
   notes <- short_series_note(rows, season)
   for (m in measures) {
@@ -168,15 +168,15 @@ check_odd <- function(n, arg, call = rlang::caller_env()) {
   n
 }
 
-check_degree <- function(degree, call = rlang::caller_env()) {
-  if (!is.numeric(degree) || length(degree) != 1 || !degree %in% 0:2) {
-    abort_input("{.arg season_degree} must be 0, 1 or 2.", call = call)
-  }
-  as.integer(degree)
+# What is laid through the values of one place in the cycle, as the degree of its polynomial.
+season_curves <- c("level", "line", "parabola")
+
+curve_degree <- function(curve, call = rlang::caller_env()) {
+  match(check_choice(curve, season_curves, "season_curve", call), season_curves) - 1L
 }
 
-check_season_window <- function(window, call = rlang::caller_env()) {
-  if (identical(window, "periodic")) window else check_odd(window, "season_window", call)
+check_season_span <- function(span, call = rlang::caller_env()) {
+  if (identical(span, "fixed")) span else check_odd(span, "season_span", call)
 }
 
 check_cycles <- function(rows, season, what = "A decomposition", call = rlang::caller_env()) {

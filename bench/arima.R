@@ -14,11 +14,11 @@ monthly <- function(v, name = NULL) {
   timeline(d, month, site, levels = "v")
 }
 one <- monthly(matrix(walk(months)))
-airline <- by_arima(c(0, 1, 1), c(0, 1, 1), season = 12, intercept = FALSE)
+given_orders <- by_arima(c(0, 1, 1), c(0, 1, 1), season = 12, intercept = FALSE)
 y <- stats::ts(one$v, frequency = 12)
-paired("ARIMA 0,1,1 and 0,1,1 of 480 months, against base R's", function() fit(one, airline),
+paired("ARIMA 0,1,1 and 0,1,1 of 480 months, against base R's", function() fit(one, given_orders),
        function() stats::arima(y, c(0, 1, 1), c(0, 1, 1)), "at most 0.2", 5)
-cat(sprintf("  log-likelihood %.4f, base R's %.4f\n", as.numeric(logLik(fit(one, airline))),
+cat(sprintf("  log-likelihood %.4f, base R's %.4f\n", as.numeric(logLik(fit(one, given_orders))),
             stats::arima(y, c(0, 1, 1), c(0, 1, 1))$loglik))
 many <- round(1000 * share)
 short <- monthly(vapply(seq_len(many), function(i) walk(120), numeric(120)))

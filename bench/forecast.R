@@ -64,7 +64,7 @@ cat(sprintf("regression with week, year and holidays, 3 years of days: %.0f ms (
 
 b <- backtest(demand, list(
   `same weekday` = by_seasonal_naive("week"), smoothing = by_smoothing(), theta = by_theta(),
-  regression = both, bends = by_regression("bends", seasons = c("week", "year"), events = holidays)
+  regression = both, bends = by_regression("bending", seasons = c("week", "year"), events = holidays)
 ), horizon = "28 days", cutoffs = 8)
 s <- scores(b)
 s$closer <- 1 - s$mae / s$mae[s$method == "same weekday"]

@@ -39,7 +39,7 @@ search <- function(make) {
   kairon:::cpp_find_cycles(as.vector(x), as.integer(1000 * (0:repeats)), numeric(), numeric(), 2, 0, 0.002, 5L, 2L)
 }
 found <- lapply(names(waves), function(shape) {
-  lapply(c(3, 5, 7, 12, 24, 35, 52, 100, 168), function(p) {
+  lapply(c(3, 5, 7, 12, 24, 41, 52, 100, 168), function(p) {
     got <- search(function() {
       s <- waves[[shape]](seq_len(1000) + sample(p, 1), p)
       s / sd(s) * sqrt(0.5) + rnorm(1000)

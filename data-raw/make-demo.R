@@ -226,29 +226,33 @@ write_csv(data.frame(quarter_end, revenue, cost), "accounts.csv")
 truth$accounts <- list(fiscal_start = "april", quarter_index = c(1.06, 1.12, 0.93, 0.89),
                        revenue_growth = 1.036, cost_growth = 1.029)
 
-# Soil moisture on a grid of elevation and latitude ----
+# Soil moisture in cells of different size, by elevation; five strips along the valley ----
 
-cells <- expand.grid(elevation = c(60, 120, 180, 240, 300, 360), latitude = c(51.2, 51.6, 52.0, 52.4, 52.8))
+cells <- expand.grid(elevation = c(60, 120, 180, 240, 300, 360), strip = 1:5)
 cells$cell <- sprintf("S%02d", seq_len(nrow(cells)))
+cells$area <- round(14 + 31 * (seq_len(nrow(cells)) * 0.618034) %% 1, 1)
 soil_months <- seq(as.Date("2029-07-01"), by = "month", length.out = 36)
 soil <- do.call(rbind, lapply(seq_len(nrow(cells)), function(i) {
   k <- as.integer(format(soil_months, "%m"))
-  v <- 27 + 0.012 * cells$elevation[i] + 0.9 * (cells$latitude[i] - 52) +
+  v <- 27 + 0.012 * cells$elevation[i] + 0.36 * (cells$strip[i] - 3) +
     6.5 * cos(2 * pi * (k - 1) / 12) + ar1(36, 0.5, 0.8)
-  data.frame(month = soil_months, cells[i, c("cell", "elevation", "latitude"), drop = FALSE], row.names = NULL, moisture = round(v, 2))
+  data.frame(month = soil_months, cells[i, c("cell", "elevation", "area"), drop = FALSE], row.names = NULL,
+             moisture = round(v, 2))
 }))
 write_csv(soil, "soil.csv.gz", gz = TRUE)
-truth$soil <- list(base = 27, per_metre = 0.012, per_degree = 0.9, swing = 6.5)
+truth$soil <- list(base = 27, per_metre = 0.012, per_strip = 0.36, swing = 6.5)
 
-# Level of a service tank, exactly every 20 minutes: on a grid of 15 minutes its daily draw is
-# mirrored to both sides of 1 hour ----
+# Pressure at a pumping station that works in three shifts a day, and less towards the weekend. The logger has a step of its
+# own, 18 minutes: hourly means are honest, and a grid of 10 minutes makes lines of its own about 22 minutes ----
 
-hours <- seq(0, 60 * 24 - 1 / 3, by = 1 / 3)
-tank <- 3.4 + 0.62 * sin(2 * pi * hours / 24) + 0.27 * sin(2 * pi * hours / 12 + 1) +
-  as.numeric(stats::filter(rnorm(length(hours), 0, 8e-4), c(1.6, -0.63), "recursive"))
-tank_at <- as.POSIXct("2032-05-01", tz = "UTC") + 3600 * hours
-write_csv(data.frame(time = format(tank_at, "%Y-%m-%dT%H:%M:%SZ"), level = sprintf("%.3f", tank)), "tank.csv.gz", gz = TRUE)
-truth$tank <- list(reading_minutes = 20, day_amplitude = 0.62, half_day_amplitude = 0.27)
+pressure_at <- as.POSIXct("2032-04-05 00:07", tz = "UTC") + 18 * 60 * (seq_len(84 * 80) - 1)
+hours <- as.numeric(pressure_at - as.POSIXct("2032-04-05", tz = "UTC"), units = "hours")
+pressure <- 4.55 + 0.36 * sin(2 * pi * hours / 8) + 0.11 * sin(2 * pi * hours / 4 + 1) + 0.15 * sin(2 * pi * hours / 168 + 0.4) +
+  as.numeric(stats::filter(rnorm(length(hours), 0, 0.008), c(1.5, -0.56), "recursive"))
+write_csv(data.frame(time = format(pressure_at, "%Y-%m-%dT%H:%M:%SZ"), pressure = sprintf("%.3f", pressure)),
+          "pressure.csv.gz", gz = TRUE)
+truth$pressure <- list(reading_minutes = 18, shift_hours = 8, shift_amplitude = 0.36, half_shift_amplitude = 0.11,
+                       week_amplitude = 0.15)
 
 writeLines(jsonlite::toJSON(truth, auto_unbox = TRUE, pretty = TRUE, digits = 6), file.path(out, "quillmere-truth.json"))
 

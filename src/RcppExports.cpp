@@ -53,6 +53,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_level_test
+NumericVector cpp_level_test(NumericVector departures, int lags);
+RcppExport SEXP _kairon_cpp_level_test(SEXP departuresSEXP, SEXP lagsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type departures(departuresSEXP);
+    Rcpp::traits::input_parameter< int >::type lags(lagsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_level_test(departures, lags));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_period_of
 Rcpp::NumericVector cpp_period_of(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence);
 RcppExport SEXP _kairon_cpp_period_of(SEXP instantsSEXP, SEXP zoneSEXP, SEXP cadenceSEXP) {
@@ -1002,6 +1014,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_damping_range
+Rcpp::NumericVector cpp_damping_range();
+RcppExport SEXP _kairon_cpp_damping_range() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    rcpp_result_gen = Rcpp::wrap(cpp_damping_range());
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_read_stamps
 Rcpp::List cpp_read_stamps(Rcpp::CharacterVector text, int order);
 RcppExport SEXP _kairon_cpp_read_stamps(SEXP textSEXP, SEXP orderSEXP) {
@@ -1289,6 +1311,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_arima_fit", (DL_FUNC) &_kairon_cpp_arima_fit, 6},
     {"_kairon_cpp_arima_forecast", (DL_FUNC) &_kairon_cpp_arima_forecast, 5},
     {"_kairon_cpp_arima_weights", (DL_FUNC) &_kairon_cpp_arima_weights, 2},
+    {"_kairon_cpp_level_test", (DL_FUNC) &_kairon_cpp_level_test, 2},
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
     {"_kairon_cpp_period_start", (DL_FUNC) &_kairon_cpp_period_start, 3},
     {"_kairon_cpp_floor_instants", (DL_FUNC) &_kairon_cpp_floor_instants, 6},
@@ -1355,6 +1378,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_theta_fit", (DL_FUNC) &_kairon_cpp_theta_fit, 8},
     {"_kairon_cpp_theta_run", (DL_FUNC) &_kairon_cpp_theta_run, 4},
     {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 3},
+    {"_kairon_cpp_damping_range", (DL_FUNC) &_kairon_cpp_damping_range, 0},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},

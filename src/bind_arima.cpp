@@ -3,6 +3,7 @@
 
 #include "bind_convert.h"
 #include "core/arima.h"
+#include "core/level_test.h"
 #include "core/parallel.h"
 
 namespace {
@@ -112,3 +113,10 @@ Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMat
 
 // [[Rcpp::export]]
 NumericVector cpp_arima_weights(Rcpp::List model, int count) { return Rcpp::wrap(core::arima_weights(fit_of(model), count)); }
+
+// The statistic and how many autocovariances are in it.
+// [[Rcpp::export]]
+NumericVector cpp_level_test(NumericVector departures, int lags) {
+  const core::LevelTest made = core::level_test(bind::doubles(departures), lags);
+  return NumericVector::create(made.statistic, made.lags);
+}

@@ -287,3 +287,7 @@ Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads) {
   });
   return Rcpp::List::create(_["mean"] = mean, _["variance"] = variance);
 }
+
+// Where an estimated damping may lie.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_damping_range() { return {core::kLeastDamping, core::kMostDamping}; }

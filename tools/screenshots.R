@@ -20,7 +20,7 @@ shot("rolling", autoplot(roll(birchmoor, trailing("28 days"), c("mean", "sd"))))
 shot("vetting", autoplot(repair(vet(river), "linear", longest = 3)))
 shot("standing", autoplot(standing(demo_timeline("billed"), better = "higher")))
 shot("correlogram", autoplot(correlogram(demo_timeline("energy"), "8 days")))
-shot("spectrum", autoplot(power_spectrum(resample(demo_timeline("tank"), "15 minutes"))))
+shot("spectrum", autoplot(power_spectrum(resample(demo_timeline("pressure"), "1 hour"))))
 shot("highlight", autoplot(demand, highlight = c("Birchmoor", "Dunmere")) +
        shaded_spans(c("hot spell" = "2031-07-01/2031-07-20")) + date_marks(c("new tariff" = "2031-04-01")))
 shot("profile", autoplot(season_profile(demo_timeline("energy"), c("hour of day", "day of week"))))

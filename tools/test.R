@@ -1,7 +1,5 @@
 # Every check of the project, counted: tests, house rules, lints, examples and
 # the demo. Ends with the line "N passed, N failed".
-suppressPackageStartupMessages(library(testthat))
-Sys.setenv(NOT_CRAN = "true") # the looks of figures are compared too
 passed <- failed <- 0L
 
 check <- function(what, expr) {
@@ -22,12 +20,25 @@ run <- function(command, args, log) {
 dir.create("build", showWarnings = FALSE)
 rscript <- file.path(R.home("bin"), "Rscript")
 
-results <- as.data.frame(test_dir(
-  "tests/testthat", package = "kairon", load_package = "installed",
-  reporter = check_reporter(), stop_on_failure = FALSE
-))
+# The test files, shared out over two processes; a process that dies fails the files that it had taken.
+shared <- "build/tests"
+unlink(shared, recursive = TRUE)
+dir.create(shared)
+logs <- file.path(shared, paste0(1:2, ".log"))
+runs <- paste(shQuote(rscript), "--vanilla tools/test-files.R", shared, ">", logs, "2>&1 &")
+system(paste(paste(runs, collapse = " "), "wait"))
+results <- do.call(rbind, lapply(list.files(shared, "\\.rds$", full.names = TRUE), readRDS))
+files <- list.files("tests/testthat", "^test-.*\\.R$")
+lost <- setdiff(files, results$file)
+for (log in logs) {
+  lines <- readLines(log, warn = FALSE)
+  if (any(results$failed > 0 | results$error) || length(lost)) writeLines(lines[!grepl("ETA", lines)])
+}
 passed <- passed + sum(results$passed)
-failed <- failed + sum(results$failed) + sum(results$error)
+failed <- failed + sum(results$failed) + sum(results$error) + length(lost)
+if (length(lost)) cat("FAILED  these test files did not end:", lost, "\n")
+slow <- sort(tapply(results$real, results$file, sum), decreasing = TRUE)
+cat("test files: ", length(files), ", the slowest: ", paste(names(slow)[1:5], round(slow[1:5]), "s", collapse = ", "), "\n", sep = "")
 
 check("layers: no arrow runs the wrong way", run(rscript, "tools/layers.R", "build/layers.log"))
 

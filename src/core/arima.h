@@ -27,7 +27,7 @@ struct ArimaFit {
 // `regressors`: columns of the values' length, one after the other (without the constant).
 ArimaFit fit_arima(Doubles values, const ArimaOrder& order, Doubles regressors, bool with_errors);
 
-// The best of orders reached step by step (Hyndman and Khandakar, 2008) or of all up to the limits.
+// The best of orders reached step by step, or of all up to the limits.
 struct ArimaTried {
   ArimaOrder order;
   double aicc;

@@ -234,7 +234,7 @@ void loess_decomposition(Doubles values, const LoessPlan& plan, double* season, 
     }
     if (outer < plan.outer) robustness(values, season, trend, weights);
   }
-  if (!plan.periodic) return;
+  if (!plan.fixed) return;
   std::vector<double> total(period, 0.0), count(period, 0.0);
   for (std::size_t i = 0; i < n; ++i) {
     total[i % period] += season[i];
@@ -257,9 +257,9 @@ LoessPlan plan_for(const LoessSeasons& all, std::size_t which, int period, std::
   LoessPlan plan;
   plan.period = period;
   const auto jump = [&](int span) { return all.exact ? 1 : std::max(1, static_cast<int>(std::ceil(span / 10.0))); };
-  plan.periodic = all.spans[which] == 0;
-  const int span = plan.periodic ? 10 * static_cast<int>(std::min<std::size_t>(n, 10000000)) + 1 : all.spans[which];
-  plan.season = {span, plan.periodic ? 0 : all.degree, jump(span)};
+  plan.fixed = all.spans[which] == 0;
+  const int span = plan.fixed ? 10 * static_cast<int>(std::min<std::size_t>(n, 10000000)) + 1 : all.spans[which];
+  plan.season = {span, plan.fixed ? 0 : all.degree, jump(span)};
   const int trend = all.trend_span > 0 ? all.trend_span : next_odd(1.5 * period / (1 - 1.5 / span));
   plan.trend = {trend, 1, jump(trend)};
   const int low = next_odd(period);
@@ -312,7 +312,7 @@ void one_season(Doubles values, const LoessSeasons& all, std::size_t which, doub
   if (std::fabs(period - whole) < 1e-9) {
     const LoessPlan plan = plan_for(all, which, whole, n);
     loess_decomposition(values, plan, season, trend, weights);
-    if (plan.periodic && whole > kLong && n < kFew * static_cast<std::size_t>(whole)) smooth_cycle(values, plan, season, trend, weights);
+    if (plan.fixed && whole > kLong && n < kFew * static_cast<std::size_t>(whole)) smooth_cycle(values, plan, season, trend, weights);
     return;
   }
   std::vector<std::size_t> place(n);
@@ -326,7 +326,7 @@ void one_season(Doubles values, const LoessSeasons& all, std::size_t which, doub
   for (std::size_t i = 0; i < n; ++i) y[place[i]] = values[i];
   const LoessPlan plan = plan_for(all, which, whole, size);
   loess_decomposition({y.data(), size}, plan, s.data(), t.data(), w.data());
-  if (plan.periodic && whole > kLong && size < kFew * static_cast<std::size_t>(whole)) {
+  if (plan.fixed && whole > kLong && size < kFew * static_cast<std::size_t>(whole)) {
     smooth_cycle({y.data(), size}, plan, s.data(), t.data(), w.data());
   }
   for (std::size_t i = 0; i < n; ++i) {

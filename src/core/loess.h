@@ -21,7 +21,7 @@ void loess_smooth(Doubles values, Doubles robust, const Smoother& how, double* o
 struct LoessPlan {
   int period;
   Smoother season, trend, low;
-  bool periodic = false;  // the season is the same in each cycle
+  bool fixed = false;  // the season is the same in each cycle
   int inner = 2, outer = 0;
 };
 

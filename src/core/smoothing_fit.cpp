@@ -16,14 +16,16 @@ namespace {
 
 constexpr int kEstimated = 24;      // longest season whose first states are estimated with the rest
 constexpr double kLongSeason = 12;  // what a longer one counts for in the criteria
-constexpr double kLeastShare = 1e-4, kMostShare = 0.9999, kLeastDamping = 0.8, kMostDamping = 0.98;
+constexpr double kLeastRoom = 1e-6; // for the share of a season, beside a level of 1
+constexpr double kNear = 0.01;       // a share this near to 0 or 1 is tried there
+constexpr double kNoWorse = 1e-4;    // and stays, where the aim loses no more (twice the logarithm of a likelihood)
 
 double bounded(double x, double low, double high) { return low + (high - low) / (1 + std::exp(-x)); }
 double unbounded(double v, double low, double high) {
   const double p = std::min(std::max((v - low) / (high - low), 1e-6), 1 - 1e-6);
   return std::log(p / (1 - p));
 }
-double bounded_slope(double v, double low, double high) { return (v - low) * (high - v) / (high - low); }
+double bounded_slope(double v, double low, double high) { return high > low ? (v - low) * (high - v) / (high - low) : 0; }
 
 // A first state before the first value: line and season of the first values.
 SmoothingState first_guess(Doubles values, const SmoothingForm& form, const std::vector<int>& seasons, double& unit) {
@@ -106,7 +108,7 @@ class Problem {
   Numbers start(double alpha) const {
     Numbers x;
     const double a = std::isfinite(given_.level) ? given_.level : alpha;
-    if (free_level_) x.push_back(unbounded(a, kLeastShare, kMostShare));
+    if (free_level_) x.push_back(unbounded(a, 0, 1));
     if (free_trend_) x.push_back(unbounded(0.1, 0, 1));
     if (free_damping_) x.push_back(unbounded(0.95, kLeastDamping, kMostDamping));
     for (size_t k = 0; k < free_season_; ++k) x.push_back(unbounded(0.05, 0, 1));
@@ -116,11 +118,11 @@ class Problem {
 
   void read(const Numbers& x, Parameters& p, SmoothingState& s) const {
     size_t i = 0;
-    p.level = free_level_ ? bounded(x[i++], kLeastShare, kMostShare) : given_.level;
-    p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], kLeastShare, textbook_ ? kMostShare : p.level) : given_.trend;
+    p.level = free_level_ ? bounded(x[i++], 0, 1) : given_.level;
+    p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], 0, textbook_ ? 1 : p.level) : given_.trend;
     p.damping = form_.trend == TrendForm::damped ? (free_damping_ ? bounded(x[i++], kLeastDamping, kMostDamping) : given_.damping) : 1;
     p.season.resize(seasons_.size());
-    for (double& g : p.season) g = free_season_ ? bounded(x[i++], kLeastShare, top_season(p)) : given_.season;
+    for (double& g : p.season) g = free_season_ ? bounded(x[i++], 0, top_season(p)) : given_.season;
     s = start_;
     if (free_first_) s.level += unit_ * x[i++];
     if (free_slope_) s.slope += slope_unit() * x[i++];
@@ -139,7 +141,7 @@ class Problem {
     }
   }
 
-  double top_season(const Parameters& p) const { return textbook_ ? kMostShare : std::max(2 * kLeastShare, 1 - p.level); }
+  double top_season(const Parameters& p) const { return textbook_ ? 1 : std::max(kLeastRoom, 1 - p.level); }
 
   double operator()(const Numbers& x, Numbers& gradient) {
     read(x, p_, s_);
@@ -154,6 +156,31 @@ class Problem {
     read(x, p_, s_);
     const double value = forward();
     return std::isfinite(value) ? value : HUGE_VAL;
+  }
+
+  // Shares that are all but 0 or 1 are set there, where the aim does not mind: a season that never changes says so.
+  double to_the_ends(Numbers& x, double value) {
+    const double room = kNoWorse * (aim_ == SmoothingAim::likelihood ? 1 : std::fabs(value));
+    const auto attempt = [&](size_t i, double end) {
+      const double before = x[i];
+      x[i] = end;
+      const double there = loss(x);
+      if (there <= value + room) value = there; else x[i] = before;
+      loss(x);
+    };
+    loss(x);
+    size_t i = 0;
+    if (free_level_) {
+      if (p_.level > 1 - kNear) attempt(i, HUGE_VAL); else if (p_.level < kNear) attempt(i, -HUGE_VAL);
+      ++i;
+    }
+    if (free_trend_) {
+      if (p_.trend < kNear) attempt(i, -HUGE_VAL);
+      ++i;
+    }
+    if (free_damping_) ++i;
+    for (size_t k = 0; k < free_season_; ++k, ++i) if (p_.season[k] < kNear) attempt(i, -HUGE_VAL);
+    return value;
   }
 
   size_t dimension() const { return free_level_ + free_trend_ + free_damping_ + free_season_ + free_states_; }
@@ -366,17 +393,17 @@ class Problem {
     const size_t at_level = 0;
     if (free_level_) ++i;
     if (free_trend_) {
-      const double share = (p_.trend - kLeastShare) / (p_.level - kLeastShare);
-      gradient[i++] = d_trend * bounded_slope(p_.trend, kLeastShare, p_.level);
+      const double share = p_.level > 0 ? p_.trend / p_.level : 0;
+      gradient[i++] = d_trend * bounded_slope(p_.trend, 0, p_.level);
       d_level += d_trend * share;
     }
     if (free_damping_) gradient[i++] = d_damping * bounded_slope(p_.damping, kLeastDamping, kMostDamping);
     for (size_t k = 0; k < free_season_; ++k) {
-      const double top = top_season(p_), share = (p_.season[k] - kLeastShare) / (top - kLeastShare);
-      gradient[i++] = d_season_[k] * bounded_slope(p_.season[k], kLeastShare, top);
-      if (top > 2 * kLeastShare) d_level -= d_season_[k] * share;
+      const double top = top_season(p_), share = p_.season[k] / top;
+      gradient[i++] = d_season_[k] * bounded_slope(p_.season[k], 0, top);
+      if (top > kLeastRoom) d_level -= d_season_[k] * share;
     }
-    if (free_level_) gradient[at_level] = d_level * bounded_slope(p_.level, kLeastShare, kMostShare);
+    if (free_level_) gradient[at_level] = d_level * bounded_slope(p_.level, 0, 1);
     if (free_first_) gradient[i++] = unit_ * level;
     if (free_slope_) gradient[i++] = slope_unit() * slope;
     size_t from = 0;
@@ -437,6 +464,7 @@ SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const Smoo
     best = least_loss.at;
     out.settled = true;
   }
+  problem.to_the_ends(best, problem.loss(best));
   SmoothingState first;
   Parameters p;
   problem.read(best, p, first);

@@ -47,7 +47,7 @@ test_that("spectra by each method, with marks and artefacts", {
   parts <- rows_of_run("power-spectrum", energy_file, "--method", "segments", "--segment", "14 days")
   expect_equal(nrow(parts), 2 * 14 * 12)
   figure <- tempfile(fileext = ".png")
-  run <- kairon("power-spectrum", demo_file("tank.csv.gz"), "--every", "15 minutes", "--mark", "day,hour",
+  run <- kairon("power-spectrum", demo_file("pressure.csv.gz"), "--every", "1 hour", "--mark", "8 hours,week",
                 "--figure",
                 figure)
   expect_equal(run$code, 0)

@@ -5,6 +5,8 @@ test_that("the main figures look as they did", {
   skip_if_not_installed("vdiffr")
   before <- options(kairon.figure_width = 10)
   on.exit(options(before))
+  # An open device would lend its letters' sizes.
+  grDevices::graphics.off()
   looks <- vdiffr::expect_doppelganger
   billed <- demo_timeline("billed")
   river <- during(demo_timeline("river"), "2032-02-15/2032-02-25")

@@ -60,7 +60,7 @@ test_that("holidays known ahead, drivers and seasons come closer than the same w
   holidays <- system.file("extdata", "holidays.ics", package = "kairon")
   b <- quiet(backtest(some, list(
     habit = by_seasonal_naive("week"),
-      regression = by_regression("bends", c("week", "year"), events = holidays),
+      regression = by_regression("bending", c("week", "year"), events = holidays),
     auto = by_auto()
   ), horizon = "28 days", cutoffs = 3))
   s <- scores(b)

@@ -155,7 +155,7 @@ test_that("events, shifts and the calendar have the size that was planted", {
                      name = "Weir Day")
   hit <- as.Date(x$day) %in% c(fair$date, fair$date + 1)
   x$flow[hit] <- x$flow[hit] - 25
-  d <- decomposition(x, "week", events = fair, lag = 1, shifts = x$day[421])
+  d <- decomposition(x, "week", events = events(fair, after = 1), shifts = x$day[421])
   e <- d$effects
   expect_lt(abs(e$size[e$effect == "Weir Day"] + 25), 3 * e$error[e$effect == "Weir Day"] + 0.5)
   expect_equal(e$size[2], 30, tolerance = 0.1)
@@ -250,7 +250,7 @@ test_that("what cannot be split is refused with the way on", {
   expect_match(error_text(decomposition(x, c("year", "quarter"), "averages")), "one season at a time")
   expect_match(error_text(decomposition(x, c(12, 12))), "same length")
   expect_match(error_text(decomposition(x, "year", "losss")), "loess")
-  expect_match(error_text(decomposition(x, "year", season_window = 6)), "odd number")
+  expect_match(error_text(decomposition(x, "year", season_span = 6)), "odd number")
   expect_match(error_text(decomposition(monthly(1:20), "year")), "season_profile")
   expect_match(error_text(decomposition(x, "year", shifts = "soon")), "must be dates")
 })
@@ -291,9 +291,9 @@ test_that("a structural model splits several seasons, with errors that are hones
   e <- as.data.frame(decomposition(x, "day", "averages", extend = TRUE))
   expect_true(all(is.finite(e$trend)))
   expect_lt(max(abs(e$day_effect - day)), 0.8)
-  zero <- as.data.frame(decomposition(x, "day", season_window = 7, season_degree = 0))
+  zero <- as.data.frame(decomposition(x, "day", season_span = 7, season_curve = "level"))
   expect_lt(sqrt(mean((zero$day_effect - day)^2)), 0.8)
-  expect_match(error_text(decomposition(x, "day", season_degree = 3)), "0, 1 or 2")
+  expect_match(error_text(decomposition(x, "day", season_curve = "cubic")), "level.*line.*parabola")
 })
 
 test_that("seasons are taken off, put back, and learnt anew at each cutoff", {

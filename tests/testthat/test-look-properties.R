@@ -60,8 +60,8 @@ test_that("another unit or offset leaves shares, correlations and tests alone", 
   expect_equal(analyses$correlogram(b)$correlation, analyses$correlogram(a)$correlation)
   expect_equal(analyses$seasons(b)[c("steps", "share")], analyses$seasons(a)[c("steps", "share")],
                tolerance = 1e-6)
-  expect_equal(analyses$stationarity(b)[c("unit_root", "level", "season_strength")],
-               analyses$stationarity(a)[c("unit_root", "level", "season_strength")], tolerance = 1e-6)
+  expect_equal(analyses$stationarity(b)[c("unit_root", "level", "season_kept")],
+               analyses$stationarity(a)[c("unit_root", "level", "season_kept")], tolerance = 1e-6)
   expect_equal(quiet(analyses$spectrum(b))$density, 1e6 * quiet(analyses$spectrum(a))$density,
                tolerance = 1e-6)
   for (name in c("loess", "averages", "regression")) {
@@ -171,12 +171,12 @@ test_that("the report says whether it rises, and leaves out with a reason what t
 })
 
 test_that("nested verbs keep what spectra need, and forget nothing on the way", {
-  tank <- demo_timeline("tank")
-  twice <- quiet(resample(resample(tank, "15 minutes"), "30 minutes"))
-  expect_equal(kairon:::timeline_meta(twice)$read_every, 1200)
+  pressure <- demo_timeline("pressure")
+  twice <- quiet(resample(resample(pressure, "10 minutes"), "30 minutes"))
+  expect_equal(kairon:::timeline_meta(twice)$read_every, 1080)
   cut <- twice[1:100, ]
-  expect_equal(kairon:::timeline_meta(cut)$read_every, 1200)
+  expect_equal(kairon:::timeline_meta(cut)$read_every, 1080)
   # Readings that fall onto the grid leave nothing to warn of.
-  hourly <- quiet(resample(tank, "1 hour"))
+  hourly <- quiet(resample(pressure, "1 hour"))
   expect_true(all(is.na(power_spectrum(hourly)$peaks$artefact)))
 })

@@ -75,13 +75,13 @@ test_that("verdicts name what makes planted series stationary", {
   one <- function(v, ...) as.data.frame(stationarity(monthly(v, levels = "volume"), ...))
   still <- one(ar(200, 0.3))
   expect_equal(still$verdict, "stationary")
-  expect_equal(still$differences + still$seasonal_differences, 0)
+  expect_equal(still$differences + still$season_differences, 0)
   expect_equal(one(walk(200))$differences, 1)
   expect_equal(one(cumsum(walk(200)))$differences, 2)
   expect_equal(one(0.5 * (1:200) + rnorm(200))$verdict, "stationary around a line")
   year <- 10 * cos(2 * pi * (1:144) / 12)
   seasonal <- one(year + rnorm(144))
-  expect_equal(c(seasonal$season, seasonal$seasonal_differences, seasonal$differences), c(12, 1, 0))
+  expect_equal(c(seasonal$season, seasonal$season_differences, seasonal$differences), c(12, 1, 0))
   grows <- one(exp(0.02 * (1:144)) * (1 + 0.3 * cos(2 * pi * (1:144) / 12)) * exp(rnorm(144, 0, 0.01)))
   expect_equal(grows$transform, "log")
   expect_match(paste(format(stationarity(monthly(walk(200)))), collapse = " "),
@@ -105,6 +105,31 @@ test_that("checks of noise count degrees of freedom after a fit", {
   expect_match(error_text(noise_check(v, 3, 3)), "larger than 3")
 })
 
+test_that("missing values change neither how often noise is called related nor how wide its bounds are", {
+  set.seed(51)
+  for (share in c(0, 0.3, 0.6)) {
+    draws <- replicate(400, {
+      v <- rnorm(150)
+      v[sample(150, 150 * share)] <- NA
+      within <- as.data.frame(correlogram(quiet(daily(v, levels = "flow")), 20))[-1, ]
+      c(rejected = noise_check(v, 10)$p_value[1] < 0.05, inside = mean(abs(within$correlation) < within$noise_bound))
+    })
+    expect_lt(abs(mean(draws["rejected", ]) - 0.05), 0.03, label = share)
+    expect_lt(abs(mean(draws["inside", ]) - 0.95), 0.015, label = share)
+  }
+})
+
+test_that("the lags that are tested grow with the values and hold the season", {
+  expect_equal(kairon:::usual_lags(100), 1:5)
+  expect_equal(kairon:::usual_lags(100, 12), c(1:5, 12, 24))
+  expect_equal(kairon:::usual_lags(40, 12), 1:4)
+  expect_equal(max(kairon:::usual_lags(60, fitted = 7)), 9)
+  v <- rnorm(200)
+  r <- acf(v, 24, plot = FALSE)$acf[c(1:6, 12, 24) + 1]
+  at <- c(1:6, 12, 24)
+  expect_equal(kairon:::left_correlation_test(v, at)$statistic, 200 * 202 * sum(r^2 / (200 - at)))
+})
+
 test_that("traits find the odd one by sorting, and rivals carry the tests", {
   set.seed(6)
   n <- 400
@@ -116,9 +141,9 @@ test_that("traits find the odd one by sorting, and rivals carry the tests", {
   t <- traits(quiet(timeline(data, day, site, levels = "flow")))
   expect_equal(t$season, c("week", "week", "none"))
   expect_equal(which.max(t$outlying_share), 2)
-  expect_equal(which.max(t$spectral_entropy), 3)
-  expect_gt(t$spectral_entropy[3], 0.9)
-  expect_gt(t$season_strength[1], 0.95)
+  expect_equal(which.max(t$disorder), 3)
+  expect_gt(t$disorder[3], 0.9)
+  expect_gt(t$season_kept[1], 0.95)
   rivals <- stabilise(demo_timeline("billed"), compare = TRUE)
   d <- rivals[rivals$rival == "difference", ]
   expect_lt(d$unit_root_p, 0.01)

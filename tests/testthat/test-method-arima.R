@@ -82,8 +82,51 @@ test_that("planted models are found again, and the search can be followed", {
               by_arima(season = "none", search = "wide", most = c(2, 2, 0, 0)))
   expect_gte(nrow(search_path(wide)), 9)
   expect_match(error_text(search_path(fit(daily(y), by_naive()))), "by_arima")
-  b <- fit(demo_timeline("billed"), by_arima())
-  expect_match(paste(format(b), collapse = " "), "at seasons of 12 steps 0, 1, 1")
+  billed <- demo_timeline("billed")
+  b <- fit(billed, by_arima())
+  expect_match(paste(format(b), collapse = " "), "1 difference, .*at seasons of 12 steps [012], 1, [012]")
+  expect_lte(summary(b)$aicc, summary(fit(billed, by_arima(c(0, 1, 1), c(0, 1, 1))))$aicc)
+})
+
+test_that("regressions start the search near planted orders, and no neighbour of the end is better", {
+  set.seed(44)
+  planted <- list(list(ar = 0.8), list(ma = c(0.5, 0.3)), list(ar = 0.6, ma = 0.6), list(ar = c(0.4, 0.35)))
+  gains <- vapply(seq_len(12), function(i) {
+    model <- planted[[(i - 1) %% 4 + 1]]
+    y <- as.vector(stats::arima.sim(model, 300)) + 50
+    x <- daily(y, levels = "flow")
+    found <- fit(x, by_arima(c(NA, 0, NA), season = "none"))
+    truth <- fit(x, by_arima(c(length(model$ar), 0, length(model$ma)), season = "none"))
+    path <- search_path(found)
+    best <- path[path$verdict == "best", ]
+    order <- as.numeric(strsplit(best$order, ", ")[[1]])
+    for (by in list(c(1, 0, 0), c(0, 0, 1), c(-1, 0, 0), c(0, 0, -1))) {
+      near <- order + by
+      if (any(near < 0) || near[1] > 5 || near[3] > 5) next
+      other <- summary(fit(x, by_arima(near, season = "none", intercept = best$constant)))$aicc
+      refused <- path$verdict[path$order == paste(near, collapse = ", ")] == "root near one"
+      if (!any(refused)) expect_gte(other, best$aicc - 0.01)
+    }
+    summary(found)$aicc - summary(truth)$aicc
+  }, 1)
+  # A difference below 2 says nothing for either order.
+  expect_lt(max(gains), 2)
+})
+
+test_that("one test of a kept level serves the search and stationarity(), with the lags of its rule", {
+  set.seed(45)
+  for (n in c(14, 40, 120, 600)) {
+    v <- cumsum(rnorm(n))
+    e <- v - mean(v)
+    made <- kairon:::cpp_level_test(e, -1L)
+    expect_lte(made[2], n / 10)
+    gamma <- function(k) sum(e[seq_len(n - k)] * e[k + seq_len(n - k)]) / n
+    k <- seq_len(made[2])
+    long <- gamma(0) + 2 * sum((1 - k / (made[2] + 1)) * vapply(k, gamma, 1))
+    expect_equal(made[1], sum(cumsum(e)^2) / n^2 / long)
+    expect_equal(kairon:::level_test(v)$statistic, made[1])
+  }
+  expect_true(is.na(kairon:::cpp_level_test(rep(0, 20), -1L)[1]))
 })
 
 test_that("long seasons enter as waves, differences are not too many", {

@@ -5,7 +5,7 @@ plain_methods <- function() {
   list(
     mean = by_mean(), naive = by_naive(), `seasonal naive` = by_seasonal_naive("week"), drift = by_drift(),
     average = by_moving_average(5), smoothing = by_smoothing(seasons = "week"), theta = by_theta("week"),
-    regression = by_regression(seasons = "week"), bends = by_regression("bends", seasons = "week"),
+    regression = by_regression(seasons = "week"), bends = by_regression("bending", seasons = "week"),
     arima = by_arima(c(1, 1, 1), season = "none"), decomposition = by_decomposition(seasons = "week"),
     blend = by_blend(by_naive(), by_theta("week")), auto = by_auto()
   )
@@ -168,9 +168,9 @@ test_that("parts make up the forecast for every method that has them", {
 test_that("a single step ahead is the first of several", {
   x <- demo_timeline("billed")
   methods <- list(
-    by_regression(), by_regression("bends"), by_regression("bends", bends = as.Date("2028-01-01")),
-    by_regression("linear", damped = 0.9, steps = as.Date("2030-01-01")), by_regression("saturating"),
-    by_blend(a = by_theta(), b = by_regression("bends", combine = "multiply")), by_decomposition("state")
+    by_regression(), by_regression("bending"), by_regression("bending", bends = as.Date("2028-01-01")),
+    by_regression("straight", damped = 0.9, steps = as.Date("2030-01-01")), by_regression("limited"),
+    by_blend(a = by_theta(), b = by_regression("bending", combine = "multiply")), by_decomposition("state")
   )
   for (method in methods) {
     three <- quiet(forecast(x, 3, method))$table

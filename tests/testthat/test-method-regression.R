@@ -66,28 +66,28 @@ test_that("planted effects of seasons, events and steps come out, and go into th
   # The works of January 2033 are days 3 to 5 of the forecast.
   expect_gt(min(b$value[b$part == "events"][4:6]), 15)
   expect_equal(b$value[b$part == "events"][c(1:3, 7:10)], rep(0, 7))
-  wide <- fit(x, by_regression(seasons = "week", events = works, days_before = 2, days_after = 3))
+  wide <- fit(x, by_regression(seasons = "week", events = events(works, before = 2, after = 3)))
   expect_lt(coef(wide)$estimate[coef(wide)$term == "works"], size("^works")$estimate)
 })
 
-test_that("trends: exponential, saturating between bounds, bends, damped", {
+test_that("trends: exponential, limited growth, bends, damped", {
   set.seed(4)
   t <- 0:119
   grow <- monthly(40 * 1.015^t + rep(c(2, -2, 0), 40) + rnorm(120, 0, 0.3), levels = "volume")
   f <- fit(grow, by_regression("exponential", seasons = 3))
   expect_equal(coef(f)$estimate[2], log(1.015), tolerance = 0.01)
   s <- monthly(10 + 90 / (1 + exp(-(t - 60) / 12)) + rnorm(120, 0, 0.5), levels = "volume")
-  known <- predict(fit(s, by_regression("saturating", seasons = "none", bounds = c(10, 100))), 60)$table
+  known <- predict(fit(s, by_regression("limited", seasons = "none", floor = 10, ceiling = 100)), 60)$table
   expect_equal(known$value[60], 100, tolerance = 0.01)
-  free <- fit(s, by_regression("saturating", seasons = "none", bounds = c(10, NA)))
-  expect_equal(coef(free)$estimate[coef(free)$term == "upper"], 100, tolerance = 0.03)
-  expect_match(error_text(fit(s, by_regression("saturating", bounds = c(10, 50)))), "outside of the bounds")
+  free <- fit(s, by_regression("limited", seasons = "none", floor = 10))
+  expect_equal(coef(free)$estimate[coef(free)$term == "ceiling"], 100, tolerance = 0.03)
+  expect_match(error_text(fit(s, by_regression("limited", floor = 10, ceiling = 50))), "beyond the floor or ceiling")
   y <- c(seq(0, 30, length.out = 60), seq(30, 20, length.out = 60)) + rnorm(120, 0, 0.2) + 50
   bent <- monthly(y, levels = "volume")
-  auto <- predict(fit(bent, by_regression("bends", seasons = "none")), 12)$table$value
+  auto <- predict(fit(bent, by_regression("bending", seasons = "none")), 12)$table$value
   slope <- -10 / 59
   expect_equal(mean(diff(auto)), slope, tolerance = 0.35)
-  given <- predict(fit(bent, by_regression("bends", bends = "2030-01-01", seasons = "none")), 12)$table$value
+  given <- predict(fit(bent, by_regression("bending", bends = "2030-01-01", seasons = "none")), 12)$table$value
   expect_equal(mean(diff(given)), slope, tolerance = 0.1)
   damped <- predict(fit(bent, by_regression(seasons = "none", damped = 0.8, errors = "independent")),
                     60)$table$value
@@ -165,5 +165,38 @@ test_that("too little, columns that say nothing, seasons not seen twice", {
   f <- fit(x, by_regression(seasons = "none", drivers = to_forecast("a", "b")), measures = flow)
   expect_match(paste(format(f), collapse = " "), "told by other columns")
   expect_match(error_text(by_regression(damped = 0)), "above 0")
-  expect_match(error_text(by_regression(bounds = c(3, 1))), "lower and the upper")
+  expect_match(error_text(by_regression(ceiling = 1, floor = 3)), "must lie below")
+  expect_match(error_text(events("x.csv", before = -1)), "There is no file|number of days")
+  reach <- events(data.frame(date = as.Date("2031-01-10"), name = "Fair", before = 2), after = 1)
+  expect_equal(kairon:::event_share(reach, 11324 + 0:9, 11325 + 0:9) |> sum(), 0)
+  day <- as.numeric(as.Date("2031-01-01")) + 0:19
+  expect_equal(which(kairon:::event_share(reach, day, day + 1) == 1), 8:11)
+})
+
+test_that("a bending trend has the penalty of its likelihood, and intervals that hold on slopes that move", {
+  set.seed(46)
+  # The likelihood of a line with random bends, written out.
+  n <- 80
+  t <- 0:(n - 1)
+  at <- kairon:::bend_grid(n)
+  z <- outer(t, at, function(t, b) pmax(0, t - b))
+  x <- cbind(1, t)
+  y <- as.vector(z %*% rnorm(length(at), 0, 0.3) + rnorm(n))
+  restricted <- function(lambda) {
+    v <- diag(n) + z %*% t(z) / lambda
+    vx <- solve(v, x)
+    p <- solve(v) - vx %*% solve(t(x) %*% vx, t(vx))
+    (n - 2) * log(sum(y * (p %*% y))) + as.numeric(determinant(v)$modulus) + as.numeric(determinant(t(x) %*% vx)$modulus)
+  }
+  grid <- 10^seq(-2, 4, 0.25)
+  model <- fit(daily(y, levels = "flow"), by_regression("bending", seasons = "none", errors = "independent"))$model$models[[1]]
+  expect_lt(abs(log10(model$sigma^2 / model$bend_variance) - log10(grid[which.min(vapply(grid, restricted, 1))])), 0.3)
+  # Slopes that are a random walk themselves.
+  held <- replicate(150, {
+    v <- cumsum(cumsum(rnorm(132, 0, 0.15))) + rnorm(132)
+    f <- predict(fit(daily(v[1:120], levels = "flow"), by_regression("bending", seasons = "none", errors = "independent")),
+                 12, intervals = 90)$table
+    v[121:132] >= f$lower_90 & v[121:132] <= f$upper_90
+  })
+  expect_lt(abs(mean(held) - 0.9), 0.06)
 })

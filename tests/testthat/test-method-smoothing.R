@@ -221,3 +221,26 @@ test_that("what cannot be fitted gets something simpler, and it is said", {
   bare <- quiet(timeline(data.frame(step = 1:20, v = 1:20), step, levels = "v"))
   expect_match(error_text(forecast(bare, 3, by_smoothing(season = "add"))), "needs one")
 })
+
+test_that("shares reach 0 and 1, and a season that never moves says so", {
+  set.seed(47)
+  fixed <- monthly(100 + rep(10 * sin(2 * pi * (1:12) / 12), 12) + cumsum(rnorm(144)), levels = "volume")
+  f <- fit(fixed, by_smoothing(noise = "constant", trend = "none", season = "add"))
+  share <- coef(f)$estimate[grep("share of the season", coef(f)$term)]
+  expect_equal(share, 0)
+  expect_output(print(f), "share of the season, year +fixed")
+  expect_false(anyNA(predict(f, 12)$table$value))
+  walk <- fit(daily(cumsum(rnorm(300)), levels = "flow"), by_smoothing(noise = "constant", trend = "none", season = "none"))
+  expect_gt(coef(walk)$estimate[1], 0.85)
+  still <- fit(daily(50 + rnorm(200), levels = "flow"), by_smoothing(noise = "constant", trend = "none", season = "none"))
+  expect_lt(coef(still)$estimate[1], 0.1)
+  # No share at its end is worse there than just inside.
+  for (one in list(f, walk, still)) {
+    inside <- one$method
+    level <- coef(one)$estimate[1]
+    if (level %in% 0:1) {
+      again <- update(one, shares = list(level = min(max(level, 0.02), 0.98)))
+      expect_gte(as.numeric(logLik(one)) + 1e-3, as.numeric(logLik(again)))
+    }
+  }
+})

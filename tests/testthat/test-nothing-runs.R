@@ -19,7 +19,7 @@ test_that("a routine with an expression is refused, and functions are not writte
     expect_match(error_text(write_routine(r, path)), "Step 1 of the routine, .* holds (a function|an expression)")
   }
   measure <- "flow"
-  expect_match(error_text(write_routine(routine() |> vet(measures = measure), path)), "which is a variable of yours too")
+  expect_match(error_text(write_routine(routine() |> pool_series(measure), path)), "which is a variable of yours too")
   r <- kairon("forecast", demo_file("billed.csv"), "--amounts", "volume", "--horizon", "3", "--routine",
               file_of(c("kairon_routine: 1", "steps:", "- verb: vet", "  with:", "    measures:",
                         "      expression: file.create('P')"), ".yml"))

@@ -89,7 +89,7 @@ test_that("what needs the rows is refused with the way out, and nothing is asked
   for (which in databases) {
     con <- open_empty(which)
     write_timeline(demo_timeline("energy"), con, "energy")
-    write_timeline(demo_timeline("tank"), con, "tank")
+    write_timeline(demo_timeline("pressure"), con, "pressure")
     far <- quiet(read_timeline(con, "energy", remote = TRUE))
     expect_output(print(far), "Rows of energy, left where they are.*energy \\(amount in kWh\\)")
     bins <- resample(far, "1 week", energy = function(v) max(v))
@@ -103,7 +103,7 @@ test_that("what needs the rows is refused with the way out, and nothing is asked
     expect_match(told[["sums"]], "^SELECT .*station.*count\\(\\*\\).*GROUP BY")
     # The statements are the ones that are sent: they run as they stand.
     for (sql in told) expect_gt(nrow(DBI::dbGetQuery(con, sql)), 10)
-    DBI::dbExecute(con, "INSERT INTO tank SELECT * FROM tank WHERE 1 = 0")
+    DBI::dbExecute(con, "INSERT INTO pressure SELECT * FROM pressure WHERE 1 = 0")
     DBI::dbExecute(con, "DROP TABLE energy")
     gone <- tryCatch(as_timeline(resample(far, "1 day")), error = identity)
     expect_s3_class(gone, "kairon_error_database")

@@ -51,7 +51,7 @@ test_that("a report in Markdown has its figures and data beside it, and no marku
   expect_no_match(text, "<script", fixed = TRUE)
   expect_no_match(text, "^# head")
   row <- grep("&lt;script", text, fixed = TRUE, value = TRUE)
-  expect_true(any(grepl("\\|\\*x\\*\\_y\\_ \\# head \\[l\\](u)", row, fixed = TRUE)))
+  expect_true(any(grepl("\\|\\*x\\*\\_y\\_\\\\n\\# head \\[l\\](u)", row, fixed = TRUE)))
   figures <- sub(".*\\]\\((.*\\.svg)\\)", "\\1", grep("^!\\[", text, value = TRUE))
   expect_gte(length(figures), 4)
   expect_true(all(file.size(file.path(dirname(path), figures)) > 1000))

@@ -90,11 +90,11 @@ test_that("groups of series are pooled from their sums", {
   path <- files_of(soil)[["csv"]]
   far <- in_pieces(read_timeline(path, remote = TRUE))
   weigh <- function(x, ...) {
-    in_pieces(pool_series(x, bands(elevation, 3), weights = ~ cos(latitude * pi / 180), total = TRUE, ...))
+    in_pieces(pool_series(x, bands(elevation, 3), weights = ~ sqrt(area), total = TRUE, ...))
   }
   expect_equal(as.data.frame(weigh(far)), as.data.frame(weigh(soil)), tolerance = 1e-9)
-  monthly <- in_pieces(pool_series(resample(far, "1 year"), bands(latitude, 2), c("mean", "sd")))
-  near <- quiet(pool_series(resample(soil, "1 year"), bands(latitude, 2), c("mean", "sd")))
+  monthly <- in_pieces(pool_series(resample(far, "1 year"), bands(area, 2), c("mean", "sd")))
+  near <- quiet(pool_series(resample(soil, "1 year"), bands(area, 2), c("mean", "sd")))
   expect_equal(as.data.frame(monthly), as.data.frame(near), tolerance = 1e-9)
   expect_match(error_text(weigh(far, "median")), "median.*cannot be worked out from sums")
   con <- open_sqlite()

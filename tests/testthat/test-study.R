@@ -136,7 +136,7 @@ test_that("a first draft of each demo file finds its columns, is valid and runs"
   guesses <- list(
     demand.csv.gz = list(time = "day", series = "district", amounts = "demand"),
     river.csv.gz = list(time = "time", missing = "---", repeats = "first", levels = c("flow", "level")),
-    soil.csv.gz = list(time = "month", series = "cell", attributes = c("elevation", "latitude"))
+    soil.csv.gz = list(time = "month", series = "cell", attributes = c("elevation", "area"))
   )
   for (name in names(guesses)) {
     file <- tempfile(fileext = ".yml")
@@ -184,9 +184,9 @@ test_that("windows, rules, bands, members and drivers are what their words say",
   expect_equal(kairon:::study_method(driven),
                by_regression(drivers = c(known_ahead(c("price", "tariff")), to_forecast("heat"))))
   steps <- kairon:::study_routine(list(list(pool_series = list(by = list(list(bands = list(
-    column = "elevation", n = 3L))), weights = "latitude"))))
+    column = "elevation", n = 3L))), weights = "area"))))
   soil <- demo_timeline("soil")
-  expect_equal(quiet(replay(steps, soil)), quiet(pool_series(soil, bands(elevation, 3), weights = latitude)),
+  expect_equal(quiet(replay(steps, soil)), quiet(pool_series(soil, bands(elevation, 3), weights = area)),
                ignore_attr = TRUE)
 })
 
@@ -253,7 +253,8 @@ test_that("what looks right and cannot be run is told with its line too, and not
   told("forecast: {horizon: 3, method: {theta: {thta: 2}}}", "Line 7: theta has no key .thta.*Did you mean")
   told("forecast: {horizon: 3, drivers: heat}", "Line 7 of .*none of .other_data")
   told(c("routine:", "  - align: [rain]"), "Line 8 of .*align.* needs")
-  told("outputs: {folder: /proc/none}", "cannot be written")
+  told("outputs: {folder: /proc/none}", "no folder below the study's own")
+  expect_match(error_text(run_study(study_file(billed_lines, "looks: [standing]"), "/proc/none", quiet = TRUE)), "cannot be written")
 })
 
 test_that("a study runs again over its own outputs, folders of figures among them", {

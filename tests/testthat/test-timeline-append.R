@@ -9,7 +9,7 @@ with_all <- function(x, ...) {
 
 test_that("arrivals in order, late ones and new series end where all rows at once do", {
   set.seed(8)
-  for (x in list(demo_timeline("tank"), demo_timeline("demand"), demo_timeline("soil"))) {
+  for (x in list(demo_timeline("pressure"), demo_timeline("demand"), demo_timeline("soil"))) {
     n <- nrow(x)
     time <- x[[kairon:::timeline_meta(x)$time]]
     cuts <- list(late = sample(n, n %/% 20), behind = which(time >= stats::quantile(as.numeric(time), 0.9)))
@@ -24,27 +24,27 @@ test_that("arrivals in order, late ones and new series end where all rows at onc
 })
 
 test_that("vectors that grow never change one that was made before", {
-  x <- demo_timeline("tank")
+  x <- demo_timeline("pressure")
   base <- x[1:3000, ]
   one <- append_rows(base, x[3001:3010, ])
   two <- append_rows(one, x[3011:3020, ])
   other <- append_rows(one, x[3021:3030, ])
   changed <- two
-  changed$level[c(1, 3015)] <- -1
-  one$level[2] <- -2
-  expect_equal(two$level, x$level[1:3020])
-  expect_equal(other$level, x$level[c(1:3010, 3021:3030)])
-  expect_equal(base$level, x$level[1:3000])
+  changed$pressure[c(1, 3015)] <- -1
+  one$pressure[2] <- -2
+  expect_equal(two$pressure, x$pressure[1:3020])
+  expect_equal(other$pressure, x$pressure[c(1:3010, 3021:3030)])
+  expect_equal(base$pressure, x$pressure[1:3000])
   path <- tempfile(fileext = ".rds")
   saveRDS(two, path)
   expect_identical(readRDS(path), two)
   sorted <- data.table::as.data.table(two)
-  data.table::set(sorted, 1L, "level", -3)
-  expect_equal(two$level[1], x$level[1])
+  data.table::set(sorted, 1L, "pressure", -3)
+  expect_equal(two$pressure[1], x$pressure[1])
   # Half as much again is kept free, and more is found when that is used up.
   many <- base
   for (i in seq(3001, 4301, by = 100)) many <- append_rows(many, x[i:min(i + 99, nrow(x)), ])
-  expect_equal(many$level, x$level[seq_len(nrow(many))])
+  expect_equal(many$pressure, x$pressure[seq_len(nrow(many))])
 })
 
 test_that("late and repeated readings go by the rule, and nothing is lost without a word", {

@@ -32,7 +32,7 @@ test_that("they are kept under another name, with a word, and no verb touches th
 test_that("columns that are ours by their values are taken for what they are", {
   x <- quiet(impute(daily(c(1, NA, 3, 4)), "linear"))
   again <- quiet(timeline(as.data.frame(x), day))
-  expect_identical(origins(again)$imputed, 1)
+  expect_equal(origins(again)$imputed, 1)
   weeks <- quiet(resample(daily(c(1:9, NA, 11:14)), "1 week"))
   expect_identical(quiet(timeline(as.data.frame(weeks), day))$flow_coverage, weeks$flow_coverage)
 })

@@ -34,7 +34,7 @@ test_that("nothing is used before it was known", {
   expect_true(all(known$volume_known_from <= as.POSIXct(format(known$day), tz = "UTC")))
   same_day <- quiet(align(sales, price, every = "finest", delay = "0 days"))
   expect_equal(same_day$volume[c(1, 31, 32)], c(20, 20, 30))
-  described <- quiet(align(sales, price, every = "first", known_from = TRUE))
+  described <- quiet(align(sales, price, every = "as first", known_from = TRUE))
   expect_equal(as.Date(described$volume_known_from[1]), as.Date("2031-02-01"))
   # Changing what is known later changes no earlier row.
   later <- price
@@ -60,15 +60,15 @@ test_that("the last known value, not older than ten minutes: a slow search agree
       if (length(i) == 1 && abs(tb[i] - t) <= 600) v[i] else NA_real_
     }, 1)
   }
-  got <- function(match) quiet(align(a, b, every = "first", match = match, within = "10 minutes"))$level
+  got <- function(match) quiet(align(a, b, every = "as first", match = match, within = "10 minutes"))$level
   expect_equal(got("previous"), slow(function(t) utils::tail(which(tb <= t), 1)))
   expect_equal(got("next"), slow(function(t) utils::head(which(tb >= t), 1)))
   expect_equal(got("nearest"), slow(function(t) which.min(abs(tb - t))))
-  linear <- quiet(align(a, b, every = "first", match = "linear"))
+  linear <- quiet(align(a, b, every = "as first", match = "linear"))
   expect_equal(linear$level, approx(tb, v, ta)$y)
   account <- as.data.frame(ledger(linear))
   expect_equal(account$used[1], nrow(a))
-  few <- quiet(align(a, b, every = "first", match = "exact"))
+  few <- quiet(align(a, b, every = "as first", match = "exact"))
   expect_equal(few$level, v[match(ta, tb)])
 })
 

@@ -51,9 +51,9 @@ test_that("weights are made to sum to one over the series present, and their sha
   half <- quiet(pool_series(sites(v, high = c(1, 1, 2)), weights = high, at_least = 0.7))
   expect_equal(is.na(half$v), c(FALSE, FALSE, TRUE, FALSE))
   soil <- demo_timeline("soil")
-  got <- quiet(pool_series(soil, weights = cos(latitude * pi / 180)))
+  got <- quiet(pool_series(soil, weights = area))
   july <- soil[soil$month == as.Date("2029-07-01"), ]
-  expect_equal(got$moisture[1], weighted.mean(july$moisture, cos(july$latitude * pi / 180)))
+  expect_equal(got$moisture[1], weighted.mean(july$moisture, july$area))
 })
 
 test_that("a series that stops is told and does not pass for a fall", {
@@ -122,14 +122,14 @@ test_that("pooling explains what it cannot do", {
 
 test_that("a routine records pooling with its groups and weights", {
   soil <- demo_timeline("soil")
-  r <- routine() |> pool_series(bands(elevation, 3), weights = latitude, total = TRUE) |> as_rate()
-  expect_match(format(r)[2], "pool_series (by = bands(elevation, 3), total = TRUE, weights = latitude)",
+  r <- routine() |> pool_series(bands(elevation, 3), weights = area, total = TRUE) |> as_rate()
+  expect_match(format(r)[2], "pool_series (by = bands(elevation, 3), total = TRUE, weights = area)",
                fixed = TRUE)
   r$steps <- r$steps[1]
   expect_equal(quiet(replay(r, soil)),
-               quiet(pool_series(soil, bands(elevation, 3), weights = latitude, total = TRUE)))
+               quiet(pool_series(soil, bands(elevation, 3), weights = area, total = TRUE)))
   file <- demo_file("soil.csv.gz")
-  run <- kairon("pool-series", file, "--series", "cell", "--attributes", "elevation,latitude", "--bands",
+  run <- kairon("pool-series", file, "--series", "cell", "--attributes", "elevation,area", "--bands",
                 "elevation=3", "--quiet")
   expect_equal(csv_of(run$out)$moisture, quiet(pool_series(soil, bands(elevation, 3)))$moisture)
   bad <- kairon("pool-series", file, "--series", "cell", "--bands", "elevation:3")

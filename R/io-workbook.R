@@ -1,12 +1,12 @@
 # Sheets of a workbook. Cells come each with a type of their own, so that a date that was typed as text and
 # a marker among numbers are seen as what they are.
 
-read_excel_table <- function(path, name, how, call) {
+read_workbook_table <- function(path, name, how, call) {
   need_package("readxl", "Reading a workbook", call)
-  sheets <- excel_try(readxl::excel_sheets(path), name, call)
+  sheets <- workbook_try(readxl::excel_sheets(path), name, call)
   sheet <- chosen_sheet(how$sheet, sheets, name, call)
   limits <- sheet_range(how$range, call)
-  cells <- excel_try(suppressWarnings(suppressMessages(readxl::read_excel(
+  cells <- workbook_try(suppressWarnings(suppressMessages(readxl::read_excel(
     path, sheet = sheet, range = limits, col_names = FALSE, col_types = "list", .name_repair = "minimal"
   ))), name, call)
   header <- about_header(path, sheets, name, call)
@@ -38,7 +38,7 @@ from_local_cells <- function(data, header) {
   data[setdiff(names(data), offset)]
 }
 
-excel_try <- function(expr, name, call) {
+workbook_try <- function(expr, name, call) {
   tryCatch(expr, error = function(e) {
     abort_file(c("{.file {name}} cannot be read as a workbook.", x = "{conditionMessage(e)}",
                  i = "Was it cut short, or is it protected?"),
@@ -138,7 +138,7 @@ about_sheet <- "about"
 most_sheet_rows <- 1048575
 
 # Stamps become real date cells of the local wall clock; where clocks change, the offset stands beside them.
-write_excel <- function(x, path, header) {
+write_workbook <- function(x, path, header) {
   need_package("openxlsx", "Writing a workbook")
   if (nrow(x) > most_sheet_rows) {
     abort_input(c(
