@@ -69,7 +69,11 @@ quasi_differences <- function(ok, rho) {
   share <- rho^gap
   weight <- sqrt((1 - rho^2) / pmax(1 - share^2, 1e-12))
   n <- length(at)
+  # The weights themselves, where no values are given.
   function(v) {
+    if (is.null(v)) {
+      return(if (rho == 0) 1 else c(sqrt(1 - rho^2), weight))
+    }
     w <- if (is.matrix(v)) v[at, , drop = FALSE] else v[at]
     if (rho == 0) {
       return(w)
@@ -144,8 +148,8 @@ fit_rounds <- function(model, state, target, ok, rho, ridge) {
   c(state[c("theta", "b")], list(
     # The variance that a penalty on some parameters takes them to have.
     ridge_variance = if (length(ridge)) sigma2 / solved$own_penalty,
-    mean = now$mean, sigma = sqrt(sigma2), covariance = sigma2 * inverse, freedom = freedom,
+    mean = now$mean, slope = now$slope, sigma = sqrt(sigma2), covariance = sigma2 * inverse, freedom = freedom,
       settled = settled,
-    log_likelihood = -n / 2 * (log(2 * pi * max(best / n, 1e-300)) + 1)
+    log_likelihood = -n / 2 * (log(2 * pi * max(best / n, 1e-300)) + 1) + sum(log(weigh(NULL)))
   ))
 }

@@ -57,6 +57,10 @@ correlogram_bars <- function(t, c, d) {
                   caption = correlogram_caption(d, c))
   upper <- upper + lag_axis(max(t$lag), c$cadence, room = room) +
     ggplot2::theme(axis.text.x = ggplot2::element_blank(), axis.title.x = ggplot2::element_blank())
+  # The last label of an axis reaches beyond it.
+  apart <- if (room > 1) ggplot2::theme(plot.margin = ggplot2::margin(5.5, 18, 5.5, 5.5))
+  upper <- upper + apart
+  lower <- lower + apart
   if (room > 1) lower <- lower + figure_labels(subtitle = "Partial")
   several_plots(upper, lower, ncol = 1)
 }

@@ -31,6 +31,10 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
   false <- utils::head(main[!is.na(main$artefact), ], 1)
   false$text <- rep("crosses: artefacts", nrow(false))
   labelled <- rbind(labelled, false)
+  # What stands near an edge is written towards the middle.
+  span <- log(range(t$frequency))
+  place <- (log(labelled$frequency) - span[1]) / diff(span)
+  labelled$side <- ifelse(place > 0.9, 1, ifelse(place < 0.05, 0, 0.5))
   ggplot2::ggplot(t, ggplot2::aes(.data$frequency, .data$density)) +
     ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$lower, ymax = .data$upper),
                          fill = ink("missing")) +
@@ -40,9 +44,8 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
     ggplot2::geom_point(data = main, ggplot2::aes(y = .data$height, shape = is.na(.data$artefact)),
                         colour = ink("computed"), size = 2.4, fill = ink("ground")) +
     ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 4), guide = "none") +
-    ggplot2::geom_text(data = labelled, ggplot2::aes(y = .data$height, label = .data$text), vjust = -0.9,
-                       size = 3.8,
-                       colour = ink("text")) +
+    ggplot2::geom_text(data = labelled, ggplot2::aes(y = .data$height, label = .data$text, hjust = .data$side),
+                       vjust = -0.9, size = 3.8, colour = ink("text")) +
     spectrum_axis(t, s$plan) +
     y_scale +
     ggplot2::coord_cartesian(clip = "off") +
@@ -52,7 +55,7 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
       subtitle = paste0("Variance by ", s$plan$axis, "; band: ", s$plan$confidence,
                         " % confidence; points stand out, arcs join a cycle with its harmonics"),
       caption = paste(c(paste0(s$line, if (series > 1) paste0(". One of ", series, " series")),
-                        strwrap(utils::head(capitalise(s$notes), 2), 150)), collapse = "\n")
+                        utils::head(capitalise(s$notes), 2)), collapse = "\n")
     )
 }
 

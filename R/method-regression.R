@@ -136,6 +136,10 @@ method_fit.kairon_by_regression <- function(method, batch) {
 # One series ----
 
 regression_model <- function(method, y, stamps, drivers, context, seasons, exact) {
+  # A level costs digits in sums of products; a trend with one of its own gets it back at the end.
+  own_level <- method$combine == "add" && method$trend %in% c("straight", "none", "bending") && any(is.finite(y))
+  level <- if (own_level) mean(y[is.finite(y)]) else 0
+  y <- y - level
   plan <- regression_plan(method, y, stamps, context, seasons, exact)
   n <- length(y)
   t <- seq_len(n) - 1
@@ -183,12 +187,14 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   # Once more with the share at hand, for the covariance.
   state <- fit_rounds(model, state, target, ok, rho, ridge)
   e <- target - state$mean
+  state$theta[1] <- state$theta[1] + level
   list(
     plan = plan, theta = state$theta, bend_variance = state$ridge_variance, b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
-    last_error = if (any(ok)) utils::tail(e[ok], 1) else 0, since = n - max(which(ok), 0),
-    expected = expected_steps(state$mean, e, ok, rho, multiply), n = n, freedom = state$freedom,
+    last_error = if (any(ok)) utils::tail(e[ok], 1) else 0,
+    last_slope = if (any(ok)) state$slope[max(which(ok)), ] else rep(0, length(state$theta) + length(state$b)), since = n - max(which(ok), 0),
+    expected = expected_steps(state$mean, e, ok, rho, multiply) + level, n = n, freedom = state$freedom,
     settled = state$settled,
     notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
     log_likelihood = state$log_likelihood - if (multiply) sum(target[ok]) else 0,
@@ -244,6 +250,8 @@ regression_ahead <- function(method, model, s, horizon, ahead) {
   steps <- model$since + seq_len(horizon)
   carried <- model$last_error * model$rho^steps
   mean <- (if (multiply) log(value) else value) + (if (ncol(x)) as.vector(x %*% model$b) else 0) + carried
+  # What is carried on is the last value less its expectation: parameters that move the one move the other.
+  slope <- slope - model$rho^steps %o% model$last_slope
   parameters <- rowSums((slope %*% model$covariance) * slope)
   noise <- model$sigma^2 * carried_variance(model$rho, steps)
   list(mean = mean, variance = noise + pmax(0, parameters) + bend_variance(model, horizon, value, multiply),
@@ -376,12 +384,15 @@ method_advance.kairon_by_regression <- function(method, model, batch) {
     t <- seq_along(y) - 1
     drivers <- lapply(context$drivers, `[`, at)
     x <- regression_columns(how, own$plan, t, context$stamps[at], drivers)[, own$columns, drop = FALSE]
-    trend <- trend_at(how, own$plan, own$theta, t, own$n - 1)$value
+    made <- trend_at(how, own$plan, own$theta, t, own$n - 1)
+    trend <- made$value
     mean <- (if (multiply) log(pmax(trend, 1e-12)) else trend) + if (ncol(x)) as.vector(x %*% own$b) else 0
     e <- (if (multiply) log(y) else y) - mean
     ok <- is.finite(e)
     own$expected <- expected_steps(mean, e, ok, own$rho, multiply)
     own$last_error <- if (any(ok)) utils::tail(e[ok], 1) else 0
+    slope <- cbind(if (multiply) made$slope / pmax(trend, 1e-12) else made$slope, x)
+    if (any(ok)) own$last_slope <- slope[max(which(ok)), ]
     own$since <- length(y) - max(which(ok), 0)
     own$n <- length(y)
     model$models[[s]] <- own

@@ -9,8 +9,9 @@ data <- as.data.table(read.csv(gzfile(file.path(folder, "series.csv.gz"))))
 setorder(data, series, step)
 methods <- list(
   `last value` = by_naive(), `last season` = by_seasonal_naive(), smoothing = by_smoothing(), theta = by_theta(),
-  damped = by_smoothing(trend = "damped"), regression = by_regression(),
-  automatic = by_auto()
+  `damped smoothing` = by_smoothing(trend = "damped"), ARIMA = by_arima(), regression = by_regression(),
+  bending = by_regression("bending"), automatic = by_auto(), thorough = by_auto("thorough"),
+  `mean of three` = by_blend(by_smoothing(trend = "damped"), by_theta(), by_arima())
 )
 run <- function(method, cycle) {
   past <- data[period == cycle & part == "history"]
@@ -40,6 +41,6 @@ for (name in names(methods)) {
   off <- all[, 200 * abs(value - value_made) / (abs(value) + abs(value_made))]
   by <- tapply(off, all$period, mean)
   held <- all[, mean(value >= lower & value <= upper)]
-  cat(sprintf("%-12s %5.2f  (%s)  held %3.0f %%  %5.1f s\n", name, mean(off),
+  cat(sprintf("%-16s %5.2f  (%s)  held %3.0f %%  %5.1f s\n", name, mean(off),
               paste(names(by), sprintf("%.2f", by), sep = ": ", collapse = ", "), 100 * held, took))
 }

@@ -25,15 +25,13 @@ Outcome likelihood(const Data& data, Coefficients c, int m, bool with_spread) {
   Outcome out;
   std::vector<Numbers> columns = data.complete ? data.worked : data.raw;
   Numbers scale;
-  size_t skip = 0;
   if (data.complete) {
     if (columns[0].empty() || !Stationary(c).run(columns, scale)) return out;
   } else {
     Diffuse f(c, data.delta);
     f.run(columns, scale, nullptr);
-    skip = f.unknown();
   }
-  if (!regress(columns, scale, out.b, with_spread ? &out.spread : nullptr, out.squares, out.logs, out.count, skip)) return out;
+  if (!regress(columns, scale, out.b, with_spread ? &out.spread : nullptr, out.squares, out.logs, out.count)) return out;
   if (out.count < 1) return out;
   const double floor = 1e-20;
   out.value = out.count * std::log(std::max(out.squares / out.count, floor)) + out.logs;
@@ -133,9 +131,27 @@ Numbers coefficient_errors(const Data& data, const Coefficients& best, int m) {
 
 }  // namespace
 
-ArimaFit fit_arima(Doubles values, const ArimaOrder& order, Doubles regressors, bool with_errors) {
+// A level that the model takes off by itself, so that large levels cost no digits: where there is a mean or a
+// difference. 0 else, since then the level means something.
+static double own_level(Doubles values, const ArimaOrder& o) {
+  if (!o.constant && o.d + o.D == 0) return 0;
+  double mean = 0, count = 0;
+  for (double v : values) if (std::isfinite(v)) { count += 1; mean += (v - mean) / count; }
+  return mean;
+}
+
+static Numbers less_level(Doubles values, double level) {
+  Numbers out(values.begin(), values.end());
+  for (double& v : out) v -= level;
+  return out;
+}
+
+ArimaFit fit_arima(Doubles all, const ArimaOrder& order, Doubles regressors, bool with_errors) {
   ArimaFit out;
   out.order = order;
+  const double level = own_level(all, order);
+  const Numbers off = less_level(all, level);
+  const Doubles values{off.data(), off.size()};
   const Data data = prepare(values, order, regressors);
   double there = 0;
   for (double v : values) if (std::isfinite(v)) there += 1;
@@ -189,6 +205,7 @@ ArimaFit fit_arima(Doubles values, const ArimaOrder& order, Doubles regressors, 
   if (!std::isfinite(o.value)) return out;
   out.ar = c.ar; out.ma = c.ma; out.season_ar = c.season_ar; out.season_ma = c.season_ma;
   out.drivers = o.b;
+  if (order.constant && order.d + order.D == 0) out.drivers[0] += level;
   out.count = o.count;
   out.log_likelihood = -0.5 * (o.value + o.count * (std::log(kTwoPi) + 1));
   const double k = free, n = o.count;
@@ -226,28 +243,27 @@ void arima_forecast(Doubles values, const ArimaFit& fit, Doubles regressors, Dou
                     double* mean, double* variance) {
   const ArimaOrder& o = fit.order;
   const size_t n = values.size(), h = u(ahead);
+  const double level = own_level(values, o);
+  const Numbers off = less_level(values, level);
+  Numbers drivers = fit.drivers;
+  if (o.constant && o.d + o.D == 0) drivers[0] -= level;
   Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
   fill_in(c, std::max(1, o.m));
-  const Data data = prepare(values, o, regressors);
+  const Data data = prepare({off.data(), n}, o, regressors);
   // Values less what regressors tell, then the filter over them as they are, missing ones too.
   Numbers rest(data.raw[0]), told(n, 0);
-  for (size_t k = 0; k < fit.drivers.size(); ++k) for (size_t t = 0; t < n; ++t) told[t] += fit.drivers[k] * data.raw[k + 1][t];
+  for (size_t k = 0; k < drivers.size(); ++k) for (size_t t = 0; t < n; ++t) told[t] += drivers[k] * data.raw[k + 1][t];
   for (size_t t = 0; t < n; ++t) rest[t] -= told[t];
   Diffuse f(c, data.delta);
   std::vector<Numbers> columns{rest}, last;
   Numbers scale;
   f.run(columns, scale, &last);
   if (expected) {
-    size_t passed = 0;
-    for (size_t t = 0; t < n; ++t) {
-      const bool there = std::isfinite(columns[0][t]);
-      expected[t] = there && passed >= f.unknown() ? values[t] - columns[0][t] : kMissing;
-      passed += there;
-    }
+    for (size_t t = 0; t < n; ++t) expected[t] = std::isfinite(columns[0][t]) ? values[t] - columns[0][t] : kMissing;
   }
   if (h == 0) return;
   Numbers& a = last[0];
-  const size_t own = fit.drivers.size() - (o.constant ? 1 : 0);
+  const size_t own = drivers.size() - (o.constant ? 1 : 0);
   const Numbers psi = arima_weights(fit, ahead);
   double sum = 0;
   // What the last values lack widens the forecast too.
@@ -255,10 +271,10 @@ void arima_forecast(Doubles values, const ArimaFit& fit, Doubles regressors, Dou
     double value = f.expected(a);
     if (o.constant) {
       const double t = static_cast<double>(n + i);
-      value += fit.drivers[0] * (o.d + o.D == 0 ? 1 : o.d + o.D == 1 ? t : t * t / 2);
+      value += drivers[0] * (o.d + o.D == 0 ? 1 : o.d + o.D == 1 ? t : t * t / 2);
     }
-    for (size_t k = 0; k < own; ++k) value += fit.drivers[k + (o.constant ? 1 : 0)] * future[k * h + i];
-    mean[i] = value;
+    for (size_t k = 0; k < own; ++k) value += drivers[k + (o.constant ? 1 : 0)] * future[k * h + i];
+    mean[i] = value + level;
     f.turn(a.data(), 1);
     sum += psi[i] * psi[i];
     variance[i] = fit.sigma2 * sum;

@@ -2,8 +2,10 @@
 // give innovations, and least squares of regressors among them.
 // Sources: Morf, M., Sidhu, G. S. and Kailath, T. (1974), Some new algorithms for recursive estimation, IEEE
 // Transactions on Automatic Control 19; Harvey, A. C. (1989), Forecasting, structural time series models and the
-// Kalman filter; Gardner, G., Harvey, A. C. and Phillips, G. D. A. (1980), algorithm AS 154, Applied Statistics 29,
-// 311-322 (the form of the states); Monahan, J. F. (1984), A note on enforcing stationarity, Biometrika 71, 403-404.
+// Kalman filter; Koopman, S. J. (1997), Exact initial Kalman filtering and smoothing for nonstationary time series
+// models, Journal of the American Statistical Association 92, 1630-1638; Gardner, G., Harvey, A. C. and Phillips,
+// G. D. A. (1980), algorithm AS 154, Applied Statistics 29, 311-322 (the form of the states);
+// Monahan, J. F. (1984), A note on enforcing stationarity, Biometrika 71, 403-404.
 #pragma once
 #include <algorithm>
 #include <cmath>
@@ -16,7 +18,7 @@ namespace core::arima {
 using Numbers = std::vector<double>;
 using std::size_t;
 
-constexpr double kVague = 1e6;
+constexpr double kTold = 1e-7;       // a share of what is not known at all that an observation still tells
 constexpr double kSteady = 1e-10;   // the filter's gains have settled
 constexpr double kMostShare = 0.999; // largest partial autocorrelation
 
@@ -115,6 +117,8 @@ class Stationary {
     start();
   }
 
+  // Of the states at the start, in terms of the shocks' variance.
+  const Numbers& variance() const { return p_; }
   // Turns the columns into innovations; returns false where the start has no finite variance.
   bool run(std::vector<Numbers>& columns, Numbers& scale) {
     const size_t n = columns[0].size();
@@ -251,55 +255,60 @@ class Diffuse {
     theta_.resize(r_, 0);
     size_ = r_ + delta_.size();
     p_.assign(size_ * size_, 0);
-    // The stationary part settles from noise run through it; enough steps for what it remembers.
-    for (int i = 0; i < 400 && r_ > 0; ++i) {
-      const double before = p_[0];
-      predict_variance();
-      if (i > static_cast<int>(r_) && std::fabs(p_[0] - before) < 1e-9 * p_[0]) break;
-    }
-    for (size_t i = r_; i < size_; ++i) {
-      for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] = p_[j * size_ + i] = 0;
-      p_[i * size_ + i] = kVague;
-    }
+    const Numbers settled = Stationary(c).variance();
+    for (size_t i = 0; i < r_; ++i) for (size_t j = 0; j < r_; ++j) p_[i * size_ + j] = settled[i * r_ + j];
+    // Of the last values nothing is known at first: a variance without limit, carried beside the finite one until
+    // observations have told them all (Koopman, 1997).
+    for (size_t i = r_; i < size_; ++i) for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] = p_[j * size_ + i] = 0;
+    limitless_.assign(size_ * size_, 0);
+    for (size_t i = r_; i < size_; ++i) limitless_[i * size_ + i] = 1;
+    left_ = delta_.size();
   }
-
-  size_t unknown() const { return delta_.size(); }
   double expected(const Numbers& a) const {
     double out = a[0];
     for (size_t k = 0; k < delta_.size(); ++k) out += delta_[k] * a[r_ + k];
     return out;
   }
 
-  // Innovations of the columns; NaN where the first of them is missing.
+  // Innovations of the columns; NaN where the first of them is missing, or where it only tells what was not known at all.
   void run(std::vector<Numbers>& columns, Numbers& scale, std::vector<Numbers>* last) {
     const size_t n = columns[0].size();
     scale.assign(n, kMissing);
     std::vector<Numbers> state(columns.size(), Numbers(size_, 0));
-    Numbers seen(size_);
+    Numbers seen(size_), first(size_);
     for (size_t t = 0; t < n; ++t) {
       const bool there = std::isfinite(columns[0][t]);
-      double f = 1;
-      for (size_t i = 0; i < size_; ++i) {
-        seen[i] = p_[i * size_];
-        for (size_t k = 0; k < delta_.size(); ++k) if (delta_[k] != 0) seen[i] += delta_[k] * p_[i * size_ + r_ + k];
+      see(p_, seen);
+      const double f = expected(seen);
+      double unknown = 0;
+      if (left_ > 0) {
+        see(limitless_, first);
+        unknown = expected(first);
       }
-      f = expected(seen);
-      if (there) {
+      const bool tells = unknown > kTold;
+      if (there && tells) {
+        for (double& v : first) v /= unknown;
+        for (size_t i = 0; i < size_; ++i) for (size_t j = 0; j < size_; ++j) {
+          p_[i * size_ + j] += first[i] * first[j] * f - first[i] * seen[j] - seen[i] * first[j];
+          limitless_[i * size_ + j] -= first[i] * first[j] * unknown;
+        }
+        if (--left_ == 0) std::fill(limitless_.begin(), limitless_.end(), 0);
+      } else if (there) {
         scale[t] = f;
         for (size_t i = 0; i < size_; ++i) for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] -= seen[i] * seen[j] / f;
       }
       for (size_t c = 0; c < columns.size(); ++c) {
         Numbers& a = state[c];
         const double v = columns[c][t] - expected(a);
-        if (there) for (size_t i = 0; i < size_; ++i) a[i] += seen[i] / f * v;
-        columns[c][t] = there ? v : kMissing;
+        if (there) for (size_t i = 0; i < size_; ++i) a[i] += (tells ? first[i] : seen[i] / f) * v;
+        columns[c][t] = there && !tells ? v : kMissing;
         turn(a.data(), 1);
       }
       predict_variance();
+      if (left_ > 0) turn_both(limitless_);
     }
     if (last) *last = state;
   }
-
   // One step on: [states of the differenced series, last values].
   void turn(double* x, size_t by) const {
     double y = x[0];
@@ -311,27 +320,36 @@ class Diffuse {
     if (!delta_.empty()) x[r_ * by] = y;
   }
   void predict_variance() {
-    const size_t n = size_;
-    for (size_t i = 0; i < n; ++i) turn(&p_[i], size_);
-    for (size_t i = 0; i < n; ++i) turn(&p_[i * size_], 1);
+    turn_both(p_);
     for (size_t i = 0; i < r_; ++i) for (size_t j = 0; j < r_; ++j) p_[i * size_ + j] += (i == 0 ? 1 : theta_[i - 1]) * (j == 0 ? 1 : theta_[j - 1]);
   }
 
-  Numbers phi_, theta_, delta_, p_;
-  size_t r_ = 0, size_ = 0;
+
+ private:
+  // The covariance of each state with the value.
+  void see(const Numbers& p, Numbers& out) const {
+    for (size_t i = 0; i < size_; ++i) {
+      out[i] = p[i * size_];
+      for (size_t k = 0; k < delta_.size(); ++k) if (delta_[k] != 0) out[i] += delta_[k] * p[i * size_ + r_ + k];
+    }
+  }
+  void turn_both(Numbers& p) const {
+    for (size_t i = 0; i < size_; ++i) turn(&p[i], size_);
+    for (size_t i = 0; i < size_; ++i) turn(&p[i * size_], 1);
+  }
+  Numbers phi_, theta_, delta_, p_, limitless_;
+  size_t r_ = 0, size_ = 0, left_ = 0;
 };
 
 // Least squares of the first column on the others by their normal matrix.
 inline bool regress(const std::vector<Numbers>& columns, const Numbers& scale, Numbers& b, Numbers* inverse_diagonal, double& squares,
-             double& logs, double& count, size_t skip) {
+             double& logs, double& count) {
   const size_t k = columns.size() - 1, n = columns[0].size();
   Numbers a(k * k, 0), g(k, 0);
   squares = logs = count = 0;
-  size_t passed = 0;
   for (size_t t = 0; t < n; ++t) {
     const double v = columns[0][t];
     if (!std::isfinite(v) || !std::isfinite(scale[t])) continue;
-    if (passed++ < skip) continue;
     const double w = 1 / scale[t];
     squares += v * v * w;
     logs += std::log(scale[t]);

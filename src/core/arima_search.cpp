@@ -76,11 +76,14 @@ ArimaFit search_arima(Doubles all, int m, Doubles all_regressors, const ArimaSea
   int d = how.d, D = how.D;
   // What drivers tell is no season and no trend of the errors.
   Numbers less(all.begin(), all.end());
+  double level = 0, counted = 0;
+  for (double v : all) if (std::isfinite(v)) { counted += 1; level += (v - level) / counted; }
+  if (how.constant) for (double& v : less) v -= level;
   if (all_regressors.size() > 0) {
-    const Data data = prepare(all, ArimaOrder{0, 0, 0, 0, 0, 0, 1, true}, all_regressors);
+    const Data data = prepare({less.data(), less.size()}, ArimaOrder{0, 0, 0, 0, 0, 0, 1, true}, all_regressors);
     Numbers b;
-    double squares, logs, count;
-    if (regress(data.raw, Numbers(all.size(), 1), b, nullptr, squares, logs, count, 0)) {
+    double squares, logs, told;
+    if (regress(data.raw, Numbers(all.size(), 1), b, nullptr, squares, logs, told)) {
       for (size_t k = 1; k < b.size(); ++k) for (size_t t = 0; t < less.size(); ++t) less[t] -= b[k] * data.raw[k + 1][t];
     }
   }
@@ -106,6 +109,8 @@ ArimaFit search_arima(Doubles all, int m, Doubles all_regressors, const ArimaSea
   std::map<Key, bool> seen;
   const auto attempt = [&](int p, int q, int P, int Q, bool constant) {
     if (p < 0 || q < 0 || P < 0 || Q < 0 || p > how.most_p || q > how.most_q || P > how.most_P || Q > how.most_Q) return false;
+    // Without differences there is a mean: zero is no level by itself.
+    if (constants && !constant && d + D == 0) return false;
     if ((!season && (P > 0 || Q > 0)) || (constant && !constants) || p + q + P + Q > std::min(6, room)) return false;
     if (!seen.emplace(Key{p, q, P, Q, constant}, true).second) return false;
     ArimaOrder o = base;

@@ -122,7 +122,7 @@ std::vector<ArimaOrder> regression_orders(const Numbers& w, const ArimaOrder& ba
     for (int P = 0; P <= std::min(limits.most_P, far); ++P) for (int Q = 0; Q <= std::min(limits.most_Q, far); ++Q) {
       if (p + q + P + Q > most_terms) continue;
       for (bool c : {false, true}) {
-        if (c && !constants) continue;
+        if (c ? !constants : constants && base.d + base.D == 0) continue;
         at.clear();
         if (c) at.push_back(0);
         for (int k = 0; k < p; ++k) at.push_back(1 + u(k));

@@ -200,3 +200,54 @@ test_that("a season that stays the same is found in long hourly data", {
   expect_lt(made$estimate[made$term == "shock of the season 1"], -0.9)
   expect_equal(made$estimate[made$term == "last value 1"], 0.6, tolerance = 0.1)
 })
+
+test_that("a constant added to the values is added to the forecasts, and changes nothing else", {
+  set.seed(48)
+  y <- as.vector(stats::arima.sim(list(ar = 0.8), 200))
+  z <- cumsum(rnorm(120)) + rep(c(3, -1, 0, -2), 30)
+  gappy <- replace(z, c(2, 50:52, 120), NA)
+  steps <- list(list(y, by_arima(c(1, 0, 0), season = "none")), list(y, by_arima(season = "none")),
+                list(z, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)), list(gappy, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)),
+                list(gappy, by_arima(season = 4)))
+  for (one in steps) {
+    at <- function(level) predict(fit(daily(one[[1]] + level, levels = "flow"), one[[2]]), 8)$table
+    base <- at(0)
+    for (level in c(1e4, 3e5, 1e8, 1e9)) {
+      far <- at(level)
+      # Doubles of this size hold the values themselves to about this many digits.
+      near <- 1e-6 + 1e3 * level * .Machine$double.eps
+      for (column in c("value", "lower_90", "upper_90")) {
+        expect_lt(max(abs(far[[column]] - level - base[[column]])), near * stats::sd(one[[1]], na.rm = TRUE), label = paste(level, column))
+      }
+    }
+    tenfold <- predict(fit(daily(1000 * one[[1]], levels = "flow"), one[[2]]), 8)$table
+    expect_equal(tenfold$upper_90, 1000 * base$upper_90, tolerance = 1e-4)
+  }
+})
+
+test_that("the likelihood with values missing at the start is that of what can be seen", {
+  set.seed(49)
+  y <- cumsum(rnorm(40)) + 200
+  for (gap in list(2, c(2, 3, 4), 1:3, c(5, 20:24))) {
+    v <- replace(y, gap, NA)
+    f <- fit(daily(v, levels = "flow"), by_arima(c(0, 1, 1), c(0, 0, 0), season = "none", intercept = FALSE))
+    theta <- coef(f)$estimate[1]
+    # Observed values less the first of them, as sums of moving-average steps.
+    seen <- which(!is.na(v))
+    step <- diag(1 + theta^2, length(y))
+    step[abs(row(step) - col(step)) == 1] <- theta
+    sums <- t(vapply(seen[-1], function(k) as.numeric(seq_along(y) > seen[1] & seq_along(y) <= k), numeric(length(y))))
+    cover <- sums %*% step %*% t(sums)
+    d <- v[seen[-1]] - v[seen[1]]
+    n <- length(d)
+    s2 <- sum(d * solve(cover, d)) / n
+    by_hand <- -n / 2 * (log(2 * pi * s2) + 1) - 0.5 * as.numeric(determinant(cover)$modulus)
+    expect_equal(as.numeric(logLik(f)), by_hand, tolerance = 1e-6)
+    expect_equal(sum(!is.na(residuals(f))), n)
+  }
+  # Seasonal differences with a hole in the first season: no residual is an innovation of the start.
+  months <- replace(demo_timeline("billed")$volume, 5, NA)
+  r <- residuals(fit(monthly(log(months), levels = "volume"), by_arima(c(0, 1, 1), c(0, 1, 1))))
+  expect_equal(sum(!is.na(r)), 119 - 13)
+  expect_lt(max(abs(r), na.rm = TRUE), 0.1)
+})

@@ -200,3 +200,24 @@ test_that("a bending trend has the penalty of its likelihood, and intervals that
   })
   expect_lt(abs(mean(held) - 0.9), 0.06)
 })
+
+test_that("with errors that carry on, the first step's interval and the likelihood are those of generalised least squares", {
+  set.seed(50)
+  t <- 0:39
+  y <- 5 + 0.3 * t + as.vector(stats::filter(rnorm(40), 0.9, "recursive"))
+  f <- fit(daily(y, levels = "flow"), by_regression(seasons = "none"))
+  rho <- f$model$models[[1]]$rho
+  skip_if(rho == 0)
+  x <- cbind(1, t)
+  r <- rho^abs(outer(t, t, "-")) / (1 - rho^2)
+  inverse <- solve(t(x) %*% solve(r, x))
+  b <- inverse %*% t(x) %*% solve(r, y)
+  e <- y - x %*% b
+  s2 <- sum(e * solve(r, e)) / 38
+  ahead <- c(1, 40) - rho * c(1, 39)
+  variance <- s2 * (1 + t(ahead) %*% inverse %*% ahead)
+  made <- predict(f, 1, intervals = 90)$table
+  expect_equal((made$upper_90 - made$lower_90) / 2, sqrt(variance[1]) * qt(0.95, 38), tolerance = 1e-4)
+  ml <- sum(e * solve(r, e)) / 40
+  expect_equal(as.numeric(logLik(f)), -20 * (log(2 * pi * ml) + 1) - 0.5 * as.numeric(determinant(r)$modulus), tolerance = 1e-6)
+})
