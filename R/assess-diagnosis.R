@@ -74,7 +74,8 @@ diagnosis_row <- function(e, expected, season, dynamics, lags, fit) {
   }
   m <- season[[1]]
   tested <- if (is.null(lags)) usual_lags(n, m, dynamics) else seq_len(min(lags, n - 2))
-  noise <- tryCatch(check_noise(e, tested, min(dynamics, length(tested) - 1)), kairon_error = function(e) NULL)
+  noise <- tryCatch(check_noise(e, tested, min(dynamics, length(tested) - 1)),
+    kairon_error = function(e) NULL)
   thirds <- split(e[ok], ceiling(3 * seq_len(n) / n))
   out <- data.frame(
     values = n, bias = mean(e[ok]) / (stats::sd(e[ok]) / sqrt(n)),

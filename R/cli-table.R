@@ -50,7 +50,8 @@ cli_verbs <- function() {
       arguments = "FILE FILE ...",
       options = list(
         cli_option("every", "a cadence, coarsest, finest, or \"as first\" (its stamps)", "STEP", "coarsest"),
-        cli_option("match", "with \"as first\": previous, next, nearest, linear or exact", "RULE", "previous"),
+        cli_option("match", "with \"as first\": previous, next, nearest, linear or exact", "RULE",
+          "previous"),
         cli_option("within", "how far a reading may be from a stamp: \"10 minutes\"", "SPAN"),
         cli_option("between", "levels on finer grids: previous, linear ... or flow=linear,price=previous",
                    "RULE"),

@@ -23,8 +23,8 @@
 #' )
 NULL
 
-# The one door for messages. Templates are written in this package only; what comes from data or from elsewhere
-# goes in as a value (`{x}`) or, where it is a sentence of its own, through verbatim().
+# The one door for messages. Templates are written in this package only; what comes from data or from
+# elsewhere goes in as a value (`{x}`) or, where it is a sentence of its own, through verbatim().
 
 # Finished words where a template is expected: braces are shown, and mean nothing.
 verbatim <- function(words) {
@@ -33,9 +33,12 @@ verbatim <- function(words) {
 }
 
 # Names beside finished words make them points of a list.
-points <- function(words, mark) if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
+points <- function(words, mark) {
+  if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
+}
 
-# A template with its values in place; what would steer a terminal is made visible, and then nothing is coloured.
+# A template with its values in place; what would steer a terminal is made visible, and then nothing is
+# coloured.
 written <- function(message, .envir) {
   shown <- function(text) cli::format_inline(text, .envir = .envir)
   plain <- local({

@@ -11,8 +11,8 @@ key_text <- function(columns, rows = nrow(columns)) {
   if (length(parts) == 1) parts[[1]] else do.call(paste, c(unname(parts), sep = "\r"))
 }
 
-# The same to be read: "Alderbrook / north". A part that holds the mark between parts itself is quoted, so that
-# different keys have different labels.
+# The same to be read: "Alderbrook / north". A part that holds the mark between parts itself is quoted, so
+# that different keys have different labels.
 label_text <- function(columns) {
   if (length(columns) == 1) {
     return(exact_words(columns[[1]]))
@@ -34,7 +34,8 @@ exact_words <- function(v) {
   words
 }
 
-# Changes the words that match a pattern; most columns have few different words, and hardly ever one that does.
+# Changes the words that match a pattern; most columns have few different words, and hardly ever one that
+# does.
 in_words <- function(words, pattern, change) {
   distinct <- unique(words)
   odd <- grepl(pattern, distinct, perl = TRUE) & !is.na(distinct)

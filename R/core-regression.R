@@ -45,9 +45,9 @@ solve_step <- function(j, e, ridge, now, penalty = NULL) {
        normal = normal, own_penalty = penalty * scale[ridge[1]]^2)
 }
 
-# The ridge on some columns with the highest restricted likelihood (Patterson and Thompson, 1971), which takes what is
-# penalised for random: from the normal equations `a` b = `right`, the squares of the aim and their number. The free
-# columns are taken out first; in the axes of what is left each penalty costs a sum only.
+# The ridge on some columns with the highest restricted likelihood (Patterson and Thompson, 1971), which takes
+# what is penalised for random: from the normal equations `a` b = `right`, the squares of the aim and their
+# number. The free columns are taken out first; in the axes of what is left each penalty costs a sum only.
 ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 6, length.out = 49)) {
   free <- chol2inv(chol(a[-ridge, -ridge, drop = FALSE] + diag(1e-12, nrow(a) - length(ridge))))
   across <- a[ridge, -ridge, drop = FALSE] %*% free
@@ -148,7 +148,8 @@ fit_rounds <- function(model, state, target, ok, rho, ridge) {
   c(state[c("theta", "b")], list(
     # The variance that a penalty on some parameters takes them to have.
     ridge_variance = if (length(ridge)) sigma2 / solved$own_penalty,
-    mean = now$mean, slope = now$slope, sigma = sqrt(sigma2), covariance = sigma2 * inverse, freedom = freedom,
+    mean = now$mean, slope = now$slope, sigma = sqrt(sigma2), covariance = sigma2 * inverse,
+    freedom = freedom,
       settled = settled,
     log_likelihood = -n / 2 * (log(2 * pi * max(best / n, 1e-300)) + 1) + sum(log(weigh(NULL)))
   ))

@@ -62,6 +62,9 @@ irregular_spectrum <- function(t, v, detrend, span, oversample = 1) {
   f <- 1 / (oversample * length)
   power <- cpp_least_squares_periodogram(t, v, f, as.integer(count))
   density <- 2 * power * length / length(t)
+  # At odd times frequencies are not independent, and there may be more of them than half the values.
+  total <- sum(density) * f
+  if (is.finite(total) && total > 0) density <- density * mean((v - mean(v))^2) / total
   out <- density
   if (span > 1) {
     half <- as.integer((span - 1) / 2)

@@ -92,8 +92,8 @@ unit_root_test <- function(v, with = "constant", lags = NULL) {
 # Critical values of Kwiatkowski and others (1992), table 1, at 10, 5, 2.5 and 1 %.
 kpss_values <- list(constant = c(0.347, 0.463, 0.574, 0.739), trend = c(0.119, 0.146, 0.176, 0.216))
 
-# Is the level (or the trend) constant? The core knows how many autocovariances count; the search for orders takes
-# the same test.
+# Is the level (or the trend) constant? The core knows how many autocovariances count; the search for orders
+# takes the same test.
 level_test <- function(v, with = "constant", lags = NULL) {
   v <- unbroken_run(v)
   n <- length(v)
@@ -158,12 +158,14 @@ pairs_apart <- function(v, lags) {
   if (all(there)) {
     return(length(v) - lags)
   }
-  vapply(lags, function(k) if (k == 0) sum(there) else sum(utils::head(there, -k) & utils::tail(there, -k)), 1)
+  left <- pmax(length(there) - lags, 0)
+  vapply(left, function(n) sum(utils::head(there, n) & utils::tail(there, n)), 1)
 }
 
 # Which lags a test of what is left looks at: the first ones, as many as the logarithm of the number of values
-# (Tsay, R. S., 2010, Analysis of financial time series, 3rd ed., section 2.2: more of them only dilute the test),
-# and those of a season and of two, where the values hold it four times. At least two more than what was fitted.
+# (Tsay, R. S., 2010, Analysis of financial time series, 3rd ed., section 2.2: more of them only dilute the
+# test), and those of a season and of two, where the values hold it four times. At least two more than what
+# was fitted.
 usual_lags <- function(n, season = 1, fitted = 0) {
   near <- max(ceiling(log(max(n, 2))), fitted + 2)
   far <- if (season > 1 && n >= 4 * season) round(season * 1:2)

@@ -18,9 +18,9 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
   invisible(path)
 }
 
-# What a call gives, or what went wrong: the word of its first warning or of its error. A warning that is caught on
-# its way would cut off the call that gives it, which then leaves its connection open for ever; so calls end by
-# themselves.
+# What a call gives, or what went wrong: the word of its first warning or of its error. A warning that is
+# caught on its way would cut off the call that gives it, which then leaves its connection open for ever; so
+# calls end by themselves.
 attempt <- function(expr) {
   trouble <- NULL
   value <- tryCatch(
@@ -37,8 +37,8 @@ attempt <- function(expr) {
   list(value = value, trouble = trouble)
 }
 
-# A name for what is not whole yet, in the folder where it is going to be. It tells machine and process, so that
-# what a killed process left is known for what it is and taken away by the next one.
+# A name for what is not whole yet, in the folder where it is going to be. It tells machine and process, so
+# that what a killed process left is known for what it is and taken away by the next one.
 partial_name <- function(folder) {
   for (left in list.files(folder, paste0("^\\.kairon-", machine_mark(), "-[0-9]+-"), all.files = TRUE)) {
     if (!is_running(sub("^\\.kairon-[0-9a-f]+-([0-9]+)-.*", "\\1", left))) {
@@ -107,9 +107,9 @@ infinite_words <- function(rows) {
   rows
 }
 
-# Values that are kept in a file for the next call. A cache may come from anyone, so only data are kept and taken
-# back: what could be run when it is touched (functions, calls, promises, environments) makes the file worth
-# nothing, and then the work is done again.
+# Values that are kept in a file for the next call. A cache may come from anyone, so only data are kept and
+# taken back: what could be run when it is touched (functions, calls, promises, environments) makes the file
+# worth nothing, and then the work is done again.
 keep_value <- function(value, path) {
   if (cpp_is_plain(list(value))) write_whole(path, function(partial) saveRDS(list(value = value), partial))
   invisible(path)

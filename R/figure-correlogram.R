@@ -67,7 +67,8 @@ correlogram_bars <- function(t, c, d) {
 
 # From the lowest to the highest of both, and of what chance does.
 correlogram_scale <- function(t, c) {
-  drawn <- c(0, t$correlation, if (c$partial) t$partial, t$bartlett_bound, -t$bartlett_bound, t$noise_bound, -t$noise_bound)
+  drawn <- c(0, t$correlation, if (c$partial) t$partial, t$bartlett_bound, -t$bartlett_bound, t$noise_bound,
+    -t$noise_bound)
   span <- range(pmax(-1, pmin(1, drawn)), na.rm = TRUE)
   ggplot2::scale_y_continuous(name = NULL, labels = axis_numbers, limits = span)
 }

@@ -44,7 +44,8 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
     ggplot2::geom_point(data = main, ggplot2::aes(y = .data$height, shape = is.na(.data$artefact)),
                         colour = ink("computed"), size = 2.4, fill = ink("ground")) +
     ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 4), guide = "none") +
-    ggplot2::geom_text(data = labelled, ggplot2::aes(y = .data$height, label = .data$text, hjust = .data$side),
+    ggplot2::geom_text(data = labelled, ggplot2::aes(y = .data$height, label = .data$text,
+      hjust = .data$side),
                        vjust = -0.9, size = 3.8, colour = ink("text")) +
     spectrum_axis(t, s$plan) +
     y_scale +

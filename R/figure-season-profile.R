@@ -80,13 +80,14 @@ draw_heat <- function(p, table, measure, shown) {
     )
 }
 
-# A row for each part under its whole name, on one scale of values: its cycles from the oldest, at the top of the
-# row, down to the latest.
+# A row for each part under its whole name, on one scale of values: its cycles from the oldest, at the top of
+# the row, down to the latest.
 draw_history <- function(p, table, measure, shown) {
   table <- table[!is.na(table$mean), ]
   cycles <- sort(unique(table$cycle))
   place <- function(part) nlevels(table$part) + 1 - as.integer(part)
-  age <- if (length(cycles) > 1) (match(table$cycle, cycles) - 1) / (length(cycles) - 1) else rep(1, nrow(table))
+  age <- rep(1, nrow(table))
+  if (length(cycles) > 1) age <- (match(table$cycle, cycles) - 1) / (length(cycles) - 1)
   table$row <- place(table$part) + 0.32 - 0.64 * age
   table$age <- age
   table <- table[order(table$part, table$cycle), ]
@@ -112,9 +113,11 @@ draw_history <- function(p, table, measure, shown) {
     ggplot2::geom_point(data = latest, colour = ink("observed"), size = 2.4) +
     ggplot2::scale_colour_gradient(low = ink("raw"), high = ink("observed"), guide = "none") +
     ggplot2::scale_y_continuous(
-      name = NULL, breaks = seq_len(rows), labels = rev(levels(table$part)), expand = ggplot2::expansion(add = 0.3)
+      name = NULL, breaks = seq_len(rows), labels = rev(levels(table$part)),
+      expand = ggplot2::expansion(add = 0.3)
     ) +
-    ggplot2::scale_x_continuous(name = measure_words(measure, p$meta$units[[measure]]), labels = axis_numbers) +
+    ggplot2::scale_x_continuous(name = measure_words(measure, p$meta$units[[measure]]),
+      labels = axis_numbers) +
     figure_theme() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +
     figure_labels(

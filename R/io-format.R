@@ -2,7 +2,8 @@
 # read_delimited() gives and maybe a header: data, lines (of each row in the file), rejects, where
 # (what the lines count), header, attributes and amounts, as far as the file knows them.
 
-file_formats <- c("delimited", "workbook", "parquet", "json", "json_lines", "fixed_width", "netcdf", "package")
+file_formats <- c("delimited", "workbook", "parquet", "json", "json_lines", "fixed_width", "netcdf",
+  "package")
 
 # By what the file holds; by its ending where that does not tell.
 guess_format <- function(path, name) {

@@ -117,5 +117,6 @@ write_json_lines <- function(x, path, header) {
   con <- file(path, "wb")
   on.exit(close(con))
   if (header) writeLines(enc2utf8(paste0("{\"about\":", header_json(x), "}")), con, useBytes = TRUE)
-  jsonlite::stream_out(infinite_words(plain_columns(as_plain(x))), con, digits = NA, na = "null", verbose = FALSE)
+  jsonlite::stream_out(infinite_words(plain_columns(as_plain(x))), con, digits = NA, na = "null",
+    verbose = FALSE)
 }

@@ -6,8 +6,9 @@
 #' @section Format:
 #' `kairon_routine` (version of the format, 1) and `steps`, a list: each has `verb` and `with`, its arguments
 #' by name. Arguments are plain YAML values; settings of their own (windows, rules of [vet()], cadences,
-#' bands) are maps with `object`, their kind, and `fields`. A file holds no code: functions, expressions and tables cannot be saved and are refused, and nothing that is read is evaluated.
-#' Arguments are checked when the routine is run.
+#' bands) are maps with `object`, their kind, and `fields`. A file holds no code: functions, expressions and
+#' tables cannot be saved and are refused, and nothing that is read is evaluated. Arguments are checked when
+#' the routine is run.
 #' @examples
 #' path <- tempfile(fileext = ".yml")
 #' routine() |> vet(spikes()) |> repair() |> resample("1 week") |> write_routine(path)
@@ -137,8 +138,10 @@ as_yaml_columns <- function(expr, env, i, verb) {
   }
   if (rlang::is_call(expr, "bands")) {
     given <- as.list(match.call(bands, expr))[-1]
-    values <- lapply(given[-1], function(v) tryCatch(rlang::eval_tidy(v, env = env), error = function(e) NULL))
-    if (is.symbol(given$column) && all(vapply(values, is.atomic, TRUE)) && !any(vapply(values, is.null, TRUE))) {
+    values <- lapply(given[-1], function(v) tryCatch(rlang::eval_tidy(v, env = env),
+      error = function(e) NULL))
+    if (is.symbol(given$column) && all(vapply(values, is.atomic, TRUE)) &&
+      !any(vapply(values, is.null, TRUE))) {
       made <- rlang::inject(banding(as.character(given$column), !!!values))
       return(as_yaml_value(made, i, verb))
     }
@@ -170,7 +173,8 @@ from_yaml_value <- function(x, where) {
     return(.POSIXct(x$value, tz = x$zone))
   }
   if (!is.null(x$object)) {
-    kind <- check_choice(as.character(x$object)[1], routine_objects, arg = paste("object of", where), call = NULL)
+    kind <- check_choice(as.character(x$object)[1], routine_objects, arg = paste("object of", where),
+      call = NULL)
     fields <- lapply(x$fields, from_yaml_value, where)
     if (kind == "kairon_cadence") {
       return(cadence_of_fields(fields) %||% abort_file("{where} holds a cadence that is none.", call = NULL))

@@ -14,10 +14,11 @@
 #'   `12` on 12 steps before, `c(0, 1, 12)` all three.
 #' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure, difference and
 #' lag:
-#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 / sqrt(n): 95 % of the correlations
-#'   of white noise lie within; where values are missing, n is the pairs that are left at the lag, scaled as r_k is),
-#'   `bartlett_bound` (the same where all shorter lags are what they seem: times sqrt(1 + 2 sum r_j^2))
-#'   and `stands_out` (beyond Bartlett's bound and a local peak or trough).
+#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 /
+#'   sqrt(n): 95 % of the correlations of white noise lie within; where values are missing, n is the pairs
+#'   that are left at the lag, scaled as r_k is), `bartlett_bound` (the same where all shorter lags are what
+#'   they seem: times sqrt(1 + 2 sum r_j^2)) and `stands_out` (beyond Bartlett's bound and a local peak or
+#'   trough).
 #' @section Formula:
 #' r_k is the sum of products of departures from the mean, k steps apart, over the sum of their squares; with
 #' missing values the

@@ -49,7 +49,7 @@ split_some <- function(data, which) {
 split_loess <- function(values, rows, plan, multiply) {
   spans <- loess_spans(plan$seasons, plan$longest %||% max(diff(rows$breaks)), plan$season_span)
   loess_parts(values, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], spans, multiply, plan$robust,
-              plan$season_degree, plan$trend_span, plan$exact)
+              plan$curve, plan$trend_span, plan$exact)
 }
 
 # Series continued by a season at both ends, so that averages reach the ends: by the forecast of the

@@ -170,9 +170,9 @@ decomposition_line <- function(x, strong, labels, i) {
   unit <- x$meta$units[[labels$measure[i]]]
   show <- function(e) {
     if (x$combine == "multiply") {
-      paste0(if (e >= 1) "+", show_number(100 * (e - 1), 2), " %")
+      paste0(if (isTRUE(e >= 1)) "+", show_number(100 * (e - 1), 2), " %")
     } else {
-      trimws(paste0(if (e >= 0) "+", show_number(e, 3), " ", unit))
+      trimws(paste0(if (isTRUE(e >= 0)) "+", show_number(e, 3), " ", unit))
     }
   }
   profiles <- x$profiles[is_this(x$profiles), ]

@@ -15,7 +15,8 @@
 #' of whole seasons
 #'   grows with their level, and the reason is kept.
 #' @param robust Whether outlying values count less (loess only; henderson always weighs extremes down).
-#' @param events A calendar of [events()], which knows how far each event reaches: each name becomes an effect.
+#' @param events A calendar of [events()], which knows how far each event reaches: each name becomes an
+#'   effect.
 #' @param shifts Level shifts: dates, or the [findings()] of [vet()], of which shifts are taken.
 #' @param calendar For months and quarters, any of `"working days"` (Monday to Friday in the period),
 #' `"weekdays"` (each of them) and
@@ -101,7 +102,7 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   check_cycles(rows, season)
   plan <- list(
     method = method, robust = isTRUE(robust), seasons = season, exact_seasons = exact_seasons(season, x),
-    season_span = check_season_span(season_span), season_degree = curve_degree(season_curve),
+    season_span = check_season_span(season_span), curve = curve_degree(season_curve),
       trend_span = check_odd(trend_span, "trend_span"), bends = bends,
     extend = isTRUE(extend)
   )
@@ -119,7 +120,8 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   structure(
     list(
       table = bind(parts, "table"), profiles = bind(parts, "profile"), effects = bind(parts, "effects"),
-      coefficients = bind(parts, "coefficients"), notes = unique(c(short_series_note(rows, season), unlist(lapply(parts, `[[`, "notes")))),
+      coefficients = bind(parts, "coefficients"),
+      notes = unique(c(short_series_note(rows, season), unlist(lapply(parts, `[[`, "notes")))),
       season = season, method = method, combine = parts[[1]]$combine, measures = measures,
         meta = timeline_meta(x),
       span = span_words(x), rivals = lapply(other, bind, "table")

@@ -167,7 +167,8 @@ print.kairon_seasons <- function(x, ...) {
     shown <- rival_table(x)
     shown[c("share", "by_chance")] <- lapply(shown[c("share", "by_chance")],
                                              function(v) vapply(v, show_percent, ""))
-    show_lines("Rivals side by side (share of the variance):", text_table(shown, right = c("share", "by_chance")))
+    show_lines("Rivals side by side (share of the variance):",
+      text_table(shown, right = c("share", "by_chance")))
   }
   invisible(x)
 }

@@ -33,8 +33,8 @@
 #'
 #' Gaps: the longest stretch without one is tested.
 #' @section Rule:
-#' One seasonal difference where the season tells more than 60 % of what the trend leaves (found by simulation:
-#' `bench/arima-season.R`);
+#' One seasonal difference where the season tells more than 60 % of what the trend leaves (found by
+#' simulation: `bench/arima-season.R`);
 #' then as many ordinary ones (up
 #' to 2) as the test of a constant level needs to be above 5 %. Logarithms are advised where the spread of
 #' whole seasons grows
@@ -290,7 +290,8 @@ check_noise <- function(v, lags, fitted = 0, call = rlang::caller_env()) {
   together <- left_correlation_test(v, lags, fitted)
   runs <- runs_test(v)
   if (is.null(together) || is.null(runs)) {
-    abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the least.", call = call)
+    abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the least.",
+      call = call)
   }
   p <- c(together$p_value, runs$p_value)
   data.frame(

@@ -7,13 +7,13 @@
 #' @returns A data frame with a row for each series and measure: `values`, `season` (the strongest;
 #' `"none"`), `season_share` (of the
 #'   variance), `trend_share` (0 to 1: of what is left without the season, what the trend holds),
-#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see [strength()], here by
-#'   moving averages), `disorder` (0: one wave, 1: white noise) and `outlying_share` (share of the remainder's sum of squares that its largest 1 % hold; 0.07 or so when
-#' normal).
+#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see [strength()], here
+#'   by moving averages), `disorder` (0: one wave, 1: white noise) and `outlying_share` (share of the
+#'   remainder's sum of squares that its largest 1 % hold; 0.07 or so
+#'   when normal).
 #' @section Formula:
-#' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the periodogram (straight line off), p
-#' their shares, smoothed
-#' over 5 neighbours.
+#' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the periodogram
+#' (straight line off), p their shares, smoothed over 5 neighbours.
 #' @examples
 #' kinds <- traits(demo_timeline("demand"))
 #' kinds[order(-kinds$outlying_share), ]

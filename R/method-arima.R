@@ -20,23 +20,27 @@
 #' @section Formula:
 #' With w the series less its drivers, differenced d times by steps and D times by seasons, phi(B) Phi(B^m)
 #' w = theta(B) Theta(B^m) e. The exact Gaussian likelihood comes from the Kalman filter (with missing
-#' values: on the series itself, from a vague start), drivers are found by least squares within it, and the
-#' coefficients stay where the model is stationary and invertible. Variances of forecasts are sums of
-#' squared psi weights.
+#' values: on the series itself, from an exact diffuse start: Koopman, 1997), drivers are found by least
+#' squares within it, and the coefficients stay where the model is stationary and invertible. Variances of
+#' forecasts are sums of squared psi weights.
 #' @section Choice of orders:
 #' The season is differenced where it tells more than 60 % of what the trend leaves (found by simulation:
 #' `bench/arima-season.R`), then steps up to twice until the test of a kept level passes at 5 %
-#' ([stationarity()]). All orders up to the limits are weighed by one regression each, on past values and on the
-#' shocks that a long autoregression leaves (Hannan and Rissanen, 1982); from the best three, and from no terms
-#' at all, the search goes on by exact likelihood, each time to the best of all orders that differ in one term
-#' (or in one of both kinds), until AICc falls no more. Refused are roots so near to the unit circle that half
-#' of a shock is left after as many steps as there are values, but for shocks of the season (a season that stays
-#' the same cancels its difference). Orders of series of over 2,400 values are looked for in the last 1,200.
+#' ([stationarity()]). All orders up to the limits are weighed by one regression each, on past values and on
+#' the shocks that a long autoregression leaves (Hannan and Rissanen, 1982); from the best three, and from no
+#' terms at all, the search goes on by exact likelihood, each time to the best of all orders that differ in
+#' one term (or in one of both kinds), until AICc falls no more. Refused are roots so near to the unit circle
+#' that half of a shock is left after as many steps as there are values, but for shocks of the season (a
+#' season that stays the same cancels its difference). Orders of series of over 2,400 values are looked for in
+#' the last 1,200.
 #' @references Gardner, G., Harvey, A. C. and Phillips, G. D. A. (1980). Algorithm AS 154. Applied
 #' Statistics 29, 311-322.
 #'
 #' Hannan, E. J. and Rissanen, J. (1982). Recursive estimation of mixed autoregressive-moving average order.
 #' Biometrika 69, 81-94.
+#'
+#' Koopman, S. J. (1997). Exact initial Kalman filtering and smoothing for nonstationary time series models.
+#' Journal of the American Statistical Association 92, 1630-1638.
 #'
 #' Monahan, J. F. (1984). A note on enforcing stationarity in autoregressive-moving average models.
 #' Biometrika 71, 403-404.

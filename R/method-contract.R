@@ -93,7 +93,8 @@ constructor_of <- function(made) {
   if (is.function(made$constructor)) {
     return(made$constructor)
   }
-  getExportedValue("kairon", check_choice(made$constructor, grep("^by_", getNamespaceExports("kairon"), value = TRUE)))
+  ours <- grep("^by_", getNamespaceExports("kairon"), value = TRUE)
+  getExportedValue("kairon", check_choice(made$constructor, ours))
 }
 
 #' @rdname method-contract

@@ -60,7 +60,7 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   named <- names(seasons) %in% names(known)
   exact[named] <- known[names(seasons)[named]]
   if (length(seasons)) {
-    plan <- list(seasons = seasons, exact_seasons = exact, robust = FALSE, extend = FALSE, season_degree = 1L)
+    plan <- list(seasons = seasons, exact_seasons = exact, robust = FALSE, extend = FALSE, curve = 1L)
     v <- values
     # Averages know no missing values.
     if (method$how == "averages") v <- bridged_flat(v, batch$breaks)

@@ -140,10 +140,11 @@ summary.kairon_fit <- function(object, ...) {
       ok <- is.finite(y) & is.finite(f)
       naive <- c(NA, carried_on(y)[-length(y)])
       both <- ok & is.finite(naive)
-      spread <- sum((y[both] - mean(y[both]))^2)
+      spread <- function(rows) sum((y[rows] - mean(y[rows]))^2)
       data.frame(
         values = sum(ok), mae = mean(abs(y - f)[ok]), rmse = sqrt(mean((y - f)[ok]^2)),
-        r2 = 1 - sum((y - f)[both]^2) / spread, naive_r2 = 1 - sum((y - naive)[both]^2) / spread
+        r2 = 1 - sum((y - f)[ok]^2) / spread(ok),
+        naive_r2 = 1 - sum((y - naive)[both]^2) / spread(both)
       )
     })
     out <- cbind(out, do.call(rbind, rows))
@@ -191,7 +192,8 @@ print.kairon_fit <- function(x, ...) {
     # A share of 0 never moves: what it belongs to stays as it was at first.
     still <- grepl("^share of", shown$term) & shown$estimate %in% 0
     if (any(still)) shown$estimate <- ifelse(still, "fixed", trimws(show_column(shown$estimate)))
-    show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v), right = "estimate"))
+    show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v),
+      right = "estimate"))
     if (nrow(table) > 14) show_lines(paste0("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()"))
     show_lines("")
   }

@@ -54,8 +54,8 @@ bend_places <- function(method, stamps, n, context) {
   places
 }
 
-# Places over the whole history where the line may bend, at most forty: closer ones make no difference to a slope
-# that moves slowly, and cost time.
+# Places over the whole history where the line may bend, at most forty: closer ones make no difference to a
+# slope that moves slowly, and cost time.
 bend_grid <- function(n) {
   count <- min(40, max(1, n %/% 3))
   unique(round(seq(0, n - 1, length.out = count + 2)[-c(1, count + 2)]))

@@ -7,8 +7,8 @@
 #'   `"exponential"`, or `"limited"` (growth from a `floor` to a `ceiling`).
 #' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by default
 #'   those that [find_seasons()] finds, else the usual cycle. One that is not seen twice is left out.
-#' @param events A calendar of [events()] (or a file of one), which knows how far each event reaches: each name
-#'   becomes an effect.
+#' @param events A calendar of [events()] (or a file of one), which knows how far each event reaches: each
+#'   name becomes an effect.
 #' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
 #' @param combine `"add"` or `"multiply"` (of logarithms; the values must be above zero).
 #' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by
@@ -26,12 +26,13 @@
 #' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
 #' parameters, and for a bending trend that its slope moves on.
 #' @section Bending trends:
-#' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the sum of squares
-#' plus lambda times the sum of squared bends least, bends being allowed at up to forty places evenly over the
-#' history; lambda has the highest restricted likelihood (Patterson and Thompson, 1971). That is the best estimate
-#' where the slope is a random walk whose steps have the variance s^2 / lambda for each place, s^2 that of u (Wahba,
-#' 1978); so the variance of the forecast h steps on gains (s^2 / lambda) / d times (the sum of (h - j)^2 over
-#' j = 1 ... h, and h^2 d / 2 for the way from the last place to the end), with d steps from place to place.
+#' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the sum of
+#' squares plus lambda times the sum of squared bends least, bends being allowed at up to forty places evenly
+#' over the history; lambda has the highest restricted likelihood (Patterson and Thompson, 1971). That is the
+#' best estimate where the slope is a random walk whose steps have the variance s^2 / lambda for each place,
+#' s^2 that of u (Wahba, 1978); so the variance of the forecast h steps on gains (s^2 / lambda) / d times (the
+#' sum of (h - j)^2 over j = 1 ... h, and h^2 d / 2 for the way from the last place to the end), with d steps
+#' from place to place.
 #' @references Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles
 #' Commission Discussion Paper 383.
 #'
@@ -61,7 +62,8 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
   }
   limit <- function(v, arg) {
     if (!(is.numeric(v) || is.logical(v)) || length(v) != 1) {
-      abort_input("{.arg {arg}} must be one number, or {.val NA} where it is to be estimated.", call = rlang::caller_env(2))
+      abort_input("{.arg {arg}} must be one number, or {.val NA} where it is to be estimated.",
+        call = rlang::caller_env(2))
     }
     as.double(v)
   }
@@ -72,7 +74,8 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
     "regression",
     trend = trend, seasons = seasons, events = if (!is.null(events)) events_of(events),
     drivers = read_drivers(drivers), combine = rlang::arg_match(combine),
-    season_form = rlang::arg_match(season_form), steps = steps, bends = bends, ceiling = ceiling, floor = floor,
+    season_form = rlang::arg_match(season_form), steps = steps, bends = bends, ceiling = ceiling,
+    floor = floor,
     damped = damped, errors = rlang::arg_match(errors)
   )
 }
@@ -137,7 +140,8 @@ method_fit.kairon_by_regression <- function(method, batch) {
 
 regression_model <- function(method, y, stamps, drivers, context, seasons, exact) {
   # A level costs digits in sums of products; a trend with one of its own gets it back at the end.
-  own_level <- method$combine == "add" && method$trend %in% c("straight", "none", "bending") && any(is.finite(y))
+  own_level <- method$combine == "add" && method$trend %in% c("straight", "none", "bending") &&
+    any(is.finite(y))
   level <- if (own_level) mean(y[is.finite(y)]) else 0
   y <- y - level
   plan <- regression_plan(method, y, stamps, context, seasons, exact)
@@ -189,11 +193,13 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   e <- target - state$mean
   state$theta[1] <- state$theta[1] + level
   list(
-    plan = plan, theta = state$theta, bend_variance = state$ridge_variance, b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
+    plan = plan, theta = state$theta, bend_variance = state$ridge_variance,
+    b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
     last_error = if (any(ok)) utils::tail(e[ok], 1) else 0,
-    last_slope = if (any(ok)) state$slope[max(which(ok)), ] else rep(0, length(state$theta) + length(state$b)), since = n - max(which(ok), 0),
+    last_slope = if (any(ok)) state$slope[max(which(ok)), ] else 0 * c(state$theta, state$b),
+    since = n - max(which(ok), 0),
     expected = expected_steps(state$mean, e, ok, rho, multiply) + level, n = n, freedom = state$freedom,
     settled = state$settled,
     notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
@@ -258,8 +264,9 @@ regression_ahead <- function(method, model, s, horizon, ahead) {
        x = x, trend = value, carried = carried)
 }
 
-# The slope is a random walk: by the trend filter's own model, where it found the bends, else by those that were given.
-# It moves from the last place on, not from the last value: about half of the way between places is behind that.
+# The slope is a random walk: by the trend filter's own model, where it found the bends, else by those that
+# were given. It moves from the last place on, not from the last value: about half of the way between places
+# is behind that.
 bend_variance <- function(model, horizon, value, multiply) {
   if (model$trend != "bending") {
     return(0)

@@ -23,7 +23,13 @@ by_seasonal_naive <- function(season = NULL) {
 
 #' @export
 method_fit.kairon_by_seasonal_naive <- function(method, batch) {
-  fit_baseline(method, batch, chosen_season(method, batch$context))
+  season <- chosen_season(method, batch$context)
+  if (length(season) == 0) {
+    abort_input(c("There is no season to repeat.",
+      i = "Name one: {.code by_seasonal_naive(\"week\")}, or a number of steps."),
+                call = NULL)
+  }
+  fit_baseline(method, batch, season)
 }
 
 #' @export

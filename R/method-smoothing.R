@@ -25,10 +25,10 @@
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
 #' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where
 #' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 <= b <= a <= 1 and
-#' 0 <= c <= 1 - a; what has a share of 0 never moves, and is printed as fixed. The damping lies between 0.6 and
-#' 0.98, which forecast best among eleven ranges on a thousand published series. First states are estimated with
-#' the shares (those of seasons of over 24 steps are taken from a decomposition by loess). Missing values leave
-#' the states as they were expected.
+#' 0 <= c <= 1 - a; what has a share of 0 never moves, and is printed as fixed. The damping lies between 0.6
+#' and 0.98, which forecast best among eleven ranges on a thousand published series. First states are
+#' estimated with the shares (those of seasons of over 24 steps are taken from a decomposition by loess).
+#' Missing values leave the states as they were expected.
 #' @section Choice of form:
 #' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons in
 #' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which
@@ -310,7 +310,8 @@ fit_by_score <- function(method, model, batch) {
     }
     a <- one$shares[1, 1]
     from <- stats::qlogis(pmin(pmax(c(
-      a, if (a > 0) one$shares[2, 1] / a else 0.01, (one$shares[3, 1] - damping[1]) / diff(damping), if (k > 0 && a < 1) one$shares[4, 1] / (1 - a) else 0.5
+      a, if (a > 0) one$shares[2, 1] / a else 0.01, (one$shares[3, 1] - damping[1]) / diff(damping),
+      if (k > 0 && a < 1) one$shares[4, 1] / (1 - a) else 0.5
     ), 0.01), 0.99))
     best <- stats::optim(c(from, 0, 0), value, control = list(maxit = 800))
     one <- place(best$par)

@@ -141,7 +141,9 @@ failed <- function(part) inherits(part, "error")
 
 # Blocks: what a section holds, in no form yet ----
 
-block_text <- function(..., note = FALSE) list(kind = "text", text = visible(paste(..., collapse = " ")), note = note)
+block_text <- function(..., note = FALSE) {
+  list(kind = "text", text = visible(paste(..., collapse = " ")), note = note)
+}
 # Many series have many lines: the first ones, and how many more.
 block_list <- function(items, most = 14) {
   items <- visible(as.character(items))
@@ -159,7 +161,8 @@ block_figure <- function(plot, alt, name, data = NULL, height = 5.2) {
     system_fonts = list(sans = "DejaVu Sans")
   )
   tryCatch(print(plot), finally = grDevices::dev.off())
-  list(kind = "figure", svg = visible(paste(svg(), collapse = "\n"), "\n\t"), alt = visible(alt), name = name, data = data)
+  list(kind = "figure", svg = visible(paste(svg(), collapse = "\n"), "\n\t"), alt = visible(alt),
+    name = name, data = data)
 }
 
 most_table_rows <- 400
@@ -173,7 +176,8 @@ block_table <- function(columns, caption, name, folded = FALSE, lines = NULL) {
   }
   columns <- lapply(columns, function(v) if (is.character(v) || is.factor(v)) visible(as.character(v)) else v)
   names(columns) <- visible(names(columns))
-  list(kind = "table", columns = columns, caption = visible(caption), name = name, folded = folded, lines = lines)
+  list(kind = "table", columns = columns, caption = visible(caption), name = name, folded = folded,
+    lines = lines)
 }
 
 block_reason <- function(e) {

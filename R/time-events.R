@@ -288,7 +288,8 @@ format.kairon_events <- function(x, ...) {
                 paste(shown$start, "to", shown$end))
   reach <- trimws(paste0(ifelse(shown$before > 0, paste0("-", shown$before, " "), ""),
                          ifelse(shown$after > 0, paste0("+", shown$after), "")))
-  columns <- list(day = day, weekday = capitalise(weekday_names[since_monday(shown$start) + 1]), name = shown$name)
+  columns <- list(day = day, weekday = capitalise(weekday_names[since_monday(shown$start) + 1]),
+    name = shown$name)
   if (any(nzchar(reach))) columns$days <- ifelse(nzchar(reach), reach, "")
   c(
     paste0(plural(nrow(x), "event"), " from ", span[1], " to ", span[2], ":"),

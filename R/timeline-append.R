@@ -203,7 +203,9 @@ abort_late <- function(fresh, at, call = rlang::caller_env()) {
 
 say_arrivals <- function(late, repeated, rule, repeats) {
   if (late && rule == "drop") tell(c(i = "{late} row{?s} came late and {?was/were} kept aside in rejects()."))
-  if (late && rule != "drop") tell(c(i = "{late} row{?s} came late and {?was/were} put in {?its/their} place."))
+  if (late && rule != "drop") {
+    tell(c(i = "{late} row{?s} came late and {?was/were} put in {?its/their} place."))
+  }
   if (repeated) {
     done <- if (repeats == "first") "what was there is kept" else "the new reading is taken"
     tell(c(i = "{repeated} row{?s} repeated a stamp, where {done}."))

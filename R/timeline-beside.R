@@ -6,7 +6,8 @@ companion_kinds <- list(
   coverage = list(end = "_coverage", word = "coverage",
                   ours = function(v) is.numeric(v) && all(v >= 0 & v <= 1, na.rm = TRUE)),
   flag = list(end = "_flag", word = "flags", ours = function(v) all_among(v, fault_rules)),
-  known_from = list(end = "_known_from", word = "instants of knowledge", ours = function(v) inherits(v, "POSIXct")),
+  known_from = list(end = "_known_from", word = "instants of knowledge",
+    ours = function(v) inherits(v, "POSIXct")),
   series = list(end = "_series", word = "numbers of series", ours = is.numeric)
 )
 
@@ -14,8 +15,8 @@ all_among <- function(v, words) {
   all(is.na(v)) || (is.character(v) || is.factor(v)) && all(as.character(v[!is.na(v)]) %in% words)
 }
 
-# The columns of a table that have such a name and hold something else: name, measure, and the word for what would
-# stand there.
+# The columns of a table that have such a name and hold something else: name, measure, and the word for what
+# would stand there.
 own_beside <- function(data, measures, kinds = companion_kinds) {
   out <- list()
   for (kind in kinds) {
@@ -27,8 +28,8 @@ own_beside <- function(data, measures, kinds = companion_kinds) {
   out
 }
 
-# A table that becomes a timeline: such columns get another name, and that is said. `told`: the columns of which a
-# header says that they are ours. Returns the table and the roles with the new names.
+# A table that becomes a timeline: such columns get another name, and that is said. `told`: the columns of
+# which a header says that they are ours. Returns the table and the roles with the new names.
 keep_apart <- function(data, roles, told) {
   kinds <- companion_kinds
   # Numbers of series come from a header only: anyone may count something under this name.

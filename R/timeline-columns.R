@@ -146,9 +146,10 @@ check_attributes <- function(data, roles, call) {
     key <- key_text(data[roles$series], nrow(data))
     pairs <- unique(data.frame(key = key, value = as.character(data[[name]])))
     if (anyDuplicated(pairs$key)) {
+      unsteady <- data[match(pairs$key[duplicated(pairs$key)][1], key), roles$series]
       abort_input(c(
         "Attribute {.field {name}} must be constant within a series.",
-        x = "It changes within {.val {label_text(data[match(pairs$key[duplicated(pairs$key)][1], key), roles$series])}}."
+        x = "It changes within {.val {label_text(unsteady)}}."
       ), call = call)
     }
   }

@@ -43,7 +43,9 @@
   names(plain) <- value
   names(meta$kinds) <- rename(names(meta$kinds))
   names(meta$units) <- rename(names(meta$units))
-  if (length(meta$raw)) meta$raw <- as.list(rlang::set_names(rename(unlist(meta$raw)), rename(names(meta$raw))))
+  if (length(meta$raw)) {
+    meta$raw <- as.list(rlang::set_names(rename(unlist(meta$raw)), rename(names(meta$raw))))
+  }
   for (role in c("time", "series", "attributes")) {
     meta[[role]] <- rename(meta[[role]])
   }

@@ -76,8 +76,8 @@ grid_columns <- function(base, p, shape) {
   out
 }
 
-# What the measures (columns) are called for each label that is spread (rows): as plain as names of columns are,
-# and different where labels differ.
+# What the measures (columns) are called for each label that is spread (rows): as plain as names of columns
+# are, and different where labels differ.
 spread_names <- function(x, shape) {
   measures <- names(timeline_meta(x)$kinds)
   plain <- ifelse(nzchar(shape$labels), paste0("_", gsub("[^A-Za-z0-9]+", "_", tolower(shape$labels))), "")

@@ -199,3 +199,13 @@ test_that("one value, none and constants have answers, not accidents", {
   expect_match(error_text(stationarity(none)), "is missing")
   expect_match(error_text(power_spectrum(none)), "missing")
 })
+
+test_that("a spectrum sums to the variance, at odd times too", {
+  set.seed(52)
+  for (n in c(200, 1000)) {
+    at <- as.POSIXct("2031-01-01", tz = "UTC") + cumsum(stats::rexp(n, 1 / 1200))
+    x <- quiet(timeline(data.frame(time = at, flow = rnorm(n, 20, 3)), time, levels = "flow"))
+    s <- as.data.frame(power_spectrum(x, smooth = 1, detrend = "mean"))
+    expect_equal(sum(s$density) * s$frequency[1], mean((x$flow - mean(x$flow))^2))
+  }
+})

@@ -72,11 +72,15 @@ test_that("default seasons are those of most series, the shortest first, gaps or
 })
 
 test_that("multiples of a line are its harmonics, lines of the calendar stand for themselves", {
-  lines <- data.frame(frequency = c(1 / 168, 1 / 24, 2 / 24, 3 / 24, 2 / 168, 0.3137))
+  lines <- data.frame(frequency = c(1 / 168, 1 / 24, 2 / 24, 3 / 24, 2 / 168, 0.3137), ratio = 50)
   known <- c(TRUE, TRUE, FALSE, FALSE, FALSE, FALSE)
   g <- kairon:::join_lines(lines, 1e-4, known)
   expect_equal(g$base, c(1, 2, 2, 2, 1, 6))
   expect_equal(g$times, c(1, 1, 2, 3, 2, 1))
+  # The twenty-first harmonic of a week is 8 hours; it would not be stronger than the week itself.
+  eight <- function(ratio) kairon:::join_lines(data.frame(frequency = c(1 / 168, 21 / 168), ratio), 1e-4, c(TRUE, FALSE))
+  expect_equal(eight(c(50, 10))$base, c(1, 1))
+  expect_equal(eight(c(10, 50))$base, c(1, 2))
 })
 
 test_that("tapers and detrending do what they are called", {
