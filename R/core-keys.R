@@ -5,9 +5,8 @@ key_text <- function(columns, rows = nrow(columns)) {
   if (length(columns) == 0) {
     return(rep("", rows))
   }
-  parts <- lapply(columns, function(v) in_words(exact_words(v), "[\\\\\r]", function(odd) {
-    gsub("\r", "\\r", gsub("\\", "\\\\", odd, fixed = TRUE), fixed = TRUE)
-  }))
+  escape <- function(odd) gsub("\r", "\\r", gsub("\\", "\\\\", odd, fixed = TRUE), fixed = TRUE)
+  parts <- lapply(columns, function(v) in_words(exact_words(v), "[\\\\\r]", escape))
   if (length(parts) == 1) parts[[1]] else do.call(paste, c(unname(parts), sep = "\r"))
 }
 
@@ -17,9 +16,8 @@ label_text <- function(columns) {
   if (length(columns) == 1) {
     return(exact_words(columns[[1]]))
   }
-  parts <- lapply(columns, function(v) in_words(exact_words(v), "(^|\\s)/|/(\\s|$)|^\"|^$", function(odd) {
-    paste0("\"", gsub("\"", "\"\"", odd, fixed = TRUE), "\"")
-  }))
+  quote <- function(odd) paste0("\"", gsub("\"", "\"\"", odd, fixed = TRUE), "\"")
+  parts <- lapply(columns, function(v) in_words(exact_words(v), "(^|\\s)/|/(\\s|$)|^\"|^$", quote))
   do.call(paste, c(unname(parts), sep = " / "))
 }
 

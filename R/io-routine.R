@@ -138,8 +138,8 @@ as_yaml_columns <- function(expr, env, i, verb) {
   }
   if (rlang::is_call(expr, "bands")) {
     given <- as.list(match.call(bands, expr))[-1]
-    values <- lapply(given[-1], function(v) tryCatch(rlang::eval_tidy(v, env = env),
-      error = function(e) NULL))
+    value_of <- function(v) tryCatch(rlang::eval_tidy(v, env = env), error = function(e) NULL)
+    values <- lapply(given[-1], value_of)
     if (is.symbol(given$column) && all(vapply(values, is.atomic, TRUE)) &&
       !any(vapply(values, is.null, TRUE))) {
       made <- rlang::inject(banding(as.character(given$column), !!!values))

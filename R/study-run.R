@@ -57,8 +57,8 @@ check_study_folder <- function(study, call) {
   }
   line <- study_line(study, c("outputs", "folder"))
   abort_input(c("{line}: {.file {given}} is no folder below the study's own.",
-                i = "Write a plain name such as {.val results}; whoever runs the study may choose any folder with \\
-                     {.code folder =} or {.code --output}."), call = call)
+                i = "Write a plain name such as {.val results}; whoever runs the study may choose any \\
+                     folder, with {.code folder =} or {.code --output}."), call = call)
 }
 
 make_folder <- function(folder, call = rlang::caller_env()) {

@@ -9,7 +9,8 @@ files <- files[order(-file.size(files))]
 results <- list()
 for (file in files) {
   if (!dir.create(file.path(folder, paste0(basename(file), ".taken")), showWarnings = FALSE)) next
-  made <- as.data.frame(test_file(file, package = "kairon", load_package = "installed", reporter = check_reporter(),
+  made <- as.data.frame(test_file(file, package = "kairon", load_package = "installed",
+    reporter = check_reporter(),
                                   stop_on_failure = FALSE))
   results[[file]] <- made[c("file", "test", "passed", "failed", "error", "real")]
   saveRDS(do.call(rbind, unname(results)), file.path(folder, paste0(Sys.getpid(), ".rds")))

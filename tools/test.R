@@ -38,7 +38,8 @@ passed <- passed + sum(results$passed)
 failed <- failed + sum(results$failed) + sum(results$error) + length(lost)
 if (length(lost)) cat("FAILED  these test files did not end:", lost, "\n")
 slow <- sort(tapply(results$real, results$file, sum), decreasing = TRUE)
-cat("test files: ", length(files), ", the slowest: ", paste(names(slow)[1:5], round(slow[1:5]), "s", collapse = ", "), "\n", sep = "")
+cat("test files: ", length(files), ", the slowest: ",
+  paste(names(slow)[1:5], round(slow[1:5]), "s", collapse = ", "), "\n", sep = "")
 
 check("layers: no arrow runs the wrong way", run(rscript, "tools/layers.R", "build/layers.log"))
 
@@ -57,7 +58,8 @@ if (built) {
 }
 
 Sys.setenv(SECONDS_OF_FUZZ = Sys.getenv("SECONDS_OF_FUZZ", "20"))
-check("core: its tests and inputs at random under the sanitizers", run("tools/sanitize", character(), "build/sanitize.log"))
+check("core: its tests and inputs at random under the sanitizers",
+  run("tools/sanitize", character(), "build/sanitize.log"))
 
 check("lints: none", {
   lints <- c(lintr::lint_dir("R"), lintr::lint_dir("tests", exclusions = list()))

@@ -44,7 +44,8 @@ test_that("series whose words run into each other are scored apart", {
 })
 
 test_that("columns that are spread by labels have names of their own", {
-  rain <- quiet(timeline(data.frame(day = rep(days_from("2031-01-01", 5), 2), gauge = rep(c("North A", "north-a"), each = 5),
+  rain <- quiet(timeline(data.frame(day = rep(days_from("2031-01-01", 5), 2),
+    gauge = rep(c("North A", "north-a"), each = 5),
                                     rain = 1:10), day, gauge))
   made <- quiet(align(daily(1:5), rain))
   expect_equal(made$rain_north_a, 1:5)

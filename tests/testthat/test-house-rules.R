@@ -12,7 +12,8 @@ test_that("conditions are made in one place and have classes", {
   others <- others[setdiff(names(others), c("written", "abort_kind", "warn_user", "tell", "call_core"))]
   bare <- vapply(others, calls_any, TRUE, names = c("warning", "message", "stopifnot"))
   expect_equal(names(others)[bare], character())
-  by_cli <- vapply(others, function(f) any(c("cli_abort", "cli_warn", "cli_inform") %in% all.names(body(f))), TRUE)
+  by_cli <- vapply(others, function(f) any(c("cli_abort", "cli_warn", "cli_inform") %in% all.names(body(f))),
+    TRUE)
   expect_equal(names(others)[by_cli], character())
 })
 
@@ -33,7 +34,8 @@ is_template <- function(e) {
     return(FALSE)
   }
   parts <- as.list(e)[-1]
-  switch(as.character(e[[1]])[1], verbatim = , points = TRUE, `if` = all(vapply(parts[-1], is_template, TRUE)),
+  switch(as.character(e[[1]])[1], verbatim = , points = TRUE,
+    `if` = all(vapply(parts[-1], is_template, TRUE)),
          c = , `{` = all(vapply(parts, is_template, TRUE)), FALSE)
 }
 
@@ -42,7 +44,8 @@ calls_of <- function(e, names) {
     return(list())
   }
   own <- if (is.call(e) && is.name(e[[1]]) && as.character(e[[1]]) %in% names) list(e)
-  c(own, unlist(lapply(as.list(e), function(part) if (!missing(part)) calls_of(part, names)), recursive = FALSE))
+  c(own, unlist(lapply(as.list(e), function(part) if (!missing(part)) calls_of(part, names)),
+    recursive = FALSE))
 }
 
 test_that("only templates that stand in the code are read as templates", {
@@ -52,7 +55,8 @@ test_that("only templates that stand in the code are read as templates", {
   expect_false(is_template(quote(c(i = words))))
   expect_false(is_template(quote(paste("a", name))))
   # The other functions of cli that read templates stay behind the door, and prints go through one function.
-  readers <- c("format_inline", "cli_text", "cli_alert", "cli_bullets", "cli_progress_step", "cli_progress_message",
+  readers <- c("format_inline", "cli_text", "cli_alert", "cli_bullets", "cli_progress_step",
+    "cli_progress_message",
                "format_message", "format_error", "pluralize", "glue")
   all <- own_functions()
   seen <- 0
@@ -64,7 +68,8 @@ test_that("only templates that stand in the code are read as templates", {
     seen <- seen + length(made)
     odd <- c(odd, vapply(open, function(call) paste0(name, ": ", deparse1(call)), ""))
     words <- all.names(body(f))
-    if (name != "written" && any(readers %in% words) || name != "show_lines" && "cat" %in% words) odd <- c(odd, name)
+    if (name != "written" && any(readers %in% words) || name != "show_lines" &&
+      "cat" %in% words) odd <- c(odd, name)
   }
   expect_equal(odd, character())
   expect_gt(seen, 300)

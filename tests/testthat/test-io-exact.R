@@ -1,7 +1,8 @@
 # What is written comes back: fractions of seconds, infinite values, early and late years, odd offsets.
 
 random_stamps <- function(n, places, from, zone) {
-  seconds <- as.numeric(as.POSIXct(from, tz = "UTC")) + sort(sample(n * 40, n)) + round(stats::runif(n), places)
+  seconds <- as.numeric(as.POSIXct(from, tz = "UTC")) + sort(sample(n * 40, n)) + round(stats::runif(n),
+    places)
   .POSIXct(unique(seconds), tz = zone)
 }
 
@@ -18,7 +19,8 @@ test_that("stamps with fractions come back to the last digit, in every form and 
           back <- quiet(read_timeline(path))
           # Parquet holds microseconds, all others what a double does.
           limit <- if (ending == ".parquet") 2e-6 + 4e-16 * abs(as.numeric(x$time)) else 0
-          expect_true(all(abs(as.numeric(back$time) - as.numeric(x$time)) <= limit), info = paste(zone, places, from, ending))
+          expect_true(all(abs(as.numeric(back$time) - as.numeric(x$time)) <= limit),
+            info = paste(zone, places, from, ending))
         }
       }
       path <- tempfile(fileext = ".xlsx")
@@ -51,7 +53,8 @@ test_that("infinite values are kept by every form", {
     quiet(write_timeline(x, path))
     back <- as.numeric(quiet(read_timeline(path))$flow)
     # Workbooks and JSON have fifteen digits, the others all.
-    expect_equal(back, as.numeric(x$flow), tolerance = if (ending %in% c(".xlsx", ".json", ".jsonl")) 1e-14 else 0, info = ending)
+    expect_equal(back, as.numeric(x$flow),
+      tolerance = if (ending %in% c(".xlsx", ".json", ".jsonl")) 1e-14 else 0, info = ending)
   }
 })
 
@@ -59,7 +62,8 @@ test_that("the years 1 to 9999 are written with four digits, and nothing lies be
   for (year in c(1, 37, 999, 1000, 9999)) {
     at <- as.Date(sprintf("%04d-06-01", year)) + 0:3
     x <- quiet(timeline(data.frame(day = at, flow = 1:4), day))
-    y <- quiet(timeline(data.frame(time = .POSIXct(as.numeric(at) * 86400, "UTC") + 0:3 * 3600, flow = 1:4), time))
+    y <- quiet(timeline(data.frame(time = .POSIXct(as.numeric(at) * 86400, "UTC") + 0:3 * 3600, flow = 1:4),
+      time))
     for (one in list(x, y)) {
       path <- tempfile(fileext = ".csv")
       quiet(write_timeline(one, path))
@@ -70,7 +74,9 @@ test_that("the years 1 to 9999 are written with four digits, and nothing lies be
   end <- quiet(timeline(data.frame(day = as.Date("9999-12-20") + 0:11, flow = 1:12), day))
   expect_match(error_text(forecast(end, 3, by_naive())), "past the year 9999")
   expect_match(error_text(add_steps(as.Date("9999-12-31"), 1, "1 day")), "past the year 9999")
-  expect_match(error_text(stamp_sequence(as.Date("9999-12-31"), every = "1 month", length = 3)), "past the year 9999")
-  hours <- quiet(timeline(data.frame(time = as.POSIXct("9999-12-31 20:00", tz = "UTC") + 3600 * -6:3, flow = 1:10), time))
+  expect_match(error_text(stamp_sequence(as.Date("9999-12-31"), every = "1 month", length = 3)),
+    "past the year 9999")
+  hours <- quiet(timeline(data.frame(time = as.POSIXct("9999-12-31 20:00", tz = "UTC") + 3600 * -6:3,
+    flow = 1:10), time))
   expect_match(error_text(forecast(hours, 1, by_naive())), "past the year 9999")
 })

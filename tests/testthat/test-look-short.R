@@ -40,7 +40,8 @@ test_that("moving averages leave short series without a season too, and Henderso
   expect_identical(t$adjusted[t$part == "b"], t$value[t$part == "b"])
   multiplied <- as.data.frame(quiet(decomposition(x, "week", method = "averages", combine = "multiply")))
   expect_true(all(multiplied$week_effect[multiplied$part != "a"] == 1))
-  expect_error(kairon:::call_core(kairon:::cpp_henderson(as.double(1:20), c(0L, 20L), 12L, FALSE, 0L, 0L, 1L)),
+  expect_error(kairon:::call_core(kairon:::cpp_henderson(as.double(1:20), c(0L, 20L), 12L, FALSE, 0L, 0L,
+    1L)),
                class = "kairon_error_core")
 })
 
@@ -48,7 +49,8 @@ test_that("the program draws and reports series that are new", {
   path <- tempfile(fileext = ".csv")
   data.table::fwrite(lengths_table(c(800, 3)), path)
   page <- tempfile(fileext = ".html")
-  expect_equal(kairon("report", path, "--series", "part", "--horizon", "3", "--output", page, "--quiet")$code, 0)
+  expect_equal(kairon("report", path, "--series", "part", "--horizon", "3", "--output", page,
+    "--quiet")$code, 0)
   expect_equal(kairon("decomposition", path, "--series", "part", "--seasons", "year")$code, 0)
   expect_equal(kairon("remove-seasons", path, "--series", "part", "--seasons", "year")$code, 0)
 })

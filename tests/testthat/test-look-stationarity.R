@@ -112,7 +112,8 @@ test_that("missing values change neither how often noise is called related nor h
       v <- rnorm(150)
       v[sample(150, 150 * share)] <- NA
       within <- as.data.frame(correlogram(quiet(daily(v, levels = "flow")), 20))[-1, ]
-      c(rejected = noise_check(v, 10)$p_value[1] < 0.05, inside = mean(abs(within$correlation) < within$noise_bound))
+      c(rejected = noise_check(v, 10)$p_value[1] < 0.05,
+        inside = mean(abs(within$correlation) < within$noise_bound))
     })
     expect_lt(abs(mean(draws["rejected", ]) - 0.05), 0.03, label = share)
     expect_lt(abs(mean(draws["inside", ]) - 0.95), 0.015, label = share)

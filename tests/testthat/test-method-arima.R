@@ -207,7 +207,8 @@ test_that("a constant added to the values is added to the forecasts, and changes
   z <- cumsum(rnorm(120)) + rep(c(3, -1, 0, -2), 30)
   gappy <- replace(z, c(2, 50:52, 120), NA)
   steps <- list(list(y, by_arima(c(1, 0, 0), season = "none")), list(y, by_arima(season = "none")),
-                list(z, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)), list(gappy, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)),
+                list(z, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)),
+                list(gappy, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)),
                 list(gappy, by_arima(season = 4)))
   for (one in steps) {
     at <- function(level) predict(fit(daily(one[[1]] + level, levels = "flow"), one[[2]]), 8)$table
@@ -217,7 +218,8 @@ test_that("a constant added to the values is added to the forecasts, and changes
       # Doubles of this size hold the values themselves to about this many digits.
       near <- 1e-6 + 1e3 * level * .Machine$double.eps
       for (column in c("value", "lower_90", "upper_90")) {
-        expect_lt(max(abs(far[[column]] - level - base[[column]])), near * stats::sd(one[[1]], na.rm = TRUE), label = paste(level, column))
+        expect_lt(max(abs(far[[column]] - level - base[[column]])), near * stats::sd(one[[1]], na.rm = TRUE),
+          label = paste(level, column))
       }
     }
     tenfold <- predict(fit(daily(1000 * one[[1]], levels = "flow"), one[[2]]), 8)$table
@@ -236,7 +238,8 @@ test_that("the likelihood with values missing at the start is that of what can b
     seen <- which(!is.na(v))
     step <- diag(1 + theta^2, length(y))
     step[abs(row(step) - col(step)) == 1] <- theta
-    sums <- t(vapply(seen[-1], function(k) as.numeric(seq_along(y) > seen[1] & seq_along(y) <= k), numeric(length(y))))
+    sums <- t(vapply(seen[-1], function(k) as.numeric(seq_along(y) > seen[1] & seq_along(y) <= k),
+      numeric(length(y))))
     cover <- sums %*% step %*% t(sums)
     d <- v[seen[-1]] - v[seen[1]]
     n <- length(d)

@@ -81,13 +81,15 @@ test_that("trends: exponential, limited growth, bends, damped", {
   expect_equal(known$value[60], 100, tolerance = 0.01)
   free <- fit(s, by_regression("limited", seasons = "none", floor = 10))
   expect_equal(coef(free)$estimate[coef(free)$term == "ceiling"], 100, tolerance = 0.03)
-  expect_match(error_text(fit(s, by_regression("limited", floor = 10, ceiling = 50))), "beyond the floor or ceiling")
+  expect_match(error_text(fit(s, by_regression("limited", floor = 10, ceiling = 50))),
+    "beyond the floor or ceiling")
   y <- c(seq(0, 30, length.out = 60), seq(30, 20, length.out = 60)) + rnorm(120, 0, 0.2) + 50
   bent <- monthly(y, levels = "volume")
   auto <- predict(fit(bent, by_regression("bending", seasons = "none")), 12)$table$value
   slope <- -10 / 59
   expect_equal(mean(diff(auto)), slope, tolerance = 0.35)
-  given <- predict(fit(bent, by_regression("bending", bends = "2030-01-01", seasons = "none")), 12)$table$value
+  given <- predict(fit(bent, by_regression("bending", bends = "2030-01-01", seasons = "none")),
+    12)$table$value
   expect_equal(mean(diff(given)), slope, tolerance = 0.1)
   damped <- predict(fit(bent, by_regression(seasons = "none", damped = 0.8, errors = "independent")),
                     60)$table$value
@@ -186,22 +188,26 @@ test_that("a bending trend has the penalty of its likelihood, and intervals that
     v <- diag(n) + z %*% t(z) / lambda
     vx <- solve(v, x)
     p <- solve(v) - vx %*% solve(t(x) %*% vx, t(vx))
-    (n - 2) * log(sum(y * (p %*% y))) + as.numeric(determinant(v)$modulus) + as.numeric(determinant(t(x) %*% vx)$modulus)
+    (n - 2) * log(sum(y * (p %*% y))) + as.numeric(determinant(v)$modulus) +
+      as.numeric(determinant(t(x) %*% vx)$modulus)
   }
   grid <- 10^seq(-2, 4, 0.25)
-  model <- fit(daily(y, levels = "flow"), by_regression("bending", seasons = "none", errors = "independent"))$model$models[[1]]
-  expect_lt(abs(log10(model$sigma^2 / model$bend_variance) - log10(grid[which.min(vapply(grid, restricted, 1))])), 0.3)
+  model <- fit(daily(y, levels = "flow"),
+    by_regression("bending", seasons = "none", errors = "independent"))$model$models[[1]]
+  expect_lt(abs(log10(model$sigma^2 / model$bend_variance) - log10(grid[which.min(vapply(grid, restricted,
+    1))])), 0.3)
   # Slopes that are a random walk themselves.
   held <- replicate(150, {
     v <- cumsum(cumsum(rnorm(132, 0, 0.15))) + rnorm(132)
-    f <- predict(fit(daily(v[1:120], levels = "flow"), by_regression("bending", seasons = "none", errors = "independent")),
+    f <- predict(fit(daily(v[1:120], levels = "flow"),
+      by_regression("bending", seasons = "none", errors = "independent")),
                  12, intervals = 90)$table
     v[121:132] >= f$lower_90 & v[121:132] <= f$upper_90
   })
   expect_lt(abs(mean(held) - 0.9), 0.06)
 })
 
-test_that("with errors that carry on, the first step's interval and the likelihood are those of generalised least squares", {
+test_that("with errors that carry on, first interval and likelihood are those of generalised least squares", {
   set.seed(50)
   t <- 0:39
   y <- 5 + 0.3 * t + as.vector(stats::filter(rnorm(40), 0.9, "recursive"))
@@ -219,5 +225,6 @@ test_that("with errors that carry on, the first step's interval and the likeliho
   made <- predict(f, 1, intervals = 90)$table
   expect_equal((made$upper_90 - made$lower_90) / 2, sqrt(variance[1]) * qt(0.95, 38), tolerance = 1e-4)
   ml <- sum(e * solve(r, e)) / 40
-  expect_equal(as.numeric(logLik(f)), -20 * (log(2 * pi * ml) + 1) - 0.5 * as.numeric(determinant(r)$modulus), tolerance = 1e-6)
+  expect_equal(as.numeric(logLik(f)),
+    -20 * (log(2 * pi * ml) + 1) - 0.5 * as.numeric(determinant(r)$modulus), tolerance = 1e-6)
 })

@@ -230,9 +230,11 @@ test_that("shares reach 0 and 1, and a season that never moves says so", {
   expect_equal(share, 0)
   expect_output(print(f), "share of the season, year +fixed")
   expect_false(anyNA(predict(f, 12)$table$value))
-  walk <- fit(daily(cumsum(rnorm(300)), levels = "flow"), by_smoothing(noise = "constant", trend = "none", season = "none"))
+  walk <- fit(daily(cumsum(rnorm(300)), levels = "flow"),
+    by_smoothing(noise = "constant", trend = "none", season = "none"))
   expect_gt(coef(walk)$estimate[1], 0.85)
-  still <- fit(daily(50 + rnorm(200), levels = "flow"), by_smoothing(noise = "constant", trend = "none", season = "none"))
+  still <- fit(daily(50 + rnorm(200), levels = "flow"),
+    by_smoothing(noise = "constant", trend = "none", season = "none"))
   expect_lt(coef(still)$estimate[1], 0.1)
   # No share at its end is worse there than just inside.
   for (one in list(f, walk, still)) {

@@ -30,9 +30,11 @@ said <- function(expr) {
       hear(w)
       invokeRestart("muffleWarning")
     }),
-    error = function(e) while (!is.null(e)) {
-      hear(e)
-      e <- e$parent
+    error = function(e) {
+      while (!is.null(e)) {
+        hear(e)
+        e <- e$parent
+      }
     }
   ))
   cli::ansi_strip(paste(c(printed, heard), collapse = "\n"))
@@ -68,19 +70,25 @@ test_that("names that look like code go through every verb and noun as they are"
       function() resample(x, "1 week"), function() resample(x, "1 week", function(v) stop(name)),
       function() impute(gappy, "linear"), function() impute(gappy, "seasonal"),
       function() repair(vet(spiky)), function() remove_shifts(vet(spiky)), function() roll(x, trailing(7)),
-      function() roll(x, trailing(7), c("mean", "zscore")), function() change(x, 1), function() change(x, 7, "percent"),
-      function() rebase(x, each = "day of week"), function() stabilise(x), function() remove_seasons(x, "week"),
+      function() roll(x, trailing(7), c("mean", "zscore")), function() change(x, 1),
+      function() change(x, 7, "percent"),
+      function() rebase(x, each = "day of week"), function() stabilise(x),
+      function() remove_seasons(x, "week"),
       function() pool_series(x), function() pool_series(x, key), function() pool_series(x, "nothing like it"),
       function() align(x, b = during(x, "2031-01")), function() align(x[1:60, ], x[61:120, ]),
       function() as_rate(x), function() gaps(gappy), function() inspect(spiky), function() origins(x),
       function() ledger(impute(gappy)), function() findings(vet(spiky)), function() traits(x),
       function() correlogram(x), function() lead_lag(x, measure, "other"), function() lag_grid(x, 1:2),
-      function() power_spectrum(x), function() find_seasons(x), function() stationarity(x), function() standing(x),
-      function() noise_check(x), function() season_profile(x, "day of week"), function() decomposition(x, "week"),
-      function() strength(decomposition(x, "week")), function() timeline(rbind(as.data.frame(x), as.data.frame(x))),
+      function() power_spectrum(x), function() find_seasons(x), function() stationarity(x),
+      function() standing(x),
+      function() noise_check(x), function() season_profile(x, "day of week"),
+      function() decomposition(x, "week"),
+      function() strength(decomposition(x, "week")),
+      function() timeline(rbind(as.data.frame(x), as.data.frame(x))),
       function() append_rows(x, as.data.frame(x)), function() resample(x, "1 week", measure = name),
       function() timeline(as.data.frame(x), name), function() read_timeline(name), function() holdout(x, 5),
-      function() align(x, x, shift = rlang::set_names("1 day", name)), function() replay(routine() |> resample(name), x)
+      function() align(x, x, shift = rlang::set_names("1 day", name)),
+      function() replay(routine() |> resample(name), x)
     )
     for (verb in verbs) {
       nothing_runs(text <- said(verb()))
@@ -97,12 +105,14 @@ test_that("they go through forecasts, backtests and figures", {
     measure <- names(x)[3]
     same <- x
     same$twin <- same$other
-    holidays <- data.frame(date = as.Date(c("2031-01-20", "2031-01-20", "2031-02-10")), name = c(name, paste(name, 2), name))
+    holidays <- data.frame(date = as.Date(c("2031-01-20", "2031-01-20", "2031-02-10")),
+      name = c(name, paste(name, 2), name))
     methods <- list(by_naive(), by_theta(), by_smoothing(), by_mean())
+    others <- to_forecast(c("other", "twin"))
     steps <- list(
       function() forecast(x, 3, by_regression(events = events(holidays)), measures = measure),
-      function() forecast(same, 3, by_regression(drivers = to_forecast(c("other", "twin"))), measures = measure),
-      function() forecast(same, 3, by_arima(drivers = to_forecast(c("other", "twin"))), measures = measure),
+      function() forecast(same, 3, by_regression(drivers = others), measures = measure),
+      function() forecast(same, 3, by_arima(drivers = others), measures = measure),
       function() forecast(x, 3, by_regression(drivers = known_ahead(name)), measures = measure),
       function() forecast(x, 3, rlang::set_names(list(by_naive()), name), measures = measure),
       function() forecast(x, name), function() fit(x, by_smoothing(), measures = measure),
@@ -113,7 +123,8 @@ test_that("they go through forecasts, backtests and figures", {
       nothing_runs(text <- said(step()))
       nothing_steers(text)
     }
-    nothing_runs(b <- quiet(backtest(x, rlang::set_names(methods, paste0(name, 1:4)), 3, cutoffs = 3, measures = measure)))
+    nothing_runs(b <- quiet(backtest(x, rlang::set_names(methods, paste0(name, 1:4)), 3, cutoffs = 3,
+      measures = measure)))
     f <- quiet(forecast(x, 3, by_naive(), measures = measure))
     for (thing in list(b, scores(b, by = c("method", "series")), ranking(b), verdict(b), leak_check(b))) {
       nothing_runs(text <- said(thing))
@@ -157,15 +168,18 @@ test_that("they come back from files, databases, reports and studies", {
     DBI::dbDisconnect(con)
     for (ending in c(".html", ".md")) {
       path <- tempfile(fileext = ending)
-      nothing_runs(quiet(report(x[c("day", names(x)[2], measure)], path, title = name, horizon = 3, methods = by_naive())))
+      nothing_runs(quiet(report(x[c("day", names(x)[2], measure)], path, title = name, horizon = 3,
+        methods = by_naive())))
       page <- paste(readLines(path, encoding = "UTF-8"), collapse = "\n")
       if (ending == ".html") expect_false(grepl("<b>*m*", page, fixed = TRUE))
       expect_false(grepl("\033|\007", page))
     }
     folder <- withr_folder()
     quiet(write_timeline(x, file.path(folder, "x.csv")))
-    study <- list(kairon_study = 1, title = name, data = list(source = "x.csv"), routine = list(list(resample = "1 week")),
-                  looks = list("standing"), forecast = list(horizon = "2 weeks", methods = "naive", measures = measure))
+    study <- list(kairon_study = 1, title = name, data = list(source = "x.csv"),
+      routine = list(list(resample = "1 week")),
+                  looks = list("standing"),
+                  forecast = list(horizon = "2 weeks", methods = "naive", measures = measure))
     yaml::write_yaml(study, file.path(folder, "study.yml"))
     nothing_runs(text <- said(quiet(run_study(file.path(folder, "study.yml")))))
     nothing_steers(text)
@@ -184,10 +198,14 @@ test_that("the program shows such names and runs nothing", {
   data.table::fwrite(d, "x{file.create('P')}.csv")
   file.copy("x{file.create('P')}.csv", "y.csv")
   calls <- list(
-    c("inspect", "x{file.create('P')}.csv", "--series", "part"), c("pool-series", "y.csv", "--series", "part"),
-    c("align", "x{file.create('P')}.csv", "y.csv", "--series", "part"), c("inspect", "no{file.create('P')}.csv"),
-    c("resample", "y.csv", "--series", "part", "--every", "{file.create('P')}"), c("inspect", "y.csv", "--{file.create('P')}"),
-    c("{file.create('P')}", "y.csv"), c("forecast", "y.csv", "--series", "part", "--horizon", "3", "--method", "{file.create('P')}")
+    c("inspect", "x{file.create('P')}.csv", "--series", "part"),
+    c("pool-series", "y.csv", "--series", "part"),
+    c("align", "x{file.create('P')}.csv", "y.csv", "--series", "part"),
+    c("inspect", "no{file.create('P')}.csv"),
+    c("resample", "y.csv", "--series", "part", "--every", "{file.create('P')}"),
+    c("inspect", "y.csv", "--{file.create('P')}"),
+    c("{file.create('P')}", "y.csv"), c("forecast", "y.csv", "--series", "part", "--horizon", "3",
+      "--method", "{file.create('P')}")
   )
   for (call in calls) {
     r <- do.call(kairon, as.list(call))

@@ -7,19 +7,23 @@ test_that("a routine with an expression is refused, and functions are not writte
                  paste0("      expression: ", expression)), path)
     expect_match(error_text(read_routine(path)), "Step 1 of .* holds an expression, which is code")
   }
-  writeLines(c("kairon_routine: 1", "steps:", "- verb: resample", "  with:", "    every: !expr file.create('P')"), path)
+  writeLines(c("kairon_routine: 1", "steps:", "- verb: resample", "  with:",
+    "    every: !expr file.create('P')"), path)
   read <- tryCatch(quiet(read_routine(path)), error = identity)
   expect_false(file.exists("P"))
-  writeLines(c("kairon_routine: 1", "steps:", "- verb: vet", "  with:", "    rules:", "      object: kairon_method",
+  writeLines(c("kairon_routine: 1", "steps:", "- verb: vet", "  with:", "    rules:",
+    "      object: kairon_method",
                "      fields: {}"), path)
   expect_match(error_text(read_routine(path)), "must be one of")
   area <- 3
   for (r in list(routine() |> resample("1 day", flow = function(v) max(v)),
                  routine() |> pool_series(district, weights = area * 2))) {
-    expect_match(error_text(write_routine(r, path)), "Step 1 of the routine, .* holds (a function|an expression)")
+    expect_match(error_text(write_routine(r, path)),
+      "Step 1 of the routine, .* holds (a function|an expression)")
   }
   measure <- "flow"
-  expect_match(error_text(write_routine(routine() |> pool_series(measure), path)), "which is a variable of yours too")
+  expect_match(error_text(write_routine(routine() |> pool_series(measure), path)),
+    "which is a variable of yours too")
   r <- kairon("forecast", demo_file("billed.csv"), "--amounts", "volume", "--horizon", "3", "--routine",
               file_of(c("kairon_routine: 1", "steps:", "- verb: vet", "  with:", "    measures:",
                         "      expression: file.create('P')"), ".yml"))
@@ -30,8 +34,10 @@ test_that("a routine with an expression is refused, and functions are not writte
 test_that("bands and columns of a routine come back from a file", {
   soil <- demo_timeline("soil")
   path <- tempfile(fileext = ".yml")
-  for (r in list(routine() |> pool_series(bands(elevation, 3)), routine() |> pool_series(c(bands(elevation, c(0, 150, 400)))),
-                 routine() |> pool_series("elevation"), routine() |> resample(cadence("1 month", stamp = "end")))) {
+  for (r in list(routine() |> pool_series(bands(elevation, 3)),
+    routine() |> pool_series(c(bands(elevation, c(0, 150, 400)))),
+                 routine() |> pool_series("elevation"),
+                 routine() |> resample(cadence("1 month", stamp = "end")))) {
     write_routine(r, path)
     back <- read_routine(path)
     expect_equal(as.data.frame(quiet(replay(back, soil))), as.data.frame(quiet(replay(r, soil))))
@@ -53,7 +59,8 @@ test_that("a cache with anything but data in it is worth nothing", {
     kairon:::keep_value(value, path)
     expect_false(file.exists(path))
   }
-  plain <- list(a = 1:3, b = list("x", NULL, structure(list(2), class = "own")), c = factor("q"), d = Sys.time())
+  plain <- list(a = 1:3, b = list("x", NULL, structure(list(2), class = "own")), c = factor("q"),
+    d = Sys.time())
   kairon:::keep_value(plain, path)
   expect_identical(kairon:::read_kept(path)$value, plain)
   writeBin(as.raw(1:20), path)
@@ -63,7 +70,8 @@ test_that("a cache with anything but data in it is worth nothing", {
   first <- quiet(backtest(x, list(by_theta(), by_naive()), 3, cutoffs = 2, cache = folder))
   part <- list.files(folder, "\\.rds$", full.names = TRUE)[1]
   saveRDS(list(value = function() file.create("P")), part)
-  expect_equal(quiet(backtest(x, list(by_theta(), by_naive()), 3, cutoffs = 2, cache = folder))$table, first$table)
+  expect_equal(quiet(backtest(x, list(by_theta(), by_naive()), 3, cutoffs = 2, cache = folder))$table,
+    first$table)
   expect_false(file.exists("P"))
 })
 
@@ -85,14 +93,17 @@ test_that("fetching and failing leave no connection open", {
   before <- count()
   archive <- demo_archive()
   options(kairon.fetch_folder = tempfile())
-  for (i in 1:8) quiet(read_timeline(paste0(archive$address, "stations?", i), series = "station", time = "opened") |> try(TRUE))
+  for (i in 1:8) quiet(read_timeline(paste0(archive$address, "stations?", i), series = "station",
+    time = "opened") |> try(TRUE))
   archive$stop()
   options(kairon.fetch_folder = NULL)
   for (i in 1:8) {
-    try(quiet(read_timeline(file_of(c("day,v", "2031-01-01,1", "2031-01-02,2,3", "2031-01-03,2")))), silent = TRUE)
+    try(quiet(read_timeline(file_of(c("day,v", "2031-01-01,1", "2031-01-02,2,3", "2031-01-03,2")))),
+      silent = TRUE)
     kairon:::read_kept(tempfile())
     try(kairon:::write_whole(tempfile(), function(to) readRDS(paste0(to, "-none"))), silent = TRUE)
-    try(kairon:::write_whole(tempfile(), function(to) writeLines("a", file.path(to, "deeper"))), silent = TRUE)
+    try(kairon:::write_whole(tempfile(), function(to) writeLines("a", file.path(to, "deeper"))),
+      silent = TRUE)
   }
   expect_equal(count(), before)
 })
@@ -111,7 +122,8 @@ test_that("a cadence that is none is left aside, and no calendar is walked for e
     quiet(add_steps(y$day, 1, cadence_of(y)))
     expect_lt(proc.time()[[3]] - start, 10)
   }
-  for (field in c("\"n\":0", "\"n\":1e-300", "\"n\":-1", "\"unit\":\"eon\"", "\"stamp_day\":1e9", "\"anchor\":1e300")) {
+  for (field in c("\"n\":0", "\"n\":1e-300", "\"n\":-1", "\"unit\":\"eon\"", "\"stamp_day\":1e9",
+    "\"anchor\":1e300")) {
     name <- sub(":.*", ":", field)
     lines[at] <- sub(paste0(name, "[^,}]*"), field, readLines(path)[at])
     expect_equal(nrow(quiet(read_timeline(file_of(lines)))), nrow(x), info = field)
@@ -127,7 +139,8 @@ test_that("a study writes below its own folder only", {
   file.copy(demo_file("billed.csv"), home)
   study <- function(folder) {
     path <- file.path(home, "study.yml")
-    writeLines(c("kairon_study: 1", "data:", "  source: billed.csv", "  amounts: volume", "looks:", "- standing",
+    writeLines(c("kairon_study: 1", "data:", "  source: billed.csv", "  amounts: volume", "looks:",
+      "- standing",
                  "outputs:", paste0("  folder: ", folder)), path)
     path
   }
@@ -145,7 +158,8 @@ test_that("what a killed process left is taken away, and nobody else's work", {
   dead <- file.path(folder, paste0(".kairon-", mark, "-", c(4194305, 4194306), "-abc"))
   file.create(dead[1])
   dir.create(dead[2])
-  others <- file.path(folder, c(paste0(".kairon-", mark, "-", Sys.getpid(), "-x"), ".kairon-00000000-4194305-abc", ".keep"))
+  others <- file.path(folder, c(paste0(".kairon-", mark, "-", Sys.getpid(), "-x"),
+    ".kairon-00000000-4194305-abc", ".keep"))
   file.create(others)
   write_timeline(daily(1:3), file.path(folder, "x.csv"))
   expect_false(any(file.exists(dead)))
@@ -161,7 +175,8 @@ test_that("forked workers end with the process that made them", {
   ), ".R")
   pids <- tempfile()
   rscript <- file.path(R.home("bin"), "Rscript")
-  system2("sh", c("-c", shQuote(paste(rscript, script, pids, "& echo $! >", paste0(pids, ".parent")))), wait = FALSE)
+  system2("sh", c("-c", shQuote(paste(rscript, script, pids, "& echo $! >", paste0(pids, ".parent")))),
+    wait = FALSE)
   wait_until <- function(done) for (i in 1:150) if (done()) return(TRUE) else Sys.sleep(0.1)
   expect_true(wait_until(function() file.exists(pids) && length(readLines(pids)) == 2))
   workers <- trimws(readLines(pids))

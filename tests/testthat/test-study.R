@@ -254,7 +254,8 @@ test_that("what looks right and cannot be run is told with its line too, and not
   told("forecast: {horizon: 3, drivers: heat}", "Line 7 of .*none of .other_data")
   told(c("routine:", "  - align: [rain]"), "Line 8 of .*align.* needs")
   told("outputs: {folder: /proc/none}", "no folder below the study's own")
-  expect_match(error_text(run_study(study_file(billed_lines, "looks: [standing]"), "/proc/none", quiet = TRUE)), "cannot be written")
+  expect_match(error_text(run_study(study_file(billed_lines, "looks: [standing]"), "/proc/none",
+    quiet = TRUE)), "cannot be written")
 })
 
 test_that("a study runs again over its own outputs, folders of figures among them", {

@@ -1,7 +1,8 @@
 # Columns of the user's own under names that Kairon uses beside a measure.
 
 own_table <- function() {
-  data.frame(day = days_from("2031-01-01", 30), flow = c(1:27, 900, 29, 30) + 0.5, flow_flag = rep(c("ok", "bad"), 15),
+  data.frame(day = days_from("2031-01-01", 30), flow = c(1:27, 900, 29, 30) + 0.5,
+    flow_flag = rep(c("ok", "bad"), 15),
              flow_raw = 100 + 1:30, flow_coverage = 10 * 1:30, flow_series = 7, flow_origin = "well")
 }
 
@@ -12,9 +13,12 @@ test_that("they are kept under another name, with a word, and no verb touches th
     invokeRestart("muffleMessage")
   })
   expect_match(paste(heard, collapse = " "), "flow_flag is called flow_flag_own here", fixed = TRUE)
-  expect_identical(as.list(x)[c("flow_flag_own", "flow_raw", "flow_coverage_own", "flow_series_own", "flow_origin_own")],
-                   lapply(rlang::set_names(as.list(own_table())[c("flow_flag", "flow_raw", "flow_coverage", "flow_series", "flow_origin")],
-                                           c("flow_flag_own", "flow_raw", "flow_coverage_own", "flow_series_own", "flow_origin_own")),
+  expect_identical(as.list(x)[c("flow_flag_own", "flow_raw", "flow_coverage_own", "flow_series_own",
+    "flow_origin_own")],
+                   lapply(rlang::set_names(as.list(own_table())[c("flow_flag", "flow_raw", "flow_coverage",
+                     "flow_series", "flow_origin")],
+                                           c("flow_flag_own", "flow_raw", "flow_coverage_own",
+                                             "flow_series_own", "flow_origin_own")),
                           function(v) if (is.numeric(v)) as.double(v) else v))
   y <- quiet(repair(vet(x, spikes(), measures = flow), measures = flow))
   expect_identical(y$flow_raw, x$flow_raw)

@@ -3,7 +3,8 @@
 tiny_timelines <- function() {
   make <- function(sizes, at, ...) {
     data <- do.call(rbind, lapply(seq_along(sizes), function(i) {
-      data.frame(part = letters[i], at = at[seq_len(sizes[i])], flow = c(3, 1, 4, 1.5, 9, 2.6, 5, 3.5)[seq_len(sizes[i])])
+      data.frame(part = letters[i], at = at[seq_len(sizes[i])],
+        flow = c(3, 1, 4, 1.5, 9, 2.6, 5, 3.5)[seq_len(sizes[i])])
     }))
     quiet(timeline(data, at, part, ...))
   }
@@ -17,7 +18,8 @@ tiny_timelines <- function() {
   gone$flow[1:5] <- NA
   list(one = make(1, days), two = make(2, hours), mixed = make(c(8, 1, 2), days), odd = make(c(8, 3), odd),
        months = make(c(4, 8), months, amounts = "flow"), flat = flat, gone = gone,
-       steps = make(c(3, 2), 1:8), huge = make(c(4, 2), days), years = make(3, as.Date(c("2029-01-01", "2030-01-01", "2031-01-01"))))
+       steps = make(c(3, 2), 1:8), huge = make(c(4, 2), days),
+       years = make(3, as.Date(c("2029-01-01", "2030-01-01", "2031-01-01"))))
 }
 
 # Runs it, and gives the class of what came back or of Kairon's error; anything else is a fault.
@@ -36,25 +38,36 @@ test_that("next to nothing is worked with or refused in words", {
   all <- tiny_timelines()
   all$huge$flow <- all$huge$flow * 1e300
   verbs <- list(
-    resample = function(x) resample(x, "1 week"), finer = function(x) resample(x, "10 minutes", at = "instants"),
+    resample = function(x) resample(x, "1 week"),
+    finer = function(x) resample(x, "10 minutes", at = "instants"),
     roll = function(x) roll(x, trailing(3), c("mean", "sd", "zscore", "slope", "mad")),
-    fading = function(x) roll(x, fading(half_life = 2)), centred = function(x) roll(x, centred(5, kernel = "henderson")),
+    fading = function(x) roll(x, fading(half_life = 2)),
+    centred = function(x) roll(x, centred(5, kernel = "henderson")),
     change = function(x) change(x, 1), year = function(x) change(x, "1 year", "percent"),
     rebase = function(x) rebase(x, each = "month of year"), stabilise = function(x) stabilise(x),
-    impute = function(x) impute(x, "linear"), seasonal = function(x) impute(x, "seasonal"), model = function(x) impute(x, "model"),
-    spline = function(x) impute(x, "spline"), vet = function(x) repair(vet(x)), pool = function(x) pool_series(x, total = TRUE),
-    seasons = function(x) remove_seasons(x), shifts = function(x) remove_shifts(vet(x)), align = function(x) align(x, b = x),
+    impute = function(x) impute(x, "linear"), seasonal = function(x) impute(x, "seasonal"),
+    model = function(x) impute(x, "model"),
+    spline = function(x) impute(x, "spline"), vet = function(x) repair(vet(x)),
+    pool = function(x) pool_series(x, total = TRUE),
+    seasons = function(x) remove_seasons(x), shifts = function(x) remove_shifts(vet(x)),
+    align = function(x) align(x, b = x),
     inspect = function(x) inspect(x), gaps = function(x) gaps(x), find = function(x) find_seasons(x),
-    correlogram = function(x) correlogram(x), spectrum = function(x) power_spectrum(x), stationarity = function(x) stationarity(x),
-    standing = function(x) standing(x), traits = function(x) traits(x), profile = function(x) season_profile(x, "day of week"),
+    correlogram = function(x) correlogram(x), spectrum = function(x) power_spectrum(x),
+    stationarity = function(x) stationarity(x),
+    standing = function(x) standing(x), traits = function(x) traits(x),
+    profile = function(x) season_profile(x, "day of week"),
     split = function(x) season_profile(x, "month of year", split = TRUE), lags = function(x) lag_grid(x, 1:2),
     noise = function(x) noise_check(x$flow), lead = function(x) lead_lag(x, "a", "b"),
-    loess = function(x) decomposition(x), week = function(x) decomposition(x, 3), averages = function(x) decomposition(x, 2, "averages"),
-    state = function(x) decomposition(x, 2, "state"), regression = function(x) decomposition(x, 2, "regression"),
+    loess = function(x) decomposition(x), week = function(x) decomposition(x, 3),
+    averages = function(x) decomposition(x, 2, "averages"),
+    state = function(x) decomposition(x, 2, "state"),
+    regression = function(x) decomposition(x, 2, "regression"),
     henderson = function(x) decomposition(x, "year", "henderson")
   )
-  methods <- list(by_mean(), by_naive(), by_seasonal_naive(), by_drift(), by_moving_average(3), by_regression(),
-                  by_regression("bending"), by_regression("exponential"), by_regression("limited"), by_smoothing(),
+  methods <- list(by_mean(), by_naive(), by_seasonal_naive(), by_drift(), by_moving_average(3),
+    by_regression(),
+                  by_regression("bending"), by_regression("exponential"), by_regression("limited"),
+                  by_smoothing(),
                   by_smoothing(trend = "damped", season = "add"), by_theta(), by_arima(), by_intermittent(),
                   by_decomposition(), by_auto(), by_blend(by_theta(), by_mean()))
   names(methods) <- vapply(methods, format, "")
