@@ -24,7 +24,7 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
   size <- paste0("density (", if (nzchar(unit)) paste(unit, "squared x "), s$plan$unit$name, ")")
   y_scale <- ggplot2::scale_y_log10(name = size, labels = function(y) show_number(y, 2))
   if (s$plan$decibels) y_scale <- number_axis("density (dB)")
-  main <- utils::head(peaks[peaks$p_value < 0.002, ], 14)
+  main <- utils::head(peaks[peaks$p_value < 0.002 | !is.na(peaks$artefact), ], 14)
   main$height <- vapply(main$frequency, function(f) t$density[which.min(abs(t$frequency - f))], 1)
   labelled <- utils::head(main[is.na(main$part_of) & is.na(main$artefact), ], 6)
   labelled$text <- labelled$words

@@ -22,9 +22,10 @@ total <- function(f, every = "all", across = FALSE) {
       i = "Make the forecast with {.code paths = 500}."
     ))
   }
+  check_flag(across)
   meta <- timeline_meta(f$history)
   bin_of <- total_bins(f, every)
-  keys <- if (isTRUE(across)) character() else meta$series
+  keys <- if (across) character() else meta$series
   group <- function(t) key_text(c(t[keys], list(t$measure, t$method, bin_of(t))))
   own <- group(f$table)
   first <- !duplicated(own)

@@ -125,6 +125,8 @@ test_that("peaks that the grid made are flagged, days and half days are not", {
     expect_true(all(abs(off - round(off)) < 0.1))
     expect_true(all(is.na(s$peaks$artefact[s$peaks$words %in% c("8 hours", "4 hours", "1 week")])))
     expect_match(paste(format(s), collapse = " "), "every 18 minutes on a grid of 10 minutes beat")
+    crosses <- Filter(function(d) 4 %in% d$shape, ggplot2::ggplot_build(ggplot2::autoplot(s))$data)[[1]]
+    expect_equal(sum(crosses$shape == 4), min(nrow(false), 14 - sum(crosses$shape != 4)))
   }
   plain <- power_spectrum(demo_timeline("pressure"))
   expect_true(all(is.na(plain$peaks$artefact)))

@@ -100,6 +100,7 @@ test_that("sums have intervals of their own, from paths", {
                                    paths = 50)), "1 month")
   expect_equal(by_month$steps, rep(c(31, 14), 7))
   expect_match(error_text(total(quiet(forecast(x, 3, by_naive())))), "paths = 500")
+  expect_match(error_text(total(f, across = "store")), "must be TRUE or FALSE")
   expect_match(error_text(forecast(x, 3, by_naive(), paths = -2)), "whole number")
 })
 
