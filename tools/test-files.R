@@ -4,14 +4,15 @@ suppressPackageStartupMessages(library(testthat))
 Sys.setenv(NOT_CRAN = "true") # the looks of figures are compared too
 folder <- commandArgs(TRUE)[1]
 files <- list.files("tests/testthat", "^test-.*\\.R$", full.names = TRUE)
-# The large ones first, so that no process is left alone with one at the end.
-files <- files[order(-file.size(files))]
+# The large ones first, so that no process is left alone with one at the end; before them the looks of figures, as
+# sizes of letters that an earlier device gave are kept within a process.
+files <- files[order(basename(files) != "test-figure-looks.R", -file.size(files))]
 results <- list()
 for (file in files) {
   if (!dir.create(file.path(folder, paste0(basename(file), ".taken")), showWarnings = FALSE)) next
-  made <- as.data.frame(test_file(file, package = "kairon", load_package = "installed",
-    reporter = check_reporter(),
-                                  stop_on_failure = FALSE))
+  made <- test_file(file, package = "kairon", load_package = "installed", reporter = check_reporter(),
+    stop_on_failure = FALSE)
+  made <- as.data.frame(made)
   results[[file]] <- made[c("file", "test", "passed", "failed", "error", "real")]
   saveRDS(do.call(rbind, unname(results)), file.path(folder, paste0(Sys.getpid(), ".rds")))
 }
