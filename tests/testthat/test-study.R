@@ -132,6 +132,12 @@ test_that("a step that fails is told with its line, and the folder stays as it w
                "Line 7 of .*Did you mean .theta")
 })
 
+test_that("the studies that come along are valid", {
+  files <- list.files(system.file("extdata", package = "kairon"), "study.*[.]ya?ml$", full.names = TRUE)
+  expect_gt(length(files), 1)
+  for (file in files) expect_s3_class(read_study(file), "kairon_study")
+})
+
 test_that("a first draft of each demo file finds its columns, is valid and runs", {
   guesses <- list(
     demand.csv.gz = list(time = "day", series = "district", amounts = "demand"),
