@@ -5,8 +5,8 @@ cpp_arima_fit <- function(values, breaks, order, limits, regressors, threads) {
     .Call(`_kairon_cpp_arima_fit`, values, breaks, order, limits, regressors, threads)
 }
 
-cpp_arima_forecast <- function(model, values, regressors, future, ahead) {
-    .Call(`_kairon_cpp_arima_forecast`, model, values, regressors, future, ahead)
+cpp_arima_forecast <- function(model, values, regressors, future, ahead, unsure, drift) {
+    .Call(`_kairon_cpp_arima_forecast`, model, values, regressors, future, ahead, unsure, drift)
 }
 
 cpp_arima_weights <- function(model, count) {
@@ -261,12 +261,12 @@ cpp_smoothing_run <- function(model, values, breaks, textbook) {
     .Call(`_kairon_cpp_smoothing_run`, model, values, breaks, textbook)
 }
 
-cpp_smoothing_forecast <- function(model, ahead, threads) {
-    .Call(`_kairon_cpp_smoothing_forecast`, model, ahead, threads)
+cpp_smoothing_forecast <- function(model, values, breaks, given, warm_up, chosen, ahead, threads) {
+    .Call(`_kairon_cpp_smoothing_forecast`, model, values, breaks, given, warm_up, chosen, ahead, threads)
 }
 
-cpp_smoothing_paths <- function(model, series, normal, textbook) {
-    .Call(`_kairon_cpp_smoothing_paths`, model, series, normal, textbook)
+cpp_smoothing_paths <- function(model, series, normal, draws, values, given, warm_up, textbook) {
+    .Call(`_kairon_cpp_smoothing_paths`, model, series, normal, draws, values, given, warm_up, textbook)
 }
 
 cpp_theta_fit <- function(values, breaks, season, seasonal, multiply, theta, dynamic, threads) {
@@ -277,8 +277,8 @@ cpp_theta_run <- function(model, values, breaks, threads) {
     .Call(`_kairon_cpp_theta_run`, model, values, breaks, threads)
 }
 
-cpp_theta_forecast <- function(model, ahead, threads) {
-    .Call(`_kairon_cpp_theta_forecast`, model, ahead, threads)
+cpp_theta_forecast <- function(model, values, breaks, theta, ahead, threads) {
+    .Call(`_kairon_cpp_theta_forecast`, model, values, breaks, theta, ahead, threads)
 }
 
 cpp_damping_range <- function() {

@@ -87,14 +87,16 @@ quasi_differences <- function(ok, rho) {
 }
 
 # The share of an error that the next one carries on, from neighbours that are both there.
-error_share <- function(e, ok) {
+error_share <- function(e, ok, fitted = 0) {
   at <- which(ok)
   pair <- at[-length(at)][diff(at) == 1]
   if (length(pair) < 8 || !(sum(e[at]^2) > 0)) {
     return(0)
   }
   r <- sum(e[pair] * e[pair + 1]) / sum(e[at]^2) * length(at) / length(pair)
-  min(max(r, -0.95), 0.98)
+  n <- length(at)
+  if (fitted > 0) r <- (n * r + fitted) / (n - 2 - fitted)
+  min(max(r, -0.95), 0.99)
 }
 
 # The state (theta, b) that makes the squares of `target - mean` least, from a start on. `model` gives for a

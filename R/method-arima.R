@@ -255,7 +255,7 @@ arima_words <- function(fit) {
 #' @export
 method_form.kairon_by_arima <- function(method, model) vapply(model$fits, arima_words, "")
 
-arima_ahead <- function(method, model, s, horizon) {
+arima_ahead <- function(method, model, s, horizon, unsure = horizon > 0) {
   batch <- model$batch
   at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
   v <- as.double(batch$values[at])
@@ -264,7 +264,7 @@ arima_ahead <- function(method, model, s, horizon) {
     last <- carried_on(v)[length(v)]
     sd <- stats::sd(diff(v[!is.na(v)]))
     return(list(mean = rep(last, horizon), variance = sd^2 * seq_len(horizon),
-                expected = c(NA, carried_on(v)[-length(v)])))
+                expected = c(NA, carried_on(v)[-length(v)]), parameters = matrix(0, horizon, 0)))
   }
   future <- matrix(0, horizon, 0)
   if (ncol(model$columns[[s]]) && horizon > 0) {
@@ -272,14 +272,22 @@ arima_ahead <- function(method, model, s, horizon) {
     future <- arima_columns(method, model$plans[[s]], length(v) - 1 + seq_len(horizon), ahead$stamps,
                             lapply(ahead$drivers, function(m) m[, s]))[, model$kept[[s]], drop = FALSE]
   }
-  call_core(cpp_arima_forecast(fit, v, model$columns[[s]], future, as.integer(horizon)))
+  call_core(cpp_arima_forecast(fit, v, model$columns[[s]], future, as.integer(horizon), unsure,
+                               is.null(method$order) && is.null(method$intercept)))
 }
 
 arima_numbers <- function(method, model, horizon) {
   made <- lapply(seq_along(model$fits), function(s) arima_ahead(method, model, s, horizon))
   shape <- function(name) matrix(vapply(made, `[[`, numeric(horizon), name), horizon)
   freedom <- vapply(model$fits, function(f) if (f$fitted) max(1, f$scores[6] - f$scores[2] + 1) else 1, 1)
-  list(mean = shape("mean"), variance = shape("variance"), freedom = freedom)
+  # The best of many orders has smaller errors than it will make: by simulation as much as three more
+  # coefficients, and the choice of differences, would take off (bench/calibration.R).
+  values <- vapply(model$fits, function(f) if (f$fitted) f$scores[6] else Inf, 1)
+  lucky <- if (is.null(method$order)) 1 + 6 / values else 1
+  seen <- seen_steps(model$batch)
+  list(mean = shape("mean"), variance = shape("variance") * rep(lucky, each = horizon),
+       freedom = freedom_ahead(freedom, seen$steps, horizon, seen$waited),
+       parameters = lapply(made, `[[`, "parameters"))
 }
 
 #' @export
@@ -295,10 +303,23 @@ method_paths.kairon_by_arima <- function(method, model, horizon, n) {
   for (s in seq_len(ncol(raw$mean))) {
     fit <- model$fits[[s]]
     psi <- if (fit$fitted) cpp_arima_weights(fit, horizon) else rep(1, horizon)
-    shock <- matrix(stats::rnorm(horizon * n, 0, sqrt(raw$variance[1, s])), horizon)
     moved <- stats::toeplitz(psi)
     moved[upper.tri(moved)] <- 0
-    out[, s, ] <- raw$mean[, s] + moved %*% shock
+    off <- drawn_means(raw$parameters[[s]] - raw$mean[, s], n)
+    # Shocks make up what the parameters leave of the variance.
+    own <- pmax(0, raw$variance[, s] - rowSums((raw$parameters[[s]] - raw$mean[, s])^2) / 2)
+    wide <- sqrt(own / cumsum(psi^2))
+    out[, s, ] <- raw$mean[, s] + off + wide * (moved %*% matrix(stats::rnorm(horizon * n), horizon))
+  }
+  student_paths(out, raw$mean, raw$freedom)
+}
+
+# What parameters drawn once for each of `n` paths add to the mean, from its moves up and down by one sd each.
+drawn_means <- function(moves, n) {
+  out <- matrix(0, nrow(moves), n)
+  for (j in seq_len(ncol(moves) / 2)) {
+    z <- stats::rnorm(n)
+    out <- out + moves[, 2 * j - 1] %o% pmax(z, 0) + moves[, 2 * j] %o% pmax(-z, 0)
   }
   out
 }

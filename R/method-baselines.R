@@ -58,7 +58,7 @@ method_paths.kairon_baseline <- function(method, model, horizon, n) {
     )
     out[, s, ] <- raw$point[, s] + moved
   }
-  out
+  student_paths(out, raw$point, raw$freedom)
 }
 
 by_place <- function(noise, wide, season) {

@@ -256,19 +256,30 @@ abort_method <- function(x, arg, call) {
 
 # What methods share ----
 
-# Intervals of Student's t around a point, with the degrees of freedom of the estimated error.
+# Intervals of Student's t around a point, with the degrees of freedom of the estimated error: one for each
+# series, or a matrix like the point's.
 spread_intervals <- function(point, se, freedom, levels) {
+  if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(se), ncol(se), byrow = TRUE)
   wide <- lapply(levels, function(level) {
-    factor <- rep(NA_real_, length(freedom))
-    some <- freedom > 0
+    factor <- matrix(NA_real_, nrow(se), ncol(se))
+    some <- !is.na(freedom) & freedom > 0
     factor[some] <- stats::qt((1 + level / 100) / 2, freedom[some])
-    se * rep(factor, each = nrow(se))
+    se * factor
   })
   list(
     point = point,
     lower = lapply(wide, function(w) point - w),
     upper = lapply(wide, function(w) point + w)
   )
+}
+
+# Degrees of freedom of an interval h steps ahead: those of the estimated error, and no more than the history
+# has stretches of so many steps (at least three), since a model that is right one step ahead has been seen at
+# work over h steps no more often than that. One row for each step, one column for each series.
+freedom_ahead <- function(freedom, steps, horizon, waited = 0) {
+  ahead <- outer(seq_len(horizon), rep_len(waited, length(freedom)), `+`)
+  stretches <- pmax(3, rep(steps, each = horizon) / ahead)
+  matrix(pmin(rep(freedom, each = horizon), stretches), horizon)
 }
 
 # Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and
@@ -284,6 +295,32 @@ paths_of_variances <- function(mean, variance, n) {
     out[, s, ] <- mean[, s] + noise * sqrt(variance[1, s]) + carried
   }
   out
+}
+
+# Normal paths made those of the intervals: how wide errors are is an estimate too, the same all along a path, so
+# that each step is spread as Student's t.
+student_paths <- function(paths, mean, freedom) {
+  if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(mean), ncol(mean), byrow = TRUE)
+  n <- dim(paths)[3]
+  for (s in seq_len(ncol(mean))) {
+    own <- pmax(1, freedom[, s])
+    known <- which(is.finite(own))
+    if (length(known) == 0) next
+    rank <- stats::runif(n)
+    wide <- sqrt(own[known] / outer(own[known], rank, function(f, p) stats::qchisq(p, f)))
+    paths[known, s, ] <- mean[known, s] + (paths[known, s, ] - mean[known, s]) * wide
+  }
+  paths
+}
+
+# How many steps each series has from its first to its last value, and how many are missing after that.
+seen_steps <- function(batch) {
+  size <- diff(batch$breaks)
+  ends <- vapply(seq_along(size), function(s) {
+    there <- which(!is.na(batch$values[batch$breaks[s] + seq_len(size[s])]))
+    if (length(there)) there[c(1, length(there))] else c(1L, 0L)
+  }, c(0L, 0L))
+  list(steps = ends[2, ] - ends[1, ] + 1L, waited = size - ends[2, ])
 }
 
 # The last value that is there, at each step.

@@ -7,18 +7,31 @@
 #' @param seasons Seasons by name or steps, several at once; by default those that [find_seasons()] finds,
 #'   else the usual cycle. Those that are not seen twice are left out.
 #' @param combine `"add"`, `"multiply"` (where all values are above zero, else it adds), or `"auto"`.
+#' @param season_span,season_curve For loess, how fast the season may change and by which curve, as in
+#'   [decomposition()]. Where `season_span` is not given and there are six cycles, each series gets the season
+#'   that changes or the `"fixed"` one: what came closer at two cutoffs in its past.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
-#' The last cycle of each season goes on. The variance is that of the adjusted series' forecast and, for
-#' each cycle ahead, the mean squared change of the season from one cycle to the next.
+#' The last cycle of each season goes on. The variance is that of the adjusted series' forecast over k, plus
+#' c s^2, plus for each cycle ahead the mean squared change of the season from one cycle to the next less c' s^2:
+#' s is the sd of the one-step errors over the root of k; k is the share of white noise that the decomposition
+#' leaves in the adjusted series, c the squared error that it makes in the last cycle of a season that is not
+#' there, and c' the change of that, all three found by decomposing noise on the same steps. For `"state"` the
+#' model's own error of the season stands for c s^2.
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_decomposition(seasons = c("week", "year")))
 #' @export
 by_decomposition <- function(method = c("loess", "averages", "state"), then = by_theta(seasonal = "never"),
-                             seasons = NULL, combine = c("add", "multiply", "auto")) {
+                             seasons = NULL, combine = c("add", "multiply", "auto"), season_span = NULL,
+                             season_curve = "line") {
   if (!is_method(then)) abort_method(then, "then", rlang::current_env())
-  new_method("decomposition", how = rlang::arg_match(method), then = then, seasons = seasons,
-             combine = rlang::arg_match(combine), drivers = then$drivers)
+  how <- rlang::arg_match(method)
+  if (how != "loess" && !is.null(season_span)) {
+    abort_input(c("{.arg season_span} is for loess.", x = "{.arg method} is {.val {how}}."))
+  }
+  curve_degree(season_curve)
+  new_method("decomposition", how = how, then = then, seasons = seasons, combine = rlang::arg_match(combine),
+             season_span = check_season_span(season_span), season_curve = season_curve, drivers = then$drivers)
 }
 
 #' @export
@@ -53,32 +66,128 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
     if (length(seasons) < all) "seasons that are not seen twice are left out",
     if (method$combine == "multiply" && !positive) "some values are not above zero, and the seasons add"
   )
-  neutral <- if (multiply) 1 else 0
-  effects <- matrix(neutral, length(values), max(1, length(seasons)))
   known <- known_cycles(context$cadence)
   exact <- as.numeric(seasons)
   named <- names(seasons) %in% names(known)
   exact[named] <- known[names(seasons)[named]]
-  if (length(seasons)) {
-    plan <- list(seasons = seasons, exact_seasons = exact, robust = FALSE, extend = FALSE, curve = 1L)
-    v <- values
-    # Averages know no missing values.
-    if (method$how == "averages") v <- bridged_flat(v, batch$breaks)
-    rows <- list(breaks = batch$breaks)
-    made <- switch(method$how,
-      loess = split_loess(v, rows, plan, multiply),
-      averages = split_by_averages(v, rows, plan, multiply),
-      state = split_state(v, rows, plan, multiply)
-    )
-    effects <- made$seasons
-  }
+  forms <- season_forms(method, seasons, max(size))
+  form <- rep(1L, length(size))
+  if (length(forms) > 1) form <- closer_season(method, batch, forms)
+  made <- lapply(forms, function(span) taken_off(method, values, batch$breaks, seasons, exact, multiply, span))
+  owner <- series_index(batch$breaks)
+  effects <- made[[1]]$effects
+  for (i in seq_along(forms)[-1]) effects[form[owner] == i, ] <- made[[i]]$effects[form[owner] == i, ]
   total <- if (multiply) apply(effects, 1, prod) else rowSums(effects)
   adjusted <- batch
   adjusted$values <- if (multiply) values / total else values - total
   adjusted$context$seasons <- seasons[0]
   model <- method_fit(method$then, adjusted)
+  noise <- lapply(made, `[[`, "noise")
   list(then = model, effects = effects, exact = exact, multiply = multiply, batch = batch, total = total,
-       seasons = seasons, notes = c(notes, if (is.list(model)) model$notes))
+       seasons = seasons, notes = c(notes, if (is.list(model)) model$notes), fixed = forms[form] %in% "fixed",
+       noise = lapply(seq_along(size), function(s) noise[[form[s]]][[s]]),
+       sigma = adjusted_errors(method$then, model, adjusted$values, batch$breaks))
+}
+
+# The spans of the season that are tried: `NULL` is that of decomposition().
+season_forms <- function(method, seasons, longest) {
+  free <- method$how == "loess" && is.null(method$season_span) && length(seasons) > 0
+  if (free && longest >= 6 * seasons[[1]]) list("moving", "fixed") else list(method$season_span %||% "moving")
+}
+
+# Which of the forms was closer at two cutoffs in the past of each series; the first where nothing tells.
+closer_season <- function(method, batch, forms) {
+  tried <- lapply(forms, function(span) {
+    method$season_span <- span
+    method
+  })
+  e <- inner_errors(tried, batch, inner_plan(batch, cutoffs = 2))$error
+  loss <- apply(e^2, c(2, 4), mean, na.rm = TRUE)
+  loss <- matrix(loss, ncol = length(forms))
+  ifelse(is.finite(loss[, 2]) & loss[, 2] < loss[, 1], 2L, 1L)
+}
+
+# Seasons of all series by one form, and what they make of noise.
+taken_off <- function(method, values, breaks, seasons, exact, multiply, span) {
+  if (length(seasons) == 0) {
+    neutral <- matrix(if (multiply) 1 else 0, length(values), 1)
+    return(list(effects = neutral, noise = rep(list(list(kept = 1, error = 0, change = 0)), length(breaks) - 1)))
+  }
+  plan <- list(seasons = seasons, exact_seasons = exact, robust = FALSE, extend = FALSE,
+               season_span = if (!identical(span, "moving")) span, curve = curve_degree(method$season_curve),
+               longest = max(diff(breaks)))
+  split <- function(v, breaks, multiply) {
+    # Averages know no missing values.
+    if (method$how == "averages") v <- bridged_flat(v, breaks)
+    rows <- list(breaks = breaks)
+    switch(method$how, loess = split_loess(v, rows, plan, multiply),
+           averages = split_by_averages(v, rows, plan, multiply), state = split_state(v, rows, plan, multiply))
+  }
+  made <- split(values, breaks, multiply)
+  noise <- if (method$how == "state") {
+    state_errors(made, breaks, seasons[[1]], multiply)
+  } else {
+    season_noise(split, values, breaks, seasons)
+  }
+  list(effects = made$seasons, noise = noise)
+}
+
+# The structural model knows the errors of its seasons; `own` as shares where they multiply.
+state_errors <- function(made, breaks, m, multiply) {
+  error <- if (multiply) made$season_errors / made$seasons else made$season_errors
+  lapply(seq_len(length(breaks) - 1), function(s) {
+    last <- utils::tail((breaks[s] + 1):breaks[s + 1], m)
+    list(kept = 1, error = 0, change = 0, own = mean(rowSums(error[last, , drop = FALSE]^2)))
+  })
+}
+
+# What a split of white noise of variance 1 on the same steps leaves in the adjusted series (`kept`), puts into
+# the last cycle (`error`) and changes from cycle to cycle (`change`, for each season). Series with the same
+# steps share theirs.
+season_noise <- function(split, values, breaks, seasons) {
+  size <- diff(breaks)
+  pattern <- vapply(seq_along(size), function(s) {
+    paste(size[s], rlang::hash(is.na(values[breaks[s] + seq_len(size[s])])))
+  }, "")
+  first <- match(unique(pattern), pattern)
+  draws <- max(1, min(8, ceiling(16 / length(first))))
+  which <- rep(first, draws)
+  there <- unlist(lapply(which, function(s) !is.na(values[breaks[s] + seq_len(size[s])])))
+  e <- with_seed(1, stats::rnorm(length(there)))
+  at <- c(0L, as.integer(cumsum(size[which])))
+  made <- split(ifelse(there, e, NA), at, FALSE)$seasons
+  found <- lapply(seq_along(which), function(i) {
+    rows <- (at[i] + 1):at[i + 1]
+    own <- made[rows, , drop = FALSE]
+    n <- length(rows)
+    ok <- there[rows]
+    c(mean((e[rows] - rowSums(own))[ok]^2) / max(mean(e[rows][ok]^2), 1e-12),
+      mean(rowSums(utils::tail(own, seasons[[1]]))^2),
+      vapply(seq_along(seasons), function(k) mean_change(own[, k], seasons[[k]]), 1))
+  })
+  mean_of <- lapply(seq_along(first), function(p) {
+    v <- rowMeans(do.call(cbind, found[seq(p, length(which), by = length(first))]), na.rm = TRUE)
+    v[!is.finite(v)] <- 0
+    list(kept = min(1, max(0.1, v[1])), error = v[2], change = v[-(1:2)])
+  })
+  mean_of[match(pattern, unique(pattern))]
+}
+
+# Mean squared change of a season from one cycle to the next.
+mean_change <- function(e, m) {
+  w <- round(m)
+  n <- length(e)
+  if (n > w) mean((e[-seq_len(w)] - e[seq_len(n - w)])^2, na.rm = TRUE) else 0
+}
+
+# The sd of the one-step errors that the method made on each adjusted series.
+adjusted_errors <- function(then, model, values, breaks) {
+  expected <- tryCatch(method_fitted(then, model), kairon_error = function(e) NULL)
+  owner <- series_index(breaks)
+  e <- if (is.null(expected)) c(NA, diff(values)) / sqrt(2) else values - expected
+  if (is.null(expected)) e[breaks[-length(breaks)] + 1] <- NA
+  out <- vapply(seq_len(length(breaks) - 1), function(s) sqrt(mean(e[owner == s]^2, na.rm = TRUE)), 1)
+  ifelse(is.finite(out), out, 0)
 }
 
 bridged_flat <- function(v, breaks) {
@@ -97,26 +206,30 @@ grows_with_level <- function(batch, season) {
   isTRUE(stats::median(r, na.rm = TRUE) > 0.5)
 }
 
-# Seasons of the steps ahead (a matrix), and the variance that their changes add.
-seasons_ahead <- function(model, horizon) {
+# Seasons of the steps ahead (a matrix), the variance that their errors and changes add, on the scale of the
+# adjusted series at `level`, and the share of its noise that was kept.
+seasons_ahead <- function(model, horizon, level = NULL) {
   series <- length(model$batch$breaks) - 1
   out <- matrix(if (model$multiply) 1 else 0, horizon, series)
-  moved <- matrix(0, horizon, series)
+  extra <- matrix(0, horizon, series)
+  kept <- vapply(model$noise, `[[`, 1, "kept")
   for (s in seq_len(series)) {
     from <- model$batch$breaks[s]
     n <- model$batch$breaks[s + 1] - from
+    noise <- model$noise[[s]]
+    unit <- if (model$multiply && !is.null(level)) level[, s] else rep(1, horizon)
+    variance <- model$sigma[s]^2 / kept[s]
     for (i in seq_along(model$exact)) {
       e <- model$effects[from + seq_len(n), i]
       m <- model$exact[i]
       place <- last_cycle(n, m, horizon)
-      cycles <- ceiling(seq_len(horizon) / m - 1e-9)
-      w <- round(m)
-      change <- if (n > w) mean((e[-seq_len(w)] - e[seq_len(n - w)])^2, na.rm = TRUE) else 0
+      change <- pmax(0, mean_change(e, m) * unit^2 - noise$change[min(i, length(noise$change))] * variance)
       out[, s] <- if (model$multiply) out[, s] * e[place] else out[, s] + e[place]
-      moved[, s] <- moved[, s] + cycles * change
+      extra[, s] <- extra[, s] + ceiling(seq_len(horizon) / m - 1e-9) * change
     }
+    extra[, s] <- extra[, s] + noise$error * variance + (noise$own %||% 0) * unit^2
   }
-  list(season = out, variance = moved)
+  list(season = out, variance = extra, kept = kept)
 }
 
 # Which of `n` rows the last cycle of `m` steps repeats at each step ahead.
@@ -128,15 +241,13 @@ last_cycle <- function(n, m, horizon) {
 #' @export
 method_predict.kairon_by_decomposition <- function(method, model, horizon, levels) {
   made <- method_predict(method$then, model$then, horizon, levels)
-  ahead <- seasons_ahead(model, horizon)
+  ahead <- seasons_ahead(model, horizon, made$point)
   season <- ahead$season
-  # A season that multiplies moves the level by its share.
-  extra <- ahead$variance * if (model$multiply) made$point^2 else 1
   on <- if (model$multiply) `*` else `+`
   widen <- function(bound, level) {
     z <- stats::qnorm(0.5 + level / 200)
     off <- bound - made$point
-    made$point + sign(off) * sqrt(off^2 + z^2 * extra)
+    made$point + sign(off) * sqrt(off^2 / rep(ahead$kept, each = horizon) + z^2 * ahead$variance)
   }
   list(
     point = on(made$point, season),
@@ -148,17 +259,28 @@ method_predict.kairon_by_decomposition <- function(method, model, horizon, level
 #' @export
 method_paths.kairon_by_decomposition <- function(method, model, horizon, n) {
   paths <- method_paths(method$then, model$then, horizon, n)
-  ahead <- seasons_ahead(model, horizon)
+  middle <- apply(paths, c(1, 2), mean)
+  ahead <- seasons_ahead(model, horizon, matrix(middle, horizon))
+  cycle <- if (length(model$seasons)) model$seasons[[1]] else 1
   for (s in seq_len(dim(paths)[2])) {
-    drift <- sqrt(ahead$variance[, s]) %o% stats::rnorm(n)
-    paths[, s, ] <- if (model$multiply) paths[, s, ] * (ahead$season[, s] + drift) else paths[, s,
-        ] + ahead$season[, s] + drift
+    # A place of the season is off by the same in every cycle.
+    off <- matrix(stats::rnorm(min(cycle, horizon) * n), ncol = n)[(seq_len(horizon) - 1) %% cycle + 1, ]
+    own <- matrix(paths[, s, ], horizon)
+    own <- middle[, s] + (own - middle[, s]) / sqrt(ahead$kept[s]) + sqrt(ahead$variance[, s]) * off
+    paths[, s, ] <- if (model$multiply) own * ahead$season[, s] else own + ahead$season[, s]
   }
   paths
 }
 
 #' @export
-method_form.kairon_by_decomposition <- function(method, model) method_form(method$then, model$then)
+method_form.kairon_by_decomposition <- function(method, model) {
+  then <- method_form(method$then, model$then)
+  if (length(model$seasons) == 0 || method$how != "loess") {
+    return(then)
+  }
+  season <- ifelse(model$fixed, "season the same in each cycle", "season changes from cycle to cycle")
+  if (is.null(then)) season else paste0(season, "; ", then)
+}
 
 #' @export
 method_fitted.kairon_by_decomposition <- function(method, model) {

@@ -30,8 +30,11 @@ inner_plan <- function(batch, horizon = NULL, cutoffs = 3) {
   size <- diff(batch$breaks)
   season <- if (length(batch$context$seasons)) batch$context$seasons[[1]] else 6
   h <- horizon %||% min(24, max(4, season))
-  h <- max(1, min(h, floor(stats::median(size) / 5)))
-  list(horizon = as.integer(h), cuts = as.integer(h * seq_len(cutoffs)))
+  # What is missing at the end of most series tells nothing.
+  seen <- seen_steps(batch)
+  late <- max(0, floor(stats::median(seen$waited[seen$steps > 0])), na.rm = TRUE)
+  h <- max(1, min(h, floor((stats::median(size) - late) / 5)))
+  list(horizon = as.integer(h), cuts = as.integer(late + h * seq_len(cutoffs)))
 }
 
 # Errors of methods at inner cutoffs: an array of steps, series, cutoffs and methods; missing where a series
@@ -67,7 +70,7 @@ inner_errors <- function(methods, batch, plan) {
 # given: a factor for each series, drawn towards what is usual (intervals that do not hold that parameters
 # and forms are estimates are too narrow by about a quarter), as if that had been seen in as many errors as
 # `known`.
-width_factors <- function(error, width, usual = 1.25, known = 12) {
+width_factors <- function(error, width, usual = 1, known = 12) {
   z <- abs(error) / pmax(width, 1e-12) * stats::qnorm(0.95)
   z[!is.finite(z)] <- NA
   count <- apply(z, 2, function(v) sum(!is.na(v))) / 3   # neighbours err together

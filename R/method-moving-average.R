@@ -4,8 +4,11 @@
 #'
 #' @param n How many values; the whole history for series that have fewer.
 #' @section Formula:
-#' With the sd s of the one-step errors, the interval h steps ahead is +/- t s_h, where s_h is the root mean
-#' square of the errors that this method made h steps ahead in the past (at least three; else s).
+#' With the root mean square s of the one-step errors, the interval h steps ahead is +/- t s_h, where s_h is the
+#' root mean square of the errors that this method made in the past h steps after a value (at least three;
+#' else s), and no less than nearer to it. The degrees of freedom of t are the number of these errors over 1 +
+#' 2 (r1^2 + r2^2 + ...), with their autocorrelations r over the h + n - 1 lags at which they share values.
+#' Steps that are missing at the end count as steps ahead.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_moving_average(14))
@@ -40,23 +43,37 @@ last_means <- function(v, n) {
 moving_numbers <- function(model, horizon) {
   batch <- model$batch
   series <- length(batch$breaks) - 1
-  point <- se <- matrix(NA_real_, horizon, series)
-  freedom <- numeric(series)
+  point <- se <- freedom <- matrix(NA_real_, horizon, series)
   for (s in seq_len(series)) {
     v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]
+    if (all(is.na(v))) next
+    v <- v[seq_len(max(which(!is.na(v))))]
+    waited <- diff(batch$breaks)[s] - length(v)
     means <- last_means(v, model$n)
     point[, s] <- means[length(v)]
-    size <- vapply(seq_len(min(horizon, length(v) - 1)), function(h) {
-      e <- v[-seq_len(h)] - means[seq_len(length(v) - h)]
-      if (sum(!is.na(e)) < 3) NA_real_ else sqrt(mean(e^2, na.rm = TRUE))
-    }, 1)
-    # Never narrower further ahead, and the last one known beyond.
-    one <- sqrt(mean((v[-1] - means[-length(v)])^2, na.rm = TRUE))
-    known <- pmax(cummax(ifelse(is.na(size), 0, size)), one)
-    se[, s] <- c(known, rep(known[length(known)], horizon))[seq_len(horizon)]
-    freedom[s] <- sum(!is.na(v)) - 1
+    past <- past_errors(v, ifelse(is.na(v), NA, means), horizon + waited, model$n)
+    se[, s] <- past$size[waited + seq_len(horizon)]
+    freedom[, s] <- past$freedom[waited + seq_len(horizon)]
   }
   list(point = point, se = se, freedom = freedom)
+}
+
+# Root mean squares of the errors 1 to `steps` after each value, of expectations that use `n` values, and for
+# how many independent ones they count. Never narrower further ahead, and the last one known beyond.
+past_errors <- function(v, means, steps, n) {
+  size <- freedom <- rep(NA_real_, steps)
+  for (h in seq_len(min(steps, length(v) - 1))) {
+    e <- v[-seq_len(h)] - means[seq_len(length(v) - h)]
+    count <- sum(!is.na(e))
+    if (count < if (h == 1) 1 else 3) next
+    size[h] <- sqrt(mean(e^2, na.rm = TRUE))
+    lags <- seq_len(min(h + n - 2, count - 2, length(e) - 1))
+    r <- vapply(lags, function(k) mean(e[-seq_len(k)] * e[seq_len(length(e) - k)], na.rm = TRUE) / size[h]^2, 1)
+    freedom[h] <- max(1, count / (1 + 2 * sum(pmin(r^2, 1), na.rm = TRUE)))
+  }
+  at <- carried_on(ifelse(is.na(size), NA, seq_len(steps)))
+  widest <- cummax(ifelse(is.na(size), 0, size))
+  list(size = ifelse(is.na(at), NA, widest), freedom = cummin(freedom[at]))
 }
 
 #' @export
@@ -77,7 +94,7 @@ method_fitted.kairon_by_moving_average <- function(method, model) {
 #' @export
 method_paths.kairon_by_moving_average <- function(method, model, horizon, n) {
   raw <- moving_numbers(model, horizon)
-  paths_of_variances(raw$point, raw$se^2, n)
+  student_paths(paths_of_variances(raw$point, raw$se^2, n), raw$point, raw$freedom)
 }
 
 #' @export

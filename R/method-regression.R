@@ -185,7 +185,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     state <- fit_rounds(model, state, target, ok, rho, ridge)
     e <- target - state$mean
     before <- rho
-    if (method$errors == "autocorrelated") rho <- error_share(e, ok)
+    if (method$errors == "autocorrelated") rho <- error_share(e, ok, fitted = 1 + (method$trend != "none"))
     if (abs(rho - before) < 0.01) break
   }
   # Once more with the share at hand, for the covariance.
@@ -290,7 +290,7 @@ method_predict.kairon_by_regression <- function(method, model, horizon, levels) 
   bind <- function(name) vapply(made, function(m) m[[name]], numeric(horizon))
   shape <- function(v) matrix(v, horizon, series)
   out <- spread_intervals(shape(bind("mean")), sqrt(shape(bind("variance"))),
-                          vapply(model$models, `[[`, 1, "freedom"), levels)
+                          regression_freedom(model, horizon), levels)
   if (method$combine != "multiply") {
     return(out)
   }
@@ -302,18 +302,29 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
   series <- length(model$models)
   ahead <- model$batch$context$ahead(horizon)
   out <- array(NA_real_, c(horizon, series, n))
+  mean <- matrix(NA_real_, horizon, series)
   for (s in seq_len(series)) {
     own <- model$models[[s]]
     made <- regression_ahead(method, own, s, horizon, ahead)
     shock <- matrix(stats::rnorm(horizon * n, 0, own$sigma), horizon)
     carried <- shock
+    carried[1, ] <- shock[1, ] * sqrt(carried_variance(own$rho, own$since + 1))
     for (h in seq_len(horizon)[-1]) carried[h, ] <- shock[h, ] + own$rho * carried[h - 1, ]
     # What the parameters add is the same error all along the path.
     fixed <- made$variance - own$sigma^2 * carried_variance(own$rho, own$since + seq_len(horizon))
-    path <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
-    out[, s, ] <- if (method$combine == "multiply") exp(path) else path
+    mean[, s] <- made$mean
+    out[, s, ] <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
   }
-  out
+  out <- student_paths(out, mean, regression_freedom(model, horizon))
+  if (method$combine == "multiply") exp(out) else out
+}
+
+# A line that errors stray from by themselves is only seen at work over long stretches.
+regression_freedom <- function(model, horizon) {
+  seen <- seen_steps(model$batch)
+  strays <- vapply(model$models, function(m) m$rho > 0, TRUE)
+  own <- vapply(model$models, `[[`, 1, "freedom")
+  freedom_ahead(own, ifelse(strays, seen$steps, Inf), horizon, seen$waited)
 }
 
 #' @export

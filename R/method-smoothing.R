@@ -250,7 +250,7 @@ bind_smoothing <- function(parts) {
   for (name in c("form", "shares", "first", "last", "scores")) {
     out[[name]] <- do.call(cbind, lapply(parts, `[[`, name))
   }
-  out$place <- unlist(lapply(parts, `[[`, "place"))
+  for (name in c("place", "waited")) out[[name]] <- unlist(lapply(parts, `[[`, name))
   out
 }
 
@@ -337,12 +337,14 @@ score_aims <- list(
 
 #' @export
 method_predict.kairon_by_smoothing <- function(method, model, horizon, levels) {
-  raw <- call_core(cpp_smoothing_forecast(model, as.integer(horizon), core_threads()))
-  freedom <- pmax(1, model$scores[3, ] - model$scores[4, ] + 1)
+  raw <- smoothing_numbers(method, model, horizon)
+  freedom <- smoothing_freedom(model, horizon)
   out <- spread_intervals(raw$mean, sqrt(raw$variance), freedom, levels)
   # Without a formula (and for the textbook's update) the quantiles of paths.
   for (s in which(is.na(raw$variance[1, ]) & !is.na(raw$mean[1, ]) | model$textbook)) {
-    paths <- series_paths(model, s, horizon, 2000)
+    paths <- array(series_paths(method, model, s, horizon, 2000), c(horizon, 1, 2000))
+    paths <- student_paths(paths, raw$mean[, s, drop = FALSE], freedom[, s, drop = FALSE])[, 1, ]
+    paths <- matrix(paths, horizon)
     for (i in seq_along(levels)) {
       tail <- (1 - levels[i] / 100) / 2
       bounds <- apply(paths, 1, stats::quantile, c(tail, 1 - tail), na.rm = TRUE, names = FALSE)
@@ -353,16 +355,36 @@ method_predict.kairon_by_smoothing <- function(method, model, horizon, levels) {
   out
 }
 
-series_paths <- function(model, s, horizon, n) {
-  normal <- matrix(stats::rnorm(horizon * n), horizon)
-  call_core(cpp_smoothing_paths(model, as.integer(s - 1), normal, model$textbook))
+# Means and variances; those of parts and points alone need not know how unsure the parameters are.
+smoothing_numbers <- function(method, model, horizon, unsure = TRUE) {
+  values <- if (unsure) as.double(model$batch$values) else numeric()
+  call_core(cpp_smoothing_forecast(model, values, model$batch$breaks, smoothing_given(method),
+                                   as.integer(method$warm_up), is.null(method$trend), as.integer(horizon),
+                                   core_threads()))
+}
+
+# Each path has its own shock at each step, and its own parameters, drawn once.
+series_paths <- function(method, model, s, horizon, n) {
+  all <- horizon + model$waited[s]
+  normal <- matrix(stats::rnorm(all * n), all)
+  v <- as.double(model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]])
+  free <- ceiling(model$scores[4, s])
+  draws <- matrix(stats::rnorm(n * free), n)
+  out <- call_core(cpp_smoothing_paths(model, as.integer(s - 1), normal, draws, v, smoothing_given(method),
+                                       as.integer(method$warm_up), model$textbook))
+  out[model$waited[s] + seq_len(horizon), , drop = FALSE]
 }
 
 #' @export
 method_paths.kairon_by_smoothing <- function(method, model, horizon, n) {
   out <- array(NA_real_, c(horizon, ncol(model$form), n))
-  for (s in seq_len(ncol(model$form))) out[, s, ] <- series_paths(model, s, horizon, n)
-  out
+  for (s in seq_len(ncol(model$form))) out[, s, ] <- series_paths(method, model, s, horizon, n)
+  mean <- smoothing_numbers(method, model, horizon, unsure = FALSE)$mean
+  student_paths(out, mean, smoothing_freedom(model, horizon))
+}
+
+smoothing_freedom <- function(model, horizon) {
+  freedom_ahead(pmax(1, model$scores[3, ] - model$scores[4, ] + 1), model$place, horizon, model$waited)
 }
 
 smoothing_form_words <- function(model, names = model$names) {
@@ -415,11 +437,11 @@ method_information.kairon_by_smoothing <- function(method, model) {
 
 #' @export
 method_parts.kairon_by_smoothing <- function(method, model, horizon) {
-  all <- call_core(cpp_smoothing_forecast(model, as.integer(horizon), core_threads()))$mean
+  all <- smoothing_numbers(method, model, horizon, unsure = FALSE)$mean
   flat <- model
   multiply <- model$form[3, ] == 2
   flat$last[-(1:2), ] <- rep(ifelse(multiply, 1, 0), each = nrow(model$last) - 2)
-  trend <- call_core(cpp_smoothing_forecast(flat, as.integer(horizon), core_threads()))$mean
+  trend <- smoothing_numbers(method, flat, horizon, unsure = FALSE)$mean
   # Series differ in how seasons join: where any adds, all are given as differences.
   if (all(multiply) && length(multiply)) {
     return(structure(list(trend = trend, season = all / trend), combine = "multiply"))
@@ -430,8 +452,7 @@ method_parts.kairon_by_smoothing <- function(method, model, horizon) {
 #' @export
 method_advance.kairon_by_smoothing <- function(method, model, batch) {
   run <- cpp_smoothing_run(model, as.double(batch$values), batch$breaks, model$textbook)
-  model$last <- run$last
-  model$place <- diff(batch$breaks)
+  model[c("last", "place", "waited")] <- run[c("last", "place", "waited")]
   model$batch <- batch
   model
 }

@@ -17,8 +17,10 @@
 #' @section Formula:
 #' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l = l + a
 #' (y - l) is the smoothed level, and A + B t the line by least squares through the values so far. a, theta
-#' and the first level make the squared one-step errors least. Variances come from the recursion's own
-#' answer to shocks.
+#' and the first level make the squared one-step errors least; values before the first and after the last
+#' teach nothing, and a level that missed values learns more of the next one (by the filter of Kalman for a
+#' level with one source of noise). Variances come from the recursion's own answer to shocks, and hold that a,
+#' theta, the first level and the season are estimates (by the curvature of the squared errors).
 #' @references Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition approach to
 #' forecasting. International Journal of Forecasting 16, 521-530.
 #'
@@ -67,9 +69,8 @@ method_fit.kairon_by_theta <- function(method, batch) {
     ))
   }, bind_theta)
   rownames(model$numbers) <- c(
-    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "now", "mean", "line",
-      "slope_now",
-    "seasonal", "multiply", "fitted"
+    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "seasonal", "multiply", "fitted", "begin",
+    "now", "unsure", "seen", "middle", "spread", "mean", "cross"
   )
   model$batch <- batch
   model$steps <- steps
@@ -79,20 +80,32 @@ method_fit.kairon_by_theta <- function(method, batch) {
 bind_theta <- function(parts) {
   out <- parts[[1]]
   for (name in c("numbers", "season")) out[[name]] <- do.call(cbind, lapply(parts, `[[`, name))
-  for (name in c("expected", "place")) out[[name]] <- unlist(lapply(parts, `[[`, name))
+  for (name in c("expected", "place", "waited")) out[[name]] <- unlist(lapply(parts, `[[`, name))
   out
+}
+
+# Means and variances; those of parts alone need not know how unsure the parameters are.
+theta_numbers <- function(method, model, horizon, unsure = TRUE) {
+  values <- if (unsure) as.double(model$batch$values) else numeric()
+  call_core(cpp_theta_forecast(model, values, model$batch$breaks, as.double(method$theta %||% NA),
+                               as.integer(horizon), core_threads()))
 }
 
 #' @export
 method_predict.kairon_by_theta <- function(method, model, horizon, levels) {
-  raw <- call_core(cpp_theta_forecast(model, as.integer(horizon), core_threads()))
-  spread_intervals(raw$mean, sqrt(raw$variance), pmax(1, model$numbers["count", ] - 3), levels)
+  raw <- theta_numbers(method, model, horizon)
+  spread_intervals(raw$mean, sqrt(raw$variance), theta_freedom(model, horizon), levels)
 }
 
 #' @export
 method_paths.kairon_by_theta <- function(method, model, horizon, n) {
-  raw <- call_core(cpp_theta_forecast(model, as.integer(horizon), core_threads()))
-  paths_of_variances(raw$mean, raw$variance, n)
+  raw <- theta_numbers(method, model, horizon)
+  student_paths(paths_of_variances(raw$mean, raw$variance, n), raw$mean, theta_freedom(model, horizon))
+}
+
+theta_freedom <- function(model, horizon) {
+  begin <- model$numbers["begin", ]
+  freedom_ahead(pmax(1, model$numbers["count", ] - 3), model$place - begin, horizon, model$waited)
 }
 
 #' @export
@@ -115,7 +128,9 @@ words_once <- function(v, words) {
 method_fitted.kairon_by_theta <- function(method, model) {
   # A line that moves is none yet at its first values; the fit leaves them out too.
   size <- diff(model$batch$breaks)
-  early <- sequence(size) <= rep(ifelse(size > 6, 3, ifelse(size > 3, 1, 0)), size)
+  first <- unname(model$numbers["begin", ])
+  seen <- model$place - first
+  early <- sequence(size) <= rep(first + ifelse(seen > 6, 3, ifelse(seen > 3, 1, 0)), size)
   if (method$line == "moving") ifelse(early, NA_real_, model$expected) else model$expected
 }
 
@@ -123,7 +138,8 @@ method_fitted.kairon_by_theta <- function(method, model) {
 method_coefficients.kairon_by_theta <- function(method, model) {
   x <- model$numbers
   terms <- c("share of the level" = "level", bend = "theta", "first level" = "first_level",
-             "slope of the line" = if (model$dynamic) "slope_now" else "slope")
+             "slope of the line" = "slope")
+  if (model$dynamic) x["slope", ] <- ifelse(x["spread", ] > 0, x["cross", ] / x["spread", ], 0)
   do.call(rbind, lapply(seq_len(ncol(x)), function(s) {
     data.frame(series = s, term = names(terms), estimate = unname(x[terms, s]))
   }))
@@ -136,10 +152,10 @@ method_information.kairon_by_theta <- function(method, model) {
 
 #' @export
 method_parts.kairon_by_theta <- function(method, model, horizon) {
-  all <- call_core(cpp_theta_forecast(model, as.integer(horizon), core_threads()))$mean
+  all <- theta_numbers(method, model, horizon, unsure = FALSE)$mean
   flat <- model
   flat$numbers["seasonal", ] <- 0
-  trend <- call_core(cpp_theta_forecast(flat, as.integer(horizon), core_threads()))$mean
+  trend <- theta_numbers(method, flat, horizon, unsure = FALSE)$mean
   if (all(model$numbers["multiply", ] > 0)) {
     return(structure(list(trend = trend, season = all / trend), combine = "multiply"))
   }

@@ -27,8 +27,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_arima_forecast
-Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead);
-RcppExport SEXP _kairon_cpp_arima_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP regressorsSEXP, SEXP futureSEXP, SEXP aheadSEXP) {
+Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead, bool unsure, bool drift);
+RcppExport SEXP _kairon_cpp_arima_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP regressorsSEXP, SEXP futureSEXP, SEXP aheadSEXP, SEXP unsureSEXP, SEXP driftSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -37,7 +37,9 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< NumericMatrix >::type regressors(regressorsSEXP);
     Rcpp::traits::input_parameter< NumericMatrix >::type future(futureSEXP);
     Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_arima_forecast(model, values, regressors, future, ahead));
+    Rcpp::traits::input_parameter< bool >::type unsure(unsureSEXP);
+    Rcpp::traits::input_parameter< bool >::type drift(driftSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_arima_forecast(model, values, regressors, future, ahead, unsure, drift));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -943,29 +945,38 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_smoothing_forecast
-Rcpp::List cpp_smoothing_forecast(Rcpp::List model, int ahead, int threads);
-RcppExport SEXP _kairon_cpp_smoothing_forecast(SEXP modelSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+Rcpp::List cpp_smoothing_forecast(Rcpp::List model, NumericVector values, IntegerVector breaks, Rcpp::List given, int warm_up, bool chosen, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_smoothing_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP breaksSEXP, SEXP givenSEXP, SEXP warm_upSEXP, SEXP chosenSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type given(givenSEXP);
+    Rcpp::traits::input_parameter< int >::type warm_up(warm_upSEXP);
+    Rcpp::traits::input_parameter< bool >::type chosen(chosenSEXP);
     Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_forecast(model, ahead, threads));
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_forecast(model, values, breaks, given, warm_up, chosen, ahead, threads));
     return rcpp_result_gen;
 END_RCPP
 }
 // cpp_smoothing_paths
-NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal, bool textbook);
-RcppExport SEXP _kairon_cpp_smoothing_paths(SEXP modelSEXP, SEXP seriesSEXP, SEXP normalSEXP, SEXP textbookSEXP) {
+NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal, NumericMatrix draws, NumericVector values, Rcpp::List given, int warm_up, bool textbook);
+RcppExport SEXP _kairon_cpp_smoothing_paths(SEXP modelSEXP, SEXP seriesSEXP, SEXP normalSEXP, SEXP drawsSEXP, SEXP valuesSEXP, SEXP givenSEXP, SEXP warm_upSEXP, SEXP textbookSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
     Rcpp::traits::input_parameter< int >::type series(seriesSEXP);
     Rcpp::traits::input_parameter< NumericMatrix >::type normal(normalSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type draws(drawsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type given(givenSEXP);
+    Rcpp::traits::input_parameter< int >::type warm_up(warm_upSEXP);
     Rcpp::traits::input_parameter< bool >::type textbook(textbookSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_paths(model, series, normal, textbook));
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_paths(model, series, normal, draws, values, given, warm_up, textbook));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1002,15 +1013,18 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_theta_forecast
-Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads);
-RcppExport SEXP _kairon_cpp_theta_forecast(SEXP modelSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+Rcpp::List cpp_theta_forecast(Rcpp::List model, NumericVector values, IntegerVector breaks, double theta, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_theta_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP breaksSEXP, SEXP thetaSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< double >::type theta(thetaSEXP);
     Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_theta_forecast(model, ahead, threads));
+    rcpp_result_gen = Rcpp::wrap(cpp_theta_forecast(model, values, breaks, theta, ahead, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1309,7 +1323,7 @@ END_RCPP
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_arima_fit", (DL_FUNC) &_kairon_cpp_arima_fit, 6},
-    {"_kairon_cpp_arima_forecast", (DL_FUNC) &_kairon_cpp_arima_forecast, 5},
+    {"_kairon_cpp_arima_forecast", (DL_FUNC) &_kairon_cpp_arima_forecast, 7},
     {"_kairon_cpp_arima_weights", (DL_FUNC) &_kairon_cpp_arima_weights, 2},
     {"_kairon_cpp_level_test", (DL_FUNC) &_kairon_cpp_level_test, 2},
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
@@ -1373,11 +1387,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_end_with", (DL_FUNC) &_kairon_cpp_end_with, 1},
     {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
     {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
-    {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 3},
-    {"_kairon_cpp_smoothing_paths", (DL_FUNC) &_kairon_cpp_smoothing_paths, 4},
+    {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 8},
+    {"_kairon_cpp_smoothing_paths", (DL_FUNC) &_kairon_cpp_smoothing_paths, 8},
     {"_kairon_cpp_theta_fit", (DL_FUNC) &_kairon_cpp_theta_fit, 8},
     {"_kairon_cpp_theta_run", (DL_FUNC) &_kairon_cpp_theta_run, 4},
-    {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 3},
+    {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 6},
     {"_kairon_cpp_damping_range", (DL_FUNC) &_kairon_cpp_damping_range, 0},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},

@@ -46,6 +46,7 @@ core::ArimaFit fit_of(const Rcpp::List& m) {
   f.season_ar = Rcpp::as<std::vector<double>>(m["season_ar"]);
   f.season_ma = Rcpp::as<std::vector<double>>(m["season_ma"]);
   f.drivers = Rcpp::as<std::vector<double>>(m["drivers"]);
+  f.driver_errors = Rcpp::as<std::vector<double>>(m["driver_errors"]);
   f.sigma2 = Rcpp::as<double>(m["sigma2"]);
   f.fitted = Rcpp::as<bool>(m["fitted"]);
   return f;
@@ -101,14 +102,21 @@ Rcpp::List cpp_arima_fit(NumericVector values, IntegerVector breaks, IntegerVect
   return out;
 }
 
-// One-step expectations, and means and variances of the steps ahead, of one series.
+// One-step expectations, and means and variances of the steps ahead, of one series. With `unsure` they hold that
+// parameters are estimates, and `parameters` has the means with these moved, up and down, a column each; `drift`: even a
+// drift that is not in the model.
 // [[Rcpp::export]]
-Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead) {
+Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead,
+                              bool unsure, bool drift) {
   const core::ArimaFit f = fit_of(model);
   NumericVector expected(values.size(), NA_REAL), mean(ahead, NA_REAL), variance(ahead, NA_REAL);
+  std::vector<std::vector<double>> moved;
   core::arima_forecast(bind::doubles(values), f, {regressors.begin(), static_cast<std::size_t>(regressors.size())},
-                       {future.begin(), static_cast<std::size_t>(future.size())}, ahead, expected.begin(), mean.begin(), variance.begin());
-  return Rcpp::List::create(_["expected"] = expected, _["mean"] = mean, _["variance"] = variance);
+                       {future.begin(), static_cast<std::size_t>(future.size())}, ahead, expected.begin(), mean.begin(), variance.begin(),
+                       unsure ? &moved : nullptr, drift);
+  NumericMatrix parameters(ahead, static_cast<int>(moved.size()));
+  for (std::size_t j = 0; j < moved.size(); ++j) std::copy(moved[j].begin(), moved[j].end(), parameters.begin() + static_cast<std::ptrdiff_t>(j) * ahead);
+  return Rcpp::List::create(_["expected"] = expected, _["mean"] = mean, _["variance"] = variance, _["parameters"] = parameters);
 }
 
 // [[Rcpp::export]]

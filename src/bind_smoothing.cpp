@@ -44,11 +44,33 @@ std::size_t total_of(const std::vector<int>& seasons) {
   return out;
 }
 
+// The step that follows the last value of each series, and the missing ones after it.
+IntegerVector places(const core::Doubles& values, const core::Ints& breaks) {
+  IntegerVector out(static_cast<R_xlen_t>(breaks.size()) - 1);
+  for (R_xlen_t i = 0; i < out.size(); ++i) {
+    const std::size_t k = static_cast<std::size_t>(i);
+    out[i] = static_cast<int>(core::seen_length(values.part(static_cast<std::size_t>(breaks[k]), static_cast<std::size_t>(breaks[k + 1]))));
+  }
+  return out;
+}
+
+// A forecast of `ahead` steps after `waited` missing ones: all of them, the last `ahead` kept.
+template <typename F>
+void after_waiting(int waited, int ahead, double* mean, double* variance, F&& forecast) {
+  std::vector<double> m(static_cast<std::size_t>(waited + ahead)), v(m.size());
+  forecast(waited + ahead, m.data(), v.data());
+  std::copy_n(m.end() - ahead, ahead, mean);
+  std::copy_n(v.end() - ahead, ahead, variance);
+}
+
+constexpr int kThetaNumbers = 18;
+
 // A theta fit from its column of numbers.
 core::ThetaFit theta_of(const double* x, const double* season, std::size_t m) {
   core::ThetaFit f;
-  f.level = x[0]; f.theta = x[1]; f.first_level = x[2]; f.intercept = x[3]; f.slope = x[4]; f.sigma2 = x[5];
-  f.now = x[7]; f.mean = x[8]; f.line = x[9]; f.slope_now = x[10]; f.seasonal = x[11] > 0; f.multiply = x[12] > 0;
+  f.level = x[0]; f.theta = x[1]; f.first_level = x[2]; f.intercept = x[3]; f.slope = x[4]; f.sigma2 = x[5]; f.count = x[6];
+  f.seasonal = x[7] > 0; f.multiply = x[8] > 0; f.fitted = x[9] > 0; f.begin = static_cast<std::size_t>(x[10]);
+  f.now = {x[11], x[12], {x[13], x[14], x[15], x[16], x[17]}};
   if (f.seasonal) f.season.assign(season, season + m);
   return f;
 }
@@ -153,7 +175,8 @@ Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, Integer
     for (int j = 0; j < 7; ++j) s[7 * i + static_cast<std::size_t>(j)] = fit.fitted ? found[j] : NA_REAL;
   });
   return Rcpp::List::create(_["seasons"] = seasons, _["form"] = form, _["shares"] = shares, _["first"] = first,
-                            _["last"] = last, _["scores"] = scores, _["place"] = Rcpp::diff(breaks));
+                            _["last"] = last, _["scores"] = scores, _["place"] = places(v, at),
+                            _["waited"] = Rcpp::diff(breaks) - places(v, at));
 }
 
 // One-step expectations and states of a model over values; `last`: the states after them.
@@ -175,18 +198,26 @@ Rcpp::List cpp_smoothing_run(Rcpp::List model, NumericVector values, IntegerVect
     Columns::put(fit.last, last.begin() + static_cast<std::ptrdiff_t>(m.columns.states * static_cast<std::size_t>(i)));
   }
   return Rcpp::List::create(_["expected"] = expected, _["level"] = level, _["slope"] = slope, _["season"] = season,
-                            _["last"] = last);
+                            _["last"] = last, _["place"] = places(v, bind::ints(breaks)),
+                            _["waited"] = Rcpp::diff(breaks) - places(v, bind::ints(breaks)));
 }
 
-// Means and variances of the steps ahead; a variance that only paths can tell is missing.
+// Means and variances of the steps ahead, after what the model has seen; a variance that only paths can tell is
+// missing. `values` (none: parameters count as known) tell how unsure the parameters are; what is `given` is known.
+// `chosen`: that there is no trend was found, not asked for.
 // [[Rcpp::export]]
-Rcpp::List cpp_smoothing_forecast(Rcpp::List model, int ahead, int threads) {
+Rcpp::List cpp_smoothing_forecast(Rcpp::List model, NumericVector values, IntegerVector breaks, Rcpp::List given, int warm_up,
+                                  bool chosen, int ahead, int threads) {
   const Model m(model);
-  const IntegerVector place = model["place"];
+  const core::SmoothingPlan plan = plan_of(m.seasons, given, 0, warm_up, false);
+  const core::Doubles v = bind::doubles(values);
+  const core::Ints at_row = bind::ints(breaks);
+  const bool unsure = values.size() > 0;
+  const IntegerVector place = model["place"], waited = model["waited"];
   const int series = m.form.ncol();
   NumericMatrix mean(ahead, series), variance(ahead, series);
   double *to = mean.begin(), *var = variance.begin();
-  const std::vector<int> from(place.begin(), place.end());
+  const std::vector<int> from(place.begin(), place.end()), gap(waited.begin(), waited.end());
   core::parallel_for(static_cast<std::size_t>(series), threads, [&](std::size_t i) {
     const core::SmoothingFit fit = m.fit(i);
     const std::size_t at = i * static_cast<std::size_t>(ahead);
@@ -195,33 +226,52 @@ Rcpp::List cpp_smoothing_forecast(Rcpp::List model, int ahead, int threads) {
       std::fill_n(var + at, ahead, NA_REAL);
       return;
     }
-    core::smoothing_forecast(fit, m.seasons, static_cast<std::size_t>(from[i]), ahead, to + at, var + at);
+    after_waiting(gap[i], ahead, to + at, var + at, [&](int steps, double* mean_to, double* variance_to) {
+      const std::size_t place = static_cast<std::size_t>(from[i]);
+      core::smoothing_forecast(fit, m.seasons, place, steps, mean_to, variance_to);
+      if (!unsure || !std::isfinite(variance_to[0])) return;
+      const std::size_t row = static_cast<std::size_t>(at_row[i]);
+      core::add_spread(fit, core::smoothing_directions(v.part(row, row + place), plan, fit), m.seasons, place, chosen ? place : 0,
+                       steps, mean_to, variance_to);
+    });
   });
   return Rcpp::List::create(_["mean"] = mean, _["variance"] = variance);
 }
 
-// Possible futures of one series of the model, one column each, from standard normal numbers of the same size.
+// Possible futures of one series of the model from its last value on, one column each, from standard normal numbers
+// of the same size. `draws`: further ones, a row for each path, that move the parameters (no column: they are known).
 // [[Rcpp::export]]
-NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal, bool textbook) {
+NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal, NumericMatrix draws, NumericVector values,
+                                  Rcpp::List given, int warm_up, bool textbook) {
   const Model m(model);
   const IntegerVector place = model["place"];
   const core::SmoothingFit fit = m.fit(static_cast<std::size_t>(series));
+  const core::SmoothingPlan plan = plan_of(m.seasons, given, 0, warm_up, textbook);
+  const std::size_t at = static_cast<std::size_t>(place[series]);
+  std::vector<core::SmoothingFit> directions;
+  if (draws.ncol() > 0) directions = core::smoothing_directions(bind::doubles(values).part(0, at), plan, fit);
+  const auto steps = static_cast<std::ptrdiff_t>(normal.nrow());
   NumericMatrix out(normal.nrow(), normal.ncol());
   for (int j = 0; j < normal.ncol(); ++j) {
-    core::smoothing_path(fit, m.seasons, static_cast<std::size_t>(place[series]), normal.nrow(), textbook,
-                         normal.begin() + static_cast<std::ptrdiff_t>(j) * normal.nrow(),
-                         out.begin() + static_cast<std::ptrdiff_t>(j) * normal.nrow());
+    core::SmoothingFit own = fit;
+    for (std::size_t d = 0; d + 1 < directions.size() && static_cast<int>(d / 2) < draws.ncol(); d += 2) {
+      const double z = draws(j, static_cast<int>(d / 2));
+      core::move_towards(own, fit, directions[z > 0 ? d : d + 1], std::fabs(z));
+    }
+    core::keep_in_range(own, textbook);
+    core::smoothing_path(own, m.seasons, at, normal.nrow(), textbook, normal.begin() + j * steps, out.begin() + j * steps);
   }
   return out;
 }
 
-// A theta fit of each series; columns of `numbers`: level, theta, first_level, intercept, slope, sigma2, count,
-// now, mean, line, slope_now, seasonal, multiply, fitted. `season`: the last is the longest.
+// A theta fit of each series; columns of `numbers`: level, theta, first_level, intercept, slope, sigma2, count, seasonal,
+// multiply, fitted, begin, then the state after the last value: level, unsure, and the line's count, middle, spread, mean,
+// cross. `season`: the last is the longest.
 // [[Rcpp::export]]
 Rcpp::List cpp_theta_fit(NumericVector values, IntegerVector breaks, int season, int seasonal, bool multiply, double theta,
                          bool dynamic, int threads) {
   const std::size_t series = static_cast<std::size_t>(breaks.size()) - 1, m = static_cast<std::size_t>(std::max(1, season));
-  NumericMatrix numbers(14, static_cast<int>(series)), seasons(static_cast<int>(m), static_cast<int>(series));
+  NumericMatrix numbers(kThetaNumbers, static_cast<int>(series)), seasons(static_cast<int>(m), static_cast<int>(series));
   NumericVector expected(values.size());
   std::fill(seasons.begin(), seasons.end(), NA_REAL);
   core::ThetaPlan plan;
@@ -236,13 +286,16 @@ Rcpp::List cpp_theta_fit(NumericVector values, IntegerVector breaks, int season,
   core::parallel_for(series, threads, [&](std::size_t i) {
     const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
     const core::ThetaFit f = core::fit_theta(v.part(a, b), plan, e + a);
-    const double found[14] = {f.level, f.theta, f.first_level, f.intercept, f.slope, f.sigma2, f.count, f.now, f.mean, f.line,
-                              f.slope_now, double(f.seasonal), double(f.multiply), double(f.fitted)};
-    std::copy_n(found, 14, to + 14 * i);
+    const core::ThetaLine& line = f.now.line;
+    const double found[kThetaNumbers] = {
+        f.level, f.theta, f.first_level, f.intercept, f.slope, f.sigma2, f.count, double(f.seasonal), double(f.multiply),
+        double(f.fitted), double(f.begin), f.now.level, f.now.unsure, line.count, line.middle, line.spread, line.mean, line.cross};
+    std::copy_n(found, kThetaNumbers, to + kThetaNumbers * i);
     std::copy(f.season.begin(), f.season.end(), s + m * i);
   });
   return Rcpp::List::create(_["numbers"] = numbers, _["season"] = seasons, _["expected"] = expected,
-                            _["place"] = Rcpp::diff(breaks), _["dynamic"] = dynamic);
+                            _["place"] = places(v, at), _["waited"] = Rcpp::diff(breaks) - places(v, at),
+                            _["dynamic"] = dynamic);
 }
 
 // The model at the end of more values, its numbers as they are.
@@ -259,31 +312,43 @@ Rcpp::List cpp_theta_run(Rcpp::List model, NumericVector values, IntegerVector b
   const double* s = seasons.begin();
   core::parallel_for(series, threads, [&](std::size_t i) {
     const std::size_t a = static_cast<std::size_t>(at[i]), b = static_cast<std::size_t>(at[i + 1]);
-    double* x = all + 14 * i;
+    double* x = all + kThetaNumbers * i;
     core::ThetaFit f = theta_of(x, s + m * i, m);
     core::run_theta(f, dynamic, v.part(a, b), e + a);
-    x[7] = f.now; x[8] = f.mean; x[9] = f.line; x[10] = f.slope_now;
+    const core::ThetaLine& line = f.now.line;
+    const double now[7] = {f.now.level, f.now.unsure, line.count, line.middle, line.spread, line.mean, line.cross};
+    std::copy_n(now, 7, x + 11);
   });
-  return Rcpp::List::create(_["numbers"] = numbers, _["expected"] = expected, _["place"] = Rcpp::diff(breaks));
+  return Rcpp::List::create(_["numbers"] = numbers, _["expected"] = expected, _["place"] = places(v, at),
+                            _["waited"] = Rcpp::diff(breaks) - places(v, at));
 }
 
+// Means and variances of the steps ahead; without `values` parameters count as known. `theta`: that given, if any.
 // [[Rcpp::export]]
-Rcpp::List cpp_theta_forecast(Rcpp::List model, int ahead, int threads) {
+Rcpp::List cpp_theta_forecast(Rcpp::List model, NumericVector values, IntegerVector breaks, double theta, int ahead, int threads) {
   const NumericMatrix numbers = model["numbers"], seasons = model["season"];
-  const IntegerVector place = model["place"];
-  const bool dynamic = Rcpp::as<bool>(model["dynamic"]);
+  const IntegerVector place = model["place"], waited = model["waited"];
+  core::ThetaPlan plan;
+  plan.dynamic = Rcpp::as<bool>(model["dynamic"]);
+  plan.theta = theta;
+  const core::Doubles seen = bind::doubles(values);
+  const core::Ints row = bind::ints(breaks);
   const std::size_t series = static_cast<std::size_t>(numbers.ncol()), m = static_cast<std::size_t>(seasons.nrow());
   NumericMatrix mean(ahead, numbers.ncol()), variance(ahead, numbers.ncol());
   double *to = mean.begin(), *var = variance.begin();
   const double *all = numbers.begin(), *s = seasons.begin();
-  const std::vector<int> from(place.begin(), place.end());
+  const std::vector<int> from(place.begin(), place.end()), gap(waited.begin(), waited.end());
   core::parallel_for(series, threads, [&](std::size_t i) {
-    const double* x = all + 14 * i;
+    const double* x = all + kThetaNumbers * i;
     core::ThetaFit f = theta_of(x, s + m * i, m);
     f.length = static_cast<std::size_t>(from[i]);
     const std::size_t a = i * static_cast<std::size_t>(ahead);
-    core::theta_forecast(f, dynamic, ahead, to + a, var + a);
-    if (!(x[13] > 0)) { std::fill_n(to + a, ahead, NA_REAL); std::fill_n(var + a, ahead, NA_REAL); }
+    const std::size_t first = static_cast<std::size_t>(row[i]);
+    const core::Doubles own = seen.size() > 0 ? seen.part(first, first + f.length) : seen;
+    after_waiting(gap[i], ahead, to + a, var + a, [&](int steps, double* mean_to, double* variance_to) {
+      core::theta_forecast(f, plan, own, steps, mean_to, variance_to);
+    });
+    if (!f.fitted) { std::fill_n(to + a, ahead, NA_REAL); std::fill_n(var + a, ahead, NA_REAL); }
   });
   return Rcpp::List::create(_["mean"] = mean, _["variance"] = variance);
 }

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "arima_filter.h"
+#include "directions.h"
 #include "quasi_newton.h"
 
 namespace core {
@@ -146,7 +147,10 @@ static Numbers less_level(Doubles values, double level) {
   return out;
 }
 
-ArimaFit fit_arima(Doubles all, const ArimaOrder& order, Doubles regressors, bool with_errors) {
+ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressors, bool with_errors) {
+  const Doubles all = whole.part(0, seen_length(whole));
+  const Numbers rows = seen_rows(all_regressors, whole.size(), all.size());
+  const Doubles regressors{rows.data(), rows.size()};
   ArimaFit out;
   out.order = order;
   const double level = own_level(all, order);
@@ -239,56 +243,198 @@ Numbers arima_weights(const ArimaFit& fit, int count) {
   return psi;
 }
 
-void arima_forecast(Doubles values, const ArimaFit& fit, Doubles regressors, Doubles future, int ahead, double* expected,
-                    double* mean, double* variance) {
-  const ArimaOrder& o = fit.order;
-  const size_t n = values.size(), h = u(ahead);
-  const double level = own_level(values, o);
-  const Numbers off = less_level(values, level);
-  Numbers drivers = fit.drivers;
-  if (o.constant && o.d + o.D == 0) drivers[0] -= level;
-  Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
-  fill_in(c, std::max(1, o.m));
-  const Data data = prepare({off.data(), n}, o, regressors);
-  // Values less what regressors tell, then the filter over them as they are, missing ones too.
-  Numbers rest(data.raw[0]), told(n, 0);
-  for (size_t k = 0; k < drivers.size(); ++k) for (size_t t = 0; t < n; ++t) told[t] += drivers[k] * data.raw[k + 1][t];
-  for (size_t t = 0; t < n; ++t) rest[t] -= told[t];
-  Diffuse f(c, data.delta);
-  std::vector<Numbers> columns{rest}, last;
-  Numbers scale;
-  f.run(columns, scale, &last);
-  if (expected) {
-    for (size_t t = 0; t < n; ++t) expected[t] = std::isfinite(columns[0][t]) ? values[t] - columns[0][t] : kMissing;
-  }
-  if (h == 0) return;
-  Numbers& a = last[0];
-  const size_t own = drivers.size() - (o.constant ? 1 : 0);
-  const Numbers psi = arima_weights(fit, ahead);
-  double sum = 0;
-  // What the last values lack widens the forecast too.
-  for (size_t i = 0; i < h; ++i) {
-    double value = f.expected(a);
-    if (o.constant) {
-      const double t = static_cast<double>(n + i);
-      value += drivers[0] * (o.d + o.D == 0 ? 1 : o.d + o.D == 1 ? t : t * t / 2);
+namespace {
+
+constexpr size_t kLongest = 3000;           // values from which on parameters count as known
+constexpr double kCoefficientError = 0.5;   // sd of a coefficient of which nothing is seen
+
+// The forecast of a fit from values whose level is off: `fit.drivers` explain the rest.
+class Forecaster {
+ public:
+  Forecaster(const Data& data, const ArimaOrder& o, Doubles future, size_t h) : data_(data), order_(o), future_(future), h_(h) {}
+
+  // Innovations (NaN where there is none), and means of the steps ahead.
+  void run(const ArimaFit& fit, Numbers* innovations, double* mean) const {
+    Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
+    fill_in(c, std::max(1, order_.m));
+    const Numbers rest = unexplained(fit);
+    std::vector<Numbers> columns{rest}, last;
+    Numbers scale;
+    Diffuse f(c, data_.delta);
+    f.run(columns, scale, &last);
+    if (innovations) *innovations = columns[0];
+    Numbers& a = last[0];
+    for (size_t i = 0; i < h_; ++i) {
+      mean[i] = f.expected(a) + explained(fit, i);
+      f.turn(a.data(), 1);
     }
-    for (size_t k = 0; k < own; ++k) value += drivers[k + (o.constant ? 1 : 0)] * future[k * h + i];
-    mean[i] = value + level;
-    f.turn(a.data(), 1);
+  }
+  // The same where nothing is missing, by the faster filter of the differences: innovations in units of their sd, less
+  // those of the first values. False where there is no stationary start.
+  bool run_fast(const ArimaFit& fit, Numbers& innovations, double* mean) const {
+    Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
+    fill_in(c, std::max(1, order_.m));
+    Numbers rest = unexplained(fit);
+    std::vector<Numbers> columns{differenced(rest.data(), rest.size(), data_.delta)};
+    Numbers w = columns[0], scale;
+    if (w.empty() || !Stationary(c).run(columns, scale)) return false;
+    Numbers& e = columns[0];
+    for (size_t i = 0; i < h_; ++i) {
+      double v = 0;
+      for (size_t k = 0; k < c.phi.size() && k < w.size(); ++k) v += c.phi[k] * w[w.size() - 1 - k];
+      for (size_t k = i; k < c.theta.size() && k - i < e.size(); ++k) v += c.theta[k] * e[e.size() - 1 - (k - i)];
+      w.push_back(v);
+      for (size_t k = 0; k < data_.delta.size(); ++k) v += data_.delta[k] * rest[rest.size() - 1 - k];
+      rest.push_back(v);
+      mean[i] = v + explained(fit, i);
+    }
+    innovations = e;
+    for (size_t t = 0; t < e.size(); ++t) innovations[t] /= std::sqrt(scale[t]);
+    return true;
+  }
+
+ private:
+  Numbers unexplained(const ArimaFit& fit) const {
+    Numbers rest(data_.raw[0]);
+    for (size_t k = 0; k < fit.drivers.size(); ++k) for (size_t t = 0; t < rest.size(); ++t) rest[t] -= fit.drivers[k] * data_.raw[k + 1][t];
+    return rest;
+  }
+  double explained(const ArimaFit& fit, size_t i) const {
+    double out = 0;
+    const size_t first = order_.constant ? 1 : 0;
+    if (order_.constant) {
+      const double t = static_cast<double>(data_.raw[0].size() + i);
+      out = fit.drivers[0] * (order_.d + order_.D == 0 ? 1 : order_.d + order_.D == 1 ? t : t * t / 2);
+    }
+    for (size_t k = first; k < fit.drivers.size(); ++k) out += fit.drivers[k] * future_[(k - first) * h_ + i];
+    return out;
+  }
+  const Data& data_;
+  const ArimaOrder& order_;
+  Doubles future_;
+  size_t h_;
+};
+
+// Coefficients, then drivers, moved by so much.
+ArimaFit moved(const ArimaFit& fit, const Numbers& by, double times) {
+  ArimaFit out = fit;
+  size_t i = 0;
+  for (Numbers* part : {&out.ar, &out.ma, &out.season_ar, &out.season_ma, &out.drivers}) for (double& v : *part) v += times * by[i++];
+  return out;
+}
+
+bool has_start(const ArimaFit& f) {
+  const auto turned = [](Numbers v) { for (double& x : v) x = -x; return v; };
+  return roots_beyond(f.ar, 1) && roots_beyond(f.season_ar, 1) && roots_beyond(turned(f.ma), 1) && roots_beyond(turned(f.season_ma), 1);
+}
+
+void variances_ahead(const ArimaFit& fit, size_t h, double* variance) {
+  const Numbers psi = arima_weights(fit, static_cast<int>(h));
+  double sum = 0;
+  for (size_t i = 0; i < h; ++i) {
     sum += psi[i] * psi[i];
     variance[i] = fit.sigma2 * sum;
   }
-  size_t gap = 0;
-  while (gap < n && !std::isfinite(values[n - 1 - gap])) ++gap;
-  if (gap > 0) {
-    const Numbers longer = arima_weights(fit, ahead + static_cast<int>(gap));
-    double before = 0;
-    for (size_t i = 0; i < h + gap; ++i) {
-      before += longer[i] * longer[i];
-      if (i >= gap) variance[i - gap] = fit.sigma2 * before;
+}
+
+// Variances that hold that parameters are estimates, and the means with these moved.
+void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& data, const Numbers& mean, Numbers& variance,
+                    std::vector<Numbers>& parameters) {
+  parameters.clear();
+  const size_t h = mean.size(), terms = u(own.order.terms()), p = terms + own.drivers.size();
+  if (p == 0 || data.raw[0].size() > kLongest || !(own.sigma2 > 0)) return;
+  const double sd = std::sqrt(own.sigma2);
+  Numbers centre(h), m(h), v(h), innovations;
+  const auto run = [&](const ArimaFit& f, Numbers& e, double* to) {
+    if (!data.complete) make.run(f, &e, to);
+    else if (!make.run_fast(f, e, to)) std::fill(e.begin(), e.end(), kMissing);
+  };
+  run(own, innovations, centre.data());
+  std::vector<FreeParameter> free(p, {0.004, kCoefficientError});
+  for (size_t k = 0; k < own.drivers.size(); ++k) {
+    const double size = k < own.driver_errors.size() && own.driver_errors[k] > 0 ? own.driver_errors[k] : std::fabs(own.drivers[k]) + sd;
+    free[terms + k] = {0.1 * size, 0};
+  }
+  Numbers by(p, 0);
+  const auto made = directions(free, innovations.size(), [&](int i, double step, Numbers& to) {
+    std::fill(by.begin(), by.end(), 0);
+    if (i >= 0) by[u(i)] = step;
+    ArimaFit one = moved(own, by, 1);
+    // The errors answer the same to a move away from the edge.
+    const bool back = i >= 0 && !has_start(one);
+    if (back) one = moved(own, by, -1);
+    run(one, to, m.data());
+    for (size_t t = 0; t < to.size(); ++t) to[t] = (back ? 2 * innovations[t] - to[t] : to[t]) / sd;
+  });
+  Spread spread(mean.data(), variance.data(), h);
+  for (const Numbers& move : made) {
+    double times[2] = {1, -1};
+    for (double& side : times) {
+      while (std::fabs(side) > 0.05 && !has_start(moved(own, move, side))) side /= 2;
+    }
+    for (int k = 0; k < 2; ++k) {
+      // Past the edge of what is stationary the other side tells both.
+      const double side = std::fabs(times[k]) < 0.9 ? times[1 - k] : times[k], more = 1 / std::fabs(side);
+      const ArimaFit one = moved(own, move, side);
+      run(one, innovations, m.data());
+      variances_ahead(one, h, v.data());
+      for (size_t i = 0; i < h; ++i) {
+        const double turn = side * (k == 0 ? 1 : -1) > 0 ? more : -more;
+        m[i] = mean[i] + turn * (m[i] - centre[i]);
+      }
+      spread.add(m.data(), v.data());
+      parameters.push_back(m);
     }
   }
+  spread.finish();
+}
+
+}  // namespace
+
+void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doubles future, int ahead, double* expected,
+                    double* mean_to, double* variance_to, std::vector<std::vector<double>>* parameters, bool drift) {
+  const ArimaOrder& o = fit.order;
+  // What is missing at the end is forecast like what comes after it.
+  const size_t n = seen_length(whole), gap = whole.size() - n, later = u(ahead), h = gap + later;
+  const Doubles values = whole.part(0, n);
+  const size_t drivers = whole.size() > 0 ? regressors.size() / whole.size() : 0;
+  Numbers told, to_come;
+  for (size_t k = 0; k < drivers; ++k) {
+    const Doubles own = regressors.part(k * whole.size(), (k + 1) * whole.size());
+    told.insert(told.end(), own.begin(), own.begin() + static_cast<std::ptrdiff_t>(n));
+    to_come.insert(to_come.end(), own.begin() + static_cast<std::ptrdiff_t>(n), own.end());
+    if (later > 0) to_come.insert(to_come.end(), future.begin() + static_cast<std::ptrdiff_t>(k * later), future.begin() + static_cast<std::ptrdiff_t>((k + 1) * later));
+  }
+  const double level = own_level(values, o);
+  const Numbers off = less_level(values, level);
+  ArimaFit own = fit;
+  if (o.constant && o.d + o.D == 0) own.drivers[0] -= level;
+  const Data data = prepare({off.data(), n}, o, {told.data(), told.size()});
+  const Forecaster make(data, o, {to_come.data(), to_come.size()}, h);
+  // The filter over all values as they are, missing ones too.
+  Numbers innovations, mean(h), variance(h);
+  make.run(own, &innovations, mean.data());
+  for (double& v : mean) v += level;
+  if (expected) {
+    for (size_t t = 0; t < n; ++t) expected[t] = std::isfinite(innovations[t]) ? values[t] - innovations[t] : kMissing;
+    std::copy_n(mean.begin(), gap, expected + n);
+  }
+  if (later == 0) return;
+  variances_ahead(fit, h, variance.data());
+  if (parameters && drift && !o.constant && o.d + o.D == 1) {
+    // A drift that no test found is not known to be nothing.
+    ArimaFit drifting = own;
+    drifting.order.constant = true;
+    drifting.drivers.insert(drifting.drivers.begin(), 0);
+    if (!drifting.driver_errors.empty()) drifting.driver_errors.insert(drifting.driver_errors.begin(), 0);
+    const Data more = prepare({off.data(), n}, drifting.order, {told.data(), told.size()});
+    add_parameters(Forecaster(more, drifting.order, {to_come.data(), to_come.size()}, h), drifting, more, mean, variance, *parameters);
+  } else if (parameters) {
+    add_parameters(make, own, data, mean, variance, *parameters);
+  }
+  std::copy_n(mean.end() - ahead, later, mean_to);
+  std::copy_n(variance.end() - ahead, later, variance_to);
+  if (parameters) for (Numbers& m : *parameters) m.erase(m.begin(), m.end() - ahead);
 }
 
 }  // namespace core

@@ -45,9 +45,12 @@ ArimaFit search_arima(Doubles values, int m, Doubles regressors, const ArimaSear
 void arima_differences(Doubles values, int m, int& d, int& D);
 
 // One-step expectations (any may be missing at the start), and expected values with variances `ahead` steps on.
-// `future`: the regressors of the steps ahead, as above.
+// `future`: the regressors of the steps ahead, as above. `parameters` (may be null) gets the means with the parameters
+// moved by one sd, up and down, in each of as many independent directions as there are parameters; variances then
+// hold that these are estimates (with `drift` also one that is not in the model). In long series they hardly move, and
+// there is none.
 void arima_forecast(Doubles values, const ArimaFit& fit, Doubles regressors, Doubles future, int ahead, double* expected,
-                    double* mean, double* variance);
+                    double* mean, double* variance, std::vector<std::vector<double>>* parameters, bool drift = false);
 
 // Weights of past shocks in the value so many steps on.
 std::vector<double> arima_weights(const ArimaFit& fit, int count);

@@ -408,6 +408,15 @@ inline bool regress(const std::vector<Numbers>& columns, const Numbers& scale, N
   return true;
 }
 
+// Rows of regressors up to the last value: what is missing after it tells nothing.
+inline Numbers seen_rows(Doubles regressors, size_t rows, size_t seen) {
+  Numbers out;
+  for (size_t from = 0; from + rows <= regressors.size() && rows > 0; from += rows) {
+    out.insert(out.end(), regressors.begin() + static_cast<std::ptrdiff_t>(from), regressors.begin() + static_cast<std::ptrdiff_t>(from + seen));
+  }
+  return out;
+}
+
 struct Data {
   std::vector<Numbers> raw;     // values and regressors (the constant first)
   std::vector<Numbers> worked;  // the same, differenced, where nothing is missing

@@ -72,7 +72,10 @@ void arima_differences(Doubles values, int m, int& d, int& D) {
   }
 }
 
-ArimaFit search_arima(Doubles all, int m, Doubles all_regressors, const ArimaSearch& how, std::vector<ArimaTried>* tried) {
+ArimaFit search_arima(Doubles whole, int m, Doubles whole_regressors, const ArimaSearch& how, std::vector<ArimaTried>* tried) {
+  const Doubles all = whole.part(0, seen_length(whole));
+  const Numbers rows = seen_rows(whole_regressors, whole.size(), all.size());
+  const Doubles all_regressors{rows.data(), rows.size()};
   int d = how.d, D = how.D;
   // What drivers tell is no season and no trend of the errors.
   Numbers less(all.begin(), all.end());

@@ -14,9 +14,11 @@ void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit,
   const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
   const std::vector<int> seasons = seasons_of(fit, plan.seasons);
   const Stepper step{fit.form, seasons, p, plan.textbook};
-  SmoothingState s = fit.first;
+  SmoothingState s = fit.first, last = s;
   std::vector<size_t> place(seasons.size());
+  const size_t seen = seen_length(values);
   for (size_t t = 0; t < values.size(); ++t) {
+    if (t == seen) last = s;
     step.places(t, place.data());
     const double base = step.base(s.level, s.slope), season = step.season(s, place.data());
     if (out.expected) out.expected[t] = step.expected(base, season);
@@ -30,8 +32,9 @@ void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit,
     if (out.slope) out.slope[t] = s.slope;
     if (out.season) out.season[t] = step.season(s, place.data());
   }
-  settle_seasons(s, fit.form, step.seasons);
-  fit.last = s;
+  if (seen == values.size()) last = s;
+  settle_seasons(last, fit.form, step.seasons);
+  fit.last = last;
 }
 
 void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_seasons, std::size_t place, int ahead,

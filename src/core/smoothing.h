@@ -56,27 +56,46 @@ struct SmoothingFit {
 };
 
 // The form with the parameters that suit `values` best; `fitted` is false where there are too few values,
-// or some not above zero that would have to be.
+// or some not above zero that would have to be. `thorough`: from several starts.
 // Where an estimated damping may lie: by accuracy on 1,001 published series (bench/README.md), of eleven ranges the best.
 constexpr double kLeastDamping = 0.6, kMostDamping = 0.98;
 
-SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan);
+SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan, bool thorough = true);
 
 // The best form by the corrected criterion of Akaike, with care for trends. Seasons that are not seen twice are left out of a fit: `fit.season` has a
 // share for each of those that are in, the shortest.
 SmoothingFit choose_smoothing(Doubles values, const std::vector<SmoothingForm>& forms, const SmoothingPlan& plan);
 
 // One-step expectations and states over values, from the first state on (any output may be null). Missing
-// values leave the states as expected. Moves `fit.last`.
+// values leave the states as expected. Moves `fit.last` to the state after the last value that is there: what is
+// missing at the end is forecast like what comes after it.
 struct SmoothingTrace {
   double *expected, *level, *slope, *season;
 };
 void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit, const SmoothingTrace& out);
 
-// Expected values `ahead` steps after the last state and their variances (NaN where no formula is known, and
-// paths must tell).
+// Expected values `ahead` steps after the last state, which is followed by step `place`, and their variances
+// (NaN where no formula is known, and paths must tell).
 void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& seasons, std::size_t place, int ahead,
                         double* mean, double* variance);
+
+// The fit moved by one sd, up and down, in each of as many independent directions as parameters are free: by the
+// squared errors' curvature (Gauss and Newton) and, for shares, what is known of any. A share that would leave its
+// range is mirrored at its end. Empty where nothing is free or known.
+std::vector<SmoothingFit> smoothing_directions(Doubles values, const SmoothingPlan& plan, const SmoothingFit& fit);
+
+// Moves shares and last states by so many times the way from `fit` to `direction`.
+void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction, double times);
+
+// Moves shares to where they may be.
+void keep_in_range(SmoothingFit& fit, bool textbook);
+
+// The variances of a forecast that holds its parameters known become those of one that knows the directions: their
+// mean over them, and the variance of the points.
+// Where no trend was found in so many `steps` (0: none was asked for), a drift of the level is still only known as well as
+// their mean.
+void add_spread(const SmoothingFit& fit, const std::vector<SmoothingFit>& directions, const std::vector<int>& seasons,
+                std::size_t place, std::size_t steps, int ahead, const double* mean, double* variance);
 
 // One possible future, from `ahead` standard normal numbers.
 void smoothing_path(const SmoothingFit& fit, const std::vector<int>& seasons, std::size_t place, int ahead, bool textbook,

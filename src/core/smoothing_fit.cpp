@@ -18,6 +18,11 @@ constexpr int kEstimated = 24;      // longest season whose first states are est
 constexpr double kLongSeason = 12;  // what a longer one counts for in the criteria
 constexpr double kLeastRoom = 1e-6; // for the share of a season, beside a level of 1
 constexpr double kNear = 0.01;       // a share this near to 0 or 1 is tried there
+constexpr double kStarts[][2] = {{0.05, 0.3}, {0.9, 0.05}, {0.9, 0.5}, {0.5, 0.9}};   // shares of level and trend
+constexpr int kFirstRounds = 6;
+constexpr double kNearlyAsHigh = 3;      // tops this near to the best after these rounds are gone up, too
+constexpr double kMightBeBest = 6;       // of the criterion, after a first fit
+constexpr double kTolerance = 1e-7;
 constexpr double kNoWorse = 1e-4;    // and stays, where the aim loses no more (twice the logarithm of a likelihood)
 
 double bounded(double x, double low, double high) { return low + (high - low) / (1 + std::exp(-x)); }
@@ -104,12 +109,12 @@ class Problem {
 
   bool has_trend() const { return form_.trend != TrendForm::none; }
 
-  // `alpha`: the level's share to start from.
-  Numbers start(double alpha) const {
+  // `alpha`, `beta`: the shares of level and trend (of the level's) to start from.
+  Numbers start(double alpha, double beta) const {
     Numbers x;
     const double a = std::isfinite(given_.level) ? given_.level : alpha;
     if (free_level_) x.push_back(unbounded(a, 0, 1));
-    if (free_trend_) x.push_back(unbounded(0.1, 0, 1));
+    if (free_trend_) x.push_back(unbounded(beta, 0, 1));
     if (free_damping_) x.push_back(unbounded(0.95, kLeastDamping, kMostDamping));
     for (size_t k = 0; k < free_season_; ++k) x.push_back(unbounded(0.05, 0, 1));
     x.resize(x.size() + free_states_, 0);
@@ -433,9 +438,50 @@ class Problem {
   Numbers base_, before_, slope_, error_, expected_, old_, season_bar_, d_season_;
 };
 
-}  // namespace
+// Values in units of their usual change, and about their mean where all parts add: so that the same series finds the same
+// fit in any unit, and a large level costs no digits.
+struct Units {
+  double centre = 0, unit = 1;
+  bool multiply, growing, proportional;
 
-SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan) {
+  Units(Doubles values, const SmoothingForm& form)
+      : multiply(form.season == SeasonForm::multiply), growing(form.trend == TrendForm::growing), proportional(form.noise == Noise::proportional) {
+    double mean = 0, count = 0, change = 0, steps = 0, before = kMissing;
+    for (double v : values) {
+      if (!std::isfinite(v)) continue;
+      count += 1;
+      mean += (v - mean) / count;
+      if (std::isfinite(before)) { steps += 1; change += (std::fabs(v - before) - change) / steps; }
+      before = v;
+    }
+    if (change > 0 && std::isfinite(change)) unit = change; else if (mean != 0) unit = std::fabs(mean);
+    if (!multiply && !growing && !proportional) centre = mean;
+  }
+  Numbers values_in(Doubles values) const {
+    Numbers out(values.begin(), values.end());
+    for (double& v : out) v = (v - centre) / unit;
+    return out;
+  }
+  SmoothingGiven given_in(SmoothingGiven given) const {
+    given.first_level = (given.first_level - centre) / unit;
+    if (!growing) given.first_slope /= unit;
+    if (!multiply) for (double& v : given.first_season) v /= unit;
+    return given;
+  }
+  void back(SmoothingState& s) const {
+    s.level = s.level * unit + centre;
+    if (!growing) s.slope *= unit;
+    if (!multiply) for (double& v : s.seasons) v *= unit;
+  }
+  void back(SmoothingFit& fit) const {
+    back(fit.first);
+    back(fit.last);
+    if (!proportional) fit.squares *= unit * unit;
+    fit.log_likelihood -= fit.count * std::log(unit);
+  }
+};
+
+SmoothingFit fit_in_units(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan, bool thorough) {
   SmoothingFit out;
   out.form = form;
   double count = 0, least = HUGE_VAL;
@@ -452,14 +498,20 @@ SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const Smoo
   Numbers best, gradient;
   if (plan.aim == SmoothingAim::likelihood && !plan.textbook) {
     double least_value = HUGE_VAL;
-    for (double alpha : {0.3}) {
-      Numbers x = problem.start(alpha);
-      const Descent d = descend(problem, x, 200, 1e-7);
-      if (d.value < least_value) { least_value = d.value; best = x; out.settled = d.settled; }
+    // Shares of trends have several tops: the way up is begun from each start, and gone on from the best.
+    std::vector<Numbers> starts{problem.start(0.3, 0.1)};
+    if (thorough && problem.has_trend()) for (const auto& at : kStarts) starts.push_back(problem.start(at[0], at[1]));
+    Numbers reached(starts.size(), HUGE_VAL);
+    for (size_t i = 0; i < starts.size() && starts.size() > 1; ++i) reached[i] = descend(problem, starts[i], kFirstRounds, kTolerance).value;
+    const size_t first = static_cast<size_t>(std::min_element(reached.begin(), reached.end()) - reached.begin());
+    for (size_t i = 0; i < starts.size(); ++i) {
+      if (i != first && reached[i] > reached[first] + kNearlyAsHigh) continue;
+      const Descent d = descend(problem, starts[i], 200, kTolerance);
+      if (d.value < least_value) { least_value = d.value; best = starts[i]; out.settled = d.settled; }
     }
     if (!(least_value < HUGE_VAL)) return out;
   } else {
-    const Minimum least_loss = minimise([&](const Numbers& x) { return problem.loss(x); }, problem.start(0.3), 0.5, 4000, 1e-10);
+    const Minimum least_loss = minimise([&](const Numbers& x) { return problem.loss(x); }, problem.start(0.3, 0.1), 0.5, 4000, 1e-10);
     if (!(least_loss.value < HUGE_VAL)) return out;
     best = least_loss.at;
     out.settled = true;
@@ -476,13 +528,26 @@ SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const Smoo
   out.squares = problem.squares();
   out.count = problem.count();
   out.free = problem.counted();
-  const double n = out.count, k = out.free;
-  const double constant = std::log(2 * 3.14159265358979323846) + 1;
+  const double n = out.count, constant = std::log(2 * 3.14159265358979323846) + 1;
   out.log_likelihood = -0.5 * n * (std::log(std::max(out.squares / n, 1e-300)) + constant) - problem.logs();
+  out.fitted = true;
+  return out;
+}
+
+}  // namespace
+
+SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan, bool thorough) {
+  const Units units(values, form);
+  const Numbers own = units.values_in(values);
+  SmoothingPlan own_plan = plan;
+  own_plan.given = units.given_in(plan.given);
+  SmoothingFit out = fit_in_units({own.data(), own.size()}, form, own_plan, thorough);
+  if (!out.fitted) return out;
+  units.back(out);
+  const double n = out.count, k = out.free;
   out.aic = -2 * out.log_likelihood + 2 * k;
   out.aicc = out.aic + 2 * k * (k + 1) / (n - k - 1);
   out.bic = -2 * out.log_likelihood + k * std::log(n);
-  out.fitted = true;
   return out;
 }
 
@@ -494,13 +559,23 @@ static double criterion(const SmoothingFit& fit) {
   return -2 * fit.log_likelihood + 2 * k + 2 * k * (k + 1) / (n - k - 1);
 }
 
-SmoothingFit choose_smoothing(Doubles values, const std::vector<SmoothingForm>& forms, const SmoothingPlan& all) {
+SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& forms, const SmoothingPlan& all) {
+  const Doubles values = whole.part(0, seen_length(whole));
   SmoothingFit best;
   SmoothingPlan plan = all;
   while (!plan.seasons.empty() && values.size() < 2 * u(plan.seasons.back())) plan.seasons.pop_back();
+  if (forms.size() == 1) return fit_smoothing(values, forms[0], plan, true);
+  std::vector<SmoothingFit> fits;
+  double least = HUGE_VAL;
   for (const SmoothingForm& form : forms) {
-    SmoothingFit one = fit_smoothing(values, form, plan);
-    if (one.fitted && (!best.fitted || criterion(one) < criterion(best))) best = std::move(one);
+    fits.push_back(fit_smoothing(values, form, plan, false));
+    if (fits.back().fitted) least = std::min(least, criterion(fits.back()));
+  }
+  for (SmoothingFit& one : fits) {
+    if (!one.fitted) continue;
+    // Those that might be the best are fitted with care.
+    if (one.form.trend != TrendForm::none && criterion(one) < least + kMightBeBest) one = fit_smoothing(values, one.form, plan, true);
+    if (!best.fitted || criterion(one) < criterion(best)) best = std::move(one);
   }
   return best;
 }

@@ -1,5 +1,6 @@
 // A view of contiguous numbers that somebody else owns (C++17 has no std::span).
 #pragma once
+#include <cmath>
 #include <cstddef>
 #include <cstdint>
 #include <cstring>
@@ -19,6 +20,13 @@ struct Span {
 
 using Doubles = Span<const double>;
 using Ints = Span<const int>;
+
+// How many values there are up to the last that is finite.
+inline std::size_t seen_length(Doubles v) {
+  std::size_t n = v.size();
+  while (n > 0 && !std::isfinite(v[n - 1])) --n;
+  return n;
+}
 
 // A quiet NaN with the payload 1954, which R reads as "not available" and all
 // others as any NaN.

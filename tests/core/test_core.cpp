@@ -547,7 +547,7 @@ void forecasts() {
   std::vector<double> line(40), expected(40), ahead(5), spread(5);
   for (std::size_t t = 0; t < 40; ++t) line[t] = 3 + 2.0 * t;
   const core::ThetaFit theta = core::fit_theta(span(line), {}, expected.data());
-  core::theta_forecast(theta, true, 5, ahead.data(), spread.data());
+  core::theta_forecast(theta, {}, {nullptr, 0}, 5, ahead.data(), spread.data());
   check("theta lines go on with a straight line", near(ahead[0], 83, 0.05) && near(ahead[4], 91, 0.2));
   check("a season stands out where there is one", core::seasonal_at(span(y), 4) && !core::seasonal_at(span(y), 7));
 }
@@ -583,7 +583,7 @@ void autoregression() {
   check("missing values change it little", gaps.fitted && gaps.count == 296 && std::fabs(gaps.ar[0] - fit.ar[0]) < 0.05);
 
   std::vector<double> expected(300), mean(4), variance(4);
-  core::arima_forecast(span(y), fit, {nullptr, 0}, {nullptr, 0}, 4, expected.data(), mean.data(), variance.data());
+  core::arima_forecast(span(y), fit, {nullptr, 0}, {nullptr, 0}, 4, expected.data(), mean.data(), variance.data(), nullptr);
   bool falls = true;
   for (int h = 0; h < 4; ++h) {
     const double want = fit.drivers[0] + std::pow(fit.ar[0], h + 1) * (y[299] - fit.drivers[0]);

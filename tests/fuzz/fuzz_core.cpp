@@ -330,7 +330,7 @@ void forecasts(Random& r) {
   theta.multiply = r.chance(0.5);
   theta.dynamic = r.chance(0.5);
   core::ThetaFit line = core::fit_theta(view(v), theta, expected.data());
-  core::theta_forecast(line, theta.dynamic, ahead, point.data(), se.data());
+  core::theta_forecast(line, theta, view(v).part(0, line.length), ahead, point.data(), se.data());
   core::seasonal_at(view(v), m);
   core::SmoothingPlan plan;
   if (m > 1) plan.seasons = {m};
@@ -364,7 +364,8 @@ void arima(Random& r) {
   Numbers future(drivers.empty() ? 0 : static_cast<std::size_t>(ahead), 0.5);
   Numbers expected = room(v.size()), mean = room(static_cast<std::size_t>(ahead)), variance = mean;
   if (fit.fitted) {
-    core::arima_forecast(view(v), fit, view(drivers), view(future), ahead, expected.data(), mean.data(), variance.data());
+    std::vector<Numbers> moved;
+    core::arima_forecast(view(v), fit, view(drivers), view(future), ahead, expected.data(), mean.data(), variance.data(), r.chance(0.5) ? &moved : nullptr);
     core::arima_weights(fit, ahead);
   }
   int d = 0, D = 0;

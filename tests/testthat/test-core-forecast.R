@@ -85,8 +85,8 @@ test_that("factors of widths are drawn to what is usual, and follow many errors"
   e[, 1, , ] <- 2 / z   # errors of two standard deviations
   e[, 2, , ] <- NA
   f <- kairon:::width_factors(e, w)
-  expect_equal(f[2], 1.25)
-  expect_equal(f[1], sqrt((12 * 1.25^2 + 20 * 4) / 32))
+  expect_equal(f[2], 1)
+  expect_equal(f[1], sqrt((12 + 20 * 4) / 32))
   expect_equal(kairon:::width_factors(0 * e, w)[1], 0.9)
 })
 
