@@ -83,10 +83,7 @@ run_cutoff <- function(job, i) {
         prepared <- pad_to(prepared, cutoff)
         kept <- drop_ended(prepared, list(steps = plan$steps), job$measures)
         lapply(job$measures, function(m) {
-          made <- forecast_each(kept, m, job$methods[group$methods], plan, i, job$levels, job$future,
-                                job$tick)
-          if (!is.null(made$table)) made$table <- undo_scale(made$table, prepared, m, job$levels)
-          made
+          forecast_each(kept, prepared, m, job$methods[group$methods], plan, i, job$levels, job$future, job$tick)
         })
       },
       kairon_error = function(e) {
@@ -174,15 +171,16 @@ pad_to <- function(x, cutoff) {
   complete_grid(x, common_end = TRUE)
 }
 
-# `future` gives the future of drivers that are declared as known ahead, and only that.
-forecast_each <- function(x, measure, methods, plan, i, levels, future, tick = no_tick) {
+# `future` gives the future of drivers that are declared as known ahead, and only that. `prepared` has all series, also those
+# that have ended: what changes of scale are undone by.
+forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future, tick = no_tick) {
   plain <- make_batch(x, measure)
   rows <- rows_of(x)
   meta <- timeline_meta(x)
   zone <- future_zone(meta, rows, plan$steps)
   stamps <- stamp_of(meta$cadence, plan$cutoffs[i] + seq_len(plan$steps), zone)
   step <- list(steps = plan$steps, stamps = from_seconds(stamps, meta$type, meta$zone), bare = TRUE,
-               calibrate = plan$calibrate)
+               calibrate = plan$calibrate, joint = joint_paths(x, measure, plan$steps, most = 2000))
   tables <- failures <- list()
   for (name in names(methods)) {
     result <- tryCatch(
@@ -190,7 +188,7 @@ forecast_each <- function(x, measure, methods, plan, i, levels, future, tick = n
         method <- methods[[name]]
         batch <- if (is.null(method$drivers)) plain else make_batch(x, measure, method$drivers, future)
         r <- run_method(method, name, batch, rows, step, levels)
-        forecast_table(x, measure, name, r, rows, step, levels)
+        undo_scale(forecast_table(x, measure, name, r, rows, step, levels), prepared, measure, levels)
       },
       error = function(e) e
     )

@@ -264,7 +264,7 @@ arima_ahead <- function(method, model, s, horizon, unsure = horizon > 0) {
     last <- carried_on(v)[length(v)]
     sd <- stats::sd(diff(v[!is.na(v)]))
     return(list(mean = rep(last, horizon), variance = sd^2 * seq_len(horizon),
-                expected = c(NA, carried_on(v)[-length(v)]), parameters = matrix(0, horizon, 0)))
+                expected = c(NA, carried_on(v)[-length(v)]), moves = matrix(0, horizon, 0)))
   }
   future <- matrix(0, horizon, 0)
   if (ncol(model$columns[[s]]) && horizon > 0) {
@@ -287,7 +287,7 @@ arima_numbers <- function(method, model, horizon) {
   seen <- seen_steps(model$batch)
   list(mean = shape("mean"), variance = shape("variance") * rep(lucky, each = horizon),
        freedom = freedom_ahead(freedom, seen$steps, horizon, seen$waited),
-       parameters = lapply(made, `[[`, "parameters"))
+       made = made, waited = seen$waited)
 }
 
 #' @export
@@ -302,26 +302,32 @@ method_paths.kairon_by_arima <- function(method, model, horizon, n) {
   out <- array(NA_real_, c(horizon, ncol(raw$mean), n))
   for (s in seq_len(ncol(raw$mean))) {
     fit <- model$fits[[s]]
-    psi <- if (fit$fitted) cpp_arima_weights(fit, horizon) else rep(1, horizon)
-    moved <- stats::toeplitz(psi)
-    moved[upper.tri(moved)] <- 0
-    off <- drawn_means(raw$parameters[[s]] - raw$mean[, s], n)
-    # Shocks make up what the parameters leave of the variance.
-    own <- pmax(0, raw$variance[, s] - rowSums((raw$parameters[[s]] - raw$mean[, s])^2) / 2)
-    wide <- sqrt(own / cumsum(psi^2))
-    out[, s, ] <- raw$mean[, s] + off + wide * (moved %*% matrix(stats::rnorm(horizon * n), horizon))
+    # Shocks since the last value, with weights of the parameters, which are drawn once a path.
+    all <- horizon + raw$waited[s]
+    psi <- raw$made[[s]]$expected_weights
+    if (length(psi) == 0) psi <- if (fit$fitted) cpp_arima_weights(fit, all) else rep(1, all)
+    moves <- raw$made[[s]]$moves
+    z <- matrix(stats::rnorm(ncol(moves) * n), ncol(moves))
+    e <- matrix(stats::rnorm(all * n), all)
+    carried <- shocks_on(psi, e)
+    known <- cumsum(psi^2)
+    for (j in seq_len(ncol(moves))) {
+      turned <- raw$made[[s]]$weights[, j]
+      carried <- carried + shocks_on(turned, e) * rep(z[j, ], each = all)
+      known <- known + cumsum(turned^2)
+    }
+    last <- raw$waited[s] + seq_len(horizon)
+    wide <- sqrt(pmax(0, raw$variance[, s] - rowSums(moves^2)) / known[last])
+    out[, s, ] <- raw$mean[, s] + moves %*% z + wide * carried[last, , drop = FALSE]
   }
   student_paths(out, raw$mean, raw$freedom)
 }
 
-# What parameters drawn once for each of `n` paths add to the mean, from its moves up and down by one sd each.
-drawn_means <- function(moves, n) {
-  out <- matrix(0, nrow(moves), n)
-  for (j in seq_len(ncol(moves) / 2)) {
-    z <- stats::rnorm(n)
-    out <- out + moves[, 2 * j - 1] %o% pmax(z, 0) + moves[, 2 * j] %o% pmax(-z, 0)
-  }
-  out
+# What shocks (a column each) with these weights have made of each step.
+shocks_on <- function(weights, e) {
+  on <- stats::toeplitz(weights)
+  on[upper.tri(on)] <- 0
+  on %*% e
 }
 
 #' @export

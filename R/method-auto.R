@@ -138,14 +138,16 @@ method_predict.kairon_by_auto <- function(method, model, horizon, levels) {
 #' @export
 method_paths.kairon_by_auto <- function(method, model, horizon, n) {
   out <- array(NA_real_, c(horizon, length(model$kind), n))
+  scale <- out
   for (p in model$parts) {
     drawn <- method_paths(p$method, p$model, horizon, n)
+    scale[, p$which, ] <- scale_of(drawn)
     for (i in seq_along(p$which)) {
       middle <- rowMeans(matrix(drawn[, i, ], horizon))
       out[, p$which[i], ] <- middle + model$factor[p$which[i]] * (drawn[, i, ] - middle)
     }
   }
-  out
+  structure(out, scale = scale)
 }
 
 #' @export

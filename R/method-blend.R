@@ -281,13 +281,16 @@ method_paths.kairon_by_blend <- function(method, model, horizon, n) {
   middle <- blend_numbers(method, model, horizon, 50)$point
   all <- lapply(seq_along(model$models),
                 function(i) method_paths(model$methods[[i]], model$models[[i]], horizon, n))
+  scale <- out
+  scales <- lapply(all, scale_of)
   for (s in seq_len(series)) {
     pick <- sample.int(length(all), n, replace = TRUE, prob = model$weights[, s])
     own <- vapply(seq_len(n), function(j) all[[pick[j]]][, s, j], numeric(horizon))
     own <- matrix(own, horizon)
     out[, s, ] <- own + (middle[, s] - rowMeans(own))
+    scale[, s, ] <- vapply(seq_len(n), function(j) scales[[pick[j]]][, s, j], numeric(horizon))
   }
-  out
+  structure(out, scale = scale)
 }
 
 #' @export

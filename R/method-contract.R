@@ -298,10 +298,11 @@ paths_of_variances <- function(mean, variance, n) {
 }
 
 # Normal paths made those of the intervals: how wide errors are is an estimate too, the same all along a path, so
-# that each step is spread as Student's t.
+# that each step is spread as Student's t. The attribute `scale` says by how much each was spread.
 student_paths <- function(paths, mean, freedom) {
   if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(mean), ncol(mean), byrow = TRUE)
   n <- dim(paths)[3]
+  scale <- array(1, dim(paths))
   for (s in seq_len(ncol(mean))) {
     own <- pmax(1, freedom[, s])
     known <- which(is.finite(own))
@@ -309,9 +310,13 @@ student_paths <- function(paths, mean, freedom) {
     rank <- stats::runif(n)
     wide <- sqrt(own[known] / outer(own[known], rank, function(f, p) stats::qchisq(p, f)))
     paths[known, s, ] <- mean[known, s] + (paths[known, s, ] - mean[known, s]) * wide
+    scale[known, s, ] <- wide
   }
-  paths
+  structure(paths, scale = scale)
 }
+
+# The scale of paths that came from student_paths(), or 1.
+scale_of <- function(paths) attr(paths, "scale") %||% array(1, dim(paths))
 
 # How many steps each series has from its first to its last value, and how many are missing after that.
 seen_steps <- function(batch) {

@@ -260,6 +260,7 @@ method_predict.kairon_by_decomposition <- function(method, model, horizon, level
 method_paths.kairon_by_decomposition <- function(method, model, horizon, n) {
   paths <- method_paths(method$then, model$then, horizon, n)
   middle <- apply(paths, c(1, 2), mean)
+  scale <- scale_of(paths)
   ahead <- seasons_ahead(model, horizon, matrix(middle, horizon))
   cycle <- if (length(model$seasons)) model$seasons[[1]] else 1
   for (s in seq_len(dim(paths)[2])) {
@@ -269,7 +270,7 @@ method_paths.kairon_by_decomposition <- function(method, model, horizon, n) {
     own <- middle[, s] + (own - middle[, s]) / sqrt(ahead$kept[s]) + sqrt(ahead$variance[, s]) * off
     paths[, s, ] <- if (model$multiply) own * ahead$season[, s] else own + ahead$season[, s]
   }
-  paths
+  structure(paths, scale = scale)
 }
 
 #' @export

@@ -84,7 +84,8 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
     model$batch <- make_batch(x, object$measure, object$method$drivers, drivers)
   }
   name <- gsub("_", " ", object$method$name)
-  out <- method_predict(object$method, model, plan$steps, levels)
+  plan$joint <- joint_paths(x, object$measure, plan$steps)
+  out <- with_joint(method_predict(object$method, model, plan$steps, levels), object$method, model, plan)
   result <- list(
     table = forecast_table(x, object$measure, name, out, rows, plan, levels),
     parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps), rows, plan),

@@ -156,7 +156,7 @@ without_unfinished <- function(x, measures) {
 # Values, bounds, paths and parts back on the measure's own scale, within its limits.
 on_own_scale <- function(result, x, measure, levels, limits, whole) {
   table <- undo_scale(result$table, x, measure, levels)
-  if (!is.null(result$paths)) result$paths <- undo_scale(result$paths, x, measure, integer())
+  if (!is.null(result$paths)) result$paths <- undo_paths(result$paths, x, measure)
   if (length(timeline_meta(x)$undo[[measure]])) result$parts <- NULL
   past <- undo_history(x)[[measure]]
   own <- limits
@@ -267,6 +267,7 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
 
 forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
   rows <- rows_of(x)
+  plan$joint <- joint_paths(x, measure, plan$steps)
   notes <- failed <- character()
   interrupted <- NULL
   tables <- paths <- parts <- forms <- list()
@@ -309,6 +310,13 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
                   points(failed, "x")),
                 call = call)
   }
+  # Paths of all methods, or of none.
+  if (!all(vapply(tables, function(t) is.null(t$.joint), TRUE))) {
+    tables <- lapply(tables, function(t) {
+      if (is.null(t$.joint)) t$.joint <- t$.scale <- matrix(NA_real_, nrow(t), plan$joint)
+      t
+    })
+  }
   bind <- function(t) do.call(rbind, unname(t))
   list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts),
        forms = forms, interrupted = interrupted)
@@ -347,6 +355,7 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
   model <- method_fit(method, batch)
   out <- method_predict(method, model, plan$steps, levels)
   if (is.list(model)) out$notes <- model$notes
+  out <- with_joint(out, method, model, plan)
   if (isTRUE(plan$calibrate)) out <- calibrated(out, method, batch, levels)
   out <- simpler_where_failed(out, batch, plan$steps, levels)
   if (isTRUE(plan$bare)) {
@@ -356,6 +365,32 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
   if (isTRUE(plan$paths > 0)) out$paths <- method_paths(method, model, plan$steps, plan$paths)
   out$parts <- method_parts(method, model, plan$steps)
   out
+}
+
+# Where values are changes from one step to another, bounds of steps cannot be added up: `plan$joint` paths say how
+# errors go together. `joint` are normal paths, `scale` makes them Student's.
+with_joint <- function(out, method, model, plan) {
+  if (!isTRUE(plan$joint > 0)) {
+    return(out)
+  }
+  paths <- tryCatch(with_seed(1, method_paths(method, model, plan$steps, plan$joint)),
+                    kairon_error = function(e) NULL)
+  if (!is.null(paths)) {
+    out$scale <- scale_of(paths)
+    point <- as.vector(out$point)
+    out$joint <- array(point + (as.vector(paths) - point) / as.vector(out$scale), dim(paths))
+  }
+  out
+}
+
+# How many paths undoing a measure's changes takes: as many as memory bears, since bounds are their quantiles.
+joint_paths <- function(x, measure, steps, most = 10000) {
+  kinds <- vapply(timeline_meta(x)$undo[[measure]], `[[`, "", "kind")
+  if (!any(kinds == "change")) {
+    return(0)
+  }
+  series <- length(rows_of(x)$breaks) - 1
+  max(500, min(most, floor(4e6 / (steps * series))))
 }
 
 # A series without a finite forecast, though it has values, gets its last one.
@@ -462,5 +497,10 @@ forecast_table <- function(x, measure, name, result, rows, plan, levels) {
   }
   out$method <- name
   out$ahead <- rep(seq_len(h), series)
+  # For undo_scale(), which takes them off again.
+  if (!is.null(result$joint)) {
+    out$.joint <- matrix(result$joint, h * series)
+    out$.scale <- matrix(result$scale, h * series)
+  }
   out
 }

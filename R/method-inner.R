@@ -102,6 +102,7 @@ calibrated <- function(out, method, batch, levels) {
     stats::quantile(v, min(1, level / 100 * (1 + 1 / length(v))), names = FALSE)
   }
   before <- after <- numeric(length(levels))
+  given <- out
   for (i in seq_along(levels)) {
     wide <- stats::qnorm(0.5 + levels[i] / 200)
     for (s in seq_len(dim(z)[2])) {
@@ -123,6 +124,11 @@ calibrated <- function(out, method, batch, levels) {
       if (all(is.na(rest)) || all(is.na(z[, , c]))) NA_real_ else mean(z[, , c] <= quantile_of(rest,
           levels[i]), na.rm = TRUE)
     }, 1), na.rm = TRUE)
+  }
+  if (!is.null(out$scale)) {
+    widest <- which.max(levels)
+    moved <- (out$upper[[widest]] - out$lower[[widest]]) / (given$upper[[widest]] - given$lower[[widest]])
+    out$scale <- out$scale * as.vector(moved)
   }
   out$notes <- c(out$notes, paste0(
     "intervals calibrated at past cutoffs: ", word_list(paste0("the ", levels, " % ones held ",

@@ -38,22 +38,28 @@ bind_pieces <- function(parts, which, n) {
   }
   first <- parts[[1]]
   levels <- seq_along(first$lower)
-  paths <- NULL
-  if (!is.null(first$paths)) {
-    paths <- array(NA_real_, c(dim(first$paths)[1], n, dim(first$paths)[3]))
+  # Arrays of steps, series and paths; NULL where a piece has none.
+  arrays <- function(name) {
+    all <- lapply(parts, `[[`, name)
+    if (any(vapply(all, is.null, TRUE))) {
+      return(NULL)
+    }
+    out <- array(NA_real_, c(dim(all[[1]])[1], n, dim(all[[1]])[3]))
     at <- 0
-    for (p in parts) {
-      size <- dim(p$paths)[2]
-      paths[, which[at + seq_len(size)], ] <- p$paths
+    for (p in all) {
+      size <- dim(p)[2]
+      out[, which[at + seq_len(size)], ] <- p
       at <- at + size
     }
+    out
   }
   list(
     point = columns(function(p) p$point),
     lower = lapply(levels, function(i) columns(function(p) p$lower[[i]])),
     upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
     notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
-    form = unlist(lapply(parts, `[[`, "form")), paths = paths, parts = bind_forecast_parts(parts, columns)
+    form = unlist(lapply(parts, `[[`, "form")), paths = arrays("paths"), joint = arrays("joint"),
+    scale = arrays("scale"), parts = bind_forecast_parts(parts, columns)
   )
 }
 

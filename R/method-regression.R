@@ -316,7 +316,7 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
     out[, s, ] <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
   }
   out <- student_paths(out, mean, regression_freedom(model, horizon))
-  if (method$combine == "multiply") exp(out) else out
+  if (method$combine == "multiply") exp(out) else out   # keeps its attributes
 }
 
 # A line that errors stray from by themselves is only seen at work over long stretches.

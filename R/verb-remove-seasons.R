@@ -102,7 +102,7 @@ undo_season <- function(table, x, step, levels) {
     effect <- step$effects[cbind(step$breaks[owner] + place + 1, i)]
     all <- if (step$multiply) all * effect else all + effect
   }
-  for (column in c("value", bound_columns(levels))) {
+  for (column in scale_columns(table, levels)) {
     table[[column]] <- if (step$multiply) table[[column]] * all else table[[column]] + all
   }
   table

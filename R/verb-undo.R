@@ -54,20 +54,76 @@ undo_history <- function(x) {
 }
 
 # The table of a forecast of a measure, with value and bounds on the original scale.
-# `x`: the prepared timeline.
+# `x`: the prepared timeline. Where there are changes, the joint paths of a forecast tell the bounds, up to the
+# last change that is undone; bounds of single steps go on from there.
 undo_scale <- function(table, x, measure, levels, means = TRUE) {
-  for (step in rev(timeline_meta(x)$undo[[measure]])) {
+  steps <- rev(timeline_meta(x)$undo[[measure]])
+  changes <- which(vapply(steps, `[[`, "", "kind") == "change")
+  for (i in seq_along(steps)) {
+    step <- steps[[i]]
     table <- switch(step$kind,
       change = undo_change(table, x, step, levels),
       rebase = undo_rebase(table, x, step, levels),
       power = undo_power(table, x, step, levels, means),
       season = undo_season(table, x, step, levels)
     )
+    if (i %in% changes && i == max(changes)) table <- bounds_of_paths(table, levels, step$as)
+  }
+  table[setdiff(names(table), c(".joint", ".scale"))]
+}
+
+# Quantiles of the joint paths, spread as Student's t around the value: in logarithms where changes are ratios.
+# Rows without paths keep their bounds.
+bounds_of_paths <- function(table, levels, as) {
+  if (is.null(table$.joint) || length(levels) == 0) {
+    return(table)
+  }
+  ratios <- as %in% c("percent", "ratio", "log_ratio", "index")
+  for (i in which(rowSums(!is.finite(table$.joint)) == 0 & is.finite(table$value))) {
+    path <- table$.joint[i, ]
+    middle <- table$value[i]
+    logs <- ratios && middle > 0 && all(path > 0)
+    if (logs) {
+      path <- log(path)
+      middle <- log(middle)
+    }
+    path <- middle + (path - middle) * table$.scale[i, ]
+    q <- stats::quantile(path, c(0.5 - levels / 200, 0.5 + levels / 200), names = FALSE)
+    if (logs) q <- exp(q)
+    table[i, paste0("lower_", levels)] <- as.list(q[seq_along(levels)])
+    table[i, paste0("upper_", levels)] <- as.list(q[length(levels) + seq_along(levels)])
   }
   table
 }
 
+# A table of paths on the original scale: one row for each step in between, its paths side by side.
+undo_paths <- function(paths, x, measure) {
+  if (length(timeline_meta(x)$undo[[measure]]) == 0) {
+    return(paths)
+  }
+  first <- paths$path == paths$path[1]
+  wide <- paths[first, ]
+  key <- function(t) key_text(c(list(t$method, t$ahead), t[timeline_meta(x)$series]))
+  row <- match(key(paths), key(wide))
+  column <- match(paths$path, unique(paths$path))
+  wide$.joint <- matrix(NA_real_, nrow(wide), max(column))
+  wide$.joint[cbind(row, column)] <- paths$value
+  for (step in rev(timeline_meta(x)$undo[[measure]])) {
+    wide <- switch(step$kind,
+      change = undo_change(wide, x, step, integer()),
+      rebase = undo_rebase(wide, x, step, integer()),
+      power = undo_power(wide, x, step, integer(), FALSE),
+      season = undo_season(wide, x, step, integer())
+    )
+  }
+  paths$value <- wide$.joint[cbind(row, column)]
+  paths
+}
+
 bound_columns <- function(levels) if (length(levels)) c(paste0("lower_", levels), paste0("upper_", levels))
+
+# Value, bounds and joint paths of a table.
+scale_columns <- function(table, levels) c("value", bound_columns(levels), if (!is.null(table$.joint)) ".joint")
 
 table_labels <- function(table, x) {
   keys <- timeline_meta(x)$series
@@ -83,14 +139,15 @@ undo_power <- function(table, x, step, levels, means = TRUE) {
     half <- (table[[paste0("upper_", widest)]] - table[[paste0("lower_", widest)]]) / 2
     (half / stats::qnorm(0.5 + widest / 200))^2
   }
-  for (column in c("value", bound_columns(levels))) {
+  for (column in scale_columns(table, levels)) {
     for (s in unique(owner)) {
       here <- owner == s
-      w <- table[[column]][here]
+      w <- if (column == ".joint") table$.joint[here, , drop = FALSE] else table[[column]][here]
       adjusted <- column == "value" && means && step$mean && !is.null(variance)
       made <- if (adjusted) power_back_mean(w, step$power[s], variance[here]) else power_back(w,
           step$power[s])
-      table[[column]][here] <- made - step$shift[s]
+      made <- made - step$shift[s]
+      if (column == ".joint") table$.joint[here, ] <- made else table[[column]][here] <- made
     }
   }
   table
@@ -109,14 +166,14 @@ undo_rebase <- function(table, x, step, levels) {
     code <- part_codes(step$part, seconds)
   }
   at <- match(owner * 1e4 + code, step$normals$owner * 1e4 + step$normals$code)
-  for (column in c("value", bound_columns(levels))) {
+  for (column in scale_columns(table, levels)) {
     table[[column]] <- restore(table[[column]], step$normals$normal[at], step$as, step$normals$sd[at])
   }
   table
 }
 
-# Changes: the value so long before is put back, an observed one or an earlier forecast;
-# half-widths along a chain of forecasts add up in squares.
+# Changes: the value so long before is put back, an observed one or an earlier forecast, and so along each path.
+# Without paths half-widths along a chain of forecasts add up in squares, as if errors were independent.
 undo_change <- function(table, x, step, levels) {
   meta <- timeline_meta(x)
   zone <- rows_of(x)$zone
@@ -136,6 +193,11 @@ undo_change <- function(table, x, step, levels) {
       value <- restore(table$value[i], base, step$as)
       known[as.character(k[i])] <- value
       out$value[i] <- value
+      if (!is.null(table$.joint)) {
+        before <- one[k[one] == at]
+        from <- if (length(before)) out$.joint[before[1], ] else base
+        out$.joint[i, ] <- restore(table$.joint[i, ], from, step$as)
+      }
       for (b in bounds) {
         own <- restore(table[[b]][i], base, step$as) - value
         before <- width[[b]][as.character(at)] %||% 0

@@ -52,6 +52,13 @@ core::ArimaFit fit_of(const Rcpp::List& m) {
   return f;
 }
 
+NumericMatrix side_by_side(const std::vector<std::vector<double>>& columns, int rows) {
+  if (!columns.empty()) rows = static_cast<int>(columns[0].size());
+  NumericMatrix out(rows, static_cast<int>(columns.size()));
+  for (std::size_t j = 0; j < columns.size(); ++j) std::copy(columns[j].begin(), columns[j].end(), out.begin() + static_cast<std::ptrdiff_t>(j) * rows);
+  return out;
+}
+
 }  // namespace
 
 // One fit for each series. `order`: p, d, q, P, D, Q, m, constant; NA in p: searched for with `limits` (p, q, P, Q,
@@ -103,20 +110,20 @@ Rcpp::List cpp_arima_fit(NumericVector values, IntegerVector breaks, IntegerVect
 }
 
 // One-step expectations, and means and variances of the steps ahead, of one series. With `unsure` they hold that
-// parameters are estimates, and `parameters` has the means with these moved, up and down, a column each; `drift`: even a
-// drift that is not in the model.
+// parameters are estimates, and `moves` and `weights` have what moves by one sd do to the means and to the weights of shocks
+// since the last value, a column each; `drift`: even a drift that is not in the model.
 // [[Rcpp::export]]
 Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead,
                               bool unsure, bool drift) {
   const core::ArimaFit f = fit_of(model);
   NumericVector expected(values.size(), NA_REAL), mean(ahead, NA_REAL), variance(ahead, NA_REAL);
-  std::vector<std::vector<double>> moved;
+  core::ArimaMoves moves;
   core::arima_forecast(bind::doubles(values), f, {regressors.begin(), static_cast<std::size_t>(regressors.size())},
                        {future.begin(), static_cast<std::size_t>(future.size())}, ahead, expected.begin(), mean.begin(), variance.begin(),
-                       unsure ? &moved : nullptr, drift);
-  NumericMatrix parameters(ahead, static_cast<int>(moved.size()));
-  for (std::size_t j = 0; j < moved.size(); ++j) std::copy(moved[j].begin(), moved[j].end(), parameters.begin() + static_cast<std::ptrdiff_t>(j) * ahead);
-  return Rcpp::List::create(_["expected"] = expected, _["mean"] = mean, _["variance"] = variance, _["parameters"] = parameters);
+                       unsure ? &moves : nullptr, drift);
+  return Rcpp::List::create(_["expected"] = expected, _["mean"] = mean, _["variance"] = variance,
+                            _["moves"] = side_by_side(moves.means, ahead), _["weights"] = side_by_side(moves.weights, 0),
+                            _["expected_weights"] = moves.expected_weights);
 }
 
 // [[Rcpp::export]]

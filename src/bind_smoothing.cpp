@@ -258,7 +258,7 @@ NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix no
       const double z = draws(j, static_cast<int>(d / 2));
       core::move_towards(own, fit, directions[z > 0 ? d : d + 1], std::fabs(z));
     }
-    core::keep_in_range(own, textbook);
+    core::keep_finite(own);
     core::smoothing_path(own, m.seasons, at, normal.nrow(), textbook, normal.begin() + j * steps, out.begin() + j * steps);
   }
   return out;

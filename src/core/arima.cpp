@@ -253,8 +253,8 @@ class Forecaster {
  public:
   Forecaster(const Data& data, const ArimaOrder& o, Doubles future, size_t h) : data_(data), order_(o), future_(future), h_(h) {}
 
-  // Innovations (NaN where there is none), and means of the steps ahead.
-  void run(const ArimaFit& fit, Numbers* innovations, double* mean) const {
+  // Innovations (NaN where there is none; `standard`: in units of their sd), and means of the steps ahead.
+  void run(const ArimaFit& fit, Numbers* innovations, double* mean, bool standard) const {
     Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
     fill_in(c, std::max(1, order_.m));
     const Numbers rest = unexplained(fit);
@@ -262,7 +262,8 @@ class Forecaster {
     Numbers scale;
     Diffuse f(c, data_.delta);
     f.run(columns, scale, &last);
-    if (innovations) *innovations = columns[0];
+    if (standard) for (size_t t = 0; t < scale.size(); ++t) columns[0][t] /= std::sqrt(scale[t]);
+    *innovations = columns[0];
     Numbers& a = last[0];
     for (size_t i = 0; i < h_; ++i) {
       mean[i] = f.expected(a) + explained(fit, i);
@@ -337,16 +338,17 @@ void variances_ahead(const ArimaFit& fit, size_t h, double* variance) {
   }
 }
 
-// Variances that hold that parameters are estimates, and the means with these moved.
+// Variances that hold that parameters are estimates, and what moves of these by one sd do.
 void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& data, const Numbers& mean, Numbers& variance,
-                    std::vector<Numbers>& parameters) {
-  parameters.clear();
+                    ArimaMoves& moves) {
+  moves = {};
+  moves.expected_weights = arima_weights(own, static_cast<int>(mean.size()));
   const size_t h = mean.size(), terms = u(own.order.terms()), p = terms + own.drivers.size();
   if (p == 0 || data.raw[0].size() > kLongest || !(own.sigma2 > 0)) return;
   const double sd = std::sqrt(own.sigma2);
-  Numbers centre(h), m(h), v(h), innovations;
+  Numbers centre(h), m(h), innovations;
   const auto run = [&](const ArimaFit& f, Numbers& e, double* to) {
-    if (!data.complete) make.run(f, &e, to);
+    if (!data.complete) make.run(f, &e, to, true);
     else if (!make.run_fast(f, e, to)) std::fill(e.begin(), e.end(), kMissing);
   };
   run(own, innovations, centre.data());
@@ -366,25 +368,37 @@ void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& dat
     run(one, to, m.data());
     for (size_t t = 0; t < to.size(); ++t) to[t] = (back ? 2 * innovations[t] - to[t] : to[t]) / sd;
   });
-  Spread spread(mean.data(), variance.data(), h);
+  Spread spread(centre.data(), variance.data(), h);
+  Numbers side[2], side_variance[2];
   for (const Numbers& move : made) {
-    double times[2] = {1, -1};
-    for (double& side : times) {
-      while (std::fabs(side) > 0.05 && !has_start(moved(own, move, side))) side /= 2;
+    for (const int k : {0, 1}) {
+      const ArimaFit one = moved(own, move, k == 0 ? kSmallMove : -kSmallMove);
+      const bool fine = has_start(one);
+      side[k].assign(fine ? h : 0, 0);
+      side_variance[k].assign(fine ? h : 0, 0);
+      if (!fine) continue;
+      run(one, innovations, side[k].data());
+      variances_ahead(one, h, side_variance[k].data());
     }
-    for (int k = 0; k < 2; ++k) {
-      // Past the edge of what is stationary the other side tells both.
-      const double side = std::fabs(times[k]) < 0.9 ? times[1 - k] : times[k], more = 1 / std::fabs(side);
-      const ArimaFit one = moved(own, move, side);
-      run(one, innovations, m.data());
-      variances_ahead(one, h, v.data());
-      for (size_t i = 0; i < h; ++i) {
-        const double turn = side * (k == 0 ? 1 : -1) > 0 ? more : -more;
-        m[i] = mean[i] + turn * (m[i] - centre[i]);
-      }
-      spread.add(m.data(), v.data());
-      parameters.push_back(m);
+    if (side[0].empty() && side[1].empty()) continue;
+    spread.add(side[0], side_variance[0], side[1], side_variance[1]);
+    // Past the edge of what is stationary the other side tells both.
+    Numbers rise(h);
+    for (size_t i = 0; i < h; ++i) {
+      const double up = side[0].empty() ? 2 * centre[i] - side[1][i] : side[0][i], down = side[1].empty() ? 2 * centre[i] - side[0][i] : side[1][i];
+      rise[i] = (up - down) / (2 * kSmallMove);
     }
+    moves.means.push_back(rise);
+    const auto psi = [&](double by) { return arima_weights(moved(own, move, by), static_cast<int>(h)); };
+    const double up = side[0].empty() ? 0 : kSmallMove, down = side[1].empty() ? 0 : -kSmallMove;
+    Numbers turn = psi(up);
+    const Numbers before = psi(down), now = psi(0);
+    const bool both = up > 0 && down < 0;
+    for (size_t i = 0; i < h; ++i) {
+      if (both) moves.expected_weights[i] += (turn[i] + before[i] - 2 * now[i]) / (2 * kSmallMove * kSmallMove);
+      turn[i] = (turn[i] - before[i]) / (up - down);
+    }
+    moves.weights.push_back(turn);
   }
   spread.finish();
 }
@@ -392,7 +406,7 @@ void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& dat
 }  // namespace
 
 void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doubles future, int ahead, double* expected,
-                    double* mean_to, double* variance_to, std::vector<std::vector<double>>* parameters, bool drift) {
+                    double* mean_to, double* variance_to, ArimaMoves* moves, bool drift) {
   const ArimaOrder& o = fit.order;
   // What is missing at the end is forecast like what comes after it.
   const size_t n = seen_length(whole), gap = whole.size() - n, later = u(ahead), h = gap + later;
@@ -413,7 +427,7 @@ void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doub
   const Forecaster make(data, o, {to_come.data(), to_come.size()}, h);
   // The filter over all values as they are, missing ones too.
   Numbers innovations, mean(h), variance(h);
-  make.run(own, &innovations, mean.data());
+  make.run(own, &innovations, mean.data(), false);
   for (double& v : mean) v += level;
   if (expected) {
     for (size_t t = 0; t < n; ++t) expected[t] = std::isfinite(innovations[t]) ? values[t] - innovations[t] : kMissing;
@@ -421,20 +435,20 @@ void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doub
   }
   if (later == 0) return;
   variances_ahead(fit, h, variance.data());
-  if (parameters && drift && !o.constant && o.d + o.D == 1) {
+  if (moves && drift && !o.constant && o.d + o.D == 1) {
     // A drift that no test found is not known to be nothing.
     ArimaFit drifting = own;
     drifting.order.constant = true;
     drifting.drivers.insert(drifting.drivers.begin(), 0);
     if (!drifting.driver_errors.empty()) drifting.driver_errors.insert(drifting.driver_errors.begin(), 0);
     const Data more = prepare({off.data(), n}, drifting.order, {told.data(), told.size()});
-    add_parameters(Forecaster(more, drifting.order, {to_come.data(), to_come.size()}, h), drifting, more, mean, variance, *parameters);
-  } else if (parameters) {
-    add_parameters(make, own, data, mean, variance, *parameters);
+    add_parameters(Forecaster(more, drifting.order, {to_come.data(), to_come.size()}, h), drifting, more, mean, variance, *moves);
+  } else if (moves) {
+    add_parameters(make, own, data, mean, variance, *moves);
   }
   std::copy_n(mean.end() - ahead, later, mean_to);
   std::copy_n(variance.end() - ahead, later, variance_to);
-  if (parameters) for (Numbers& m : *parameters) m.erase(m.begin(), m.end() - ahead);
+  if (moves) for (Numbers& m : moves->means) m.erase(m.begin(), m.end() - ahead);
 }
 
 }  // namespace core

@@ -45,12 +45,16 @@ ArimaFit search_arima(Doubles values, int m, Doubles regressors, const ArimaSear
 void arima_differences(Doubles values, int m, int& d, int& D);
 
 // One-step expectations (any may be missing at the start), and expected values with variances `ahead` steps on.
-// `future`: the regressors of the steps ahead, as above. `parameters` (may be null) gets the means with the parameters
-// moved by one sd, up and down, in each of as many independent directions as there are parameters; variances then
-// hold that these are estimates (with `drift` also one that is not in the model). In long series they hardly move, and
-// there is none.
+// `future`: the regressors of the steps ahead, as above. `moves` (may be null) gets what a move by one sd
+// in each of as many independent directions as there are parameters does; variances then hold that these are estimates
+// (with `drift` also one that is not in the model). In long series they hardly move, and there is none.
+struct ArimaMoves {
+  std::vector<std::vector<double>> means;     // of the steps ahead
+  std::vector<std::vector<double>> weights;   // of shocks, from the last value on
+  std::vector<double> expected_weights;       // their mean over the parameters
+};
 void arima_forecast(Doubles values, const ArimaFit& fit, Doubles regressors, Doubles future, int ahead, double* expected,
-                    double* mean, double* variance, std::vector<std::vector<double>>* parameters, bool drift = false);
+                    double* mean, double* variance, ArimaMoves* moves, bool drift = false);
 
 // Weights of past shocks in the value so many steps on.
 std::vector<double> arima_weights(const ArimaFit& fit, int count);

@@ -60,23 +60,23 @@ std::vector<std::vector<double>> directions(const std::vector<FreeParameter>& fr
   return out;
 }
 
-// Back into a range, mirrored at its ends.
-inline double mirrored(double v, double low, double high) {
-  if (v < low) v = 2 * low - v;
-  if (v > high) v = 2 * high - v;
-  return v < low ? low : v > high ? high : v;
-}
+constexpr double kSmallMove = 0.1;   // of an sd: so near that models answer in a straight line, and their variance in a parabola
 
-// Moments of a forecast over its parameters, from those at each of the moves up and down: the mean of the variances, and
-// the variance of the means.
+// Moments of a forecast over its parameters, from forecasts with these moved by a small share of each direction, up and
+// down: the variance of the means, and the mean of the variances.
 class Spread {
  public:
   Spread(const double* mean, double* variance, std::size_t steps) : mean_(mean), variance_(variance), steps_(steps), more_(steps, 0) {}
-  void add(const double* mean, const double* variance) {
-    for (std::size_t i = 0; i < steps_; ++i) if (!std::isfinite(mean[i]) || !std::isfinite(variance[i])) return;
-    for (std::size_t i = 0; i < steps_; ++i) {
-      const double off = mean[i] - mean_[i];
-      more_[i] += (off * off + variance[i] - variance_[i]) / 2;
+  // Where one side is no model (empty), the other tells how the mean moves.
+  void add(const std::vector<double>& up, const std::vector<double>& up_variance, const std::vector<double>& down,
+           const std::vector<double>& down_variance) {
+    const bool both = !up.empty() && !down.empty();
+    const std::vector<double>& side = up.empty() ? down : up;
+    for (std::size_t i = 0; i < side.size(); ++i) {
+      const double rise = both ? (up[i] - down[i]) / 2 : side[i] - mean_[i];
+      const double curve = both ? (up_variance[i] + down_variance[i]) / 2 - variance_[i] : 0;
+      const double more = (rise * rise + curve) / (kSmallMove * kSmallMove);
+      if (std::isfinite(more)) more_[i] += more;
     }
   }
   // Never much narrower than with parameters that are known.

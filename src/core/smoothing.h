@@ -79,16 +79,16 @@ void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit,
 void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& seasons, std::size_t place, int ahead,
                         double* mean, double* variance);
 
-// The fit moved by one sd, up and down, in each of as many independent directions as parameters are free: by the
-// squared errors' curvature (Gauss and Newton) and, for shares, what is known of any. A share that would leave its
-// range is mirrored at its end. Empty where nothing is free or known.
+// The fit moved a little (kSmallMove of an sd), up and down, in each of as many independent directions as parameters are
+// free: by the squared errors' curvature (Gauss and Newton) and, for shares, what is known of any. Empty where nothing is
+// free or known. Shares may lie a little out of their range.
 std::vector<SmoothingFit> smoothing_directions(Doubles values, const SmoothingPlan& plan, const SmoothingFit& fit);
 
-// Moves shares and last states by so many times the way from `fit` to `direction`.
-void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction, double times);
+// Moves shares and last states by so many sds along a direction.
+void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction, double sds);
 
-// Moves shares to where they may be.
-void keep_in_range(SmoothingFit& fit, bool textbook);
+// Shares that were drawn too far from where they may be for a path that stays finite are brought nearer.
+void keep_finite(SmoothingFit& fit);
 
 // The variances of a forecast that holds its parameters known become those of one that knows the directions: their
 // mean over them, and the variance of the points.

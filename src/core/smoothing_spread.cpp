@@ -43,7 +43,8 @@ void errors_of(Doubles values, const SmoothingPlan& plan, SmoothingFit fit, Numb
 
 }  // namespace
 
-void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction, double times) {
+void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction, double sds) {
+  const double times = sds / kSmallMove;
   own.level += times * (direction.level - fit.level);
   own.trend += times * (direction.trend - fit.trend);
   own.damping += times * (direction.damping - fit.damping);
@@ -53,11 +54,12 @@ void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit
   for (size_t k = 0; k < own.last.seasons.size(); ++k) own.last.seasons[k] += times * (direction.last.seasons[k] - fit.last.seasons[k]);
 }
 
-void keep_in_range(SmoothingFit& fit, bool textbook) {
-  fit.level = mirrored(fit.level, 0, 1);
-  if (fit.form.trend != TrendForm::none) fit.trend = mirrored(fit.trend, 0, textbook ? 1 : fit.level);
-  if (fit.form.trend == TrendForm::damped) fit.damping = mirrored(fit.damping, std::min(fit.damping, kLeastDamping), std::max(kMostDamping, fit.damping));
-  for (double& c : fit.season) c = mirrored(c, 0, textbook ? 1 : 1 - fit.level);
+void keep_finite(SmoothingFit& fit) {
+  constexpr double kBeyond = 0.3;
+  fit.level = std::min(std::max(fit.level, -kBeyond), 1 + kBeyond);
+  fit.trend = std::min(std::max(fit.trend, -kBeyond), 1 + kBeyond);
+  fit.damping = std::min(fit.damping, 1.0);
+  for (double& c : fit.season) c = std::min(std::max(c, -kBeyond), 1 + kBeyond);
 }
 
 std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan& plan, const SmoothingFit& whole) {
@@ -102,8 +104,7 @@ std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan&
   for (const Numbers& move : made) {
     for (const double sign : {1.0, -1.0}) {
       SmoothingFit one = fit;
-      for (size_t i = 0; i < move.size(); ++i) if (move[i] != 0) one = moved(one, seasons, which[i], sign * move[i]);
-      keep_in_range(one, plan.textbook);
+      for (size_t i = 0; i < move.size(); ++i) if (move[i] != 0) one = moved(one, seasons, which[i], sign * kSmallMove * move[i]);
       run_smoothing(values, plan, one, {nullptr, nullptr, nullptr, nullptr});
       one.first.level += level;
       one.last.level += level;
@@ -116,11 +117,12 @@ std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan&
 void add_spread(const SmoothingFit& fit, const std::vector<SmoothingFit>& directions, const std::vector<int>& seasons,
                 std::size_t place, std::size_t steps, int ahead, const double* mean, double* variance) {
   const size_t h = u(ahead);
-  Numbers m(h), v(h);
+  Numbers up(h), up_variance(h), down(h), down_variance(h);
   Spread spread(mean, variance, h);
-  for (const SmoothingFit& one : directions) {
-    smoothing_forecast(one, seasons, place, ahead, m.data(), v.data());
-    spread.add(m.data(), v.data());
+  for (size_t d = 0; d + 1 < directions.size(); d += 2) {
+    smoothing_forecast(directions[d], seasons, place, ahead, up.data(), up_variance.data());
+    smoothing_forecast(directions[d + 1], seasons, place, ahead, down.data(), down_variance.data());
+    spread.add(up, up_variance, down, down_variance);
   }
   spread.finish();
   if (fit.form.trend != TrendForm::none || steps == 0) return;

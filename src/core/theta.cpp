@@ -275,13 +275,15 @@ void line_forecast(const ThetaFit& fit, bool dynamic, size_t h, double* mean, do
   }
 }
 
-// A share, the first level and the inverse of a bend moved by so much, of a fit to centred values.
-ThetaFit moved(const ThetaFit& fit, const Numbers& by) {
-  ThetaFit out = fit;
-  out.level = mirrored(fit.level + by[0], kLeastShare, kMostShare);
-  out.first_level += by[1];
-  if (by.size() > 2) out.theta = 1 / mirrored(1 / fit.theta + by[2], 1 / kMostTheta, 1);
-  return out;
+// A share, the first level and the inverse of a bend moved by so many times as much, of a fit to centred values; false where
+// that is no fit.
+bool move(const ThetaFit& fit, const Numbers& by, double times, ThetaFit& out) {
+  out = fit;
+  out.level += times * by[0];
+  out.first_level += times * by[1];
+  const double flat = 1 / fit.theta + (by.size() > 2 ? times * by[2] : 0);
+  out.theta = 1 / flat;
+  return out.level > kLeastShare / 2 && out.level < 1 && flat > 0.5 / kMostTheta && flat < 1.1;
 }
 
 // Variances that hold how unsure the parameters are.
@@ -302,27 +304,32 @@ void add_parameters(const ThetaFit& fit, const ThetaPlan& plan, Doubles values, 
   const double sd = std::sqrt(fit.sigma2);
   std::vector<FreeParameter> free{{fit.level > 0.5 ? -0.004 : 0.004, kShareError}, {0.05 * sd, 0}};
   if (!std::isfinite(plan.theta)) free.push_back({fit.theta > 2 ? 0.004 : -0.004, kShareError});
-  Numbers expected(n), m(h), v(h), middle(mean, mean + h);
+  Numbers expected(n), middle(mean, mean + h);
   const Doubles own{y.data(), n};
   const size_t skip = n > 6 ? 3 : 1;
   const auto made = directions(free, n, [&](int i, double step, Numbers& to) {
     Numbers by(free.size(), 0);
     if (i >= 0) by[static_cast<size_t>(i)] = step;
-    ThetaFit one = moved(plain, by);
+    ThetaFit one;
+    move(plain, by, 1, one);
     run_theta(one, plan.dynamic, own, expected.data());
     for (size_t t = 0; t < n; ++t) to[t] = t < skip ? kMissing : (y[t] - expected[t]) / sd;
   });
   for (double& x : middle) x -= centre;
   Spread spread(middle.data(), variance, h);
-  for (Numbers move : made) {
-    for (int side = 0; side < 2; ++side) {
-      ThetaFit one = moved(plain, move);
+  Numbers side[2], side_variance[2];
+  for (const Numbers& direction : made) {
+    for (const int k : {0, 1}) {
+      ThetaFit one;
+      const bool fine = move(plain, direction, k == 0 ? kSmallMove : -kSmallMove, one);
+      side[k].assign(fine ? h : 0, 0);
+      side_variance[k].assign(fine ? h : 0, 0);
+      if (!fine) continue;
       run_theta(one, plan.dynamic, own, expected.data());
-      line_forecast(one, plan.dynamic, h, m.data(), v.data());
-      for (double& x : v) x *= fit.sigma2;
-      spread.add(m.data(), v.data());
-      for (double& x : move) x = -x;
+      line_forecast(one, plan.dynamic, h, side[k].data(), side_variance[k].data());
+      for (double& x : side_variance[k]) x *= fit.sigma2;
     }
+    spread.add(side[0], side_variance[0], side[1], side_variance[1]);
   }
   spread.finish();
   for (size_t i = 0; i < h; ++i) {

@@ -364,7 +364,7 @@ void arima(Random& r) {
   Numbers future(drivers.empty() ? 0 : static_cast<std::size_t>(ahead), 0.5);
   Numbers expected = room(v.size()), mean = room(static_cast<std::size_t>(ahead)), variance = mean;
   if (fit.fitted) {
-    std::vector<Numbers> moved;
+    core::ArimaMoves moved;
     core::arima_forecast(view(v), fit, view(drivers), view(future), ahead, expected.data(), mean.data(), variance.data(), r.chance(0.5) ? &moved : nullptr);
     core::arima_weights(fit, ahead);
   }
