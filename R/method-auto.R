@@ -140,7 +140,7 @@ method_paths.kairon_by_auto <- function(method, model, horizon, n) {
   out <- array(NA_real_, c(horizon, length(model$kind), n))
   scale <- out
   for (p in model$parts) {
-    drawn <- method_paths(p$method, p$model, horizon, n)
+    drawn <- shocks_of_some(p$which, method_paths(p$method, p$model, horizon, n))
     scale[, p$which, ] <- scale_of(drawn)
     for (i in seq_along(p$which)) {
       middle <- rowMeans(matrix(drawn[, i, ], horizon))

@@ -47,18 +47,33 @@ method_paths.kairon_baseline <- function(method, model, horizon, n) {
   series <- ncol(raw$point)
   out <- array(NA_real_, c(horizon, series, n))
   for (s in seq_len(series)) {
-    # One step's sd is the first standard error less what the parameters add to it.
-    noise <- matrix(stats::rnorm(horizon * n), horizon)
+    noise <- draw_shocks(s, horizon, n)
     wide <- raw$se[, s]
+    # What is estimated is off by the same all along a path.
+    known <- sum(!is.na(model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]]))
+    off <- stats::rnorm(n)
     moved <- switch(method$name,
-      mean = noise * wide,
+      mean = wide * sqrt(known / (known + 1)) * noise + wide / sqrt(known + 1) * rep(off, each = horizon),
       # Sums of independent shocks, wide enough for each step.
-      naive = , drift = apply(noise * sqrt(pmax(0, diff(c(0, wide^2)))), 2, cumsum),
+      naive = apply(noise * sqrt(pmax(0, diff(c(0, wide^2)))), 2, cumsum),
+      drift = drifting(noise, wide, model$batch, s, off),
       seasonal_naive = by_place(noise, wide, model$season)
     )
     out[, s, ] <- raw$point[, s] + moved
   }
   student_paths(out, raw$point, raw$freedom)
+}
+
+# Steps ahead from the last value, k of them: sums of k shocks, and k times the error of the slope through `span` steps.
+drifting <- function(noise, wide, batch, s, off) {
+  seen <- seen_steps(list(values = batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]],
+                          breaks = c(0, diff(batch$breaks)[s])))
+  k <- seen$waited + seq_len(nrow(noise))
+  span <- max(1, seen$steps - 1)
+  sigma <- wide / sqrt(k * (1 + k / span))
+  first <- sqrt(k[1]) * noise[1, , drop = FALSE]
+  walk <- if (nrow(noise) > 1) apply(rbind(first, noise[-1, , drop = FALSE]), 2, cumsum) else first
+  sigma * (walk + k / sqrt(span) * rep(off, each = nrow(noise)))
 }
 
 by_place <- function(noise, wide, season) {

@@ -283,8 +283,10 @@ method_paths.kairon_by_blend <- function(method, model, horizon, n) {
                 function(i) method_paths(model$methods[[i]], model$models[[i]], horizon, n))
   scale <- out
   scales <- lapply(all, scale_of)
+  # The same method for a path of all series, as far as weights allow: its shocks are theirs.
+  rank <- stats::runif(n)
   for (s in seq_len(series)) {
-    pick <- sample.int(length(all), n, replace = TRUE, prob = model$weights[, s])
+    pick <- pmin(length(all), 1 + findInterval(rank, cumsum(model$weights[, s]) / sum(model$weights[, s])))
     own <- vapply(seq_len(n), function(j) all[[pick[j]]][, s, j], numeric(horizon))
     own <- matrix(own, horizon)
     out[, s, ] <- own + (middle[, s] - rowMeans(own))

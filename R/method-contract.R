@@ -283,16 +283,18 @@ freedom_ahead <- function(freedom, steps, horizon, waited = 0) {
 }
 
 # Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and
-# what the variance grows by is carried on from step to step.
-paths_of_variances <- function(mean, variance, n) {
+# what the variance grows by is carried on from step to step. What parameters add to it (`more`) is off by the same
+# all along a path.
+paths_of_variances <- function(mean, variance, n, more = 0 * variance) {
   h <- nrow(mean)
   out <- array(NA_real_, c(h, ncol(mean), n))
   for (s in seq_len(ncol(mean))) {
-    noise <- matrix(stats::rnorm(h * n), h)
+    noise <- draw_shocks(s, h, n)
     grown <- sqrt(pmax(0, diff(c(variance[1, s], variance[, s]))))
     before <- rbind(0, noise[-h, , drop = FALSE])
     carried <- apply(before * grown, 2, cumsum)
-    out[, s, ] <- mean[, s] + noise * sqrt(variance[1, s]) + carried
+    off <- sqrt(pmax(0, more[, s])) %o% stats::rnorm(n)
+    out[, s, ] <- mean[, s] + noise * sqrt(variance[1, s]) + carried + off
   }
   out
 }

@@ -78,6 +78,8 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
   x <- object$x
   levels <- check_levels(intervals)
   plan <- plan_forecast(x, horizon)
+  plan$paths <- paths
+  plan$seed <- path_seed(x, paths)
   rows <- rows_of(x)
   model <- object$model
   if (!is.null(object$method$drivers)) {
@@ -90,7 +92,7 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
     table = forecast_table(x, object$measure, name, out, rows, plan, levels),
     parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps), rows, plan),
     paths = if (paths > 0) {
-      path_table(x, object$measure, name, method_paths(object$method, model, plan$steps, paths), rows, plan)
+      path_table(x, object$measure, name, paths_together(object$method, model, model$batch %||% object$batch, plan), rows, plan)
     }
   )
   result <- on_own_scale(result, x, object$measure, levels, NULL, FALSE)

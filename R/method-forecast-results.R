@@ -3,7 +3,8 @@
 #' Add up a forecast
 #'
 #' Sums of forecasts over longer periods, with intervals from the paths: the errors of neighbouring steps go
-#' together, so that bounds of steps must not be added up.
+#' together, so that bounds of steps must not be added up. So do errors of series: in each path they are as
+#' alike as the errors of the past steps were, as far as that is no chance.
 #'
 #' @param f A forecast made with `paths =`.
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
@@ -42,8 +43,9 @@ total <- function(f, every = "all", across = FALSE) {
   for (level in f$levels) {
     tail <- (1 - level / 100) / 2
     q <- vapply(id, function(i) stats::quantile(sums[of == i, 1], c(tail, 1 - tail), names = FALSE), c(0, 0))
-    out[[paste0("lower_", level)]] <- q[1, ]
-    out[[paste0("upper_", level)]] <- q[2, ]
+    # Paths that were moved to a limit lie to one side of the forecast, which is always inside.
+    out[[paste0("lower_", level)]] <- pmin(q[1, ], out$value)
+    out[[paste0("upper_", level)]] <- pmax(q[2, ], out$value)
   }
   rownames(out) <- NULL
   out[c(keys, "from", "to", "steps", "measure", "method", "value", bound_columns(f$levels))]

@@ -69,6 +69,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   if (last == "drop") x <- without_unfinished(x, chosen)
   plan <- plan_forecast(x, horizon)
   plan$paths <- paths
+  plan$seed <- path_seed(x, paths)
   plan$calibrate <- calibrate
   plan$future <- drivers
   methods <- given %||% as_methods(by_auto())
@@ -362,9 +363,20 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
     return(out)
   }
   out$form <- method_form(method, model)
-  if (isTRUE(plan$paths > 0)) out$paths <- method_paths(method, model, plan$steps, plan$paths)
+  if (isTRUE(plan$paths > 0)) out$paths <- paths_together(method, model, batch, plan)
   out$parts <- method_parts(method, model, plan$steps)
   out
+}
+
+# One seed for what series share; a single series shares nothing.
+path_seed <- function(x, paths) {
+  if (paths > 0 && length(rows_of(x)$breaks) > 2) sample.int(1e9, 1)
+}
+
+# Paths in which errors of series go together as they did.
+paths_together <- function(method, model, batch, plan) {
+  shocks <- shared_shocks(method, model, batch, plan$steps, plan$paths, plan$seed)
+  with_shocks(shocks, method_paths(method, model, plan$steps, plan$paths))
 }
 
 # Where values are changes from one step to another, bounds of steps cannot be added up: `plan$joint` paths say how

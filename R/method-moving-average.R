@@ -94,7 +94,36 @@ method_fitted.kairon_by_moving_average <- function(method, model) {
 #' @export
 method_paths.kairon_by_moving_average <- function(method, model, horizon, n) {
   raw <- moving_numbers(model, horizon)
-  student_paths(paths_of_variances(raw$point, raw$se^2, n), raw$point, raw$freedom)
+  out <- array(NA_real_, c(horizon, ncol(raw$point), n))
+  for (s in seq_len(ncol(raw$point))) {
+    out[, s, ] <- raw$point[, s] + raw$se[, s] * moving_shocks(model, s, horizon, n)
+  }
+  student_paths(out, raw$point, raw$freedom)
+}
+
+# Standard errors of the steps ahead that go together as those of a mean of n values do where values are either all
+# shocks or all steps of a walk, whichever the past errors are nearer to.
+moving_shocks <- function(model, s, horizon, n) {
+  v <- model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]]
+  v <- v[seq_len(max(c(1, which(!is.na(v)))))]
+  waited <- diff(model$batch$breaks)[s] - length(v)
+  all <- horizon + waited
+  noise <- draw_shocks(s, all, n)
+  k <- min(model$n, sum(!is.na(v)))
+  # The share of a walk: how much the errors grow over the steps.
+  past <- past_errors(v, ifelse(is.na(v), NA, last_means(v, model$n)), max(2, all), model$n)$size^2
+  grown <- (past[all] / past[1] - 1) / max(1, all - 1)
+  share <- if (is.finite(grown)) min(1, max(0, grown * (1 + (k - 1) * (2 * k - 1) / (6 * k)))) else 0
+  before <- matrix(stats::rnorm((k - 1) * n), k - 1)
+  # A walk: what moved it since each of the k values, and on; shocks: the mean of k is off by one k-th of each.
+  lag <- colSums(before * seq_len(k - 1) / k)
+  walk <- apply(noise, 2, cumsum)
+  walk <- matrix(walk, all) + rep(lag, each = all)
+  still <- noise - rep(stats::rnorm(n) / sqrt(k), each = all)
+  made <- sqrt(share) * walk + sqrt(1 - share) * still
+  made <- made[waited + seq_len(horizon), , drop = FALSE]
+  steps <- waited + seq_len(horizon)
+  made / sqrt(share * (steps + (k - 1) * (2 * k - 1) / (6 * k)) + (1 - share) * (1 + 1 / k))
 }
 
 #' @export

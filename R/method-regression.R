@@ -306,7 +306,7 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
   for (s in seq_len(series)) {
     own <- model$models[[s]]
     made <- regression_ahead(method, own, s, horizon, ahead)
-    shock <- matrix(stats::rnorm(horizon * n, 0, own$sigma), horizon)
+    shock <- own$sigma * draw_shocks(s, horizon, n)
     carried <- shock
     carried[1, ] <- shock[1, ] * sqrt(carried_variance(own$rho, own$since + 1))
     for (h in seq_len(horizon)[-1]) carried[h, ] <- shock[h, ] + own$rho * carried[h - 1, ]

@@ -366,7 +366,7 @@ smoothing_numbers <- function(method, model, horizon, unsure = TRUE) {
 # Each path has its own shock at each step, and its own parameters, drawn once.
 series_paths <- function(method, model, s, horizon, n) {
   all <- horizon + model$waited[s]
-  normal <- matrix(stats::rnorm(all * n), all)
+  normal <- draw_shocks(s, all, n)
   v <- as.double(model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]])
   free <- ceiling(model$scores[4, s])
   draws <- matrix(stats::rnorm(n * free), n)

@@ -100,7 +100,8 @@ method_predict.kairon_by_theta <- function(method, model, horizon, levels) {
 #' @export
 method_paths.kairon_by_theta <- function(method, model, horizon, n) {
   raw <- theta_numbers(method, model, horizon)
-  student_paths(paths_of_variances(raw$mean, raw$variance, n), raw$mean, theta_freedom(model, horizon))
+  known <- theta_numbers(method, model, horizon, unsure = FALSE)$variance
+  student_paths(paths_of_variances(raw$mean, known, n, raw$variance - known), raw$mean, theta_freedom(model, horizon))
 }
 
 theta_freedom <- function(model, horizon) {
