@@ -1,6 +1,7 @@
 #' Scores of forecasts
 #'
-#' @param b A [backtest()], or a [forecast()] with what was observed since.
+#' @param b A [backtest()], a [forecast()] with what was observed since, or a [fit()][fit.kairon_timeline]: its one-step
+#'   errors on the data that it was fitted to, which are no accuracy (a message says so) and have no intervals.
 #' @param metrics Which scores, by name, or `"all"`; see below.
 #' @param by What to score apart: `"method"` and any of `"ahead"` (steps), `"cutoff"`, `"measure"`,
 #'   `"series"`, the series columns, and parts of the calendar such as `"day of week"`, `"month of year"` or
@@ -62,10 +63,12 @@
 #' @export
 scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "mape"),
                    by = "method", observed = NULL, flagged = FALSE, invented = FALSE, baseline = NULL) {
+  fitted <- inherits(b, "kairon_fit")
+  if (fitted && missing(metrics)) metrics <- setdiff(eval(formals(scores)$metrics), "coverage")
   table <- scored_rows(b, observed)
   if (identical(metrics, "all")) metrics <- setdiff(accuracy_metrics, if (is.null(baseline)) "skill")
   for (m in metrics) check_choice(m, accuracy_metrics, arg = "metrics")
-  meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
+  meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(if (fitted) b$x else b$history)
   table <- scoring_parts(table, by, meta)
   measures <- unique(table$measure)
   if (length(measures) > 1) by <- union(by, "measure")
@@ -163,9 +166,12 @@ scored_rows <- function(b, observed, call = rlang::caller_env()) {
   if (inherits(b, "kairon_backtest")) {
     return(b$table)
   }
+  if (inherits(b, "kairon_fit")) {
+    return(score_fit(b))
+  }
   if (!inherits(b, "kairon_forecast")) {
     abort_input(
-      "{.arg b} must be a backtest or a forecast, not {.obj_type_friendly {b}}.",
+      "{.arg b} must be a backtest, a forecast or a fit, not {.obj_type_friendly {b}}.",
       call = call
     )
   }
@@ -177,6 +183,32 @@ scored_rows <- function(b, observed, call = rlang::caller_env()) {
   }
   check_timeline(observed, call)
   score_forecast(b, observed, call)
+}
+
+# Expectations one step before, beside the values that the fit has seen.
+score_fit <- function(f) {
+  tell(c(i = "On the data that it was fitted to, which is no accuracy: see {.fn backtest}."))
+  meta <- timeline_meta(f$x)
+  rows <- rows_of(f$x)
+  owner <- series_index(rows$breaks)
+  values <- f$batch$values
+  season <- usual_season(meta$cadence)
+  m <- if (is.null(season)) 1L else as.integer(resolve_seasons(season, meta$cadence)[[1]])
+  out <- as_plain(f$x)[c(meta$series, meta$time)]
+  out$cutoff <- out[[meta$time]][pmax(1, seq_along(owner) - 1)]
+  out$ahead <- 1L
+  out$measure <- f$measure
+  out$method <- gsub("_", " ", f$method$name)
+  out$value <- as.vector(fitted(f))
+  measured <- is_measured(f$x, f$measure)
+  flagged <- is_flagged(f$x, f$measure)
+  out$observed <- ifelse(measured & !flagged, values, NA)
+  if (any(flagged)) out$flagged <- ifelse(flagged, values, NA)
+  if (any(!measured & !is.na(values))) out$invented <- ifelse(measured, NA, values)
+  out$scale <- cpp_naive_scale(out$observed, rows$breaks, m)[owner]
+  out$rms <- cpp_naive_rms(out$observed, rows$breaks, m)[owner]
+  out$last <- unlist(lapply(split(values, owner), function(v) c(NA, carried_on(v)[-length(v)])), use.names = FALSE)
+  out[is.finite(out$value), ]
 }
 
 score_forecast <- function(f, observed, call) {

@@ -16,7 +16,9 @@
 #' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one value for
 #'   each place of the shortest season).
 #' @param minimise What the parameters make small: `"likelihood"` (largest, in fact), `"rmse"`, `"mae"`,
-#'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"`, or a function of observed and expected values.
+#'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"` (the root of the mean squared one-step error over that of
+#'   repeating the last value, both from the second value on: below 1 is closer), or a function of observed and
+#'   expected values. The fit shows what was reached.
 #' @param warm_up First steps whose errors do not count.
 #' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of
 #'   Holt and Winters; `trend` and `season` are then shares of what is newly seen.
@@ -25,7 +27,7 @@
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
 #' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where
 #' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 <= b <= a <= 1 and
-#' 0 <= c <= 1 - a; what has a share of 0 never moves, and is printed as fixed. The damping lies between 0.6
+#' 0 <= c <= 1 - a (shares that are given, too: others are shares of the textbook's update); what has a share of 0 never moves, and is printed as fixed. The damping lies between 0.6
 #' and 0.98, which forecast best among eleven ranges on a thousand published series. First states are
 #' estimated with the shares (those of seasons of over 24 steps are taken from a decomposition by loess).
 #' Missing values leave the states as they were expected.
@@ -62,13 +64,16 @@ by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL,
     trend <- smoothing_cases[[case]][["trend"]]
     season <- smoothing_cases[[case]][["season"]]
   }
+  update <- rlang::arg_match(update)
+  shares <- check_shares(shares)
+  if (update == "error") check_error_shares(shares)
   new_method(
     "smoothing",
     noise = pick(noise, smoothing_noise, "noise"), trend = pick(trend, smoothing_trends, "trend"),
     season = pick(season, smoothing_seasons, "season"), seasons = seasons,
-    shares = check_shares(shares), initial = check_initial(initial),
+    shares = shares, initial = check_initial(initial),
     minimise = if (is.function(minimise)) minimise else check_choice(minimise, smoothing_aims),
-    warm_up = check_warm_up(warm_up), update = rlang::arg_match(update)
+    warm_up = check_warm_up(warm_up), update = update
   )
 }
 
@@ -94,6 +99,21 @@ check_shares <- function(shares, call = rlang::caller_env()) {
     ), call = call)
   }
   shares
+}
+
+# Shares of the error that cannot be together: the slope may not learn more than the level, and level and season
+# no more than the whole error.
+check_error_shares <- function(shares, call = rlang::caller_env()) {
+  level <- shares$level
+  most <- 1 - (shares$season %||% 0)
+  least <- shares$trend %||% 0
+  if (least > (level %||% most) || (level %||% least) > most + 1e-12) {
+    abort_input(c(
+      "These {.arg shares} cannot be together: trend <= level <= 1 - season, as shares of the error.",
+      x = "Given: {word_list(paste(names(shares), vapply(shares, show_number, '')))}.",
+      i = "Shares of what is newly seen, as in textbooks, are asked for by {.code update = \"textbook\"}."
+    ), call = call)
+  }
 }
 
 check_initial <- function(initial, call = rlang::caller_env()) {
@@ -128,7 +148,13 @@ method_describe.kairon_by_smoothing <- function(method, context) {
   )
   chosen <- is.null(method$noise) || is.null(method$trend) || is.null(method$season)
   paste0("exponential smoothing", if (length(given)) paste(":", word_list(given)),
-         if (chosen) ", the form chosen by AICc")
+         if (chosen) ", the form chosen by AICc",
+         if (method$update == "textbook") ", slope and season learning from the new level (textbook)",
+         if (!identical(method$minimise, "likelihood")) paste0(", its parameters by the least ", smoothing_aim(method)))
+}
+
+smoothing_aim <- function(method) {
+  if (is.function(method$minimise)) "given score" else gsub("_", " ", method$minimise)
 }
 
 trend_words <- c(none = "no trend", straight = "straight trend", damped = "damped trend",
@@ -211,8 +237,12 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
       model <- put_series(model, easy, s)
     }
     words <- smoothing_form_words(model, names(steps))[bad]
+    have <- tabulate(owner[!is.na(batch$values)], length(batch$breaks) - 1)[bad]
+    enough <- all(have > max(2 * max(steps, 0), 4 + sum(steps[steps <= 24])) + 4)
     reason <- if (any(batch$values[owner %in% bad] <= 0, na.rm = TRUE)) {
       "too few values, or some not above zero, for the form asked for"
+    } else if (enough && length(c(method$shares, method$initial))) {
+      "the form asked for does not stay finite with the shares or first states given"
     } else {
       "too few values for the form asked for"
     }
@@ -275,7 +305,17 @@ last_value_model <- function(model, v) {
 # downhill simplex.
 fit_by_score <- function(method, model, batch) {
   score <- if (is.function(method$minimise)) method$minimise else score_aims[[method$minimise]]
+  reached <- function(model, s) {
+    v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
+    one <- lapply(model[c("form", "shares", "first", "last", "scores")], function(m) m[, s, drop = FALSE])
+    one$seasons <- model$seasons
+    expected <- cpp_smoothing_run(one, v, c(0L, length(v)), method$update == "textbook")$expected
+    counts <- !is.na(v) & seq_along(v) > method$warm_up
+    score(v[counts], expected[counts])
+  }
+  model$aim <- smoothing_aim(method)
   if (identical(method$minimise, "rmse")) {
+    model$reached <- vapply(seq_len(ncol(model$form)), function(s) reached(model, s), 1)
     return(model)
   }
   damping <- cpp_damping_range()
@@ -323,6 +363,7 @@ fit_by_score <- function(method, model, batch) {
     model <- put_series(model, one, s)
   }
   model$scores[c(1, 5:7), ] <- NA
+  model$reached <- vapply(seq_len(ncol(model$form)), function(s) reached(model, s), 1)
   model
 }
 
@@ -431,6 +472,13 @@ method_coefficients.kairon_by_smoothing <- function(method, model) {
 #' @export
 method_information.kairon_by_smoothing <- function(method, model) {
   s <- model$scores
+  if (!is.null(model$reached)) {
+    # What was made small stands for the likelihood.
+    out <- data.frame(least = model$reached, parameters = s[4, ],
+                      residual_sd = sqrt(s[2, ] / pmax(1, s[3, ] - s[4, ] + 1)))
+    names(out)[1] <- paste0("least_", gsub(" ", "_", model$aim))
+    return(out)
+  }
   data.frame(log_likelihood = s[1, ], parameters = s[4, ], aic = s[5, ], aicc = s[6, ], bic = s[7, ],
              residual_sd = sqrt(s[2, ] / pmax(1, s[3, ] - s[4, ] + 1)))
 }

@@ -113,7 +113,7 @@ class Problem {
   Numbers start(double alpha, double beta) const {
     Numbers x;
     const double a = std::isfinite(given_.level) ? given_.level : alpha;
-    if (free_level_) x.push_back(unbounded(a, 0, 1));
+    if (free_level_) x.push_back(unbounded(a, least_level(), most_level()));
     if (free_trend_) x.push_back(unbounded(beta, 0, 1));
     if (free_damping_) x.push_back(unbounded(0.95, kLeastDamping, kMostDamping));
     for (size_t k = 0; k < free_season_; ++k) x.push_back(unbounded(0.05, 0, 1));
@@ -123,7 +123,7 @@ class Problem {
 
   void read(const Numbers& x, Parameters& p, SmoothingState& s) const {
     size_t i = 0;
-    p.level = free_level_ ? bounded(x[i++], 0, 1) : given_.level;
+    p.level = free_level_ ? bounded(x[i++], least_level(), most_level()) : given_.level;
     p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], 0, textbook_ ? 1 : p.level) : given_.trend;
     p.damping = form_.trend == TrendForm::damped ? (free_damping_ ? bounded(x[i++], kLeastDamping, kMostDamping) : given_.damping) : 1;
     p.season.resize(seasons_.size());
@@ -146,6 +146,9 @@ class Problem {
     }
   }
 
+  // Beside shares that are given.
+  double least_level() const { return !textbook_ && has_trend() && std::isfinite(given_.trend) ? given_.trend : 0; }
+  double most_level() const { return !textbook_ && !seasons_.empty() && std::isfinite(given_.season) ? 1 - given_.season : 1; }
   double top_season(const Parameters& p) const { return textbook_ ? 1 : std::max(kLeastRoom, 1 - p.level); }
 
   double operator()(const Numbers& x, Numbers& gradient) {
@@ -408,7 +411,7 @@ class Problem {
       gradient[i++] = d_season_[k] * bounded_slope(p_.season[k], 0, top);
       if (top > kLeastRoom) d_level -= d_season_[k] * share;
     }
-    if (free_level_) gradient[at_level] = d_level * bounded_slope(p_.level, 0, 1);
+    if (free_level_) gradient[at_level] = d_level * bounded_slope(p_.level, least_level(), most_level());
     if (free_first_) gradient[i++] = unit_ * level;
     if (free_slope_) gradient[i++] = slope_unit() * slope;
     size_t from = 0;
