@@ -7,8 +7,8 @@
 #' @param x A regular timeline.
 #' @param measures Measures; all by default.
 #' @param with What the test of a unit root allows for: a `"constant"`, a `"trend"` as well, or `"none"`.
-#' @param lags How many earlier changes that test takes in; by default as many as Akaike's criterion chooses,
-#' up to 12 (n / 100)^(1/4).
+#' @param lags How many earlier changes that test takes in; by default as many as Akaike's corrected criterion
+#'   chooses, up to 12 (n / 100)^(1/4).
 #' @param season The season for seasonal differences: its name or steps; by default that of [find_seasons()].
 #' @returns A `kairon_stationarity`. [as.data.frame()] gives for each series and measure: `values`;
 #' `unit_root`, `unit_root_p`,
