@@ -176,11 +176,11 @@ double start_of(double period, const Z& zone, const Cadence& c) {
 }
 
 // Elapsed steps shorter than a second are not exact in binary: an instant
-// within half a microsecond of a boundary is on it.
+// within half a microsecond of a boundary (or its own grain) is on it.
 double elapsed_index(double instant, const Cadence& c) {
   const double steps = (instant - c.anchor) / c.n;
   const double nearest = std::round(steps);
-  return std::fabs(steps - nearest) * c.n < 5e-7 ? nearest : std::floor(steps);
+  return std::fabs(steps - nearest) * c.n < grain_of(instant) ? nearest : std::floor(steps);
 }
 
 double index_of(double instant, const Cadence& c, ZoneCursor& cursor) {

@@ -4,12 +4,17 @@
 // is the same count read off a wall clock. A period of a cadence has a whole
 // number k; all arithmetic on stamps is arithmetic on k, so it is exact.
 #pragma once
+#include <cmath>
 #include <cstdint>
 #include <vector>
 
 #include "span.h"
 
 namespace core {
+
+// How exactly an instant is known: half a microsecond, and far from 1970 what a double holds of it.
+inline double grain_of(double instant) { return std::fmax(5e-7, 4e-16 * std::fabs(instant)); }
+
 
 // Days since 1970-01-01 of a proleptic Gregorian date, and back. Exact for all
 // years that fit 64 bits (Howard Hinnant, "chrono-compatible low-level date

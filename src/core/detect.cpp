@@ -194,21 +194,27 @@ void elapsed(Doubles instants, const std::vector<double>& local, Detected& out) 
     c = {Unit::second, n, 0, 0, Stamp::start, -1, {}};
     std::vector<double> phase(utc.size()), local_phase(utc.size());
     for (std::size_t i = 0; i < utc.size(); ++i) {
-      phase[i] = modulo(utc[i] + 5e-7, n) - 5e-7;
-      local_phase[i] = modulo(local[i] + 5e-7, n) - 5e-7;
+      // What is within the grain of a whole step is on it.
+      const double grain = grain_of(utc[i]);
+      phase[i] = modulo(utc[i], n);
+      if (n - phase[i] <= grain) phase[i] -= n;
+      local_phase[i] = modulo(local[i], n);
+      if (n - local_phase[i] <= grain) local_phase[i] -= n;
     }
+    const double grain = 2 * grain_of(utc[0]);
     const double common = majority(phase), common_local = majority(local_phase);
     const auto agreeing = [&](const std::vector<double>& x, double v) {
-      return std::count_if(x.begin(), x.end(), [&](double p) { return std::fabs(p - v) < 1e-6; });
+      return std::count_if(x.begin(), x.end(), [&](double p) { return std::fabs(p - v) < grain; });
     };
-    c.anchor = std::isnan(common) ? std::max(0.0, phase[0]) : std::max(0.0, common);
+    const auto settled = [&](double v) { return v <= grain ? 0 : v; };
+    c.anchor = settled(std::isnan(common) ? phase[0] : common);
     // Six-hourly readings of the wall clock drift by an hour in UTC. Where no clock
     // change decides, readings from midnight on follow the wall clock.
     const auto better = agreeing(local_phase, common_local) - agreeing(phase, common);
     if (n > 3600 && modulo(kDay, n) == 0 && !std::isnan(common_local) &&
-        (better > 0 || (better == 0 && std::fabs(common_local) < 1e-6))) {
+        (better > 0 || (better == 0 && std::fabs(common_local) < grain))) {
       c.unit = Unit::clock;
-      c.anchor = std::max(0.0, common_local);
+      c.anchor = settled(common_local);
     }
     return;
   }
@@ -245,7 +251,7 @@ double share_on_grid(Doubles instants, const Zone& zone, const Cadence& cadence)
     std::size_t held = 0;
     for (double t : instants) {
       const double steps = (t - cadence.anchor) / cadence.n;
-      held += std::fabs(steps - std::nearbyint(steps)) * cadence.n < 1e-6;
+      held += std::fabs(steps - std::nearbyint(steps)) * cadence.n < 2 * grain_of(t);
     }
     return static_cast<double>(held) / static_cast<double>(instants.size());
   }
