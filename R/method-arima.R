@@ -307,7 +307,7 @@ method_paths.kairon_by_arima <- function(method, model, horizon, n) {
     psi <- raw$made[[s]]$expected_weights
     if (length(psi) == 0) psi <- if (fit$fitted) cpp_arima_weights(fit, all) else rep(1, all)
     moves <- raw$made[[s]]$moves
-    z <- matrix(stats::rnorm(ncol(moves) * n), ncol(moves))
+    z <- matrix(stats::rnorm(ncol(moves) * n), ncol(moves), n)
     e <- draw_shocks(s, all, n)
     carried <- shocks_on(psi, e)
     known <- cumsum(psi^2)

@@ -136,7 +136,7 @@ taken_off <- function(method, values, breaks, seasons, exact, multiply, span) {
 state_errors <- function(made, breaks, m, multiply) {
   error <- if (multiply) made$season_errors / made$seasons else made$season_errors
   lapply(seq_len(length(breaks) - 1), function(s) {
-    last <- utils::tail((breaks[s] + 1):breaks[s + 1], m)
+    last <- utils::tail(breaks[s] + seq_len(breaks[s + 1] - breaks[s]), m)
     list(kept = 1, error = 0, change = 0, own = mean(rowSums(error[last, , drop = FALSE]^2)))
   })
 }
@@ -157,7 +157,7 @@ season_noise <- function(split, values, breaks, seasons) {
   at <- c(0L, as.integer(cumsum(size[which])))
   made <- split(ifelse(there, e, NA), at, FALSE)$seasons
   found <- lapply(seq_along(which), function(i) {
-    rows <- (at[i] + 1):at[i + 1]
+    rows <- at[i] + seq_len(at[i + 1] - at[i])
     own <- made[rows, , drop = FALSE]
     n <- length(rows)
     ok <- there[rows]

@@ -67,7 +67,7 @@ past_errors <- function(v, means, steps, n) {
     count <- sum(!is.na(e))
     if (count < if (h == 1) 1 else 3) next
     size[h] <- sqrt(mean(e^2, na.rm = TRUE))
-    lags <- seq_len(min(h + n - 2, count - 2, length(e) - 1))
+    lags <- seq_len(max(0, min(h + n - 2, count - 2, length(e) - 1)))
     r <- vapply(lags, function(k) mean(e[-seq_len(k)] * e[seq_len(length(e) - k)], na.rm = TRUE) / size[h]^2, 1)
     freedom[h] <- max(1, count / (1 + 2 * sum(pmin(r^2, 1), na.rm = TRUE)))
   }
@@ -109,12 +109,12 @@ moving_shocks <- function(model, s, horizon, n) {
   waited <- diff(model$batch$breaks)[s] - length(v)
   all <- horizon + waited
   noise <- draw_shocks(s, all, n)
-  k <- min(model$n, sum(!is.na(v)))
+  k <- max(1, min(model$n, sum(!is.na(v))))
   # The share of a walk: how much the errors grow over the steps.
   past <- past_errors(v, ifelse(is.na(v), NA, last_means(v, model$n)), max(2, all), model$n)$size^2
   grown <- (past[all] / past[1] - 1) / max(1, all - 1)
   share <- if (is.finite(grown)) min(1, max(0, grown * (1 + (k - 1) * (2 * k - 1) / (6 * k)))) else 0
-  before <- matrix(stats::rnorm((k - 1) * n), k - 1)
+  before <- matrix(stats::rnorm((k - 1) * n), k - 1, n)
   # A walk: what moved it since each of the k values, and on; shocks: the mean of k is off by one k-th of each.
   lag <- colSums(before * seq_len(k - 1) / k)
   walk <- apply(noise, 2, cumsum)

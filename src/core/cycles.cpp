@@ -50,6 +50,25 @@ Series prepared(Doubles v) {
   return out;
 }
 
+// Whether what varies grows with the level: in windows of a tenth (at least 8 values) the spread about a line of their
+// own goes with the mean by a power of over one half. Then the search is in logarithms.
+bool grows_in_proportion(Doubles v) {
+  const std::size_t n = v.size(), width = std::max<std::size_t>(8, n / 10);
+  double st = 0, sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0;
+  for (double x : v) if (std::isfinite(x) && !(x > 0)) return false;
+  for (std::size_t from = 0; from + width <= n; from += width) {
+    const Series own = prepared(v.part(from, from + width));
+    double mean = 0;
+    for (std::size_t t = from; t < from + width; ++t) if (std::isfinite(v[t])) mean += v[t] / std::max(1.0, own.count);
+    if (own.count < 6 || !(own.variance > 0)) continue;
+    const double x = std::log(mean), y = 0.5 * std::log(own.variance);
+    st += 1; sx += x; sy += y; sxx += x * x; sxy += x * y; syy += y * y;
+  }
+  if (st < 4) return false;
+  const double cx = sxx - sx * sx / st, cy = syy - sy * sy / st, c = sxy - sx * sy / st;
+  return cx > 0.01 * st && c / cx > 0.5 && c * c > 0.4 * cx * cy;
+}
+
 struct Lines {
   std::vector<double> power, background;
   double per_bin;
@@ -219,28 +238,51 @@ double lag_correlation(const Series& s, double period) {
   return a > 0 && b > 0 ? product / std::sqrt(a * b) : kMissing;
 }
 
-// F test of a known cycle against what is left, quasi-differenced by the lag-1 correlation of the
-// residuals of a first fit. Harmonics beyond a quarter of the values are not asked for.
-double known_p_value(const Series& s, double period, std::vector<int>& harmonics) {
-  harmonics.clear();
+// Coefficients of an autoregression of what is left, as many as Akaike's corrected criterion takes, by least squares.
+std::vector<double> autoregression(const Series& s) {
   const int most = std::max(1, std::min(6, static_cast<int>(s.count / 10)));
-  for (int k = 1; k <= most && 2.0 * k <= period + 1e-9; ++k) harmonics.push_back(k);
-  const std::size_t p = columns_of(period, harmonics) + 1;
-  if (s.count < 2.0 * static_cast<double>(p) + 4) return 1;
-  Series rest = s;
-  take_off(rest, period, harmonics, 0);
-  const double r = lag_correlation(rest, 1);
-  // The first fit takes some of the noise along, which biases r downwards.
-  const double phi = std::isfinite(r) ? std::min(0.98, std::max(0.0, r + (1 + 4 * r) / s.count)) : 0;
+  std::vector<double> best;
+  double least = HUGE_VAL;
+  std::vector<double> row(static_cast<std::size_t>(most));
+  for (int p = 1; p <= most; ++p) {
+    NormalEquations fit(static_cast<std::size_t>(p));
+    double total = 0, n = 0;
+    for (std::size_t t = static_cast<std::size_t>(most); t < s.value.size(); ++t) {
+      bool whole = true;
+      for (int j = 0; j <= most && whole; ++j) whole = s.weight[t - static_cast<std::size_t>(j)] > 0;
+      if (!whole) continue;
+      for (int j = 0; j < p; ++j) row[static_cast<std::size_t>(j)] = s.value[t - 1 - static_cast<std::size_t>(j)];
+      fit.add(row.data(), s.value[t]);
+      total += s.value[t] * s.value[t];
+      n += 1;
+    }
+    if (n < 2.0 * p + 4) break;
+    const std::vector<double> b = fit.solve();
+    const double left = std::max(total - fit.explained(), 1e-12 * total), k = p + 1;
+    const double criterion = n * std::log(left / n) + 2 * k * n / std::max(1.0, n - k - 1);
+    if (total > 0 && criterion < least) { least = criterion; best = b; }
+  }
+  return best;
+}
+
+// F test of a cycle's waves in a series and its waves that went through the same filter.
+double filtered_p_value(const Series& s, double period, const std::vector<int>& harmonics, const std::vector<double>& filter) {
+  const std::size_t p = columns_of(period, harmonics) + 1, lags = filter.size();
   NormalEquations fit(p), level(1);
   std::vector<double> row(p, 1.0), last(p, 1.0);
   double total = 0, n = 0;
-  for (std::size_t t = 1; t < s.value.size(); ++t) {
-    if (s.weight[t] == 0 || s.weight[t - 1] == 0) continue;
+  for (std::size_t t = lags; t < s.value.size(); ++t) {
+    bool whole = true;
+    for (std::size_t j = 0; j <= lags && whole; ++j) whole = s.weight[t - j] > 0;
+    if (!whole) continue;
+    double y = s.value[t];
+    row[0] = 1;
     waves(period, harmonics, static_cast<double>(t), row.data() + 1);
-    waves(period, harmonics, static_cast<double>(t - 1), last.data() + 1);
-    for (std::size_t j = 1; j < p; ++j) row[j] -= phi * last[j];
-    const double y = s.value[t] - phi * s.value[t - 1];
+    for (std::size_t k = 0; k < lags; ++k) {
+      y -= filter[k] * s.value[t - 1 - k];
+      waves(period, harmonics, static_cast<double>(t - 1 - k), last.data() + 1);
+      for (std::size_t j = 1; j < p; ++j) row[j] -= filter[k] * last[j];
+    }
     fit.add(row.data(), y);
     const double one = 1;
     level.add(&one, y);
@@ -256,10 +298,44 @@ double known_p_value(const Series& s, double period, std::vector<int>& harmonics
   return f_tail((without - with) / used / (with / free), used, free);
 }
 
-bool is_known(double period, const CycleSearch& search) {
-  for (double m : search.known) if (std::fabs(period / m - 1) < 0.005) return true;
-  return false;
+// F test of a cycle against what is left, both freed of the autoregression of what is left without it. Where that is
+// near a walk, in its differences too: the larger of both.
+double cycle_p_value(const Series& s, double period, const std::vector<int>& harmonics) {
+  if (s.count < 2.0 * static_cast<double>(columns_of(period, harmonics) + 1) + 4) return 1;
+  Series rest = s;
+  take_off(rest, period, harmonics, 0);
+  std::vector<double> filter = autoregression(rest);
+  double sum = 0;
+  for (double c : filter) sum += c;
+  double out = filtered_p_value(s, period, harmonics, filter);
+  // The first fit takes some of the noise along, which makes walks look calmer than they are.
+  if (sum + (1 + 4 * sum) / s.count > 0.8) {
+    Series steps = s, left = rest;
+    for (std::size_t t = s.value.size(); t-- > 0;) {
+      const bool both = t > 0 && s.weight[t] > 0 && s.weight[t - 1] > 0;
+      steps.weight[t] = left.weight[t] = both ? 1 : 0;
+      steps.value[t] = both ? s.value[t] - s.value[t - 1] : 0;
+      left.value[t] = both ? rest.value[t] - rest.value[t - 1] : 0;
+    }
+    steps.count = left.count = s.count - 1;
+    out = std::max(out, filtered_p_value(steps, period, harmonics, autoregression(left)));
+  }
+  return out;
 }
+
+// Harmonics of a cycle of the calendar that are asked for together: as many as there are, or six.
+std::vector<int> all_harmonics(double period, double count) {
+  std::vector<int> out;
+  const int most = std::max(1, std::min(period <= 24 ? 12 : 6, static_cast<int>(count / 5)));
+  for (int k = 1; k <= most && 2.0 * k <= period + 1e-9; ++k) out.push_back(k);
+  return out;
+}
+
+bool is_known_one(double period, const std::vector<double>& known) {
+  return std::any_of(known.begin(), known.end(), [&](double m) { return std::fabs(period / m - 1) < 0.005; });
+}
+
+bool is_known(double period, const CycleSearch& search) { return is_known_one(period, search.known); }
 
 // Within a range: a line that a cycle of the calendar beyond the range, which stands out itself, has
 // among its own.
@@ -290,10 +366,40 @@ Cycle* relative_of(const Found& f, const CycleSearch& search, std::vector<Cycle>
   return nullptr;
 }
 
+// A line at an overtone of a cycle of the calendar, whose other overtones are there too, is that cycle; in one of few
+// steps, which holds the overtone anyway, without more.
+void be_the_calendar(Found& f, const Series& s, const CycleSearch& search, std::size_t n) {
+  for (double m : search.tested) {
+    const double k = std::round(m / f.line), ordinates = static_cast<double>(n) / f.line;
+    if (k < 2 || 2 * k > m + 1e-9 || k > 12 || 2 * m > static_cast<double>(n) || is_known_one(f.period, search.tested)) continue;
+    if (std::fabs(ordinates - k * static_cast<double>(n) / m) > 0.75) continue;
+    std::vector<int> others;
+    for (int j : all_harmonics(m, s.count)) if (j % static_cast<int>(k) != 0) others.push_back(j);
+    if (m > 12 && (others.empty() || !(cycle_p_value(s, m, others) < (4 * m > static_cast<double>(n) ? 0.001 : 0.01)))) continue;
+    f.period = m;
+    f.harmonics = all_harmonics(m, s.count);
+    return;
+  }
+}
+
+// A line beside an overtone of a cycle that is there: what its changes leave. Cycles of the calendar are their own.
+bool sideline(const Found& f, const CycleSearch& search, const std::vector<Cycle>& cycles, std::size_t n) {
+  if (is_known_one(f.period, search.tested)) return false;
+  for (const Cycle& c : cycles) {
+    const double spacing = static_cast<double>(n) / c.period, at = static_cast<double>(n) / f.line;
+    const double k = std::round(at / spacing), most = c.period <= 24 ? c.period / 2 + 0.5 : std::max(6, c.harmonics);
+    if (k >= 1 && k <= most && std::fabs(at - k * spacing) < std::min(2.5, 0.45 * spacing)) return true;
+  }
+  return false;
+}
+
 }  // namespace
 
-std::vector<Cycle> find_cycles(Doubles values, const CycleSearch& asked) {
+std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
   std::vector<Cycle> out;
+  std::vector<double> own(given.begin(), given.end());
+  if (grows_in_proportion(given)) for (double& v : own) v = std::log(v);
+  const Doubles values{own.data(), own.size()};
   const std::size_t n = values.size();
   CycleSearch search = asked;
   Series s = prepared(values);
@@ -323,9 +429,25 @@ std::vector<Cycle> find_cycles(Doubles values, const CycleSearch& asked) {
       }
       // A season that changes leaves something at its lines, and weak harmonics come up late: both
       // belong to the cycle that is there.
+      be_the_calendar(f, s, search, n);
       Cycle* same = relative_of(f, search, out);
+      if (same == nullptr && sideline(f, search, out, n)) {
+        take_off(s, f.line, {1}, whole);
+        continue;
+      }
       if (same == nullptr) {
-        keep(f);
+        // Of as many independent lines as there are, or of the few of the calendar; no peak of a hump of the noise.
+        const bool calendar = is_known_one(f.period, search.tested);
+        const int lines_seen = static_cast<int>(f.harmonics.size());
+        if (calendar && f.period <= 24) f.harmonics = all_harmonics(f.period, s.count);
+        // In short series a hump passes for a line more easily.
+        const double few = 1 + std::pow(100 / static_cast<double>(n), 2);
+        const double tried = (calendar ? 5 : std::max(5.0, static_cast<double>(n) / 2)) * (f.period > 6 ? few : 1);
+        if (cycle_p_value(s, f.period, f.harmonics) < search.level / tried) {
+          keep(f);
+          out.back().harmonics = lines_seen;
+        }
+        else take_off(s, f.line, {1}, whole);
         continue;
       }
       same->share += take_off(s, f.line, f.harmonics, whole);
@@ -341,9 +463,11 @@ std::vector<Cycle> find_cycles(Doubles values, const CycleSearch& asked) {
     Found f;
     f.period = f.line = m;
     f.ratio = kMissing;
-    if (8 * m < static_cast<double>(n) || !(lag_correlation(s, m) > 0)) continue;
-    f.p_value = known_p_value(s, m, f.harmonics);
-    if (f.p_value < search.level / (4 * m > static_cast<double>(n) ? 40 : 10)) keep(f);
+    if (!(lag_correlation(s, m) > 0) || (m > 60 && 8 * m < static_cast<double>(n))) continue;
+    f.harmonics = all_harmonics(m, s.count);
+    f.p_value = cycle_p_value(s, m, f.harmonics);
+    const double few = m > 6 ? 1 + std::pow(100 / static_cast<double>(n), 2) : 1;
+    if (f.p_value < search.level / ((4 * m > static_cast<double>(n) ? 40 : 10) * few)) keep(f);
   }
   std::sort(out.begin(), out.end(), [](const Cycle& a, const Cycle& b) { return a.share > b.share; });
   return out;
