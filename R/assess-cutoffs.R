@@ -83,7 +83,8 @@ run_cutoff <- function(job, i) {
         prepared <- pad_to(prepared, cutoff)
         kept <- drop_ended(prepared, list(steps = plan$steps), job$measures)
         lapply(job$measures, function(m) {
-          forecast_each(kept, prepared, m, job$methods[group$methods], plan, i, job$levels, job$future, job$tick)
+          forecast_each(kept, prepared, m, job$methods[group$methods], plan, i, job$levels, job$future,
+                        job$tick)
         })
       },
       kairon_error = function(e) {
@@ -171,8 +172,8 @@ pad_to <- function(x, cutoff) {
   complete_grid(x, common_end = TRUE)
 }
 
-# `future` gives the future of drivers that are declared as known ahead, and only that. `prepared` has all series, also those
-# that have ended: what changes of scale are undone by.
+# `future` gives the future of drivers that are declared as known ahead, and only that. `prepared` has all
+# series, also those that have ended: what changes of scale are undone by.
 forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future, tick = no_tick) {
   plain <- make_batch(x, measure)
   rows <- rows_of(x)

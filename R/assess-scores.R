@@ -1,7 +1,8 @@
 #' Scores of forecasts
 #'
-#' @param b A [backtest()], a [forecast()] with what was observed since, or a [fit()][fit.kairon_timeline]: its one-step
-#'   errors on the data that it was fitted to, which are no accuracy (a message says so) and have no intervals.
+#' @param b A [backtest()], a [forecast()] with what was observed since, or a [fit()][fit.kairon_timeline]:
+#'   its one-step errors on the data that it was fitted to, which are no accuracy (a message says so) and have
+#'   no intervals.
 #' @param metrics Which scores, by name, or `"all"`; see below.
 #' @param by What to score apart: `"method"` and any of `"ahead"` (steps), `"cutoff"`, `"measure"`,
 #'   `"series"`, the series columns, and parts of the calendar such as `"day of week"`, `"month of year"` or
@@ -207,7 +208,8 @@ score_fit <- function(f) {
   if (any(!measured & !is.na(values))) out$invented <- ifelse(measured, NA, values)
   out$scale <- cpp_naive_scale(out$observed, rows$breaks, m)[owner]
   out$rms <- cpp_naive_rms(out$observed, rows$breaks, m)[owner]
-  out$last <- unlist(lapply(split(values, owner), function(v) c(NA, carried_on(v)[-length(v)])), use.names = FALSE)
+  before <- lapply(split(values, owner), function(v) c(NA, carried_on(v)[-length(v)]))
+  out$last <- unlist(before, use.names = FALSE)
   out[is.finite(out$value), ]
 }
 

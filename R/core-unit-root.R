@@ -44,7 +44,8 @@ critical_values <- function(n, with) {
 
 # Augmented Dickey and Fuller: the change on the level before, a constant, a trend, and `lags` changes
 # before. Without `lags`, as many as Akaike's corrected criterion takes of 12 (n / 100)^(1/4)
-# (Schwert, 1989): his first one takes so many in short series that walks are rejected twice as often as they may.
+# (Schwert, 1989): his first one takes so many in short series that walks are rejected twice as often as they
+# may.
 unit_root_test <- function(v, with = "constant", lags = NULL) {
   v <- unbroken_run(v)
   n <- length(v)

@@ -20,17 +20,26 @@
 #' out: one is a
 #'   sine, several are a shape). `autoplot()` folds the series over each season, or over the rivals.
 #' @section Method:
+#' Where all values are above zero and the spread in windows of a tenth of the series goes with their mean by
+#' a power of over one half, the search is in logarithms: growth in proportion is no season.
+#'
 #' Lines are looked for in the periodogram (straight line off, Hann taper). Their background is the larger of
-#' the 35 % quantile
-#' of the neighbours, scaled to a mean, and a first-order autoregressive (red or white) spectrum fitted to
-#' such quantiles. A line counts when the
-#' chance that the largest of all ordinates is that high over its background is below `level`. Lines at
-#' multiples of a
-#' frequency are joined to their fundamental. A period is set to a cycle of the calendar within half an
-#' independent ordinate, or to
-#' a whole number of steps within a quarter. Found cycles are taken off by least squares, and the search goes
-#' on. Cycles of the
-#' calendar that are left are tested by an F test on quasi-differences.
+#' the 35 % quantile of the neighbours, scaled to a mean, and a first-order autoregressive (red or white)
+#' spectrum fitted to such quantiles. A line is looked at where the chance that the largest of all ordinates
+#' is that high over its background is below `level`. Lines at multiples of a frequency are joined to their
+#' fundamental, and to the day, week or year where they are overtones of it. A period is set to a cycle of the
+#' calendar within half an independent ordinate, or to a whole number of steps within a quarter. A line within
+#' two and a half independent ordinates of an overtone of a season that is there is what that season's changes
+#' leave, and no season.
+#'
+#' What is looked at counts as a season where an F test, of waves and values that were freed of the
+#' autoregression (up to six lags by AICc) of what is left without them, is below `level` over the number of
+#' independent lines (over five for the day, week and year), in short series (1 + (100 / n)^2) times smaller;
+#' near a walk in the differences too. It is then taken off by least squares, and the search goes on. Cycles
+#' of the calendar that are left are tested in the same way.
+#'
+#' By simulation, a share of at most 1 % of series of noise (white, red, walks, moving averages; 60 to 1,000
+#' values) has a season; of a strong hump in the spectrum 3 % at 60 values.
 #' @references Percival, D. B. and Walden, A. T. (1993). Spectral analysis for physical applications.
 #' Cambridge
 #'   University Press. Mann, M. E. and Lees, J. M. (1996). Robust estimation of background noise and

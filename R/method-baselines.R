@@ -64,7 +64,8 @@ method_paths.kairon_baseline <- function(method, model, horizon, n) {
   student_paths(out, raw$point, raw$freedom)
 }
 
-# Steps ahead from the last value, k of them: sums of k shocks, and k times the error of the slope through `span` steps.
+# Steps ahead from the last value, k of them: sums of k shocks, and k times the error of the slope through
+# `span` steps.
 drifting <- function(noise, wide, batch, s, off) {
   seen <- seen_steps(list(values = batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]],
                           breaks = c(0, diff(batch$breaks)[s])))

@@ -283,8 +283,8 @@ freedom_ahead <- function(freedom, steps, horizon, waited = 0) {
 }
 
 # Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and
-# what the variance grows by is carried on from step to step. What parameters add to it (`more`) is off by the same
-# all along a path.
+# what the variance grows by is carried on from step to step. What parameters add to it (`more`) is off by the
+# same all along a path.
 paths_of_variances <- function(mean, variance, n, more = 0 * variance) {
   h <- nrow(mean)
   out <- array(NA_real_, c(h, ncol(mean), n))
@@ -299,8 +299,8 @@ paths_of_variances <- function(mean, variance, n, more = 0 * variance) {
   out
 }
 
-# Normal paths made those of the intervals: how wide errors are is an estimate too, the same all along a path, so
-# that each step is spread as Student's t. The attribute `scale` says by how much each was spread.
+# Normal paths made those of the intervals: how wide errors are is an estimate too, the same all along a path,
+# so that each step is spread as Student's t. The attribute `scale` says by how much each was spread.
 student_paths <- function(paths, mean, freedom) {
   if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(mean), ncol(mean), byrow = TRUE)
   n <- dim(paths)[3]

@@ -13,11 +13,11 @@
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
 #' The last cycle of each season goes on. The variance is that of the adjusted series' forecast over k, plus
-#' c s^2, plus for each cycle ahead the mean squared change of the season from one cycle to the next less c' s^2:
-#' s is the sd of the one-step errors over the root of k; k is the share of white noise that the decomposition
-#' leaves in the adjusted series, c the squared error that it makes in the last cycle of a season that is not
-#' there, and c' the change of that, all three found by decomposing noise on the same steps. For `"state"` the
-#' model's own error of the season stands for c s^2.
+#' c s^2, plus for each cycle ahead the mean squared change of the season from one cycle to the next less d
+#' s^2: s is the sd of the one-step errors over the root of k; k is the share of white noise that the
+#' decomposition leaves in the adjusted series, c the squared error that it makes in the last cycle of a
+#' season that is not there, and d the change of that, all three found by decomposing noise on the same
+#' steps. For `"state"` the model's own error of the season stands for c s^2.
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_decomposition(seasons = c("week", "year")))
 #' @export
@@ -31,7 +31,8 @@ by_decomposition <- function(method = c("loess", "averages", "state"), then = by
   }
   curve_degree(season_curve)
   new_method("decomposition", how = how, then = then, seasons = seasons, combine = rlang::arg_match(combine),
-             season_span = check_season_span(season_span), season_curve = season_curve, drivers = then$drivers)
+             season_span = check_season_span(season_span), season_curve = season_curve,
+             drivers = then$drivers)
 }
 
 #' @export
@@ -73,7 +74,9 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   forms <- season_forms(method, seasons, max(size))
   form <- rep(1L, length(size))
   if (length(forms) > 1) form <- closer_season(method, batch, forms)
-  made <- lapply(forms, function(span) taken_off(method, values, batch$breaks, seasons, exact, multiply, span))
+  made <- lapply(forms, function(span) {
+    taken_off(method, values, batch$breaks, seasons, exact, multiply, span)
+  })
   owner <- series_index(batch$breaks)
   effects <- made[[1]]$effects
   for (i in seq_along(forms)[-1]) effects[form[owner] == i, ] <- made[[i]]$effects[form[owner] == i, ]
@@ -111,7 +114,8 @@ closer_season <- function(method, batch, forms) {
 taken_off <- function(method, values, breaks, seasons, exact, multiply, span) {
   if (length(seasons) == 0) {
     neutral <- matrix(if (multiply) 1 else 0, length(values), 1)
-    return(list(effects = neutral, noise = rep(list(list(kept = 1, error = 0, change = 0)), length(breaks) - 1)))
+    nothing <- list(kept = 1, error = 0, change = 0)
+    return(list(effects = neutral, noise = rep(list(nothing), length(breaks) - 1)))
   }
   plan <- list(seasons = seasons, exact_seasons = exact, robust = FALSE, extend = FALSE,
                season_span = if (!identical(span, "moving")) span, curve = curve_degree(method$season_curve),
@@ -121,7 +125,8 @@ taken_off <- function(method, values, breaks, seasons, exact, multiply, span) {
     if (method$how == "averages") v <- bridged_flat(v, breaks)
     rows <- list(breaks = breaks)
     switch(method$how, loess = split_loess(v, rows, plan, multiply),
-           averages = split_by_averages(v, rows, plan, multiply), state = split_state(v, rows, plan, multiply))
+           averages = split_by_averages(v, rows, plan, multiply),
+           state = split_state(v, rows, plan, multiply))
   }
   made <- split(values, breaks, multiply)
   noise <- if (method$how == "state") {
@@ -141,9 +146,9 @@ state_errors <- function(made, breaks, m, multiply) {
   })
 }
 
-# What a split of white noise of variance 1 on the same steps leaves in the adjusted series (`kept`), puts into
-# the last cycle (`error`) and changes from cycle to cycle (`change`, for each season). Series with the same
-# steps share theirs.
+# What a split of white noise of variance 1 on the same steps leaves in the adjusted series (`kept`), puts
+# into the last cycle (`error`) and changes from cycle to cycle (`change`, for each season). Series with the
+# same steps share theirs.
 season_noise <- function(split, values, breaks, seasons) {
   size <- diff(breaks)
   pattern <- vapply(seq_along(size), function(s) {

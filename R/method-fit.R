@@ -92,7 +92,8 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
     table = forecast_table(x, object$measure, name, out, rows, plan, levels),
     parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps), rows, plan),
     paths = if (paths > 0) {
-      path_table(x, object$measure, name, paths_together(object$method, model, model$batch %||% object$batch, plan), rows, plan)
+      drawn <- paths_together(object$method, model, model$batch %||% object$batch, plan)
+      path_table(x, object$measure, name, drawn, rows, plan)
     }
   )
   result <- on_own_scale(result, x, object$measure, levels, NULL, FALSE)

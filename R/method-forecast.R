@@ -379,8 +379,8 @@ paths_together <- function(method, model, batch, plan) {
   with_shocks(shocks, method_paths(method, model, plan$steps, plan$paths))
 }
 
-# Where values are changes from one step to another, bounds of steps cannot be added up: `plan$joint` paths say how
-# errors go together. `joint` are normal paths, `scale` makes them Student's.
+# Where values are changes from one step to another, bounds of steps cannot be added up: `plan$joint` paths
+# say how errors go together. `joint` are normal paths, `scale` makes them Student's.
 with_joint <- function(out, method, model, plan) {
   if (!isTRUE(plan$joint > 0)) {
     return(out)

@@ -9,10 +9,10 @@
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. Values below zero are refused.
 #' @section Formula:
 #' At each value above zero, size = size + a (value - size) and gap = gap + a (steps since the last one -
-#' gap); the rate is (1 - a/2) size / gap. The size starts at the first value above zero, the gap at the mean of
-#' all intervals between them, the steps up to the first counting as one (early one-step expectations of a fit
-#' know that mean, which a forecast does no longer depend on much). Bounds are quantiles of what is drawn: something comes with
-#' probability 1 / gap, of a size drawn from those seen.
+#' gap); the rate is (1 - a/2) size / gap. The size starts at the first value above zero, the gap at the mean
+#' of all intervals between them, the steps up to the first counting as one (early one-step expectations of a
+#' fit know that mean, which a forecast does no longer depend on much). Bounds are quantiles of what is drawn:
+#' something comes with probability 1 / gap, of a size drawn from those seen.
 #' @references Croston, J. D. (1972). Forecasting and stock control for intermittent demands. Operational
 #' Research Quarterly 23, 289-303.
 #'

@@ -4,8 +4,8 @@
 #'
 #' @param n How many values; the whole history for series that have fewer.
 #' @section Formula:
-#' With the root mean square s of the one-step errors, the interval h steps ahead is +/- t s_h, where s_h is the
-#' root mean square of the errors that this method made in the past h steps after a value (at least three;
+#' With the root mean square s of the one-step errors, the interval h steps ahead is +/- t s_h, where s_h is
+#' the root mean square of the errors that this method made in the past h steps after a value (at least three;
 #' else s), and no less than nearer to it. The degrees of freedom of t are the number of these errors over 1 +
 #' 2 (r1^2 + r2^2 + ...), with their autocorrelations r over the h + n - 1 lags at which they share values.
 #' Steps that are missing at the end count as steps ahead.
@@ -68,7 +68,8 @@ past_errors <- function(v, means, steps, n) {
     if (count < if (h == 1) 1 else 3) next
     size[h] <- sqrt(mean(e^2, na.rm = TRUE))
     lags <- seq_len(max(0, min(h + n - 2, count - 2, length(e) - 1)))
-    r <- vapply(lags, function(k) mean(e[-seq_len(k)] * e[seq_len(length(e) - k)], na.rm = TRUE) / size[h]^2, 1)
+    products <- function(k) mean(e[-seq_len(k)] * e[seq_len(length(e) - k)], na.rm = TRUE)
+    r <- vapply(lags, products, 1) / size[h]^2
     freedom[h] <- max(1, count / (1 + 2 * sum(pmin(r^2, 1), na.rm = TRUE)))
   }
   at <- carried_on(ifelse(is.na(size), NA, seq_len(steps)))
@@ -101,8 +102,8 @@ method_paths.kairon_by_moving_average <- function(method, model, horizon, n) {
   student_paths(out, raw$point, raw$freedom)
 }
 
-# Standard errors of the steps ahead that go together as those of a mean of n values do where values are either all
-# shocks or all steps of a walk, whichever the past errors are nearer to.
+# Standard errors of the steps ahead that go together as those of a mean of n values do where values are
+# either all shocks or all steps of a walk, whichever the past errors are nearer to.
 moving_shocks <- function(model, s, horizon, n) {
   v <- model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]]
   v <- v[seq_len(max(c(1, which(!is.na(v)))))]
@@ -115,7 +116,8 @@ moving_shocks <- function(model, s, horizon, n) {
   grown <- (past[all] / past[1] - 1) / max(1, all - 1)
   share <- if (is.finite(grown)) min(1, max(0, grown * (1 + (k - 1) * (2 * k - 1) / (6 * k)))) else 0
   before <- matrix(stats::rnorm((k - 1) * n), k - 1, n)
-  # A walk: what moved it since each of the k values, and on; shocks: the mean of k is off by one k-th of each.
+  # A walk: what moved it since each of the k values, and on; shocks: the mean of k is off by one k-th of
+  # each.
   lag <- colSums(before * seq_len(k - 1) / k)
   walk <- apply(noise, 2, cumsum)
   walk <- matrix(walk, all) + rep(lag, each = all)

@@ -22,9 +22,11 @@
 #' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %.
 #' @section Formula:
 #' y = T(t) + X b + e (or log y = log T(t) + X b + e), e = r e(before) + u, by Gauss and Newton's steps on
-#' the values quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954); gaps
+#' the values quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954) and
+#' freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k) (Kendall, 1954); gaps
 #' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
-#' parameters, and for a bending trend that its slope moves on.
+#' parameters, and for a bending trend that its slope moves on. Where errors carry on, quantiles h steps ahead
+#' are Student's with no more degrees of freedom than the history has stretches of h steps (at least 3).
 #' @section Bending trends:
 #' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the sum of
 #' squares plus lambda times the sum of squared bends least, bends being allowed at up to forty places evenly
@@ -33,7 +35,10 @@
 #' s^2 that of u (Wahba, 1978); so the variance of the forecast h steps on gains (s^2 / lambda) / d times (the
 #' sum of (h - j)^2 over j = 1 ... h, and h^2 d / 2 for the way from the last place to the end), with d steps
 #' from place to place.
-#' @references Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles
+#' @references Kendall, M. G. (1954). Note on bias in the estimation of autocorrelation. Biometrika 41,
+#'   403-404.
+#'
+#' Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles
 #' Commission Discussion Paper 383.
 #'
 #' Patterson, H. D. and Thompson, R. (1971). Recovery of inter-block information when block sizes are unequal.

@@ -1,10 +1,11 @@
-# The shocks of paths. Errors of series that have moved together in the past move together in each path, so that sums
-# over series have honest intervals.
+# The shocks of paths. Errors of series that have moved together in the past move together in each path, so
+# that sums over series have honest intervals.
 
 shock_source <- new.env(parent = emptyenv())
 
-# Standard normal shocks of a series of the batch, a row for each step and a column for each path. Those of the last
-# rows are shared with other series where with_shocks() says so; rows before them are steps missing at the end.
+# Standard normal shocks of a series of the batch, a row for each step and a column for each path. Those of
+# the last rows are shared with other series where with_shocks() says so; rows before them are steps missing
+# at the end.
 draw_shocks <- function(s, rows, n) {
   shared <- shock_source$values
   if (is.null(shared)) {
@@ -33,10 +34,11 @@ shocks_of_some <- function(which, expr) {
   expr
 }
 
-# Shocks of all series of a batch for `n` paths, an array of steps, series and paths: sums of the past one-step errors of
-# all series at each step, with the same random weights for all, so that their correlations are those of the errors;
-# these are drawn towards none by as much as chance alone makes them (Schaefer and Strimmer, 2005). `seed` makes series
-# that are forecast in other pieces share the weights. NULL where nothing is shared.
+# Shocks of all series of a batch for `n` paths, an array of steps, series and paths: sums of the past
+# one-step errors of all series at each step, with the same random weights for all, so that their correlations
+# are those of the errors; these are drawn towards none by as much as chance alone makes them (Schaefer and
+# Strimmer, 2005). `seed` makes series that are forecast in other pieces share the weights. NULL where nothing
+# is shared.
 shared_shocks <- function(method, model, batch, steps, n, seed) {
   series <- length(batch$breaks) - 1
   expected <- tryCatch(method_fitted(method, model), kairon_error = function(e) NULL)
@@ -49,7 +51,8 @@ shared_shocks <- function(method, model, batch, steps, n, seed) {
   for (h in seq_len(steps)) {
     weights <- with_seed((seed + h) %% .Machine$integer.max, matrix(stats::rnorm(120 * n), 120))
     weights <- weights[seq_len(nrow(e)), , drop = FALSE]
-    out[h, , ] <- sqrt(keep) * crossprod(e, weights) + sqrt(1 - keep) * matrix(stats::rnorm(series * n), series)
+    own <- matrix(stats::rnorm(series * n), series)
+    out[h, , ] <- sqrt(keep) * crossprod(e, weights) + sqrt(1 - keep) * own
   }
   # Without errors of its own a series has shocks of its own.
   alone <- which(colSums(e^2) == 0)

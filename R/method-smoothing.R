@@ -16,9 +16,9 @@
 #' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one value for
 #'   each place of the shortest season).
 #' @param minimise What the parameters make small: `"likelihood"` (largest, in fact), `"rmse"`, `"mae"`,
-#'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"` (the root of the mean squared one-step error over that of
-#'   repeating the last value, both from the second value on: below 1 is closer), or a function of observed and
-#'   expected values. The fit shows what was reached.
+#'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"` (the root of the mean squared one-step error over that
+#'   of repeating the last value, both from the second value on: below 1 is closer), or a function of observed
+#'   and expected values. The fit shows what was reached.
 #' @param warm_up First steps whose errors do not count.
 #' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of
 #'   Holt and Winters; `trend` and `season` are then shares of what is newly seen.
@@ -27,17 +27,23 @@
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
 #' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where
 #' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 <= b <= a <= 1 and
-#' 0 <= c <= 1 - a (shares that are given, too: others are shares of the textbook's update); what has a share of 0 never moves, and is printed as fixed. The damping lies between 0.6
-#' and 0.98, which forecast best among eleven ranges on a thousand published series. First states are
-#' estimated with the shares (those of seasons of over 24 steps are taken from a decomposition by loess).
-#' Missing values leave the states as they were expected.
+#' 0 <= c <= 1 - a (shares that are given, too: others are shares of the textbook's update); what has a share
+#' of 0 never moves, and is printed as fixed. The damping lies between 0.6 and 0.98, which forecast best among
+#' eleven ranges on a thousand published series. First states are estimated with the shares (those of seasons
+#' of over 24 steps are taken from a decomposition by loess). Missing values leave the states as they were
+#' expected.
 #' @section Choice of form:
 #' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons in
 #' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which
 #' seldom goes on, must be better by 2, and damping counts for no parameter.
 #' @section Intervals:
-#' By formula where there is one (adding forms, proportional noise), else from 2,000 paths; Student's
-#' quantiles. They do not hold that the parameters are estimates.
+#' By formula where there is one (adding forms, proportional noise), else from 2,000 paths. They hold that
+#' shares and first states are estimates: the variance is its mean over them, and that of the points is added,
+#' by the curvature of the squared one-step errors (a share of which nothing is seen has the sd 0.29, that of
+#' any from 0 to 1); seasons of over 24 steps count as known. Where no trend was found, a drift of the level
+#' is still only known as well as the mean of n steps, which adds (share of the level x h s)^2 / n. The
+#' quantiles are Student's with n less the parameters as degrees of freedom, and no more than the history has
+#' stretches of h steps (at least 3). Values missing at the end count as steps ahead.
 #' @references Hyndman, R. J., Koehler, A. B., Ord, J. K. and Snyder, R. D. (2008). Forecasting with
 #' exponential smoothing: the state space approach. Springer.
 #'
@@ -101,8 +107,8 @@ check_shares <- function(shares, call = rlang::caller_env()) {
   shares
 }
 
-# Shares of the error that cannot be together: the slope may not learn more than the level, and level and season
-# no more than the whole error.
+# Shares of the error that cannot be together: the slope may not learn more than the level, and level and
+# season no more than the whole error.
 check_error_shares <- function(shares, call = rlang::caller_env()) {
   level <- shares$level
   most <- 1 - (shares$season %||% 0)
@@ -150,7 +156,9 @@ method_describe.kairon_by_smoothing <- function(method, context) {
   paste0("exponential smoothing", if (length(given)) paste(":", word_list(given)),
          if (chosen) ", the form chosen by AICc",
          if (method$update == "textbook") ", slope and season learning from the new level (textbook)",
-         if (!identical(method$minimise, "likelihood")) paste0(", its parameters by the least ", smoothing_aim(method)))
+         if (!identical(method$minimise, "likelihood")) {
+           paste0(", its parameters by the least ", smoothing_aim(method))
+         })
 }
 
 smoothing_aim <- function(method) {

@@ -20,7 +20,9 @@
 #' and the first level make the squared one-step errors least; values before the first and after the last
 #' teach nothing, and a level that missed values learns more of the next one (by the filter of Kalman for a
 #' level with one source of noise). Variances come from the recursion's own answer to shocks, and hold that a,
-#' theta, the first level and the season are estimates (by the curvature of the squared errors).
+#' theta, the first level and the season are estimates (by the curvature of the squared
+#' errors), and the slope too; quantiles are Student's, as those of [by_smoothing()]. For a share a the first
+#' level and 1 - 1/theta are found by least squares, and a by search over all of its range.
 #' @references Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition approach to
 #' forecasting. International Journal of Forecasting 16, 521-530.
 #'
@@ -69,7 +71,8 @@ method_fit.kairon_by_theta <- function(method, batch) {
     ))
   }, bind_theta)
   rownames(model$numbers) <- c(
-    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "seasonal", "multiply", "fitted", "begin",
+    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "seasonal", "multiply",
+    "fitted", "begin",
     "now", "unsure", "seen", "middle", "spread", "mean", "cross"
   )
   model$batch <- batch
@@ -101,7 +104,8 @@ method_predict.kairon_by_theta <- function(method, model, horizon, levels) {
 method_paths.kairon_by_theta <- function(method, model, horizon, n) {
   raw <- theta_numbers(method, model, horizon)
   known <- theta_numbers(method, model, horizon, unsure = FALSE)$variance
-  student_paths(paths_of_variances(raw$mean, known, n, raw$variance - known), raw$mean, theta_freedom(model, horizon))
+  paths <- paths_of_variances(raw$mean, known, n, raw$variance - known)
+  student_paths(paths, raw$mean, theta_freedom(model, horizon))
 }
 
 theta_freedom <- function(model, horizon) {

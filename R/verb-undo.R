@@ -54,8 +54,8 @@ undo_history <- function(x) {
 }
 
 # The table of a forecast of a measure, with value and bounds on the original scale.
-# `x`: the prepared timeline. Where there are changes, the joint paths of a forecast tell the bounds, up to the
-# last change that is undone; bounds of single steps go on from there.
+# `x`: the prepared timeline. Where there are changes, the joint paths of a forecast tell the bounds, up to
+# the last change that is undone; bounds of single steps go on from there.
 undo_scale <- function(table, x, measure, levels, means = TRUE) {
   steps <- rev(timeline_meta(x)$undo[[measure]])
   changes <- which(vapply(steps, `[[`, "", "kind") == "change")
@@ -72,8 +72,8 @@ undo_scale <- function(table, x, measure, levels, means = TRUE) {
   table[setdiff(names(table), c(".joint", ".scale"))]
 }
 
-# Quantiles of the joint paths, spread as Student's t around the value: in logarithms where changes are ratios.
-# Rows without paths keep their bounds.
+# Quantiles of the joint paths, spread as Student's t around the value: in logarithms where changes are
+# ratios. Rows without paths keep their bounds.
 bounds_of_paths <- function(table, levels, as) {
   if (is.null(table$.joint) || length(levels) == 0) {
     return(table)
@@ -123,7 +123,9 @@ undo_paths <- function(paths, x, measure) {
 bound_columns <- function(levels) if (length(levels)) c(paste0("lower_", levels), paste0("upper_", levels))
 
 # Value, bounds and joint paths of a table.
-scale_columns <- function(table, levels) c("value", bound_columns(levels), if (!is.null(table$.joint)) ".joint")
+scale_columns <- function(table, levels) {
+  c("value", bound_columns(levels), if (!is.null(table$.joint)) ".joint")
+}
 
 table_labels <- function(table, x) {
   keys <- timeline_meta(x)$series
@@ -172,8 +174,8 @@ undo_rebase <- function(table, x, step, levels) {
   table
 }
 
-# Changes: the value so long before is put back, an observed one or an earlier forecast, and so along each path.
-# Without paths half-widths along a chain of forecasts add up in squares, as if errors were independent.
+# Changes: the value so long before is put back, an observed one or an earlier forecast, and so along each
+# path. Without paths half-widths along a chain of forecasts add up in squares, as if errors were independent.
 undo_change <- function(table, x, step, levels) {
   meta <- timeline_meta(x)
   zone <- rows_of(x)$zone

@@ -151,3 +151,9 @@ test_that("traits find the odd one by sorting, and rivals carry the tests", {
   expect_gt(d$level_p, 0.05)
   expect_gt(rivals$unit_root_p[1], 0.9)
 })
+
+test_that("lags chosen by themselves reject short walks hardly more often than they may", {
+  set.seed(30)
+  p <- replicate(600, kairon:::unit_root_test(cumsum(rnorm(30)))$p_value)
+  expect_lt(mean(p < 0.05), 0.1)
+})

@@ -246,3 +246,27 @@ test_that("shares reach 0 and 1, and a season that never moves says so", {
     }
   }
 })
+
+test_that("shares that cannot be together are refused, others bound what is estimated", {
+  expect_error(by_smoothing(shares = list(level = 0.1, trend = 0.5)), class = "kairon_error_input")
+  expect_error(by_smoothing(shares = list(level = 0.5, season = 0.9)), class = "kairon_error_input")
+  expect_silent(by_smoothing(shares = list(level = 0.1, trend = 0.5), update = "textbook"))
+  x <- monthly(months(60), levels = "volume")
+  f <- quiet(fit(x, by_smoothing(case = "holt_winters", shares = list(trend = 0.4, season = 0.3))))
+  level <- coef(f)$estimate[1]
+  expect_true(level >= 0.4 && level <= 0.7)
+  textbook <- quiet(fit(x, by_smoothing(case = "holt", update = "textbook")))
+  expect_match(format(textbook), "textbook", all = FALSE)
+})
+
+test_that("what is made small is shown, and a fit has scores that say what they are of", {
+  x <- monthly(months(72), levels = "volume")
+  f <- quiet(fit(x, by_smoothing(case = "holt", minimise = "theil_u")))
+  e <- residuals(f)
+  v <- x$volume
+  expect_equal(summary(f)$least_theil_u, sqrt(mean(e[-1]^2) / mean(diff(v)^2)))
+  expect_match(format(f), "least theil u", all = FALSE)
+  expect_message(s <- scores(f), "no accuracy")
+  expect_equal(s$mae, mean(abs(e)))
+  expect_equal(s$n, 72)
+})

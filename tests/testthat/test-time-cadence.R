@@ -96,3 +96,13 @@ test_that("series with one cadence in common have it, others do not", {
   both <- kairon:::detect_cadence(c(quarterly, monthly), c(0L, 4L, 16L), kairon:::utc_zone)
   expect_equal(format(both), "every month")
 })
+
+test_that("instants far from 1970 lie on the grid that a double can tell", {
+  for (step in c(1, 0.1, 60)) {
+    stamps <- as.POSIXct("2199-06-01", tz = "UTC") + step * (0:50)
+    x <- quiet(timeline(data.frame(time = stamps, flow = 1), time))
+    expect_identical(cadence_of(x)$anchor, 0)
+    expect_equal(cadence_of(x)$n, step)
+    expect_true(kairon:::is_regular(x))
+  }
+})
