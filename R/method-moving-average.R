@@ -68,8 +68,8 @@ past_errors <- function(v, means, steps, n) {
     if (count < if (h == 1) 1 else 3) next
     size[h] <- sqrt(mean(e^2, na.rm = TRUE))
     lags <- seq_len(max(0, min(h + n - 2, count - 2, length(e) - 1)))
-    products <- function(k) mean(e[-seq_len(k)] * e[seq_len(length(e) - k)], na.rm = TRUE)
-    r <- vapply(lags, products, 1) / size[h]^2
+    pairs <- round(lagged_products(!is.na(e), max(0, lags))[-1])
+    r <- ifelse(pairs > 0, lagged_products(e, max(0, lags))[-1] / pairs, NA) / size[h]^2
     freedom[h] <- max(1, count / (1 + 2 * sum(pmin(r^2, 1), na.rm = TRUE)))
   }
   at <- carried_on(ifelse(is.na(size), NA, seq_len(steps)))
@@ -100,6 +100,15 @@ method_paths.kairon_by_moving_average <- function(method, model, horizon, n) {
     out[, s, ] <- raw$point[, s] + raw$se[, s] * moving_shocks(model, s, horizon, n)
   }
   student_paths(out, raw$point, raw$freedom)
+}
+
+# Sums of the products of values some steps apart, for 0 to `most` steps, by Fourier transforms; missing values
+# count for nothing.
+lagged_products <- function(x, most) {
+  x <- as.double(x)
+  x[!is.finite(x)] <- 0
+  padded <- stats::fft(c(x, numeric(length(x))))
+  Re(stats::fft(Mod(padded)^2, inverse = TRUE))[seq_len(most + 1)] / length(padded)
 }
 
 # Standard errors of the steps ahead that go together as those of a mean of n values do where values are
