@@ -2,8 +2,9 @@
 
 sums_only <- c("count", "sum", "mean", "var", "sd", "min", "max", "range", "first", "last", "slope")
 
+# With the bar of progress, which has to stay within its length.
 in_pieces <- function(expr, bytes = 9000) {
-  before <- options(kairon.chunk_bytes = bytes, kairon.quiet = TRUE)
+  before <- options(kairon.chunk_bytes = bytes, kairon.quiet = TRUE, cli.progress_show_after = 0)
   on.exit(options(before))
   suppressWarnings(expr)
 }
