@@ -102,8 +102,8 @@ method_paths.kairon_by_moving_average <- function(method, model, horizon, n) {
   student_paths(out, raw$point, raw$freedom)
 }
 
-# Sums of the products of values some steps apart, for 0 to `most` steps, by Fourier transforms; missing values
-# count for nothing.
+# Sums of the products of values some steps apart, for 0 to `most` steps, by Fourier transforms; missing
+# values count for nothing.
 lagged_products <- function(x, most) {
   x <- as.double(x)
   x[!is.finite(x)] <- 0
