@@ -159,6 +159,13 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
   table <- undo_scale(result$table, x, measure, levels)
   if (!is.null(result$paths)) result$paths <- undo_paths(result$paths, x, measure)
   if (length(timeline_meta(x)$undo[[measure]])) result$parts <- NULL
+  lost <- sum(is.na(table$value) & !is.na(result$table$value))
+  if (lost > 0) {
+    result$notes <- c(result$notes, paste0(
+      measure, ": ", plural(lost, "forecast"), " cannot go back to its scale, since values that changes are ",
+      "counted from are missing; fill them first, or difference within the method"
+    ))
+  }
   past <- undo_history(x)[[measure]]
   own <- limits
   amount <- timeline_meta(undo_history(x))$kinds[[measure]] == "amount"

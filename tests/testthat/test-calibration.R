@@ -151,3 +151,11 @@ test_that("a decomposition counts what it absorbs, and chooses how fast its seas
   expect_error(by_decomposition("averages", season_span = 7), class = "kairon_error_input")
   expect_error(by_decomposition(season_span = 4), class = "kairon_error_input")
 })
+
+test_that("a change from a value that is missing is told, not lost without a word", {
+  set.seed(109)
+  x <- daily(c(100 + cumsum(rnorm(50)), NA, NA), levels = "flow")
+  f <- quiet(forecast(x, 3, by_theta("none"), routine = change(routine(), 1), last = "keep"))
+  expect_true(all(is.na(f$table$value)))
+  expect_match(f$notes, "cannot go back to its scale", all = FALSE)
+})
