@@ -37,7 +37,24 @@ zone_table <- function(zone, from = NA, to = NA) {
   high <- ceiling(to / (10 * year) + 0.2) * 10 * year
   key <- paste(zone, low, high)
   if (is.null(zone_cache[[key]])) {
-    assign(key, find_changes(zone, low, high), envir = zone_cache)
+    assign(key, c(find_changes(zone, low, high), skipped_times(zone)), envir = zone_cache)
+  }
+  zone_cache[[key]]
+}
+
+# Whole days that a zone left out when it changed sides of the date line, as
+# local seconds. Years tell where to look: such a change stays.
+skipped_times <- function(zone) {
+  key <- paste("skips of", zone)
+  if (is.null(zone_cache[[key]])) {
+    years <- seq(-200, 300) * 365.25 * 86400
+    far <- which(diff(offset_at(years, zone)) > 86400 * 0.8)
+    found <- lapply(far, function(i) find_changes(zone, years[i], years[i + 1]))
+    at <- unlist(lapply(found, `[[`, "at"))
+    from <- at + unlist(lapply(found, function(f) f$offset[-length(f$offset)]))
+    to <- at + unlist(lapply(found, function(f) f$offset[-1]))
+    whole <- to - from >= 86400
+    assign(key, list(skip_from = as.double(from[whole]), skip_to = as.double(to[whole])), envir = zone_cache)
   }
   zone_cache[[key]]
 }

@@ -18,7 +18,12 @@ inline core::Ints ints(const Rcpp::IntegerVector& x) {
 }
 
 inline core::Zone zone(const Rcpp::List& z) {
-  return {Rcpp::as<std::vector<double>>(z["at"]), Rcpp::as<std::vector<double>>(z["offset"])};
+  core::Zone out{Rcpp::as<std::vector<double>>(z["at"]), Rcpp::as<std::vector<double>>(z["offset"]), {}, {}};
+  if (z.containsElementNamed("skip_from")) {
+    out.skip_from = Rcpp::as<std::vector<double>>(z["skip_from"]);
+    out.skip_to = Rcpp::as<std::vector<double>>(z["skip_to"]);
+  }
+  return out;
 }
 
 core::Cadence cadence(const Rcpp::List& c);

@@ -79,9 +79,13 @@ class ZoneCursor {
     return zone_.instant_of(local);
   }
 
+  // Whether the clock went back within a day before: it may show times again.
+  bool went_back(double instant) const { return back_ && instant < low_ + kDay; }
+
  private:
   void settle(std::size_t i) {
     offset_ = zone_.offset[i];
+    back_ = i > 0 && offset_ < zone_.offset[i - 1];
     low_ = i == 0 ? -std::numeric_limits<double>::infinity() : zone_.at[i - 1];
     high_ = i == zone_.at.size() ? std::numeric_limits<double>::infinity() : zone_.at[i];
   }
@@ -89,6 +93,7 @@ class ZoneCursor {
   const Zone& zone_;
   const ZoneBuckets* buckets_;
   double low_, high_, offset_;
+  bool back_ = false;
 };
 
 double month_number(double day) {
@@ -144,71 +149,126 @@ double business_day_at(double index, const std::vector<double>& closures) {
   return open_day_before(low, closures);
 }
 
-// Local day number (days that begin at day_start) to period and back.
-double period_of_day(double day, const Cadence& c) {
-  switch (c.unit) {
-    case Unit::day: return floor_div(day - c.anchor, c.n);
-    case Unit::month: return floor_div(month_number(day) - c.anchor, c.n);
-    default: return business_index(day, c.closures);
-  }
-}
-
-double first_day_of_period(double period, const Cadence& c) {
-  switch (c.unit) {
-    case Unit::day: return period * c.n + c.anchor;
-    case Unit::month: return first_day_of_month(period * c.n + c.anchor);
-    default: return business_day_at(period, c.closures);
-  }
-}
-
 bool by_day(const Cadence& c) {
   return c.unit == Unit::day || c.unit == Unit::month || c.unit == Unit::weekday;
 }
 
-// `zone` is anything with instant_of().
-template <typename Z>
-double start_of(double period, const Z& zone, const Cadence& c) {
-  if (c.unit == Unit::step || c.unit == Unit::second) return period * c.n + c.anchor;
-  if (c.unit == Unit::clock) {
-    return zone.instant_of(period * c.n + c.anchor);
+// A cadence in a zone: periods to days of the local calendar and back, past
+// those that the zone never had.
+class Periods {
+ public:
+  Periods(const Zone& zone, const Cadence& cadence) : c(cadence) {
+    const bool by_clock = c.unit == Unit::clock;
+    const bool days = c.unit == Unit::day && c.n == 1;
+    if (!by_clock && !days && c.unit != Unit::weekday) return;
+    const double length = by_clock ? c.n : kDay;
+    const double phase = by_clock ? c.anchor : c.day_start + (days ? c.anchor * kDay : 0.0);
+    for (std::size_t i = 0; i < zone.skip_from.size(); ++i) {
+      const double first = -floor_of(-(zone.skip_from[i] - phase) / length);
+      const double count = floor_of((zone.skip_to[i] - phase) / length) - first;
+      if (c.unit != Unit::weekday) {
+        if (count > 0) holes_.push_back({first, count});
+        continue;
+      }
+      for (double day = first; day < first + count; ++day) {  // a day that never was is closed
+        const double dow = day + 3 - floor_div(day + 3, 7) * 7;
+        const auto place = std::lower_bound(c.closures.begin(), c.closures.end(), day);
+        if (dow < 5 && (place == c.closures.end() || *place != day)) c.closures.insert(place, day);
+      }
+    }
   }
-  return zone.instant_of(first_day_of_period(period, c) * kDay + c.day_start);
-}
 
-// Elapsed steps shorter than a second are not exact in binary: an instant
-// within half a microsecond of a boundary (or its own grain) is on it.
-double elapsed_index(double instant, const Cadence& c) {
-  const double steps = (instant - c.anchor) / c.n;
-  const double nearest = std::round(steps);
-  return std::fabs(steps - nearest) * c.n < grain_of(instant) ? nearest : std::floor(steps);
-}
+  // Local day number (days that begin at day_start) to period and back.
+  double of_day(double day) const {
+    switch (c.unit) {
+      case Unit::day: return counted(floor_div(day - c.anchor, c.n));
+      case Unit::month: return floor_div(month_number(day) - c.anchor, c.n);
+      default: return business_index(day, c.closures);
+    }
+  }
 
-double index_of(double instant, const Cadence& c, ZoneCursor& cursor) {
-  if (c.unit == Unit::step || c.unit == Unit::second) return elapsed_index(instant, c);
-  const double local = instant + cursor.offset_of(instant);
-  if (c.unit == Unit::clock) return floor_div(local - c.anchor, c.n);
-  return period_of_day(floor_div(local - c.day_start, kDay), c);
-}
+  double first_day(double period) const {
+    switch (c.unit) {
+      case Unit::day: return named(period) * c.n + c.anchor;
+      case Unit::month: return first_day_of_month(period * c.n + c.anchor);
+      default: return business_day_at(period, c.closures);
+    }
+  }
+
+  // `zone` is anything with instant_of().
+  template <typename Z>
+  double start(double period, const Z& zone) const {
+    if (c.unit == Unit::step || c.unit == Unit::second) return period * c.n + c.anchor;
+    if (c.unit == Unit::clock) return zone.instant_of(named(period) * c.n + c.anchor);
+    return zone.instant_of(first_day(period) * kDay + c.day_start);
+  }
+
+  double of(double instant, ZoneCursor& cursor) const {
+    if (c.unit == Unit::step || c.unit == Unit::second) return elapsed(instant);
+    const double local = instant + cursor.offset_of(instant);
+    double k = c.unit == Unit::clock ? counted(floor_div(local - c.anchor, c.n))
+                                     : of_day(floor_div(local - c.day_start, kDay));
+    // Where the clock has just gone back, the next period may have begun before.
+    if (cursor.went_back(instant)) {
+      while (start(k + 1, cursor) <= instant) ++k;
+    }
+    return k;
+  }
+
+  const Cadence& cadence() const { return c; }
+
+ private:
+  struct Hole {
+    double first, count;
+  };
+
+  double counted(double period) const {
+    for (std::size_t i = holes_.size(); i-- > 0;) {
+      const double past = period - holes_[i].first;
+      if (past > 0) period -= std::min(past, holes_[i].count);
+    }
+    return period;
+  }
+
+  double named(double period) const {
+    for (const Hole& hole : holes_) {
+      if (period >= hole.first) period += hole.count;
+    }
+    return period;
+  }
+
+  // Elapsed steps shorter than a second are not exact in binary: an instant
+  // within half a microsecond of a boundary (or its own grain) is on it.
+  double elapsed(double instant) const {
+    const double steps = (instant - c.anchor) / c.n;
+    const double nearest = std::round(steps);
+    return std::fabs(steps - nearest) * c.n < grain_of(instant) ? nearest : std::floor(steps);
+  }
+
+  Cadence c;
+  std::vector<Hole> holes_;
+};
 
 // Stamps of whole days are named by a day: the last day of March, not the
 // instant at which April begins.
 bool names_days(const Cadence& c) { return by_day(c) && c.day_start == 0; }
 
-double stamp_at(double k, const Zone& zone, const Cadence& c) {
+double stamp_at(double k, const Zone& zone, const Periods& periods) {
+  const Cadence& c = periods.cadence();
   if (by_day(c) && c.stamp_day >= 0) {
-    const double day = first_day_of_period(k, c) + c.stamp_day;
+    const double day = periods.first_day(k) + c.stamp_day;
     return zone.instant_of(day * kDay + c.day_start);
   }
-  if (c.stamp == Stamp::start) return start_of(k, zone, c);
-  if (c.unit == Unit::weekday) return start_of(k, zone, c);
+  if (c.stamp == Stamp::start) return periods.start(k, zone);
+  if (c.unit == Unit::weekday) return periods.start(k, zone);
   if (names_days(c)) {
-    const double first = first_day_of_period(k, c);
-    const double next = first_day_of_period(k + 1, c);
+    const double first = periods.first_day(k);
+    const double next = periods.first_day(k + 1);
     const double day = c.stamp == Stamp::end ? next - 1 : first + std::floor((next - first) / 2);
     return zone.instant_of(day * kDay);
   }
-  const double start = start_of(k, zone, c);
-  const double next = start_of(k + 1, zone, c);
+  const double start = periods.start(k, zone);
+  const double next = periods.start(k + 1, zone);
   return c.stamp == Stamp::end ? next : start + (next - start) / 2;
 }
 
@@ -237,8 +297,10 @@ inline int day_of(const CivilParts& p) { return static_cast<int>((p.n3 & 0xFFFF)
 // Local days and months, the usual floor, in one look-up and one division. The
 // start of the last period is kept as long as it surely holds.
 template <bool month>
-void floor_days(Doubles in, const Zone& zone, const ZoneBuckets& buckets, double day_start,
+void floor_days(Doubles in, const Zone& zone, const ZoneBuckets& buckets, const Periods& periods,
                 double* out) {
+  const double day_start = periods.cadence().day_start;
+  ZoneCursor cursor(zone, &buckets);
   constexpr double kShortest = month ? 28 * kDay : kDay;
   double start = 1, next = 0;
   for (std::size_t i = 0; i < in.size(); ++i) {
@@ -261,7 +323,7 @@ void floor_days(Doubles in, const Zone& zone, const ZoneBuckets& buckets, double
       next = start + kShortest;
       if (stretch < zone.at.size()) next = std::min(next, zone.at[stretch]);
     } else {
-      start = zone.instant_of(day * kDay + day_start);
+      start = periods.start(periods.of(t, cursor), cursor);
       next = start;
     }
     out[i] = start;
@@ -318,12 +380,14 @@ double Zone::instant_of(double local) const {
 }
 
 void period_of(Doubles instants, const Zone& zone, const Cadence& c, double* out) {
+  const Periods counted(zone, c);
   ZoneCursor cursor(zone);
-  each(instants, out, [&](double t) { return index_of(t, c, cursor); });
+  each(instants, out, [&](double t) { return counted.of(t, cursor); });
 }
 
 void period_start(Doubles periods, const Zone& zone, const Cadence& c, double* out) {
-  each(periods, out, [&](double k) { return start_of(k, zone, c); });
+  const Periods counted(zone, c);
+  each(periods, out, [&](double k) { return counted.start(k, zone); });
 }
 
 void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool up, int threads,
@@ -331,6 +395,7 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
   constexpr std::size_t kPiece = 1 << 16;
   constexpr long kPatience = 64;  // misses in a row before the order is given up
   const ZoneBuckets buckets(zone);
+  const Periods periods(zone, c);
   const std::size_t pieces = (instants.size() + kPiece - 1) / kPiece;
   const bool single = !up && c.n == 1 && (c.unit == Unit::day || (c.unit == Unit::month && c.anchor == 0));
   parallel_for(pieces, threads, [&](std::size_t p) {
@@ -338,8 +403,8 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
     if (single) {
       const Doubles piece = instants.part(p * kPiece, end);
       double* to = out + p * kPiece;
-      if (c.unit == Unit::month) floor_days<true>(piece, zone, buckets, c.day_start, to);
-      else floor_days<false>(piece, zone, buckets, c.day_start, to);
+      if (c.unit == Unit::month) floor_days<true>(piece, zone, buckets, periods, to);
+      else floor_days<false>(piece, zone, buckets, periods, to);
       return;
     }
     ZoneCursor cursor(zone, &buckets);
@@ -353,10 +418,10 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
         out[i] = kMissing;
         continue;
       } else {
-        const double k = index_of(t, c, cursor);
-        start = start_of(k, cursor, c);
+        const double k = periods.of(t, cursor);
+        start = periods.start(k, cursor);
         // In no order, the end of a period is not worth its price.
-        next = up || --hits > -kPatience ? start_of(k + 1, cursor, c) : start;
+        next = up || --hits > -kPatience ? periods.start(k + 1, cursor) : start;
       }
       out[i] = up && t > start ? next : start;
     }
@@ -364,16 +429,18 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
 }
 
 void stamp_of(Doubles periods, const Zone& zone, const Cadence& c, double* out) {
-  each(periods, out, [&](double k) { return stamp_at(k, zone, c); });
+  const Periods counted(zone, c);
+  each(periods, out, [&](double k) { return stamp_at(k, zone, counted); });
 }
 
 void period_of_stamp(Doubles stamps, const Zone& zone, const Cadence& c, double* out) {
+  const Periods counted(zone, c);
   ZoneCursor cursor(zone);
   // A stamp at the end is the instant at which the next period begins.
   const bool closes = c.stamp == Stamp::end && !names_days(c) && c.stamp_day < 0;
   each(stamps, out, [&](double t) {
-    const double k = index_of(t, c, cursor);
-    return closes && start_of(k, zone, c) >= t ? k - 1 : k;
+    const double k = counted.of(t, cursor);
+    return closes && counted.start(k, zone) >= t ? k - 1 : k;
   });
 }
 

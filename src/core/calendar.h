@@ -28,6 +28,11 @@ int days_in_month(std::int64_t year, int month);
 struct Zone {
   std::vector<double> at;
   std::vector<double> offset;
+  // Local times that the zone never showed because it changed sides of the date
+  // line: from skip_from[i] up to skip_to[i]. All of them, whatever the span,
+  // since periods are counted past them.
+  std::vector<double> skip_from;
+  std::vector<double> skip_to;
 
   // How many changes lie at or before an instant: the place of its offset.
   std::size_t stretch_of(double instant) const;
@@ -58,7 +63,9 @@ struct Cadence {
   std::vector<double> closures;  // sorted day numbers without a business day
 };
 
-// The period that holds each instant; NaN stays NaN.
+// The period that holds each instant; NaN stays NaN. A period begins when the
+// clock first shows its start, also where the clock goes back over it
+// afterwards; days that a zone never had are no periods.
 void period_of(Doubles instants, const Zone& zone, const Cadence& cadence, double* out);
 // The first instant of each period.
 void period_start(Doubles periods, const Zone& zone, const Cadence& cadence, double* out);

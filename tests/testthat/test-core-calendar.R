@@ -114,3 +114,50 @@ test_that("local days of 23 and 25 hours are one day", {
   expect_equal(hours("2032-10-31"), 25)
   expect_equal(hours("2032-07-01"), 24)
 })
+
+test_that("each instant lies in its period, and no period is empty, where clocks go back or a day is left out", {
+  set.seed(14)
+  corners <- c("America/St_Johns" = "2005-10-30", "Pacific/Apia" = "2011-12-30", "Pacific/Kwajalein" = "1993-08-21",
+               "Pacific/Apia" = "2014-04-06", "America/Havana" = "2012-11-04", "Australia/Lord_Howe" = "2031-04-06",
+               "Asia/Gaza" = "2011-04-01", "Europe/London" = "2031-10-26", "Asia/Manila" = "1844-12-31")
+  for (i in seq_along(corners)) {
+    zone <- names(corners)[i]
+    middle <- as.numeric(as.POSIXct(corners[[i]], tz = "UTC"))
+    table <- zone_table(zone, middle, middle)
+    t <- sort(middle + c(runif(300, -3, 3) * 86400, 1800 * (-120:120)))
+    for (text in c("1 day", "2 hours", "6 hours", "1 business day", "1 month", "1 week")) {
+      cadence <- cadence(text)
+      k <- period_of(cadence, t, table)
+      at <- paste(zone, text)
+      expect_false(is.unsorted(k), label = at)
+      expect_true(all(period_start(cadence, k, table) <= t & t < period_start(cadence, k + 1, table)), label = at)
+      reach <- seq(min(k) - 2, max(k) + 2)
+      expect_true(all(diff(period_start(cadence, reach, table)) > 0), label = at)
+      expect_equal(period_of_stamp(cadence, stamp_of(cadence, reach, table), table), reach, label = at)
+      mixed <- sample(t)
+      expect_equal(as.numeric(floor_to(.POSIXct(mixed, tz = zone), text)),
+                   period_start(cadence, period_of(cadence, mixed, table), table), label = at)
+    }
+  }
+})
+
+test_that("periods are numbered alike whatever span a table of clock changes has", {
+  t <- as.numeric(as.POSIXct("2031-03-04 05:06", tz = "UTC"))
+  for (text in c("1 day", "6 hours", "1 business day")) {
+    near <- period_of(cadence(text), t, zone_table("Pacific/Apia", t, t))
+    expect_equal(period_of(cadence(text), t, zone_table("Pacific/Apia", 0, t)), near)
+  }
+})
+
+test_that("a day that a zone never had gets no row", {
+  x <- timeline(data.frame(time = as.POSIXct("2011-12-28", tz = "Pacific/Apia") + 3600 * 0:95, flow = 1), time,
+                amounts = "flow")
+  for (every in c("1 day", "6 hours", "1 business day")) {
+    out <- resample(x, every)
+    expect_false(anyDuplicated(out$time) > 0)
+    expect_equal(sum(out$flow), 96)
+    expect_true(all(format(out$time, "%d") != "30"))
+  }
+  expect_equal(format(stamp_sequence(as.POSIXct("2011-12-29", tz = "Pacific/Apia"), every = "1 day", length = 3), "%d"),
+               c("29", "31", "01"))
+})
