@@ -258,7 +258,8 @@ setdiff_series <- function(all, some) {
 make_batch <- function(x, measure, declared = NULL, future = NULL) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
-  seasons <- forecast_seasons(x, measure, rows)
+  seasons <- default_seasons(x, measure, rows)
+  attr(seasons, "found") <- NULL
   values <- as.double(x[[measure]])
   values[!is.finite(values)] <- NA_real_
   ahead <- driver_context(x, rows, declared, future)

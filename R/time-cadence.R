@@ -23,7 +23,8 @@
 #' A local day of 23 or 25 hours is one day. Steps of up to an hour are elapsed
 #' time; steps of several hours that divide a day follow the wall clock. A local
 #' time that the clock skips is taken as the first instant after the skip, one
-#' that it shows twice as the first of the two.
+#' that it shows twice as the first of the two: a day begins when its first minute
+#' is first shown. A day that a zone left out at the date line has no period.
 #' @examples
 #' cadence("15 minutes")
 #' cadence("P1M", stamp = "end")

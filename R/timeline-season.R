@@ -34,8 +34,8 @@ cycle_name <- function(steps, known) {
 # Most series that are searched to find the season of a table.
 most_searched <- 20L
 
-# The seasons of a measure, as named whole steps, the shortest first: those found in at least half of the
-# series looked at, else the usual one of the cadence. `found` says which.
+# The seasons of a measure, as named whole steps, the shortest first: the one rule of all verbs and methods.
+# `found` says whether they stand out in the values; else it is the usual one of the cadence.
 default_seasons <- function(x, measure = NULL, rows = rows_of(x)) {
   cadence <- timeline_meta(x)$cadence
   usual <- usual_season(cadence)
@@ -45,7 +45,38 @@ default_seasons <- function(x, measure = NULL, rows = rows_of(x)) {
     return(structure(usual, found = FALSE))
   }
   found <- seasons_in(x[[measure]], rows, cadence)
-  if (length(found) == 0) structure(usual, found = FALSE) else structure(found, found = TRUE)
+  if (length(found) == 0) {
+    return(structure(usual, found = FALSE))
+  }
+  structure(settled_seasons(found, usual, x[[measure]], rows), found = TRUE)
+}
+
+# Of the seasons found in at least half of the series looked at: cycles of the calendar where there are any;
+# else of those found and the usual one the one whose profile tells most of the values. One within another
+# of at most 24 steps says nothing more.
+settled_seasons <- function(seasons, usual, values, rows) {
+  named <- !startsWith(names(seasons), "season_")
+  if (any(named)) {
+    seasons <- seasons[named]
+    within <- vapply(seq_along(seasons), function(i) {
+      longer <- seasons[seasons > seasons[i] & seasons <= 24]
+      any(longer %% seasons[i] == 0)
+    }, TRUE)
+    return(seasons[!within])
+  }
+  seasons <- c(seasons, usual)
+  # An overtone may stand for a cycle of twice its length.
+  twice <- 2 * seasons
+  names(twice) <- paste0("season_", twice)
+  seasons <- c(seasons, twice[!twice %in% seasons])
+  size <- diff(rows$breaks)
+  some <- unique(round(seq(1, length(size), length.out = min(length(size), most_searched))))
+  told <- vapply(seasons, function(m) {
+    mean(vapply(some, function(s) profile_share(values[(rows$breaks[s] + 1):rows$breaks[s + 1]], m), 1))
+  }, 1)
+  # The shortest that tells as much as any, within what chance adds.
+  good <- seasons[told >= max(told) - 0.02]
+  good[which.min(good)]
 }
 
 seasons_in <- function(values, rows, cadence) {
@@ -106,42 +137,6 @@ cadence_periods <- function(x, rows) {
   ends <- c(rows$breaks[-(n + 1)] + 1L, rows$breaks[-1])
   k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds[ends], rows$zone)
   k[n + seq_len(n)] - k[seq_len(n)] + 1
-}
-
-# Seasons that forecasts rest on: cycles of the calendar where any was found; else of those found and the
-# usual one the one whose profile tells most of the values. One within another of at most 24 steps says
-# nothing more.
-forecast_seasons <- function(x, measure, rows) {
-  seasons <- default_seasons(x, measure, rows)
-  found <- isTRUE(attr(seasons, "found"))
-  attr(seasons, "found") <- NULL
-  if (!found) {
-    return(seasons)
-  }
-  named <- !startsWith(names(seasons), "season_")
-  if (any(named)) {
-    seasons <- seasons[named]
-    within <- vapply(seq_along(seasons), function(i) {
-      longer <- seasons[seasons > seasons[i] & seasons <= 24]
-      any(longer %% seasons[i] == 0)
-    }, TRUE)
-    return(seasons[!within])
-  }
-  cadence <- timeline_meta(x)$cadence
-  usual <- usual_season(cadence)
-  if (!is.null(usual)) seasons <- c(seasons, resolve_seasons(usual, cadence))
-  # An overtone may stand for a cycle of twice its length.
-  twice <- 2 * seasons
-  names(twice) <- paste0("season_", twice)
-  seasons <- c(seasons, twice[!twice %in% seasons])
-  size <- diff(rows$breaks)
-  some <- unique(round(seq(1, length(size), length.out = min(length(size), most_searched))))
-  told <- vapply(seasons, function(m) {
-    mean(vapply(some, function(s) profile_share(x[[measure]][(rows$breaks[s] + 1):rows$breaks[s + 1]], m), 1))
-  }, 1)
-  # The shortest that tells as much as any, within what chance adds.
-  good <- seasons[told >= max(told) - 0.02]
-  good[which.min(good)]
 }
 
 # The share of the variance around a centred mean that the means of the places tell, corrected for their

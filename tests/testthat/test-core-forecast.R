@@ -90,12 +90,13 @@ test_that("factors of widths are drawn to what is usual, and follow many errors"
   expect_equal(kairon:::width_factors(0 * e, w)[1], 0.9)
 })
 
-test_that("seasons for forecasts: those of the calendar, else the one that tells most", {
+test_that("one rule of seasons: those of the calendar, else the one that tells most", {
   month <- monthly(rep(c(5, 1, 3, 9, 2, 8, 1, 0, 4, 6, 7, 2), 8) + 0.01 * (1:96), levels = "volume")
-  expect_equal(kairon:::forecast_seasons(month, "volume", kairon:::rows_of(month)), c(year = 12))
+  expect_equal(kairon:::default_seasons(month, "volume", kairon:::rows_of(month)),
+               structure(c(year = 12), found = TRUE))
   set.seed(5)
   odd <- daily(rep(rnorm(17, 0, 3), 12) + rnorm(204, 0, 0.2), levels = "flow")
-  expect_equal(unname(kairon:::forecast_seasons(odd, "flow", kairon:::rows_of(odd))), 17)
+  expect_equal(as.numeric(kairon:::default_seasons(odd, "flow", kairon:::rows_of(odd))), 17)
   expect_equal(names(kairon:::make_batch(demo_timeline("demand"), "demand")$context$seasons),
                c("week", "year"))
   v <- rep(c(1, 5, 2), 30)
