@@ -441,7 +441,7 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
         const int lines_seen = static_cast<int>(f.harmonics.size());
         if (calendar && f.period <= 24) f.harmonics = all_harmonics(f.period, s.count);
         // In short series a hump passes for a line more easily.
-        const double few = 1 + std::pow(100 / static_cast<double>(n), 2);
+        const double few = 1 + std::pow(100 / static_cast<double>(n), calendar ? 2 : 5);
         const double tried = (calendar ? 5 : std::max(5.0, static_cast<double>(n) / 2)) * (f.period > 6 ? few : 1);
         if (cycle_p_value(s, f.period, f.harmonics) < search.level / tried) {
           keep(f);
