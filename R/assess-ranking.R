@@ -7,23 +7,26 @@
 #'   are several) or `"mse"` (squared ones).
 #' @param level Confidence of the tests.
 #' @param measure The measure, where there are several.
-#' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score`, `mean_rank`, `wins`
-#'   (share
-#'   of the series in which it is best), `alike` (whether the best is not shown to be better)), `pairs`
-#'   (Diebold and Mariano's `statistic` and `p_value` for each pair of methods, for a single series), `steps`
-#'   (`from`, `to` (steps ahead), `method`: the best over that stretch), and `distance`, the smallest
-#'   difference of mean ranks that matters (for four series or more). `autoplot()` draws scores or mean ranks
-#'   with the distance.
+#' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score` (scaled), `error` (in the
+#'   measure's unit), `mean_rank` and `wins` (share of the series in which it is best), `alike` (whether the
+#'   first is not shown to be better)), `pairs` (`difference` of scores, `statistic` and `p_value` of each pair
+#'   of methods), `steps` (`from`, `to` (steps ahead), `method`: the best over that stretch, where it is better
+#'   than the first overall by more than chance), and `distance`, the smallest difference of mean ranks that
+#'   matters (from 20 series on). `autoplot()` draws scores, or mean ranks with the distance.
+#' @section Order:
+#' The same in [scores()], [best()], [verdict()] and the [report()]: methods are compared on the forecasts that
+#' all of them have (a method with fewer than half of what the fullest has is set aside, and that is said), by
+#' mean errors in units of the scale of each series and cutoff (see `mase` in [scores()]). Where a series has
+#' no scale (a constant history, or one shorter than a season), the mean error of the naive habit in that
+#' series stands for it. Equal scores are told as ties.
 #' @section Tests:
-#' * One series (or two or three): for each pair the test of Diebold and Mariano on the differences of
-#'     losses, in the order of cutoff and step. The variance takes in autocovariances up to the horizon less
-#'     one (or those with falling weights where that sum is not above zero); the statistic is corrected for
-#'     small samples (Harvey, Leybourne and Newbold) and compared with Student's t.
-#' * Four series or more: methods are ranked within each series by their mean loss; Friedman's test in the
-#'   form
+#' * Up to 19 series: for each pair the test of Diebold and Mariano on the differences of losses at each
+#'     cutoff, averaged over steps and series, since errors of one cutoff go together. The variance takes in
+#'     autocovariances of cutoffs whose steps overlap; the statistic is corrected for small samples (Harvey,
+#'     Leybourne and Newbold) and compared with Student's t. It takes three cutoffs.
+#' * From 20 series on: methods are ranked within each series by their mean loss; Friedman's test in the form
 #'     of Iman and Davenport says whether ranks differ at all, and two methods differ where their mean ranks
-#'     are
-#'     further apart than Nemenyi's distance q sqrt(k (k + 1) / (6 N)).
+#'     are further apart than Nemenyi's distance q sqrt(k (k + 1) / (6 N)).
 #' @references Diebold, F. X. and Mariano, R. S. (1995). Comparing predictive accuracy. Journal of Business
 #' and
 #' Economic Statistics 13, 253-263. Harvey, D., Leybourne, S. and Newbold, P. (1997). Testing the equality of
@@ -43,38 +46,31 @@ ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL) {
     abort_input("{.arg level} must be a share such as 0.95.")
   }
   measure <- if (is.null(measure)) b$measures[1] else check_choice(measure, b$measures)
-  losses <- loss_table(b, measure, metric)
-  names <- unique(losses$method)
+  o <- method_order(b$table, b$meta$series, measure, metric)
+  names <- o$methods$method[is.finite(o$methods$score)]
   if (length(names) < 2) {
-    abort_input(c("A ranking needs two methods or more with forecasts that can be scored.",
+    abort_input(c("A ranking needs two methods or more with forecasts that can be compared.",
                   x = "There is {length(names)}."))
   }
-  series <- unique(losses$series)
-  each <- tapply(losses$loss, list(factor(losses$series, series), factor(losses$method, names)), mean)
-  whole <- each[stats::complete.cases(each), , drop = FALSE]
-  if (nrow(whole) == 0) abort_state("No series has forecasts of all methods that can be scored.")
-  ranks <- t(apply(whole, 1, rank))
+  ranks <- loss_ranks(o)[, names, drop = FALSE]
+  methods <- o$methods
   methods <- data.frame(
-    method = names, score = colMeans(whole), mean_rank = colMeans(ranks),
-    wins = colMeans(ranks == apply(ranks, 1, min)), row.names = NULL
+    method = methods$method, score = methods$score, error = methods$plain,
+    mean_rank = unname(colMeans(ranks)[methods$method]),
+    wins = unname(colMeans(ranks == apply(ranks, 1, min))[methods$method])
   )
-  methods <- methods[order(methods$score), ]
-  many <- nrow(whole) >= 4
-  friedman <- if (many) friedman_test(ranks) else NULL
-  distance <- if (many) nemenyi_distance(length(names), nrow(whole), level) else NA_real_
-  pairs <- if (!many) pair_tests(losses, names, b$plan$steps - (b$plan$embargo %||% 0)) else NULL
-  methods$alike <- if (many) {
-    abs(methods$mean_rank - min(methods$mean_rank)) <= distance
-  } else {
-    against <- vapply(methods$method, function(m) pair_p(pairs, methods$method[1], m), 1)
-    methods$method == methods$method[1] | !(against < 1 - level)
-  }
-  rownames(methods) <- NULL
+  by_ranks <- o$series >= rank_series
+  pairs <- pair_tests(o, names, overlapping(b))
+  against <- vapply(methods$method, function(m) pair_p(pairs, names[1], m), 1)
+  better <- methods$mean_rank > methods$mean_rank[1] | !by_ranks
+  methods$alike <- methods$method == names[1] | !(against < 1 - level & better)
+  methods$alike[is.na(methods$score)] <- NA
   structure(
-    list(methods = methods, pairs = pairs, steps = best_by_step(losses, names), distance = distance,
-         friedman = friedman, series = nrow(whole), left = nrow(each) - nrow(whole), measure = measure,
-         metric = metric, level = level, unit = b$meta$units[[measure]], cadence = b$meta$cadence,
-         scaled = length(b$meta$series) > 0),
+    list(methods = methods, pairs = pairs, steps = best_by_step(o$losses, names, overlapping(b)),
+         distance = if (by_ranks) nemenyi_distance(length(names), o$series, level) else NA_real_,
+         friedman = if (by_ranks) friedman_test(ranks), series = o$series, tied = tied_with_first(o),
+         notes = order_notes(o), basis = o$basis, measure = measure, metric = metric, level = level,
+         unit = b$meta$units[[measure]], cadence = b$meta$cadence),
     class = "kairon_ranking"
   )
 }
@@ -95,31 +91,14 @@ check_methods_there <- function(b, call = rlang::caller_env()) {
   }
 }
 
-# One row a scored forecast: series, method, cutoff, ahead and loss; in scaled units where series differ.
-loss_table <- function(b, measure, metric) {
-  t <- b$table[b$table$measure == measure, ]
-  e <- t$value - t$observed
-  scale <- 1
-  if (length(b$meta$series)) scale <- if (metric == "mse") t$rms else t$scale
-  e <- e / ifelse(scale > 0, scale, NA)
-  out <- data.frame(
-    series = if (length(b$meta$series)) series_labels(t[b$meta$series]) else "", method = t$method,
-    cutoff = to_seconds(t$cutoff), ahead = t$ahead, loss = if (metric == "mae") abs(e) else e^2
-  )
-  out[is.finite(out$loss), ]
-}
-
-# Diebold and Mariano for each pair; losses of several series are averaged at each cutoff and step.
-pair_tests <- function(losses, names, horizon) {
-  at <- paste(losses$cutoff, losses$ahead)
-  order <- unique(at[order(losses$cutoff, losses$ahead)])
-  mean_loss <- tapply(losses$loss, list(factor(at, order), factor(losses$method, names)), mean)
+# Each pair of methods, tested.
+pair_tests <- function(o, names, overlap) {
   pairs <- utils::combn(names, 2)
   rows <- lapply(seq_len(ncol(pairs)), function(i) {
-    d <- mean_loss[, pairs[1, i]] - mean_loss[, pairs[2, i]]
-    made <- diebold_mariano(d[is.finite(d)], horizon)
-    data.frame(method = pairs[1, i], against = pairs[2, i], difference = mean(d, na.rm = TRUE),
-               statistic = made$statistic, p_value = made$p_value, values = sum(is.finite(d)))
+    made <- order_pair(o, pairs[1, i], pairs[2, i], overlap)
+    d <- paired_differences(o$losses, pairs[1, i], pairs[2, i])
+    data.frame(method = pairs[1, i], against = pairs[2, i], difference = mean(d),
+               statistic = made$statistic, p_value = made$p_value, values = length(d))
   })
   do.call(rbind, rows)
 }
@@ -130,8 +109,8 @@ pair_p <- function(pairs, a, b) {
 }
 
 # Runs of steps ahead with the same best method, each step with its neighbours, since single steps swing by
-# chance.
-best_by_step <- function(losses, names) {
+# chance. A run of another method than the first overall has to differ from it by more than chance.
+best_by_step <- function(losses, names, overlap = 1) {
   mean_loss <- tapply(losses$loss, list(losses$ahead, factor(losses$method, names)), mean)
   steps <- as.numeric(rownames(mean_loss))
   reach <- length(steps) %/% 5
@@ -141,38 +120,50 @@ best_by_step <- function(losses, names) {
     }, 1)
   }, numeric(length(steps)))
   smooth <- matrix(smooth, length(steps))
-  best <- names[apply(smooth, 1, which.min)]
-  runs <- rle(best)
-  ends <- cumsum(runs$lengths)
-  data.frame(from = steps[ends - runs$lengths + 1], to = steps[ends], method = runs$values)
+  best <- apply(smooth, 1, which.min)
+  repeat {
+    runs <- rle(best)
+    ends <- cumsum(runs$lengths)
+    for (i in which(runs$values != 1)) {
+      here <- (ends[i] - runs$lengths[i] + 1):ends[i]
+      d <- paired_differences(losses[losses$ahead %in% steps[here], ], names[runs$values[i]], names[1])
+      p <- diebold_mariano(d, overlap)$p_value
+      if (is.na(p) || p >= 0.05) best[here] <- 1
+    }
+    if (identical(rle(best), runs)) break
+  }
+  data.frame(from = steps[ends - runs$lengths + 1], to = steps[ends], method = names[runs$values])
 }
 
 # The result in a sentence, and which method is closest at which distance.
 ranking_words <- function(x) {
   top <- x$methods[1, ]
-  alike <- setdiff(x$methods$method[x$methods$alike], top$method)
+  alike <- setdiff(x$methods$method[x$methods$alike %in% TRUE], c(top$method, x$tied))
   what <- if (x$metric == "mae") "absolute error" else "squared error"
-  basis <- if (x$series >= 4) {
+  basis <- if (x$series >= rank_series) {
     paste0("by ranks in ", plural(x$series, "series", "series"), ", which differ ",
            if (x$friedman$p_value < 1 - x$level) "by more than chance" else "by no more than chance", " (p ",
            p_words(x$friedman$p_value), "); mean ranks must be ", show_number(x$distance), " apart")
   } else {
-    "by the test of Diebold and Mariano"
+    paste0("by the test of Diebold and Mariano", if (x$series > 1) {
+      paste0(" on errors at each cutoff, averaged over ", x$series, " series")
+    })
   }
-  unit <- if (x$scaled) {
-    ", in scaled units"
-  } else if (nzchar(x$unit) && x$metric == "mae") {
-    paste0(", in ", x$unit)
-  }
-  verdict <- if (length(alike)) {
-    paste0(capitalise(top$method), " is first, and is not shown to be better than ", word_list(alike))
+  first <- if (length(x$tied)) {
+    paste0(capitalise(word_list(c(top$method, x$tied))), " are equally close")
+  } else if (length(alike)) {
+    paste0(capitalise(top$method), " is first")
   } else {
     paste0(capitalise(top$method), " is first, and the difference is more than chance")
   }
-  c(paste0("Methods by mean ", what, " of ", x$measure, unit, ". ", verdict, " (at ", show_percent(x$level),
-           ", ",
-           basis, ")."),
-    paste0("Closest by distance: ", distance_words(x), "."))
+  shown <- if (length(alike)) {
+    paste0(if (length(x$tied)) ", not shown to be better than " else ", and is not shown to be better than ",
+           word_list(alike))
+  }
+  c(paste0("Methods by mean ", what, " of ", x$measure, ", in scaled units. ", first, shown, " (at ",
+           show_percent(x$level), ", ", basis, ")."),
+    paste0("Closest by distance: ", distance_words(x), "."),
+    if (length(x$notes)) paste0(capitalise(paste(x$notes, collapse = "; ")), "."))
 }
 
 #' @export
@@ -180,11 +171,14 @@ format.kairon_ranking <- function(x, ...) {
   words <- ranking_words(x)
   shown <- x$methods
   shown$wins <- vapply(shown$wins, show_percent, "")
-  shown$alike <- ifelse(shown$alike, "not told apart from the first", "worse")
+  shown$alike <- ifelse(is.na(shown$alike), "not compared", ifelse(shown$alike, "not told apart from the first",
+                                                                   "worse"))
   shown$alike[1] <- "first"
+  shown$alike[shown$method %in% x$tied] <- "as close as the first"
   names(shown)[names(shown) == "alike"] <- "verdict"
-  if (x$series == 1) shown <- shown[c("method", "score", "verdict")]
-  c(wrap_lines(words[1]), text_table(as.list(shown)), wrap_lines(words[2]))
+  if (nzchar(x$unit) && x$metric == "mae") names(shown)[names(shown) == "error"] <- paste0("error (", x$unit, ")")
+  if (x$series == 1) shown <- shown[setdiff(names(shown), c("mean_rank", "wins"))]
+  c(wrap_lines(words[1]), text_table(as.list(shown)), wrap_lines(words[-1]))
 }
 
 p_words <- function(p) if (p < 0.001) "under 0.001" else show_number(p, 2)
@@ -197,10 +191,10 @@ distance_words <- function(x) {
   }
   words <- vapply(seq_len(nrow(s)), function(i) {
     far <- steps_in_words(s$to[i], x$cadence)
-    if (i == nrow(s)) {
-      paste0("from ", steps_in_words(s$from[i], x$cadence), " ", s$method[i])
-    } else if (s$from[i] == s$to[i]) {
+    if (s$from[i] == s$to[i]) {
       paste0("at ", far, " ", s$method[i])
+    } else if (i == nrow(s)) {
+      paste0("from ", steps_in_words(s$from[i], x$cadence), " on ", s$method[i])
     } else {
       paste0("for ", s$from[i], " to ", far, " ", s$method[i])
     }
@@ -241,36 +235,54 @@ best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score",
   check_methods_there(b)
   metric <- rlang::arg_match(metric)
   measure <- if (is.null(measure)) b$measures[1] else check_choice(measure, b$measures)
+  chosen <- if (metric == "mase") simplest_of_order(b, measure) else simplest_by(b, measure, metric)
+  method <- b$methods[[chosen$name]]
+  method$tested <- list(steps = scored_steps(b), cadence = b$meta$cadence)
+  structure(method, label = chosen$name, why = chosen$why)
+}
+
+# The first of the order, or a simpler one within one standard error of it.
+simplest_of_order <- function(b, measure) {
+  o <- method_order(b$table, b$meta$series, measure)
+  all <- o$methods[is.finite(o$methods$score), ]
+  if (nrow(all) == 0) abort_state("No method has forecasts that can be compared.")
+  group <- if (o$series >= 4) o$losses$series else o$losses$cutoff
+  parts <- tapply(o$losses$loss, list(group, factor(o$losses$method, all$method)), mean)
+  word <- if (o$basis == "scaled") "mean absolute scaled error" else "mean absolute error, relative to the habit,"
+  simplest_within(b, all$method, all$score, parts, word)
+}
+
+simplest_by <- function(b, measure, metric) {
   own <- b
   own$table <- b$table[b$table$measure == measure, ]
   name <- if (metric == "interval_score") paste0("interval_score_", max(b$levels)) else metric
-  column <- function(s) s[[name]]
   all <- scores(own, metric)
-  all$score <- column(all)
-  all <- all[is.finite(all$score), ]
+  all <- all[is.finite(all[[name]]), ]
   if (nrow(all) == 0) abort_state("No method has a score of {metric}.")
   labels <- if (length(b$meta$series)) length(unique(series_labels(own$table[b$meta$series]))) else 1
   unit <- if (labels >= 4) "series" else "cutoff"
   parts <- scores(own, metric, by = c("method", unit))
-  parts <- tapply(column(parts), list(as.character(parts[[unit]]), parts$method), mean)
-  top <- all$method[which.min(all$score)]
-  within <- vapply(all$method, function(m) {
+  parts <- tapply(parts[[name]], list(as.character(parts[[unit]]), parts$method), mean)
+  simplest_within(b, all$method, all[[name]], parts, metric)
+}
+
+# `parts`: a row a series or cutoff, a column a method.
+simplest_within <- function(b, methods, score, parts, word) {
+  top <- methods[which.min(score)]
+  within <- vapply(methods, function(m) {
     d <- parts[, m] - parts[, top]
     d <- d[is.finite(d)]
     error <- if (length(d) > 1) stats::sd(d) / sqrt(length(d)) else 0
-    mean(d) <= error + 1e-12
+    length(d) > 0 && mean(d) <= error + 1e-12
   }, TRUE)
-  rank <- vapply(all$method, function(m) method_rank(b$methods[[m]]), 1)
-  near <- which(within | all$method == top)
-  chosen <- all$method[near[order(rank[near], all$score[near])][1]]
-  method <- b$methods[[chosen]]
-  method$tested <- list(steps = b$plan$steps - (b$plan$embargo %||% 0), cadence = b$meta$cadence)
-  words <- paste0(
-    chosen, " has a ", metric, " of ", show_number(all$score[all$method == chosen]),
-    if (chosen != top) paste0(", within one standard error of ", top, " (", show_number(min(all$score)),
-                              "), and is simpler") else ", the smallest"
-  )
-  structure(method, label = chosen, why = words)
+  rank <- vapply(methods, function(m) method_rank(b$methods[[m]]), 1)
+  near <- which(within | methods == top)
+  name <- methods[near[order(rank[near], score[near])][1]]
+  list(name = name, why = paste0(
+    name, " has a ", word, " of ", show_number(score[methods == name]),
+    if (name != top) paste0(", within one standard error of ", top, " (", show_number(min(score)),
+                            "), and is simpler") else ", the smallest"
+  ))
 }
 
 method_rank <- function(method) {

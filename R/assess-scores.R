@@ -95,6 +95,16 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
     make(isTRUE(flagged))
   }
   out <- out[order_scores(out, metrics, by), , drop = FALSE]
+  plainly <- isFALSE(flagged) && !isTRUE(invented)
+  if (plainly && "mase" %in% metrics && setequal(setdiff(by, "measure"), "method")) {
+    # As the methods are ordered everywhere: on what they have in common.
+    places <- lapply(measures, function(m) {
+      o <- method_order(table, meta$series, m)
+      paste(m, c(o$methods$method, o$aside))
+    })
+    own <- paste(if (is.null(out$measure)) measures else as.character(out$measure), out$method)
+    out <- out[order(match(own, unlist(places))), , drop = FALSE]
+  }
   rownames(out) <- NULL
   structure(out, class = c("kairon_scores", "data.frame"), by = by, units = meta$units,
             measures = measures)

@@ -6,78 +6,117 @@
 #'
 #' @param b A [backtest()], or a [forecast()] with `observed`.
 #' @param observed For a forecast: a timeline with what was observed since.
+#' @param method Which method is spoken of, by its name; the first in the order.
 #' @returns A `kairon_verdict`: a character vector of sentences, one measure
 #'   after the other, that prints as a paragraph.
 #' @section How it is worded:
-#' The best method has the smallest mean absolute scaled error. The naive habit
-#' is the seasonal naive method where it was run, else the naive one. A bias is
-#' told when it is over a third of the mean absolute error. Intervals "held"
-#' when their coverage is within five points of their level. The number of cutoffs that would be needed is
-#' that at which the mean difference to the habit is two standard errors.
+#' Methods are compared as in [ranking()]: on the forecasts that all have, by mean absolute errors in units of
+#' the scale of each series. The naive habit is the seasonal naive method where it was run, else the naive one;
+#' the difference to it is "more than chance" where the test of [ranking()] has p under 0.05. The number of
+#' cutoffs that would be needed is that at which the mean difference is two standard errors. A bias is told when
+#' it is over a third of the mean absolute error. Intervals "held" when their coverage is within five points of
+#' their level. A series, a weekday or a month is named when its errors are half as large again as is usual, and
+#' larger than the others' by more than chance over the cutoffs (p under 0.05, corrected for their number).
 #' @examples
 #' verdict(backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3))
 #' @export
-verdict <- function(b, observed = NULL) {
+verdict <- function(b, observed = NULL, method = NULL) {
   table <- scored_rows(b, observed)
-  units <- if (inherits(b, "kairon_backtest")) b$meta$units else timeline_meta(b$history)$units
-  series <- if (inherits(b, "kairon_backtest")) b$meta$series else timeline_meta(b$history)$series
-  all <- scores(b, observed = observed)
+  if (!is.null(method)) check_choice(method, unique(table$method), arg = "method")
+  meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
   sentences <- unlist(lapply(unique(table$measure), function(measure) {
-    own <- if ("measure" %in% names(all)) all[all$measure == measure, ] else all
-    rows <- table[table$measure == measure, ]
-    measure_verdict(measure, own, rows, units[[measure]], series, b)
+    measure_verdict(measure, table[table$measure == measure, ], meta, b, method)
   }))
   structure(sentences, class = "kairon_verdict")
 }
 
-measure_verdict <- function(measure, own, rows, unit, series, b) {
-  own <- own[own$n > 0, ]
-  if (nrow(own) == 0) {
+# `b` is a backtest, or a forecast whose rows have been scored. `method`: which method is spoken of; the first.
+measure_verdict <- function(measure, table, meta, b, method = NULL) {
+  o <- method_order(table, meta$series, measure)
+  method <- method %||% o$methods$method[1]
+  rows <- table[table$method == method & !is.na(table$observed), ]
+  if (nrow(rows) == 0 || is.na(method)) {
     return(paste0("For ", measure, " no forecast falls on a measured value."))
   }
-  best <- own[1, ]
-  rows <- rows[rows$method == best$method & !is.na(rows$observed), ]
+  own <- quietly(scores(b_of_rows(b, rows, meta), c("mae", "bias", "coverage")))
+  unit <- meta$units[[measure]]
+  habit <- habit_sentence(o, b, method)
   c(
-    error_sentence(measure, best, unit, rows),
-    habit_sentence(own, best, b),
-    bias_sentence(best, unit),
-    interval_sentence(best, b$levels),
-    where_sentence(rows, series, best, unit, b),
-    enough_sentence(rows, b, measure, own, best)
+    error_sentence(measure, own, unit, rows, method),
+    habit$sentence,
+    choice_sentence(o, b, measure, method),
+    bias_sentence(own, unit),
+    interval_sentence(own, b$levels),
+    where_sentence(rows, o, meta, unit, method),
+    enough_sentence(rows, b, habit)
   )
 }
 
-error_sentence <- function(measure, best, unit, rows) {
-  typical <- trimws(paste(show_number(best$mae), unit))
+# A backtest of some rows, for their scores.
+b_of_rows <- function(b, rows, meta) {
+  structure(list(table = rows, levels = b$levels, meta = meta), class = "kairon_backtest")
+}
+
+error_sentence <- function(measure, own, unit, rows, method) {
+  typical <- trimws(paste(show_number(own$mae), unit))
   level <- mean(abs(rows$observed))
-  share <- if (level > 0) paste0(", ", show_percent(best$mae / level), " of the usual value")
-  paste0(
-    "Forecasts of ", measure, " by ", best$method, " are typically ", typical, " off", share, "."
-  )
+  share <- if (level > 0) paste0(", ", show_percent(own$mae / level), " of the usual value")
+  paste0("Forecasts of ", measure, " by ", method, " are typically ", typical, " off", share, ".")
 }
 
-habit_sentence <- function(own, best, b) {
-  habit <- intersect(c("seasonal naive", "naive"), own$method)[1]
-  if (is.na(habit)) {
+# How much closer than the habit, and how sure that is: the sentence, and what the last one needs.
+habit_sentence <- function(o, b, method) {
+  score <- function(m) o$methods$score[match(m, o$methods$method)]
+  habit <- habit_of(o$methods$method[is.finite(o$methods$score)])
+  if (is.na(habit) || !is.finite(score(method))) {
     return(NULL)
   }
-  if (habit == best$method) {
-    if (nrow(own) == 1) {
-      return(NULL)
-    }
-    return("No other method came closer than this naive habit.")
+  if (habit == method) {
+    others <- sum(is.finite(o$methods$score)) > 1
+    return(if (others) {
+      first <- o$methods$method[1]
+      closer <- score(habit) - score(first) > 1e-9 * score(habit)
+      list(sentence = if (closer) paste0(capitalise(first), " came closer than this naive habit.") else
+        "No other method came closer than this naive habit.")
+    })
   }
-  other <- own[own$method == habit, ]
-  gain <- if (other$mae > 0) 1 - best$mae / other$mae else 0
+  gain <- if (score(habit) > 0) 1 - score(method) / score(habit) else if (score(method) > 0) -Inf else 0
   if (abs(gain) < 0.01) {
-    return(paste0("That is no closer than the ", habit, " habit."))
+    return(list(sentence = paste0("That is no closer than the ", habit, " habit.")))
   }
-  word <- if (gain > 0) "closer" else "further off"
-  paste0("That is ", show_percent(abs(gain)), " ", word, " than the ", habit, " habit.")
+  if (!is.finite(gain)) {
+    return(list(sentence = paste0("The ", habit, " habit was exact.")))
+  }
+  tested <- if (inherits(b, "kairon_backtest")) order_pair(o, method, habit, overlapping(b))
+  sure <- !is.null(tested) && isTRUE(tested$p_value < 0.05)
+  list(
+    sentence = paste0("That is ", show_percent(abs(gain)), if (gain > 0) " closer" else " further off",
+                      " than the ", habit, " habit",
+                      if (sure) paste0(", which is more than chance (p ", p_words(tested$p_value), ")")
+                      else if (!is.null(tested) && !is.na(tested$p_value)) {
+                        paste0(", which may be chance (p ", p_words(tested$p_value), ")")
+                      } else if (!is.null(tested)) ", from too few cutoffs to tell it from chance", "."),
+    needed = if (!is.null(tested) && !sure && gain > 0) cutoffs_needed(o, method, habit), habit = habit
+  )
+}
+
+# Ties, and a simpler method that best() takes.
+choice_sentence <- function(o, b, measure, method) {
+  tied <- setdiff(tied_with_first(o), habit_of(o$methods$method))
+  if (method == o$methods$method[1] && length(tied)) {
+    return(paste0(capitalise(word_list(tied)), " came just as close."))
+  }
+  if (!inherits(b, "kairon_backtest") || is.null(b$job) || method != o$methods$method[1]) {
+    return(NULL)
+  }
+  simple <- simplest_of_order(b, measure)$name
+  if (simple != method) {
+    paste0(capitalise(simple), " is simpler, and within one standard error of it.")
+  }
 }
 
 bias_sentence <- function(best, unit) {
-  if (best$mae == 0 || abs(best$bias) < best$mae / 3) {
+  if (!(best$mae > 0) || abs(best$bias) < best$mae / 3) {
     return("They lean neither high nor low.")
   }
   paste0(
@@ -87,74 +126,104 @@ bias_sentence <- function(best, unit) {
 }
 
 interval_sentence <- function(best, levels) {
-  level <- max(levels)
-  held <- best[[paste0("coverage_", level)]]
-  if (is.na(held)) {
+  if (length(levels) == 0) {
     return("There were no prediction intervals to judge.")
   }
-  gap <- 100 * held - level
+  level <- max(levels)
+  held <- best[[paste0("coverage_", level)]]
+  if (is.null(held) || is.na(held)) {
+    return("There were no prediction intervals to judge.")
+  }
+  if (!(best$mae > 0)) {
+    return(NULL) # nothing was off, and no interval was needed
+  }
+  gap <- round(100 * held) - level
   word <- if (abs(gap) <= 5) "as they should" else if (gap < 0) "too narrow" else "too wide"
   paste0(
     "The ", level, " % intervals held ", show_percent(held), " of the time: ", word, "."
   )
 }
 
-# The series, or the steps ahead, where the error is largest.
-where_sentence <- function(rows, series, best, unit, b) {
-  error <- abs(rows$value - rows$observed)
-  scaled <- error / rows$scale
-  out <- NULL
-  if (length(series)) {
-    labels <- series_labels(rows[series])
-    each <- tapply(scaled, labels, mean, na.rm = TRUE)
-    worst <- which.max(each)
-    if (length(each) > 1 && is.finite(each[worst]) && each[worst] > 1.5 * stats::median(each)) {
-      out <- paste0(
-        "It fails most in ", names(each)[worst], " (scaled error ", show_number(each[worst], 2),
-        ", the usual series has ", show_number(stats::median(each), 2), ")."
-      )
-    }
+# The series, the part of the calendar or the steps ahead where the error is largest.
+where_sentence <- function(rows, o, meta, unit, method) {
+  own <- o$losses[o$losses$method == method, ]
+  series <- stands_out(own$loss, own$series, own$cutoff)
+  out <- if (!is.null(series)) {
+    paste0("It fails most in ", series$name, " (scaled error ", show_number(series$loss, 2),
+           ", the usual series has ", show_number(series$usual, 2), ").")
   }
-  if (is.null(out)) out <- calendar_sentence(rows, scaled, b)
-  if (is.null(out)) {
-    half <- rows$ahead > max(rows$ahead) / 2
-    near <- mean(error[!half])
-    far <- mean(error[half])
-    if (any(half) && any(!half) && isTRUE(far > 1.25 * near)) {
-      out <- paste0(
-        "The error grows with the distance: ", trimws(paste(show_number(near), unit)),
-        " in the first half of the steps, ", trimws(paste(show_number(far), unit)), " in the second."
-      )
-    }
-  }
-  out
+  out <- out %||% calendar_sentence(rows, own, meta)
+  out %||% distance_sentence(rows, unit)
 }
 
-# The month or weekday whose error stands out, where three or more were seen five times each.
-calendar_sentence <- function(rows, scaled, b) {
-  meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)
-  if (!isTRUE(meta$type %in% c("date", "instant"))) {
+distance_sentence <- function(rows, unit) {
+  error <- abs(rows$value - rows$observed)
+  half <- rows$ahead > max(rows$ahead) / 2
+  near <- mean(error[!half])
+  far <- mean(error[half])
+  if (any(half) && any(!half) && isTRUE(far > 1.25 * near)) {
+    paste0(
+      "The error grows with the distance: ", trimws(paste(show_number(near), unit)),
+      " in the first half of the steps, ", trimws(paste(show_number(far), unit)), " in the second."
+    )
+  }
+}
+
+# The month or weekday whose error stands out, where the cadence has such.
+calendar_sentence <- function(rows, own, meta) {
+  if (!isTRUE(meta$type %in% c("date", "instant")) || !is_regular_cadence(meta$cadence)) {
     return(NULL)
   }
-  for (part in c("month of year", "day of week")) {
-    code <- scoring_parts(rows, part, meta)[[part]]
-    count <- table(code)
-    each <- tapply(scaled, code, mean, na.rm = TRUE)[names(count)[count >= 5]]
-    each <- each[is.finite(each)]
-    if (length(each) >= 3 && max(each) > 1.5 * stats::median(each)) {
-      return(paste0("It fails most in ", if (part == "day of week") "steps on a ", names(which.max(each)),
-                    " (scaled error ", show_number(max(each), 2), ", usually ",
-                    show_number(stats::median(each), 2), ")."))
+  step <- step_seconds(meta$cadence)
+  parts <- c(if (step < 27 * 86400 || (meta$cadence$unit == "month" && meta$cadence$n == 1)) "month of year",
+             if (step < 2 * 86400) "day of week")
+  # The rows that are compared, with their stamps.
+  key <- function(s, cutoff, ahead) paste(s, cutoff, ahead, sep = "\r")
+  labels <- if (length(meta$series)) series_labels(rows[meta$series]) else rep("", nrow(rows))
+  at <- match(key(own$series, own$cutoff, own$ahead), key(labels, to_seconds(rows$cutoff), rows$ahead))
+  for (part in parts) {
+    code <- scoring_parts(rows, part, meta)[[part]][at]
+    worst <- stands_out(own$loss, as.character(code), paste(own$series, own$cutoff))
+    if (!is.null(worst)) {
+      return(paste0("It fails most in ", if (part == "day of week") "steps on a ", worst$name,
+                    " (scaled error ", show_number(worst$loss, 2), ", usually ",
+                    show_number(worst$usual, 2), ")."))
     }
   }
   NULL
 }
 
-# How many cutoffs like these would tell the best method from the habit.
-cutoffs_needed <- function(b, measure, best, habit) {
-  losses <- loss_table(b, measure, "mae")
-  mean_loss <- tapply(losses$loss, list(losses$cutoff, losses$method), mean)
-  d <- mean_loss[, habit] - mean_loss[, best]
+# The group whose losses are half as large again as is usual, and larger than the others' by more than chance:
+# logs of the means of each group in each block (a cutoff, or a cutoff of a series, whose errors go together),
+# less the block's mean; what is left of them when each group has its own tells what chance does.
+stands_out <- function(loss, group, block) {
+  cells <- tapply(loss, list(as.character(group), as.character(block)), mean)
+  if (nrow(cells) < 3 || ncol(cells) < 2 || !any(loss > 0)) {
+    return(NULL)
+  }
+  each <- tapply(loss, as.character(group), mean)
+  v <- log(cells + 0.05 * mean(loss))
+  v <- v - rep(colMeans(v, na.rm = TRUE), each = nrow(v))
+  count <- rowSums(!is.na(v))
+  effect <- rowMeans(v, na.rm = TRUE)
+  free <- sum(count) - nrow(v) - ncol(v) + 1
+  if (free < 3) {
+    return(NULL)
+  }
+  spread <- sqrt(sum((v - effect)^2, na.rm = TRUE) / free)
+  worst <- which.max(replace(effect, count < 2, -Inf))
+  distance <- effect[worst] / (spread / sqrt(count[worst]))
+  p <- nrow(v) * stats::pt(distance, free, lower.tail = FALSE)
+  usual <- stats::median(each)
+  if (isTRUE(p < 0.05) && each[worst] > 1.5 * usual) {
+    list(name = rownames(v)[worst], loss = each[[worst]], usual = usual)
+  }
+}
+
+# How many cutoffs like these would tell a method from the habit.
+cutoffs_needed <- function(o, method, habit) {
+  mean_loss <- tapply(o$losses$loss, list(o$losses$cutoff, o$losses$method), mean)
+  d <- mean_loss[, habit] - mean_loss[, method]
   d <- d[is.finite(d)]
   if (length(d) < 2 || stats::sd(d) == 0) {
     return(NA)
@@ -162,19 +231,17 @@ cutoffs_needed <- function(b, measure, best, habit) {
   ceiling((2 * stats::sd(d) / mean(d))^2)
 }
 
-enough_sentence <- function(rows, b, measure, own, best) {
+enough_sentence <- function(rows, b, habit) {
   if (!inherits(b, "kairon_backtest")) {
     return("This is a single cutoff; a backtest over several would say more.")
   }
   n <- length(unique(to_seconds(rows$cutoff)))
   if (n >= 3) {
-    habit <- intersect(c("seasonal naive", "naive"), own$method)[1]
-    needed <- if (is.na(habit) || habit == best$method) NA else cutoffs_needed(b, measure, best$method, habit)
-    if (is.na(needed) || needed <= n) {
+    if (is.null(habit$needed) || is.na(habit$needed) || habit$needed <= n) {
       return(NULL)
     }
-    many <- if (needed > 200) "over 200" else paste("about", needed)
-    return(paste0("To tell it from the ", habit, " habit for sure, ", many,
+    many <- if (habit$needed > 200) "over 200" else paste("about", habit$needed)
+    return(paste0("To tell it from the ", habit$habit, " habit for sure, ", many,
                   " such cutoffs would be needed, not ", n, "."))
   }
   paste0(

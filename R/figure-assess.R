@@ -99,10 +99,10 @@ error_part <- function(b) {
 autoplot.kairon_ranking <- function(object, ...) {
   r <- object
   m <- r$methods
-  many <- r$series >= 4
+  m <- m[is.finite(m$score), ]
+  many <- is.finite(r$distance)
   m$at <- if (many) m$mean_rank else m$score
   m$method <- factor(m$method, rev(m$method))
-  unit <- if (r$scaled) "scaled" else if (r$metric == "mae") r$unit else ""
   p <- ggplot2::ggplot(m, ggplot2::aes(.data$at, .data$method))
   if (many) {
     p <- p + ggplot2::annotate("rect", xmin = min(m$at), xmax = min(m$at) + r$distance, ymin = -Inf,
@@ -118,8 +118,7 @@ autoplot.kairon_ranking <- function(object, ...) {
                                  labels = c(`TRUE` = "not told apart from the best",
                                             `FALSE` = "worse"), name = NULL) +
     ggplot2::scale_x_continuous(if (many) "mean rank (1 is best)" else
-      paste0("mean ", if (r$metric == "mae") "absolute" else "squared", " error",
-             if (nzchar(unit)) paste0(" (", unit, ")")),
+      paste0("mean ", if (r$metric == "mae") "absolute" else "squared", " error (scaled)"),
       expand = ggplot2::expansion(0.12)) +
     ggplot2::scale_y_discrete(name = NULL) +
     figure_theme() +
@@ -130,7 +129,8 @@ autoplot.kairon_ranking <- function(object, ...) {
         paste0("Over ", r$series, " series; ranks within the sand differ by no more than chance does (",
                show_percent(r$level), ")")
       } else {
-        "Differences by the test of Diebold and Mariano"
+        paste0("Differences by the test of Diebold and Mariano",
+               if (r$series > 1) paste0(" on errors averaged over ", r$series, " series"))
       },
       caption = paste0("Closest by distance: ", distance_words(r), ".")
     )

@@ -183,6 +183,18 @@ method_dynamics <- function(method, model) UseMethod("method_dynamics")
 #' @export
 method_dynamics.kairon_method <- function(method, model) 0
 
+# Notes that hold for some of several series name them. `each`: the notes of each series.
+notes_of_series <- function(each, labels) {
+  all <- unique(unlist(each))
+  if (length(labels) < 2) {
+    return(all)
+  }
+  vapply(all, function(note) {
+    has <- vapply(each, function(own) note %in% own, TRUE)
+    paste0(note, " (", word_list(labels[has], 4), ")")
+  }, "", USE.NAMES = FALSE)
+}
+
 abort_lacking <- function(method, what) {
   abort_input(c(
     "{.code {format(method)}} has no {what}.",

@@ -6,7 +6,8 @@
 #' @param then The method for the adjusted series.
 #' @param seasons Seasons by name or steps, several at once; by default those that [find_seasons()] finds,
 #'   else the usual cycle. Those that are not seen twice are left out.
-#' @param combine `"add"`, `"multiply"` (where all values are above zero, else it adds), or `"auto"`.
+#' @param combine `"add"`, `"multiply"` (series with values that are not above zero add, and a note names them),
+#'   or `"auto"`.
 #' @param season_span,season_curve For loess, how fast the season may change and by which curve, as in
 #'   [decomposition()]. Where `season_span` is not given and there are six cycles, each series gets the season
 #'   that changes or the `"fixed"` one: what came closer at two cutoffs in its past.
@@ -59,13 +60,16 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   seasons <- seasons[2 * seasons <= max(size)]
   if (method$how == "averages") seasons <- utils::head(seasons, 1)
   values <- as.double(batch$values)
-  positive <- all(values > 0, na.rm = TRUE)
-  multiply <- positive && (method$combine == "multiply" ||
-                             (method$combine == "auto" && length(seasons) &&
-                              grows_with_level(batch, seasons[[1]])))
+  owner <- series_index(batch$breaks)
+  positive <- as.vector(rowsum(as.numeric(values <= 0), owner, na.rm = TRUE)) == 0
+  grows <- method$combine == "multiply" ||
+    (method$combine == "auto" && length(seasons) && grows_with_level(batch, seasons[[1]]))
+  multiply <- positive & grows
   notes <- c(
     if (length(seasons) < all) "seasons that are not seen twice are left out",
-    if (method$combine == "multiply" && !positive) "some values are not above zero, and the seasons add"
+    if (method$combine == "multiply") notes_of_series(
+      lapply(positive, function(p) if (!p) "some values are not above zero, and the seasons add"), context$labels
+    )
   )
   known <- known_cycles(context$cadence)
   exact <- as.numeric(seasons)
@@ -75,14 +79,14 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   form <- rep(1L, length(size))
   if (length(forms) > 1) form <- closer_season(method, batch, forms)
   made <- lapply(forms, function(span) {
-    taken_off(method, values, batch$breaks, seasons, exact, multiply, span)
+    taken_off_each(method, values, batch$breaks, seasons, exact, multiply, span)
   })
-  owner <- series_index(batch$breaks)
   effects <- made[[1]]$effects
   for (i in seq_along(forms)[-1]) effects[form[owner] == i, ] <- made[[i]]$effects[form[owner] == i, ]
-  total <- if (multiply) apply(effects, 1, prod) else rowSums(effects)
+  by_factor <- multiply[owner]
+  total <- ifelse(by_factor, apply(effects, 1, prod), rowSums(effects))
   adjusted <- batch
-  adjusted$values <- if (multiply) values / total else values - total
+  adjusted$values <- ifelse(by_factor, values / total, values - total)
   adjusted$context$seasons <- seasons[0]
   model <- method_fit(method$then, adjusted)
   noise <- lapply(made, `[[`, "noise")
@@ -108,6 +112,21 @@ closer_season <- function(method, batch, forms) {
   loss <- apply(e^2, c(2, 4), mean, na.rm = TRUE)
   loss <- matrix(loss, ncol = length(forms))
   ifelse(is.finite(loss[, 2]) & loss[, 2] < loss[, 1], 2L, 1L)
+}
+
+# Those that multiply and those that add, each at once.
+taken_off_each <- function(method, values, breaks, seasons, exact, multiply, span) {
+  owner <- series_index(breaks)
+  out <- list(effects = matrix(NA_real_, length(values), max(1, length(seasons))), noise = list())
+  for (how in unique(multiply)) {
+    which <- which(multiply == how)
+    rows <- which(owner %in% which)
+    made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons, exact, how,
+                      span)
+    out$effects[rows, ] <- made$effects
+    out$noise[which] <- made$noise
+  }
+  out
 }
 
 # Seasons of all series by one form, and what they make of noise.
@@ -215,21 +234,21 @@ grows_with_level <- function(batch, season) {
 # adjusted series at `level`, and the share of its noise that was kept.
 seasons_ahead <- function(model, horizon, level = NULL) {
   series <- length(model$batch$breaks) - 1
-  out <- matrix(if (model$multiply) 1 else 0, horizon, series)
+  out <- matrix(rep(as.numeric(model$multiply), each = horizon), horizon, series)
   extra <- matrix(0, horizon, series)
   kept <- vapply(model$noise, `[[`, 1, "kept")
   for (s in seq_len(series)) {
     from <- model$batch$breaks[s]
     n <- model$batch$breaks[s + 1] - from
     noise <- model$noise[[s]]
-    unit <- if (model$multiply && !is.null(level)) level[, s] else rep(1, horizon)
+    unit <- if (model$multiply[s] && !is.null(level)) level[, s] else rep(1, horizon)
     variance <- model$sigma[s]^2 / kept[s]
     for (i in seq_along(model$exact)) {
       e <- model$effects[from + seq_len(n), i]
       m <- model$exact[i]
       place <- last_cycle(n, m, horizon)
       change <- pmax(0, mean_change(e, m) * unit^2 - noise$change[min(i, length(noise$change))] * variance)
-      out[, s] <- if (model$multiply) out[, s] * e[place] else out[, s] + e[place]
+      out[, s] <- if (model$multiply[s]) out[, s] * e[place] else out[, s] + e[place]
       extra[, s] <- extra[, s] + ceiling(seq_len(horizon) / m - 1e-9) * change
     }
     extra[, s] <- extra[, s] + noise$error * variance + (noise$own %||% 0) * unit^2
@@ -248,7 +267,8 @@ method_predict.kairon_by_decomposition <- function(method, model, horizon, level
   made <- method_predict(method$then, model$then, horizon, levels)
   ahead <- seasons_ahead(model, horizon, made$point)
   season <- ahead$season
-  on <- if (model$multiply) `*` else `+`
+  by_factor <- rep(model$multiply, each = horizon)
+  on <- function(v, season) matrix(ifelse(by_factor, v * season, v + season), horizon)
   widen <- function(bound, level) {
     z <- stats::qnorm(0.5 + level / 200)
     off <- bound - made$point
@@ -273,7 +293,7 @@ method_paths.kairon_by_decomposition <- function(method, model, horizon, n) {
     off <- matrix(stats::rnorm(min(cycle, horizon) * n), ncol = n)[(seq_len(horizon) - 1) %% cycle + 1, ]
     own <- matrix(paths[, s, ], horizon)
     own <- middle[, s] + (own - middle[, s]) / sqrt(ahead$kept[s]) + sqrt(ahead$variance[, s]) * off
-    paths[, s, ] <- if (model$multiply) own * ahead$season[, s] else own + ahead$season[, s]
+    paths[, s, ] <- if (model$multiply[s]) own * ahead$season[, s] else own + ahead$season[, s]
   }
   structure(paths, scale = scale)
 }
@@ -291,7 +311,7 @@ method_form.kairon_by_decomposition <- function(method, model) {
 #' @export
 method_fitted.kairon_by_decomposition <- function(method, model) {
   own <- method_fitted(method$then, model$then)
-  if (model$multiply) own * model$total else own + model$total
+  ifelse(model$multiply[series_index(model$batch$breaks)], own * model$total, own + model$total)
 }
 
 #' @export
@@ -302,8 +322,13 @@ method_coefficients.kairon_by_decomposition <- function(method, model) {
 #' @export
 method_parts.kairon_by_decomposition <- function(method, model, horizon) {
   point <- method_predict(method$then, model$then, horizon, 50)$point
-  structure(list(trend = point, season = seasons_ahead(model, horizon)$season),
-            combine = if (model$multiply) "multiply" else "add")
+  season <- seasons_ahead(model, horizon)$season
+  multiply <- any(model$multiply)
+  # Parts that add are no factors: their sum stands as the trend.
+  sums <- which(multiply & !model$multiply)
+  point[, sums] <- point[, sums] + season[, sums]
+  season[, sums] <- 1
+  structure(list(trend = point, season = season), combine = if (multiply) "multiply" else "add")
 }
 
 #' @export
@@ -323,10 +348,11 @@ method_advance.kairon_by_decomposition <- function(method, model, batch) {
   })
   rows <- do.call(rbind, rows)
   model$effects <- vapply(seq_len(ncol(rows)), function(i) model$effects[rows[, i], i], numeric(nrow(rows)))
-  model$total <- if (model$multiply) apply(model$effects, 1, prod) else rowSums(model$effects)
+  by_factor <- model$multiply[series_index(batch$breaks)]
+  model$total <- ifelse(by_factor, apply(model$effects, 1, prod), rowSums(model$effects))
   adjusted <- batch
   values <- as.double(batch$values)
-  adjusted$values <- if (model$multiply) values / model$total else values - model$total
+  adjusted$values <- ifelse(by_factor, values / model$total, values - model$total)
   adjusted$context$seasons <- model$seasons[0]
   model$then <- method_advance(method$then, model$then, adjusted)
   model$batch <- batch

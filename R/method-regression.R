@@ -10,7 +10,8 @@
 #' @param events A calendar of [events()] (or a file of one), which knows how far each event reaches: each
 #'   name becomes an effect.
 #' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
-#' @param combine `"add"` or `"multiply"` (of logarithms; the values must be above zero).
+#' @param combine `"add"` or `"multiply"` (of logarithms). Series with values that are not above zero add, and
+#'   a note names them.
 #' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by
 #'   default dummies up to 31 steps and waves above.
 #' @param steps Dates from which on the level is another.
@@ -120,25 +121,20 @@ method_fit.kairon_by_regression <- function(method, batch) {
   seasons <- regression_seasons(method, context)
   known <- known_cycles(context$cadence)
   models <- vector("list", n)
-  notes <- character()
   for (s in cli::cli_progress_along(models, "Fitting series")) {
     at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
     y <- batch$values[at]
-    if (method$combine == "multiply" && any(y <= 0, na.rm = TRUE)) {
-      abort_input(c(
-        "Parts can only multiply where all values are above zero.",
-        x = "{sum(y <= 0, na.rm = TRUE)} are not{if (nzchar(context$labels[s])) ' in '}{context$labels[s]}.",
-        i = "Use {.code combine = \"add\"}."
-      ), call = NULL)
-    }
     exact <- as.numeric(seasons)
     named <- names(seasons) %in% names(known)
     exact[named] <- known[names(seasons)[named]]
-    models[[s]] <- regression_model(method, y, context$stamps[at], lapply(context$drivers, `[`, at), context,
+    own <- method
+    adds <- method$combine == "multiply" && any(y <= 0, na.rm = TRUE)
+    if (adds) own$combine <- "add"
+    models[[s]] <- regression_model(own, y, context$stamps[at], lapply(context$drivers, `[`, at), context,
                                     seasons, exact)
-    notes <- c(notes, models[[s]]$notes)
+    if (adds) models[[s]]$notes <- c("some values are not above zero, and the parts add", models[[s]]$notes)
   }
-  list(models = models, batch = batch, notes = unique(notes))
+  list(models = models, batch = batch, notes = notes_of_series(lapply(models, `[[`, "notes"), context$labels))
 }
 
 # One series ----
@@ -198,7 +194,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   e <- target - state$mean
   state$theta[1] <- state$theta[1] + level
   list(
-    plan = plan, theta = state$theta, bend_variance = state$ridge_variance,
+    plan = plan, combine = method$combine, theta = state$theta, bend_variance = state$ridge_variance,
     b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
@@ -248,14 +244,22 @@ expected_steps <- function(mean, e, ok, rho, multiply) {
 
 # Forecasts ----
 
+# The method as this series has it: short series have no trend, those with zeros add.
+method_of_model <- function(method, model) {
+  method$trend <- model$trend
+  method$combine <- model$combine
+  method
+}
+
+multiplied <- function(model) vapply(model$models, function(m) m$combine == "multiply", TRUE)
+
 regression_ahead <- function(method, model, s, horizon, ahead) {
-  own <- method
-  own$trend <- model$trend
+  own <- method_of_model(method, model)
   t <- model$n - 1 + seq_len(horizon)
   drivers <- lapply(ahead$drivers, function(m) m[, s])
   x <- regression_columns(own, model$plan, t, ahead$stamps, drivers)[, model$columns, drop = FALSE]
   trend <- trend_at(own, model$plan, model$theta, t, model$n - 1)
-  multiply <- own$combine == "multiply"
+  multiply <- model$combine == "multiply"
   value <- if (multiply) pmax(trend$value, 1e-12) else trend$value
   slope <- cbind(if (multiply) trend$slope / value else trend$slope, x)
   steps <- model$since + seq_len(horizon)
@@ -296,10 +300,12 @@ method_predict.kairon_by_regression <- function(method, model, horizon, levels) 
   shape <- function(v) matrix(v, horizon, series)
   out <- spread_intervals(shape(bind("mean")), sqrt(shape(bind("variance"))),
                           regression_freedom(model, horizon), levels)
-  if (method$combine != "multiply") {
-    return(out)
+  back <- which(multiplied(model))
+  raised <- function(v) {
+    v[, back] <- exp(v[, back])
+    v
   }
-  list(point = exp(out$point), lower = lapply(out$lower, exp), upper = lapply(out$upper, exp))
+  list(point = raised(out$point), lower = lapply(out$lower, raised), upper = lapply(out$upper, raised))
 }
 
 #' @export
@@ -321,7 +327,9 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
     out[, s, ] <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
   }
   out <- student_paths(out, mean, regression_freedom(model, horizon))
-  if (method$combine == "multiply") exp(out) else out   # keeps its attributes
+  back <- which(multiplied(model))
+  out[, back, ] <- exp(out[, back, ])
+  out
 }
 
 # A line that errors stray from by themselves is only seen at work over long stretches.
@@ -376,13 +384,18 @@ method_information.kairon_by_regression <- function(method, model) {
 method_parts.kairon_by_regression <- function(method, model, horizon) {
   series <- length(model$models)
   ahead <- model$batch$context$ahead(horizon)
-  multiply <- method$combine == "multiply"
+  multiply <- any(multiplied(model))
   names <- unique(unlist(lapply(model$models, `[[`, "parts")))
   out <- lapply(rlang::set_names(c("trend", names, "carried error")),
                 function(n) matrix(NA_real_, horizon, series))
   for (s in seq_len(series)) {
     own <- model$models[[s]]
     made <- regression_ahead(method, own, s, horizon, ahead)
+    if (multiply && own$combine == "add") {
+      # Parts that add are no factors: their sum stands as the trend.
+      for (name in names(out)) out[[name]][, s] <- if (name == "trend") made$mean else 1
+      next
+    }
     out$trend[, s] <- made$trend
     for (name in names) {
       at <- which(own$parts == name)
@@ -391,18 +404,17 @@ method_parts.kairon_by_regression <- function(method, model, horizon) {
     }
     out[["carried error"]][, s] <- if (multiply) exp(made$carried) else made$carried
   }
-  structure(out, combine = method$combine)
+  structure(out, combine = if (multiply) "multiply" else "add")
 }
 
 #' @export
 method_advance.kairon_by_regression <- function(method, model, batch) {
   context <- batch$context
-  multiply <- method$combine == "multiply"
   for (s in seq_along(model$models)) {
     at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
     own <- model$models[[s]]
-    how <- method
-    how$trend <- own$trend
+    how <- method_of_model(method, own)
+    multiply <- own$combine == "multiply"
     y <- batch$values[at]
     t <- seq_along(y) - 1
     drivers <- lapply(context$drivers, `[`, at)
@@ -426,7 +438,7 @@ method_advance.kairon_by_regression <- function(method, model, batch) {
 
 #' @export
 method_fixed.kairon_by_regression <- function(method) {
-  c(if (!is.null(method$bends)) "bends", if (length(method$steps)) "steps")
+  c(if (method$trend == "bending" && !identical(method$bends, "auto")) "bends", if (length(method$steps)) "steps")
 }
 
 #' @export

@@ -12,10 +12,11 @@
 #'   and forecast are what the report shows of `x`; `horizon`, `routine` and `methods` are not given then.
 #'   Without one, the report takes what the data allow.
 #' @param horizon How far to forecast: a duration or steps. Default: two
-#'   seasons, or 12 steps without one.
+#'   seasons (12 steps without one), at most a quarter of the shortest series that goes on.
 #' @param routine Preparation steps, a [routine()]. An irregular timeline
 #'   without one is summarised by day, and the report says so.
-#' @param methods Methods to compare; see [backtest()].
+#' @param methods Methods to compare with the naive habits; by default the automatic choice. The forecast is
+#'   made by the [best()] of all of them, and its own past errors are what is told first.
 #' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"looks"`,
 #'   `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
 #' @returns `file`, invisibly.
@@ -78,20 +79,25 @@ report_parts <- function(x, horizon, routine, methods, sections = names(report_h
   }
   grid <- replay(routine, x)
   steps <- horizon %||% usual_horizon(grid)
-  first <- (report_method(methods) %||% list(by_auto()))[[1]]
+  told <- if ("findings" %in% sections) c("backtest", "forecast", "pattern", "standing")
+  wanted <- union(sections, told)
+  # What forecasts is what did best, so the backtest comes first.
+  tried <- if (any(c("backtest", "forecast", "diagnosis") %in% wanted)) {
+    or_reason(report_backtest(x, grid, methods, steps, routine))
+  }
+  chosen <- report_choice(tried, methods)
   base <- list(x = x, grid = grid, note = note, routine = routine, horizon = steps, methods = methods,
-               inspection = inspect(x))
+               chosen = names(chosen), inspection = inspect(x))
   # In the order of their weight, since they are made side by side, each with what is said of it.
   makers <- list(
-    backtest = function() report_backtest(x, grid, methods, steps, routine),
-    forecast = function() forecast(x, steps, report_method(methods), routine = routine),
-    diagnosis = function() report_diagnosis(grid, first),
+    backtest = function() if (failed(tried)) stop(tried) else tried,
+    forecast = function() forecast(x, steps, chosen, routine = routine),
+    diagnosis = function() report_diagnosis(grid, chosen[[1]]),
     readings = function() NULL,
     pattern = function() decomposition(grid),
     standing = function() standing(x)
   )
-  told <- if ("findings" %in% sections) c("backtest", "forecast", "pattern", "standing")
-  makers <- makers[names(makers) %in% c(sections, told)]
+  makers <- makers[names(makers) %in% wanted]
   made <- side_by_side(names(makers), function(id) {
     part <- or_reason(makers[[id]]())
     own <- c(base, rlang::set_names(list(part), id))
@@ -105,13 +111,11 @@ report_diagnosis <- function(grid, method) {
   diagnosis(fit(some_of(grid), method, measures = first_measure(grid)))
 }
 
-# The automatic choice beside the habits that it has to beat, at three cutoffs.
+# The methods asked for, or the automatic choice, beside the habits that they have to beat, at three cutoffs.
 report_backtest <- function(x, grid, methods, steps, routine) {
-  if (!is.null(methods)) {
-    return(backtest(x, methods, steps, routine = routine))
-  }
-  own <- c(list(auto = by_auto()), baseline_methods(grid)[c("naive", "seasonal naive")])
-  own <- Filter(Negate(is.null), own)
+  own <- as_methods(methods %||% by_auto(), "methods")
+  habits <- baseline_methods(grid)[c("naive", "seasonal naive")]
+  own <- c(own, Filter(Negate(is.null), habits[setdiff(names(habits), names(own))]))
   tryCatch(backtest(x, own, steps, cutoffs = 3, routine = routine),
            kairon_error = function(e) backtest(x, own, steps, routine = routine))
 }
@@ -125,13 +129,28 @@ some_of <- function(x, most = 3) {
   x[labels %in% utils::head(unique(labels), most), ]
 }
 
+# Two seasons, but no more than a quarter of the shortest series that goes on.
 usual_horizon <- function(x) {
   cadence <- timeline_meta(x)$cadence
   season <- usual_season(cadence)
-  if (is.null(season)) 12 else max(2, round(2 * season_steps(season, cadence)))
+  steps <- if (is.null(season)) 12 else round(2 * season_steps(season, cadence))
+  rows <- rows_of(x)
+  ends <- cadence_periods(x, rows)
+  last <- rows$seconds[rows$breaks[-1]]
+  live <- last >= max(last) - 2 * step_seconds(cadence) * steps
+  max(1, min(max(2, steps), floor(min(ends[live]) / 4)))
 }
 
-report_method <- function(methods) if (is.null(methods)) NULL else as_methods(methods)[1]
+# The method that forecasts, by its name: the best of the backtest, else the first that was asked for.
+report_choice <- function(tried, methods) {
+  if (inherits(tried, "kairon_backtest")) {
+    chosen <- or_reason(best(tried))
+    if (!failed(chosen)) {
+      return(rlang::set_names(list(chosen), attr(chosen, "label")))
+    }
+  }
+  as_methods(methods %||% by_auto(), "methods")[1]
+}
 
 or_reason <- function(expr) {
   tryCatch(expr, kairon_error = function(e) e)

@@ -13,10 +13,22 @@ findings_blocks <- function(parts) {
     parts$inspection$findings,
     if (there(parts$standing)) format(parts$standing)[1],
     if (there(parts$pattern)) utils::head(format(parts$pattern)[-1], 2),
-    if (there(parts$backtest)) paste(format(verdict(parts$backtest)), collapse = " "),
+    if (there(parts$backtest)) report_verdict(parts),
     if (there(parts$forecast)) forecast_sentence(parts$forecast)
   )
   list(if (length(parts$notes)) block_text(parts$notes), if (length(says)) block_list(says))
+}
+
+# Past errors of the method that forecasts, and what came closer.
+report_verdict <- function(parts) {
+  b <- parts$backtest
+  used <- parts$chosen
+  known <- !is.null(used) && used %in% b$table$method
+  words <- paste(format(verdict(b, method = if (known) used)), collapse = " ")
+  if (!is.null(used) && !known) {
+    words <- paste0(words, " The forecast is by ", used, ", which the backtest did not try.")
+  }
+  words
 }
 
 forecast_sentence <- function(f) {
@@ -204,7 +216,7 @@ backtest_blocks <- function(parts) {
   measure <- b$measures[1]
   r <- or_reason(ranking(b))
   list(
-    block_text(format(verdict(b))),
+    block_text(report_verdict(parts)),
     block_figure(autoplot(s), "Table of scores by method, the better the bluer.", "scores", height = 4.2,
                  data = as.data.frame(s)),
     block_figure(autoplot(b), "Forecasts made at past cutoffs beside what came true.", "backtest",

@@ -25,6 +25,7 @@ study_report_parts <- function(run) {
     horizon = plain_value(v$forecast$horizon %||% v$backtest$horizon),
     inspection = inspect(m$data), standing = or_reason(standing(m$prepared)), pattern = m$decomposition,
     forecast = m$forecast, backtest = m$backtest, scores = m$scores,
+    chosen = m$forecast$table$method[1],
     diagnosis = if (!is.null(m$forecast)) or_reason(report_diagnosis(m$prepared, m$forecast$methods[[1]])),
     study_lines = readLines(run$study$file, warn = FALSE, encoding = "UTF-8")
   )

@@ -197,7 +197,8 @@ study_forecast <- function(run) {
                     i = "Add the key {.code backtest}."),
                   call = NULL)
     }
-    best(run$made$backtest)
+    chosen <- best(run$made$backtest)
+    rlang::set_names(list(chosen), attr(chosen, "label"))
   } else {
     study_methods(asked, v$methods)
   }

@@ -111,7 +111,25 @@ test_that("multiplied parts: effects as shares, bounds above zero, intervals tha
   expect_equal(mean(truth >= own$lower_80 & truth <= own$upper_80), 0.8, tolerance = 0.03)
   expect_equal(mean(truth >= own$lower_95 & truth <= own$upper_95), 0.95, tolerance = 0.021)
   expect_true(all(own$lower_95 > 0))
-  expect_match(error_text(forecast(daily(-3:30), 3, by_regression(combine = "multiply"))), "above zero")
+})
+
+test_that("series that cannot multiply add, alone, and are named", {
+  set.seed(4)
+  data <- data.frame(day = rep(days_from("2031-01-01", 70), 3), site = rep(c("up", "dry", "mid"), each = 70),
+                     flow = c(exp(1 + 0.02 * (1:70) + rnorm(70, 0, 0.1)), pmax(0, rnorm(70, 1)), 5 + rnorm(70)))
+  x <- timeline(data, day, series = site, levels = flow)
+  for (by in list(by_regression, by_decomposition)) {
+    f <- quiet(forecast(x, 7, by(combine = "multiply"), paths = 20))
+    expect_match(f$notes, "not above zero, and the (parts|seasons) add \\(dry\\)$")
+    plain <- quiet(forecast(x, 7, by(combine = "add")))$table
+    others <- quiet(forecast(x[x$site != "dry", ], 7, by(combine = "multiply")))$table
+    own <- f$table
+    expect_equal(own$value[own$site == "dry"], plain$value[plain$site == "dry"])
+    expect_equal(own$upper_90[own$site != "dry"], others$upper_90)
+    parts <- as.data.frame(breakdown(f))
+    joined <- tapply(parts$value, paste(parts$site, parts$ahead), prod)
+    expect_equal(as.vector(joined[paste(own$site, own$ahead)]), own$value)
+  }
 })
 
 test_that("drivers: known ahead, forecast themselves, undeclared, and without a future", {
