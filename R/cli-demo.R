@@ -50,7 +50,7 @@ cli_demo <- function(files, options) {
   draw(autoplot(f, observed = held$test, series = c("Alderbrook", "Dunmere")), "forecast.png")
 
   step("Backtesting: how wrong have such forecasts been?")
-  b <- backtest(demand, horizon = "14 days")
+  b <- backtest(demand, list(by_auto(), by_seasonal_naive()), "14 days", cutoffs = 3)
   print(b)
   print(verdict(b))
   draw(autoplot(scores(b)), "scores.png")
