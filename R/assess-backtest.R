@@ -53,7 +53,6 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   if (missing(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
   }
-  invisible(gc(reset = TRUE))
   given <- if (!is.null(methods)) as_methods(methods, "methods")
   regrid <- shared_grid_steps(routine, names(given))
   observed <- quietly(replay(regrid, x))
@@ -75,7 +74,6 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   plan$calibrate <- calibrate
   out <- make_backtest(job, plan, cache, perfect, routine)
   if (kept > 0) out <- score_reserve(out, job, plan, kept, perfect, routine)
-  out$memory <- sum(gc()[, 6])
   out
 }
 
@@ -103,13 +101,30 @@ make_backtest <- function(job, plan, cache, perfect, routine, call = rlang::call
     list(
       table = table, failures = failures, methods = job$methods, plan = plan, measures = job$measures,
       levels = job$levels, meta = timeline_meta(job$observed), routine = routine, window = job$window,
-      span = span_words(job$observed), observed = job$observed, job = job, notes = notes,
+      span = span_words(job$observed), observed = job$observed, job = lean_job(job), notes = notes,
       fixed = fixed_words(job$methods, job$groups), interrupted = made$stopped
     ),
     class = "kairon_backtest"
   )
   check_scorable(out, call)
   out
+}
+
+# What a backtest keeps to run cutoffs again: data that it holds already are not held twice.
+lean_job <- function(job) {
+  if (identical(job$future, job$observed)) job["future"] <- list(NULL)
+  if (identical(job$x, job$observed)) job["x"] <- list(NULL)
+  job$plan <- job$observed <- job$tick <- NULL
+  job
+}
+
+full_job <- function(b) {
+  job <- b$job
+  job$plan <- b$plan
+  job$observed <- b$observed
+  if (is.null(job$x)) job$x <- b$observed
+  if (is.null(job$future)) job$future <- b$observed
+  job
 }
 
 # A method whose forecasts are the same at all cutoffs does not learn.
@@ -204,6 +219,7 @@ score_reserve <- function(b, job, plan, kept, perfect, routine, call = rlang::ca
     list(routine = g$routine, methods = winner)
   })
   b$reserve <- make_backtest(job, plan, NULL, perfect, routine, call)
+  b$reserve$job <- b$reserve$observed <- NULL # held once, by the backtest itself
   b$winner <- winner
   b
 }
@@ -255,8 +271,7 @@ format.kairon_backtest <- function(x, ...) {
     flagged_line(x),
     if (length(x$fixed)) paste0("  Fixed beforehand, not learnt at the cutoffs: ", word_list(x$fixed), "."),
     failure_lines(x),
-    if (length(x$notes)) paste0("  Note: ", x$notes, "."),
-    if (!is.null(x$memory)) paste0("  Peak memory: ", show_number(x$memory, 2), " MB.")
+    if (length(x$notes)) paste0("  Note: ", x$notes, ".")
   )
 }
 

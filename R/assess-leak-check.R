@@ -28,7 +28,7 @@ leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8) {
   if (!is.numeric(which) || anyNA(which) || any(!which %in% seq_len(n))) {
     abort_input("{.arg cutoffs} must be numbers from 1 to {n}.")
   }
-  job <- b$job
+  job <- full_job(b)
   job$plan <- b$plan
   job$tick <- no_tick
   known <- known_columns(job$methods)

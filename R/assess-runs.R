@@ -96,16 +96,24 @@ open_store <- function(folder, job, call = rlang::caller_env(2)) {
 
 store_keys <- function(job) {
   lapply(list(
-    data = as.list(job$x), methods = job$methods, cutoffs = job$plan,
-    routine = lapply(job$groups, `[[`, "routine"), window = job$window,
+    data = as.list(job$x), methods = list(job$methods, own_methods(all_methods(job$methods))),
+    cutoffs = job$plan, routine = lapply(job$groups, `[[`, "routine"), window = job$window,
     measures = job$measures, intervals = job$levels, drivers = job$future
   ), function(part) rlang::hash(plain_form(part)))
 }
 
-# What makes two settings the same: functions by their text, and no environments.
-plain_form <- function(x) {
+# Methods with those that they are made of.
+all_methods <- function(methods) {
+  inner <- lapply(methods, function(m) c(m$methods, if (is_method(m$then)) list(m$then)))
+  inner <- unlist(unname(inner), recursive = FALSE)
+  c(unname(methods), if (length(inner)) all_methods(inner))
+}
+
+# What makes two settings the same: functions by their text and by what they take from around them. `seen`:
+# environments that have been looked into.
+plain_form <- function(x, seen = list()) {
   if (is.function(x)) {
-    return(paste(deparse(x), collapse = "\n"))
+    return(function_form(x, seen))
   }
   if (is.environment(x)) {
     return("environment")
@@ -115,8 +123,30 @@ plain_form <- function(x) {
   }
   if (is.list(x)) {
     class <- class(x)
-    return(list(class, names(x), lapply(unclass(x), plain_form)))
+    return(list(class, names(x), lapply(unclass(x), plain_form, seen = seen)))
   }
   attributes(x)[c("srcref", "index")] <- NULL
   x
+}
+
+# Packages are told by their names: what they hold does not change while they are the same.
+function_form <- function(f, seen) {
+  text <- paste(deparse(f), collapse = "\n")
+  env <- environment(f)
+  if (is.null(env) || isNamespace(env) || any(vapply(seen, identical, TRUE, env))) {
+    return(text)
+  }
+  names <- sort(setdiff(all.names(body(f), unique = TRUE), names(formals(f))))
+  taken <- list()
+  at <- env
+  while (!isNamespace(at) && !identical(at, emptyenv()) && length(names)) {
+    # The search path holds packages, after the user's own workspace.
+    if (startsWith(environmentName(at), "package:") || identical(at, baseenv())) break
+    here <- names[vapply(names, exists, TRUE, envir = at, inherits = FALSE)]
+    taken[here] <- lapply(here, function(n) plain_form(get(n, envir = at), c(seen, env)))
+    names <- setdiff(names, here)
+    if (identical(at, globalenv())) break
+    at <- parent.env(at)
+  }
+  list(text, taken[sort(as.character(names(taken)))])
 }

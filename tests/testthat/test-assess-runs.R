@@ -51,6 +51,37 @@ test_that("a folder of another backtest, or of other things, is refused with why
   expect_match(error_text(backtest(x, by_naive(), 3, cutoffs = 2, cache = 1)), "name of a folder")
 })
 
+test_that("methods of one text that close over different things are different", {
+  x <- demo_timeline("billed")
+  folder <- tempfile()
+  make <- function(k) routine() |> stabilise(power = k)
+  quiet(backtest(x, by_naive(), 3, cutoffs = 2, routine = make(0), cache = folder))
+  expect_match(error_text(backtest(x, by_naive(), 3, cutoffs = 2, routine = make(0.5), cache = folder)), "routine")
+  by_shifted <- function(f) new_method("shifted", f = f)
+  shift <- function(k) function(v) v + k
+  nested <- function(k) {
+    inner <- shift(k)
+    function(v) inner(v)
+  }
+  key <- function(f) kairon:::plain_form(by_shifted(f))
+  expect_false(identical(key(shift(1)), key(shift(2))))
+  expect_identical(key(shift(1)), key(shift(1)))
+  expect_false(identical(key(nested(1)), key(nested(2))))
+  expect_false(identical(kairon:::plain_form(list(by_blend(by_naive(), by_shifted(shift(1))))),
+                         kairon:::plain_form(list(by_blend(by_naive(), by_shifted(shift(2)))))))
+  expect_no_error(key(function() NULL))
+  round <- function(n) if (n > 0) round(n - 1) # a function that calls itself comes to an end
+  expect_no_error(key(round))
+})
+
+test_that("a saved backtest holds its data once", {
+  x <- demo_timeline("demand")
+  b <- quiet(backtest(x, by_naive(), "14 days", cutoffs = 2, reserve = "28 days"))
+  size <- function(v) length(serialize(v, NULL))
+  expect_lt(size(b), 1.1 * (size(x) + size(b$table) + size(b$reserve$table)))
+  expect_true(all(quiet(leak_check(b))$passed))
+})
+
 # A backtest of four cutoffs in a process of its own, with what happens at the third.
 in_process <- function(event, folder) {
   path <- tempfile(fileext = ".R")
@@ -59,14 +90,17 @@ in_process <- function(event, folder) {
     "x <- demo_timeline('billed'); calls <- 0",
     "by_slow <- function() new_method('slow')",
     "registerS3method('method_fit', 'kairon_by_slow', function(method, batch) {",
-    paste0("  calls <<- calls + 1; if (calls == 3) ", event), "  method_fit(by_drift(), batch) })",
+    # The same text each time, since the folder belongs to it.
+    "  calls <<- calls + 1; if (calls == 3) eval(parse(text = Sys.getenv('EVENT')))",
+    "  method_fit(by_drift(), batch) })",
     "registerS3method('method_predict', 'kairon_by_slow',",
     "  function(method, model, horizon, levels) method_predict(by_drift(), model, horizon, levels))",
     "registerS3method('method_describe', 'kairon_by_slow', function(method, context) 'slow')",
     "b <- backtest(x, by_slow(), 3, cutoffs = 4, cache = folder)",
     "cat(isTRUE(b$interrupted), length(unique(b$table$cutoff)), calls, sum(b$table$value), fill = TRUE)"
   ), path)
-  suppressWarnings(system2(file.path(R.home("bin"), "Rscript"), path, stdout = TRUE, stderr = FALSE))
+  suppressWarnings(system2(file.path(R.home("bin"), "Rscript"), path, stdout = TRUE, stderr = FALSE,
+                           env = paste0("EVENT=", shQuote(event))))
 }
 
 test_that("an interrupted run keeps what is done, and goes on from there in a new process", {
