@@ -58,7 +58,8 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   observed <- quietly(replay(regrid, x))
   check_regular(observed, "A backtest")
   levels <- check_levels(intervals)
-  observed <- complete_grid(observed)
+  found <- found_on_all(x)
+  observed <- complete_grid(measured_scale(observed))
   methods <- given %||% as_methods(baseline_methods(observed), "methods")
   chosen <- target_measures(observed, rlang::enquo(measures), timeline_meta(x), driver_columns(methods))
   check_backtest_window(window)
@@ -73,6 +74,10 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing, embargo, kept)
   plan$calibrate <- calibrate
   out <- make_backtest(job, plan, cache, perfect, routine)
+  if (found) {
+    out$notes <- c(out$notes, paste("the scale was changed by figures of the whole history, which no forecast",
+                                    "had; as steps of `routine` they are found at each cutoff"))
+  }
   if (kept > 0) out <- score_reserve(out, job, plan, kept, perfect, routine)
   out
 }

@@ -230,6 +230,7 @@ score_forecast <- function(f, observed, call) {
     observed <- quietly(replay(grid_steps(f$routine), observed))
   }
   check_columns(f$measures, names(timeline_meta(observed)$kinds), call)
+  observed <- measured_scale(observed, call)
   rows <- rows_of(f$history)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   cutoff <- max(k)

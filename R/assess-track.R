@@ -27,6 +27,7 @@ track <- function(f, new_data, limit = 4) {
   if (!is.numeric(limit) || length(limit) != 1 || is.na(limit) || limit <= 0) {
     abort_input("{.arg limit} must be a number above zero.")
   }
+  new_data <- measured_scale(new_data)
   scored <- score_forecast(f, since_forecast(f, new_data), rlang::current_env())
   meta <- timeline_meta(f$history)
   label <- table_labels(scored, f$history)

@@ -11,7 +11,7 @@ header_lines <- function(x) {
 }
 
 field_json <- function(value) {
-  as.character(jsonlite::toJSON(value, auto_unbox = TRUE, digits = NA, null = "null"))
+  as.character(jsonlite::toJSON(value, auto_unbox = TRUE, digits = NA, null = "null", na = "null"))
 }
 
 # All fields as one object.
@@ -29,7 +29,7 @@ header_fields <- function(x) {
     attributes = as.list(meta$attributes),
     numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
     units = as.list(units), zone = meta$zone,
-    cadence = cadence, beside = as.list(beside), raw = meta$raw
+    cadence = cadence, beside = as.list(beside), raw = meta$raw, undo = undo_fields(x)
   )
   Filter(length, fields)
 }
@@ -52,7 +52,7 @@ read_header <- function(path, name, call) {
 
 header_value <- function(text, line, name, call) {
   tryCatch(
-    jsonlite::fromJSON(sub("^[^=]*=", "", text), simplifyVector = TRUE),
+    jsonlite::fromJSON(sub("^[^=]*=", "", text), simplifyVector = TRUE, simplifyDataFrame = FALSE),
     error = function(e) {
       abort_file(c(
         "Line {line} of {.file {name}} cannot be read.",
@@ -133,6 +133,10 @@ told_cadence <- function(header) {
 
 # The cadence of the header, where every stamp lies on it.
 restore_cadence <- function(x, header) {
+  restore_undo(with_told_cadence(x, header), header)
+}
+
+with_told_cadence <- function(x, header) {
   meta <- timeline_meta(x)
   made <- told_cadence(header)
   if (is.null(made) || isTRUE(all.equal(unclass(made), unclass(meta$cadence)))) {

@@ -9,7 +9,8 @@
 #'   database connection (see [database-bridge]).
 #' @param ... For databases: `table`, `mode`, `key`.
 #' @param header Whether the file keeps what cells cannot say: which column is the time, series, kinds, units,
-#'   zone, cadence and which columns stand beside a measure. [read_timeline()] takes them up. In CSV these are
+#'   zone, cadence, how a changed scale goes back and which columns stand beside a measure. [read_timeline()]
+#'   takes them up. In CSV these are
 #'   comment lines (`# kairon: amounts = ["rain"]`, values in JSON) above the table, in Parquet a key of the
 #'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is
 #'   plain.

@@ -50,6 +50,7 @@ change.kairon_timeline <- function(x, over = 1, as = "difference", measures = NU
   for (i in seq_len(times)) {
     rows <- rows_of(x)
     against <- comparison(x, rows, over, align_weeks)
+    if (!is.null(against$back)) against[c("over", "align_weeks")] <- list(over, isTRUE(align_weeks))
     for (m in measures) x <- change_measure(x, rows, m, against, as, keep && i == 1)
   }
   x

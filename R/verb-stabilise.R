@@ -78,7 +78,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
     }
     undo <- list(
       kind = "power", power = chosen$power, shift = chosen$shift, labels = series_labels(rows$keys),
-      mean = isTRUE(mean)
+      mean = isTRUE(mean), found = is.character(power)
     )
     unit <- timeline_meta(x)$units[[m]]
     x <- rescale_measure(x, m, made, origin_codes(x, m), if (nzchar(unit)) paste("transformed", unit) else "",

@@ -45,6 +45,25 @@ undo_measure <- function(x, m) {
   x
 }
 
+# On the scale on which it was measured, which forecasts come back to.
+measured_scale <- function(x, call = rlang::caller_env()) {
+  for (m in names(timeline_meta(x)$undo)) {
+    x <- tryCatch(undo_measure(x, m), kairon_error = function(e) {
+      abort_state(c(
+        "{.field {m}} is on another scale than forecasts of it, and cannot go back.",
+        i = "Give the timeline as it was measured, and the steps that change its scale as {.arg routine}."
+      ), parent = e, call = call, .envir = list2env(list(m = m)))
+    })
+  }
+  x
+}
+
+# Whether going back rests on figures that were found on all of the history.
+found_on_all <- function(x) {
+  any(vapply(unlist(timeline_meta(x)$undo, recursive = FALSE),
+             function(step) step$kind %in% c("season", "rebase") || isTRUE(step$found), TRUE))
+}
+
 # The history of a forecast on its original scale, where its stamps allow.
 undo_history <- function(x) {
   for (m in names(timeline_meta(x)$undo)) {
@@ -180,7 +199,7 @@ undo_change <- function(table, x, step, levels) {
   meta <- timeline_meta(x)
   zone <- rows_of(x)$zone
   k <- period_of_stamp(meta$cadence, to_seconds(table[[meta$time]]), zone)
-  back <- step$back(k)
+  back <- if (!is.null(step$back)) step$back(k)
   labels <- table_labels(table, x)
   method <- table$method %||% rep("", nrow(table))
   bounds <- bound_columns(levels)
@@ -193,6 +212,8 @@ undo_change <- function(table, x, step, levels) {
       at <- if (is.null(back)) step$base[match(labels[i], step$names)] else back[i]
       base <- known[as.character(at)]
       value <- restore(table$value[i], base, step$as)
+      # The first values of a history have no change, and are known.
+      if (is.na(value)) value <- known[as.character(k[i])]
       known[as.character(k[i])] <- value
       out$value[i] <- value
       if (!is.null(table$.joint)) {

@@ -17,6 +17,13 @@ test_that("verbs read standard input, and work in a pipe of two", {
                "KAIRON forecast - --amounts rain --measures rain --horizon 2 --method naive")
   expect_match(two[1], "value,lower_50")
   expect_equal(sum(grepl("forecast", two)), 2)
+  # A change of scale in between is undone.
+  billed <- shQuote(demo_file("billed.csv"))
+  plain <- shell("KAIRON forecast ", billed, " --amounts volume --horizon 2 --method naive")
+  logs <- shell("KAIRON stabilise ", billed, " --amounts volume --power log | KAIRON forecast - --horizon 2 ",
+                "--method naive")
+  value <- function(lines) as.numeric(vapply(strsplit(lines[grepl("forecast", lines)], ","), `[`, "", 4))
+  expect_equal(value(logs), value(plain), tolerance = 1e-6)
 })
 
 test_that("tables come as JSON on request, with the same numbers", {

@@ -85,3 +85,55 @@ test_that("pipes of the program keep what a timeline knows", {
   expect_false(any(startsWith(plain$out, "#")))
   expect_equal(plain$out[1], grep("^day,", weekly$out, value = TRUE))
 })
+
+test_that("a measure on another scale goes back, in files and pipes, and is judged on its own", {
+  verbs <- list(
+    log = function(x) stabilise(x, power = "log"), power = function(x) stabilise(x), change = function(x) change(x),
+    year = function(x) change(x, "1 year", "percent"), both = function(x) change(stabilise(x, power = "log")),
+    normal = function(x) rebase(x, part = "month of year", as = "percent"),
+    season = function(x) remove_seasons(x), start = function(x) change(x, since_start(), "ratio")
+  )
+  demand <- demo_timeline("demand")
+  for (x in list(demo_timeline("billed"), demand[demand$district %in% c("Dunmere", "Birchmoor"), ])) {
+    m <- names(timeline_meta(x)$kinds)
+    for (name in names(verbs)) {
+      y <- quiet(verbs[[name]](x))
+      path <- tempfile(fileext = ".csv")
+      write_timeline(y, path, header = TRUE)
+      z <- quiet(read_timeline(path))
+      expect_equal(quiet(back_transform(z))[[m]], x[[m]], label = name)
+      expect_equal(timeline_meta(quiet(back_transform(z)))$kinds, timeline_meta(x)$kinds)
+      here <- quiet(forecast(y, 6, by_naive(), intervals = 90))$table
+      there <- quiet(forecast(z, 6, by_naive(), intervals = 90))$table
+      expect_equal(there$value, here$value, label = name)
+      b <- quiet(backtest(y, by_naive(), 6, cutoffs = 2))
+      expect_equal(range(b$table$observed, na.rm = TRUE),
+                   range(quiet(backtest(x, by_naive(), 6, cutoffs = 2))$table$observed, na.rm = TRUE))
+      found <- name %in% c("power", "normal", "season")
+      expect_equal(any(grepl("whole history", b$notes)), found, label = name)
+    }
+  }
+  x <- demo_timeline("billed")
+  parts <- holdout(x, last = "6 months")
+  f <- quiet(forecast(parts$train, 6, by_naive()))
+  plain <- scores(f, observed = parts$test)$mae
+  expect_equal(quiet(scores(f, observed = stabilise(parts$test, power = "log")))$mae, plain)
+  expect_equal(quiet(track(f, change(x)))$summary$mae, plain)
+  expect_equal(quiet(scores(quiet(forecast(stabilise(parts$train, power = "log"), 6, by_naive())),
+                            observed = parts$test))$mae, plain, tolerance = 1e-9)
+})
+
+test_that("what a header says of a scale is checked, and left out where it is no such thing", {
+  path <- tempfile(fileext = ".csv")
+  write_timeline(quiet(stabilise(demo_timeline("billed"), power = "log")), path, header = TRUE)
+  lines <- readLines(path)
+  at <- grep("undo", lines)
+  for (bad in c("{\"volume\":[{\"kind\":\"magic\"}]}", "{\"volume\":3}", "[]",
+                "{\"volume\":[{\"kind\":\"power\",\"power\":[1,2],\"shift\":0,\"labels\":\"\"}]}")) {
+    lines[at] <- paste0("# kairon: undo = ", bad)
+    writeLines(lines, path)
+    z <- quiet(read_timeline(path))
+    expect_length(timeline_meta(z)$undo, 0)
+    expect_equal(nrow(z), 120)
+  }
+})
