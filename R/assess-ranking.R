@@ -41,7 +41,7 @@
 #' @export
 ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL) {
   check_backtest(b)
-  metric <- rlang::arg_match(metric)
+  metric <- picked_choice(metric)
   if (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0.5 || level >= 1) {
     abort_input("{.arg level} must be a share such as 0.95.")
   }
@@ -233,7 +233,7 @@ as.data.frame.kairon_ranking <- function(x, row.names = NULL, optional = FALSE, 
 best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score", "crps"), measure = NULL) {
   check_backtest(b)
   check_methods_there(b)
-  metric <- rlang::arg_match(metric)
+  metric <- picked_choice(metric)
   measure <- if (is.null(measure)) b$measures[1] else check_choice(measure, b$measures)
   chosen <- if (metric == "mase") simplest_of_order(b, measure) else simplest_by(b, measure, metric)
   method <- b$methods[[chosen$name]]

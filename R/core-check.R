@@ -49,6 +49,33 @@ check_choice <- function(x, choices, arg = rlang::caller_arg(x),
   ), call = call)
 }
 
+# The same for an argument whose choices are its default.
+picked_choice <- function(x, call = rlang::caller_env()) {
+  arg <- rlang::caller_arg(x)
+  check_choice(x, eval(formals(sys.function(sys.parent()))[[arg]]), arg = arg, call = call)
+}
+
+# Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest that it has.
+refuse_more <- function(verb, ..., call = rlang::caller_env()) {
+  if (...length() > 0) {
+    refuse_arguments(verb, ...names() %||% rep("", ...length()), names(formals(sys.function(sys.parent()))), call)
+  }
+}
+
+refuse_arguments <- function(verb, given, known, call) {
+  known <- setdiff(known, "...")
+  named <- given[!is.na(given) & nzchar(given)]
+  if (length(named) == 0) {
+    abort_input(c("{.fn {verb}} has no place for {length(given)} more argument{?s} without a name.",
+                  i = "Its arguments are {.arg {known}}."), call = call)
+  }
+  hint <- nearest_word(named[1], known)
+  abort_input(c(
+    "{.fn {verb}} has no argument {.arg {named[1]}}.",
+    i = if (is.null(hint)) "Its arguments are {.arg {known}}." else "Did you mean {.arg {hint}}?"
+  ), call = call)
+}
+
 # The nearest of some words to what was typed, or NULL where none is near.
 nearest_word <- function(word, words) {
   if (length(words) == 0 || is.na(word) || !nzchar(word)) {

@@ -97,6 +97,7 @@ error_part <- function(b) {
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_ranking)
 autoplot.kairon_ranking <- function(object, ...) {
+  refuse_more("autoplot", ...)
   r <- object
   m <- r$methods
   m <- m[is.finite(m$score), ]
@@ -143,6 +144,7 @@ plot.kairon_ranking <- function(x, ...) draw_plot(x, ...)
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_track)
 autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
+  refuse_more("autoplot", ...)
   k <- object
   measure <- one_measure(rlang::enquo(measures), k$measures)
   t <- k$table[k$table$measure == measure, ]
@@ -190,6 +192,7 @@ plot.kairon_track <- function(x, ...) draw_plot(x, ...)
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_diagnosis)
 autoplot.kairon_diagnosis <- function(object, series = NULL, ...) {
+  refuse_more("autoplot", ...)
   d <- object
   s <- if (is.null(series)) 1 else match(check_choice(series, d$labels), d$labels)
   fit <- d$fit

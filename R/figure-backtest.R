@@ -6,9 +6,10 @@
 autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL,
                                      show = c("forecasts", "ahead", "coverage", "calendar"), part = NULL,
                                      ...) {
+  refuse_more("autoplot", ...)
   b <- object
   measure <- one_measure(rlang::enquo(measures), b$measures)
-  show <- rlang::arg_match(show)
+  show <- picked_choice(show)
   if (show == "ahead") {
     return(error_by_step(b, measure))
   }

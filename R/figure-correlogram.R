@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_correlogram)
 autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), object$measures)
   labels <- series_labels(rows_of(object$data)$keys)
   shown <- if (is.null(series)) labels[1] else check_choice(series, labels, arg = "series")

@@ -2,6 +2,7 @@
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_decomposition)
 autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, show = "parts", mark = NULL,
                                           common_scale = FALSE, ...) {
+  refuse_more("autoplot", ...)
   d <- object
   show <- check_choice(show, c("parts", "adjusted", "cycles", "compare"))
   measure <- one_measure(rlang::enquo(measures), d$measures)

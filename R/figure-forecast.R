@@ -5,6 +5,7 @@
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast)
 autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
                                      observed = NULL, history = NULL, page = 1, ...) {
+  refuse_more("autoplot", ...)
   f <- object
   measure <- one_measure(rlang::enquo(measures), f$measures)
   shown <- chosen_series(f$history, series, page = page)
@@ -145,6 +146,7 @@ forecast_key <- function(f, ahead, truth, one) {
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_breakdown)
 autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ...) {
+  refuse_more("autoplot", ...)
   data <- as.data.frame(object)
   meta <- attr(object, "meta")
   measure <- one_measure(rlang::enquo(measures), unique(data$measure))
@@ -190,6 +192,7 @@ plot.kairon_breakdown <- function(x, ...) draw_plot(x, ...)
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast_summary)
 autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), unique(object$widths$measure))
   data <- object$widths[object$widths$measure == measure, ]
   ends <- data[data$ahead == max(data$ahead), ]

@@ -4,6 +4,7 @@ most_rows <- 40
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_inspection)
 autoplot.kairon_inspection <- function(object, ...) {
+  refuse_more("autoplot", ...)
   data <- object$coverage
   share <- tapply(data$share, data$series, mean, na.rm = TRUE)
   worst <- names(sort(share))[seq_len(min(most_rows, length(share)))]

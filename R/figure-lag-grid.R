@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_lag_grid)
 autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
+  refuse_more("autoplot", ...)
   rows <- rows_of(object$data)
   labels <- series_labels(rows$keys)
   shown <- if (is.null(series)) labels[1] else check_choice(series, labels, arg = "series")

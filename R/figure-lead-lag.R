@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_lead_lag)
 autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
+  refuse_more("autoplot", ...)
   t <- object$table
   label <- if (is.null(object$series)) rep("", nrow(t)) else series_labels(t[object$series])
   all <- unique(label)

@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_spectrum)
 autoplot.kairon_spectrum <- function(object, series = NULL, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), object$measures)
   pick <- function(t) {
     t <- t[t$measure == measure, ]

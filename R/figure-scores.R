@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_scores)
 autoplot.kairon_scores <- function(object, ...) {
+  refuse_more("autoplot", ...)
   data <- score_cells(object)
   measures <- attr(object, "measures")
   ggplot2::ggplot(data, ggplot2::aes(.data$metric, .data$row)) +

@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_season_profile)
 autoplot.kairon_season_profile <- function(object, measures = NULL, series = NULL, ...) {
+  refuse_more("autoplot", ...)
   p <- object
   measure <- one_measure(rlang::enquo(measures), p$measures)
   table <- p$history %||% p$table

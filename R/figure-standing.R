@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_standing)
 autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), object$measures)
   h <- object$history[object$history$measure == measure, ]
   labels <- if (length(object$meta$series)) series_labels(h[object$meta$series]) else rep("", nrow(h))

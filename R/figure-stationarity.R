@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_stationarity)
 autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), object$measures)
   rows <- rows_of(object$data)
   labels <- series_labels(rows$keys)

@@ -36,6 +36,7 @@ NULL
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
 autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
                                      panels = c("auto", "each", "one", "spread"), page = 1, ...) {
+  refuse_more("autoplot", ...)
   check_timeline(object)
   panels <- check_choice(panels, c("auto", "each", "one", "spread"))
   measures <- pick_measures(object, rlang::enquo(measures))

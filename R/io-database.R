@@ -57,7 +57,7 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   rows <- fetch_rows(source, from, names(few), time, call)
   shape <- list(
     data = restore_companions(rows, header), time = time,
-    series = column_names(told$roles$series, rows, call),
+    series = column_names(told$roles$series, rows, call, "series"),
     lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
   )
   index_table(shape, header, told$roles, told$given, label, join, call)
@@ -72,7 +72,7 @@ open_remote <- function(con, from, columns, time, told, header, label, call) {
   rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time, call)
   shape <- list(
     data = restore_companions(rows, header), time = time,
-    series = column_names(told$roles$series, rows, call),
+    series = column_names(told$roles$series, rows, call, "series"),
     lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
   )
   template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given, label,

@@ -193,7 +193,7 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
   if (above > 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
   where <- read$where %||% "line"
   if (how$layout == "across") {
-    series <- column_names(quoted, data, call)
+    series <- column_names(quoted, data, call, "series")
     data <- numbers_in(data, series, missing, how$decimal, call)
     label <- column_names(roles$time, call = call)
     shape <- lengthen_across(data, label, series, how$measure, call)
@@ -209,8 +209,8 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     data <- data[-1, , drop = FALSE]
     lines <- lines[-1]
   }
-  series <- column_names(quoted, if (wide) NULL else data, call)
-  attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call)
+  series <- column_names(quoted, if (wide) NULL else data, call, "series")
+  attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call, "attributes")
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal, call)
   beside <- unlist(header$beside)
   data <- restore_companions(data, header)
@@ -254,7 +254,7 @@ bind_parts <- function(parts, files) {
 
 read_options <- function(given, shape, call = rlang::caller_env()) {
   columns <- function(name) {
-    if (name %in% names(given)) column_names(given[[name]], shape$data, call) else character()
+    if (name %in% names(given)) column_names(given[[name]], shape$data, call, name) else character()
   }
   value <- function(name) if (name %in% names(given)) rlang::eval_tidy(given[[name]])
   repeats <- value("repeats") %||% "refuse"

@@ -43,6 +43,7 @@ as_timeline.ts <- function(x, ..., name = "value") {
 #' @importFrom stats as.ts
 #' @export
 as.ts.kairon_timeline <- function(x, ...) {
+  refuse_more("as.ts", ...)
   check_regular(x, "A ts")
   if (series_count(x) != 1) {
     n <- series_count(x)

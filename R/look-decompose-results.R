@@ -213,6 +213,7 @@ print.kairon_decomposition <- function(x, ...) {
 
 #' @export
 coef.kairon_decomposition <- function(object, ...) {
+  refuse_more("coef", ...)
   if (is.null(object$coefficients)) {
     abort_state(c(
       "Only a decomposition by regression has coefficients.",

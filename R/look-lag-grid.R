@@ -17,7 +17,7 @@
 lag_grid <- function(x, lags = NULL, measure = NULL) {
   check_timeline(x)
   check_regular(x, "A grid of lags")
-  measure <- pick_measures(x, rlang::enquo(measure))[1]
+  measure <- pick_measures(x, rlang::enquo(measure), arg = "measure")[1]
   x <- complete_grid(x)
   rows <- rows_of(x)
   check_finite(x, measure, rows)

@@ -64,9 +64,10 @@ lead_lag_sides <- function(x, a, b, measure, call = rlang::caller_env()) {
       label = labels, keys = if (ncol(rows$keys)) rows$keys
     ))
   }
-  lost <- setdiff(given, labels)
+  # Beside a measure another is meant, beside a series another series.
+  known <- if (any(given %in% names(kinds))) names(kinds) else c(labels, names(kinds))
+  lost <- setdiff(given, if (any(given %in% names(kinds))) names(kinds) else labels)
   if (length(lost)) {
-    known <- c(names(kinds), labels)
     hint <- nearest_word(lost[1], known)
     abort_input(c(
       "There is no measure and no series {.val {lost[1]}}.",
@@ -74,7 +75,7 @@ lead_lag_sides <- function(x, a, b, measure, call = rlang::caller_env()) {
       i = "Measures: {.val {names(kinds)}}. Series: {.val {word_list(labels, 8)}}."
     ), call = call)
   }
-  m <- pick_measures(x, measure, call)[1]
+  m <- pick_measures(x, measure, call, "measure")[1]
   k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds, rows$zone)
   at <- lapply(match(given, labels), function(s) (rows$breaks[s] + 1):rows$breaks[s + 1])
   common <- range(c(max(k[at[[1]][1]], k[at[[2]][1]]), min(max(k[at[[1]]]), max(k[at[[2]]]))))

@@ -71,7 +71,7 @@ by_arima <- function(order = NULL, season_order = NULL, season = NULL, drivers =
   new_method(
     "arima", order = check_orders(order, "order"), season_order = check_orders(season_order, "season_order"),
     season = season, drivers = read_drivers(drivers), events = if (!is.null(events)) events_of(events),
-    intercept = intercept, search = rlang::arg_match(search), most = as.integer(most)
+    intercept = intercept, search = picked_choice(search), most = as.integer(most)
   )
 }
 

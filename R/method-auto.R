@@ -21,7 +21,7 @@
 #' forecast(demo_timeline("billed"), "6 months", by_auto())
 #' @export
 by_auto <- function(choose = c("fast", "thorough")) {
-  new_method("auto", choose = rlang::arg_match(choose))
+  new_method("auto", choose = picked_choice(choose))
 }
 
 #' @export

@@ -26,12 +26,12 @@ by_decomposition <- function(method = c("loess", "averages", "state"), then = by
                              seasons = NULL, combine = c("add", "multiply", "auto"), season_span = NULL,
                              season_curve = "line") {
   if (!is_method(then)) abort_method(then, "then", rlang::current_env())
-  how <- rlang::arg_match(method)
+  how <- picked_choice(method)
   if (how != "loess" && !is.null(season_span)) {
     abort_input(c("{.arg season_span} is for loess.", x = "{.arg method} is {.val {how}}."))
   }
   curve_degree(season_curve)
-  new_method("decomposition", how = how, then = then, seasons = seasons, combine = rlang::arg_match(combine),
+  new_method("decomposition", how = how, then = then, seasons = seasons, combine = picked_choice(combine),
              season_span = check_season_span(season_span), season_curve = season_curve,
              drivers = then$drivers)
 }

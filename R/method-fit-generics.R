@@ -33,6 +33,7 @@ NULL
 #' @importFrom stats confint
 #' @export
 confint.kairon_fit <- function(object, parm = NULL, level = 0.95, ...) {
+  refuse_more("confint", ...)
   good <- is.numeric(level) && length(level) == 1 && isTRUE(level > 0 & level < 1)
   if (!good) abort_input("{.arg level} must be one number between 0 and 1, such as 0.9.")
   out <- coefficient_intervals(object$method, object$model, object$batch, level)

@@ -21,6 +21,7 @@
 #' predict(winters, "6 months")
 #' @export
 fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL, ...) {
+  refuse_more("fit", ...)
   check_routine(routine)
   if (!is_method(method)) abort_method(method, "method", rlang::current_env())
   x <- replay(routine, object)
@@ -56,6 +57,7 @@ fit_labels <- function(fit) series_labels(rows_of(fit$x)$keys)
 
 #' @export
 coef.kairon_fit <- function(object, ...) {
+  refuse_more("coef", ...)
   table <- method_coefficients(object$method, object$model)
   if (is.null(table)) {
     return(data.frame(term = character(), estimate = numeric()))
@@ -75,6 +77,7 @@ residuals.kairon_fit <- function(object, ...) object$batch$values - fitted(objec
 
 #' @export
 predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0, ...) {
+  refuse_more("predict", ...)
   x <- object$x
   levels <- check_levels(intervals)
   plan <- plan_forecast(x, horizon)
@@ -111,6 +114,7 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
 #' @importFrom stats simulate
 #' @export
 simulate.kairon_fit <- function(object, nsim = 1, seed = NULL, horizon = 12, ...) {
+  refuse_more("simulate", ...)
   if (!is.null(seed)) set.seed(seed)
   check_count(nsim)
   predict(object, horizon, paths = nsim)$paths
@@ -118,6 +122,7 @@ simulate.kairon_fit <- function(object, nsim = 1, seed = NULL, horizon = 12, ...
 
 #' @export
 logLik.kairon_fit <- function(object, ...) {
+  refuse_more("logLik", ...)
   info <- method_information(object$method, object$model)
   if (is.null(info$log_likelihood)) abort_lacking(object$method, "likelihood")
   structure(sum(info$log_likelihood), df = sum(info$parameters), nobs = stats::nobs(object), class = "logLik")

@@ -48,9 +48,10 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
                                      intervals = c(50, 90), drivers = NULL, routine = NULL,
                                      last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
                                      ended = c("leave", "forecast"), calibrate = FALSE, ...) {
+  refuse_more("forecast", ...)
   check_routine(routine)
-  last <- rlang::arg_match(last)
-  ended <- rlang::arg_match(ended)
+  last <- picked_choice(last)
+  ended <- picked_choice(ended)
   limits <- check_limits(limits)
   if (!identical(paths, 0)) check_count(paths)
   measures_quo <- rlang::enquo(measures)

@@ -62,7 +62,7 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
                           season_form = c("auto", "dummies", "waves"), steps = NULL, bends = "auto",
                           ceiling = NA, floor = 0, damped = 1,
                           errors = c("autocorrelated", "independent")) {
-  trend <- rlang::arg_match(trend)
+  trend <- picked_choice(trend)
   if (!is.numeric(damped) || length(damped) != 1 || is.na(damped) || damped <= 0 || damped > 1) {
     abort_input("{.arg damped} must be a share above 0 and up to 1.")
   }
@@ -79,10 +79,10 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
   new_method(
     "regression",
     trend = trend, seasons = seasons, events = if (!is.null(events)) events_of(events),
-    drivers = read_drivers(drivers), combine = rlang::arg_match(combine),
-    season_form = rlang::arg_match(season_form), steps = steps, bends = bends, ceiling = ceiling,
+    drivers = read_drivers(drivers), combine = picked_choice(combine),
+    season_form = picked_choice(season_form), steps = steps, bends = bends, ceiling = ceiling,
     floor = floor,
-    damped = damped, errors = rlang::arg_match(errors)
+    damped = damped, errors = picked_choice(errors)
   )
 }
 

@@ -70,7 +70,7 @@ by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL,
     trend <- smoothing_cases[[case]][["trend"]]
     season <- smoothing_cases[[case]][["season"]]
   }
-  update <- rlang::arg_match(update)
+  update <- picked_choice(update)
   shares <- check_shares(shares)
   if (update == "error") check_error_shares(shares)
   new_method(

@@ -36,8 +36,8 @@ by_theta <- function(season = NULL, seasonal = c("test", "always", "never"), com
   if (!is.null(theta) && (!is.numeric(theta) || length(theta) != 1 || is.na(theta) || theta < 1)) {
     abort_input("{.arg theta} must be a number from 1 on.")
   }
-  new_method("theta", season = season, seasonal = rlang::arg_match(seasonal),
-             combine = rlang::arg_match(combine), theta = theta, line = rlang::arg_match(line))
+  new_method("theta", season = season, seasonal = picked_choice(seasonal),
+             combine = picked_choice(combine), theta = theta, line = picked_choice(line))
 }
 
 theta_season <- function(method, context) {

@@ -69,10 +69,10 @@ timeline <- function(data, time = NULL, series = NULL, amounts = NULL,
   data <- timed$data
   roles <- list(
     time = timed$name, drop = timed$parts,
-    series = column_names(rlang::enquo(series), data),
-    amounts = column_names(rlang::enquo(amounts), data),
-    attributes = column_names(rlang::enquo(attributes), data),
-    levels = column_names(rlang::enquo(levels), data)
+    series = column_names(rlang::enquo(series), data, arg = "series"),
+    amounts = column_names(rlang::enquo(amounts), data, arg = "amounts"),
+    attributes = column_names(rlang::enquo(attributes), data, arg = "attributes"),
+    levels = column_names(rlang::enquo(levels), data, arg = "levels")
   )
   build_timeline(data, roles, units, zone, repeats, day_first, epoch = epoch, events = events)
 }
@@ -94,7 +94,7 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
     data[[name]] <- made
     return(list(data = data, name = name, parts = intersect(all.vars(expr), names(data))))
   }
-  name <- column_names(quo, data, call)
+  name <- column_names(quo, data, call, "time")
   if (length(name) == 0 && guess) name <- guess_time(data, call)
   list(data = data, name = name, parts = character())
 }

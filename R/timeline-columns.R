@@ -2,13 +2,13 @@
 # column and the measures, checking attributes and units.
 
 # Names given bare, as strings, as c(a, b) or as a vector that holds strings.
-column_names <- function(quo, data = NULL, call = rlang::caller_env()) {
+column_names <- function(quo, data = NULL, call = rlang::caller_env(), arg = NULL) {
   if (rlang::quo_is_null(quo) || rlang::quo_is_missing(quo)) {
     return(character())
   }
   picked <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), names(data))
   if (!is.null(data)) {
-    check_columns(picked, names(data), call)
+    check_columns(picked, names(data), call, arg)
   }
   picked
 }
@@ -33,7 +33,8 @@ names_in <- function(expr, env, present) {
   if (is.null(value)) character() else as.character(value)
 }
 
-check_columns <- function(wanted, present, call) {
+# `arg`: the argument that names them.
+check_columns <- function(wanted, present, call, arg = NULL) {
   lost <- setdiff(wanted, present)
   if (length(lost) == 0) {
     return(invisible())
@@ -41,7 +42,8 @@ check_columns <- function(wanted, present, call) {
   hint <- nearest_word(lost[1], present)
   shown <- word_list(present, 12)
   abort_input(c(
-    "There is no column {.field {lost[1]}}.",
+    if (is.null(arg)) "There is no column {.field {lost[1]}}." else
+      "There is no column {.field {lost[1]}}, which {.arg {arg}} names.",
     i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
     i = "The columns are {shown}."
   ), call = call)

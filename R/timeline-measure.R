@@ -1,12 +1,12 @@
 # Choosing measures, and picking statistics for them.
 
 # Measures asked for, or all.
-pick_measures <- function(x, quo, call = rlang::caller_env()) {
+pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures") {
   all <- names(timeline_meta(x)$kinds)
   if (length(all) == 0) {
     abort_state("This timeline has no measures (numeric columns).", call = call)
   }
-  chosen <- column_names(quo, timeline_meta(x)$kinds, call)
+  chosen <- column_names(quo, timeline_meta(x)$kinds, call, arg)
   if (length(chosen)) chosen else all
 }
 

@@ -32,7 +32,13 @@ check_routine <- function(x, arg = "routine", call = rlang::caller_env()) {
 
 # `regrids`: whether the step changes the grid; only such steps are applied to
 # the observed values that forecasts are scored on.
-record_step <- function(routine, verb, args, regrids) {
+record_step <- function(routine, verb, args, regrids, call = rlang::caller_env()) {
+  # What the verb would refuse is refused now, not at the first replay.
+  method <- utils::getS3method(verb, "kairon_timeline", optional = TRUE)
+  unknown <- setdiff(names(args), c(names(formals(method)), ""))
+  if (length(unknown) && "refuse_more" %in% all.names(body(method))) {
+    refuse_arguments(verb, unknown, names(formals(method)), call)
+  }
   step <- list(verb = verb, args = args, regrids = regrids)
   routine$steps <- c(routine$steps, list(step))
   routine

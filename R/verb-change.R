@@ -42,6 +42,7 @@ change_words <- c("difference", "percent", "ratio", "log_ratio")
 #' @export
 change.kairon_timeline <- function(x, over = 1, as = "difference", measures = NULL,
                                    align_weeks = FALSE, times = 1, keep = FALSE, ...) {
+  refuse_more("change", ...)
   as <- check_choice(as, change_words)
   check_count(times)
   measures <- pick_measures(x, rlang::enquo(measures))

@@ -72,6 +72,7 @@ impute.kairon_routine <- function(x, with = "linear", longest = NULL, ...) {
 #' @export
 impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL,
                                    season = NULL, direction = "both", ...) {
+  refuse_more("impute", ...)
   measures <- pick_measures(x, rlang::enquo(measures))
   rules <- read_fill_rules(with, measures)
   direction <- check_choice(direction, c("both", "past"))

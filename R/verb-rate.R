@@ -36,12 +36,14 @@ as_amount.kairon_routine <- function(x, ...) record_step(x, "as_amount", list(..
 #' @rdname as_rate
 #' @export
 as_rate.kairon_timeline <- function(x, per = "1 day", measures = NULL, ...) {
+  refuse_more("as_rate", ...)
   change_rate(x, per, rlang::enquo(measures), "amount")
 }
 
 #' @rdname as_rate
 #' @export
 as_amount.kairon_timeline <- function(x, per = "1 day", measures = NULL, ...) {
+  refuse_more("as_amount", ...)
   change_rate(x, per, rlang::enquo(measures), "level")
 }
 
@@ -76,7 +78,7 @@ change_rate <- function(x, per, quo, from, call = rlang::caller_env()) {
 
 rate_measures <- function(x, quo, from, words, call) {
   kinds <- timeline_meta(x)$kinds
-  chosen <- column_names(quo, kinds, call)
+  chosen <- column_names(quo, kinds, call, "measures")
   if (length(chosen) == 0) {
     chosen <- names(kinds)[kinds == from]
     # Only levels that say they are rates are taken without being named.

@@ -39,6 +39,7 @@ rebase.kairon_routine <- function(x, against = NULL, each = NULL, as = "differen
 #' @export
 rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "difference", measures = NULL,
                                    at_least = 0.5, keep = FALSE, ...) {
+  refuse_more("rebase", ...)
   check_rows(x)
   as <- check_choice(as, rebase_words)
   check_share(at_least)

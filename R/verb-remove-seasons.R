@@ -42,6 +42,7 @@ combine_words <- c("add", "multiply", "auto")
 #' @export
 remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", measures = NULL,
                                            robust = FALSE, season_span = NULL, keep = FALSE, ...) {
+  refuse_more("remove_seasons", ...)
   combine <- check_choice(combine, combine_words)
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A season to take off")

@@ -31,6 +31,7 @@ repair.kairon_routine <- function(x, with = "linear", ...) {
 #' @export
 repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL, season = NULL,
                                    direction = "both", ...) {
+  refuse_more("repair", ...)
   check_rows(x)
   rule <- check_fill_rule(with)
   direction <- check_choice(direction, c("both", "past"))

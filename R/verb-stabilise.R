@@ -58,6 +58,7 @@ power_words <- c("auto", "likelihood", "log", "root")
 #' @export
 stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season = NULL, mean = FALSE,
                                       compare = FALSE, ...) {
+  refuse_more("stabilise", ...)
   power <- read_power(power)
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "An even spread")
@@ -211,7 +212,7 @@ spread_by_level <- function(v, level, season) {
 back_transform <- function(x, measures = NULL) {
   check_timeline(x)
   meta <- timeline_meta(x)
-  chosen <- column_names(rlang::enquo(measures), meta$kinds)
+  chosen <- column_names(rlang::enquo(measures), meta$kinds, arg = "measures")
   changed <- if (length(chosen)) chosen else names(meta$undo)
   lost <- setdiff(changed, names(meta$undo))
   if (length(changed) == 0 || length(lost)) {

@@ -27,6 +27,7 @@ vet.kairon_routine <- function(x, rules = NULL, ...) {
 #' @rdname vet
 #' @export
 vet.kairon_timeline <- function(x, rules = NULL, measures = NULL, ...) {
+  refuse_more("vet", ...)
   check_rows(x)
   rules <- read_rules(rules)
   measures <- pick_measures(x, rlang::enquo(measures))
