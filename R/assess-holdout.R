@@ -81,7 +81,8 @@ back_steps <- function(last, end, meta, zone, call = rlang::caller_env(), arg = 
   if (step$word == "step") {
     return(step$n)
   }
-  from <- shift_instants(period_start(meta$cadence, end + 1, zone), step, -1, zone)
+  to <- period_end(meta$cadence, end, period_start(meta$cadence, end, zone), zone)
+  from <- shift_instants(to, step, -1, zone)
   steps <- end - period_of(meta$cadence, from - 1e-3, zone)
   if (steps < 1) {
     abort_input("{.arg {arg}} must hold at least one step.", call = call)

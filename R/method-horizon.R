@@ -16,7 +16,7 @@ plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
 say_weekdays <- function(steps, future, last) {
   days <- round((future[length(future)] - last) / 86400)
   end <- show_stamp(future[length(future)], "date")
-  tell(c(i = "{steps} business day{?s} reach to {end}, {days} days ahead; weekends have no stamps."))
+  tell(c(i = "{steps} business day{?s} {?reaches/reach} to {end}, {days} day{?s} ahead; weekends have no stamps."))
 }
 
 future_zone <- function(meta, rows, steps) {
@@ -51,6 +51,10 @@ horizon_steps <- function(horizon, last, meta, zone, call = rlang::caller_env())
   next_start <- period_start(cadence, last + 1, zone)
   end <- shift_instants(next_start, step, 1, zone)
   steps <- period_of(cadence, end - 1e-3, zone) - last
+  # Business days are whole wherever the duration ends; they may not be followed by another day.
+  if (cadence$unit == "weekday") {
+    return(check_horizon(steps, horizon, call))
+  }
   # Cadences that the duration does not hold whole (a month on weeks) end early.
   whole <- period_start(cadence, last + 1 + steps, zone) <= end + 1e-3
   check_horizon(steps - !whole, horizon, call)
