@@ -61,7 +61,7 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   found <- found_on_all(x)
   observed <- complete_grid(measured_scale(observed))
   methods <- given %||% as_methods(baseline_methods(observed), "methods")
-  chosen <- target_measures(observed, rlang::enquo(measures), timeline_meta(x), driver_columns(methods))
+  chosen <- target_measures(observed, rlang::enquo(measures), driver_columns(methods))
   check_backtest_window(window)
   perfect <- identical(drivers, "perfect")
   if (perfect) methods <- lapply(methods, with_perfect_drivers)

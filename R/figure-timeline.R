@@ -39,7 +39,7 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   refuse_more("autoplot", ...)
   check_timeline(object)
   panels <- check_choice(panels, c("auto", "each", "one", "spread"))
-  measures <- pick_measures(object, rlang::enquo(measures))
+  measures <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
   labels <- series_labels(rows_of(object)$keys)
   for (name in highlight) check_choice(name, labels, arg = "highlight")
   if (panels == "auto") {

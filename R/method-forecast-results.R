@@ -10,7 +10,9 @@
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
 #' @param across Whether series are added up too.
 #' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie
-#' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels.
+#' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A step
+#' that lies in two periods, such as a week at the end of a month, is split between them by time, as
+#' [resample()] splits amounts.
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)
 #' total(f, "1 year")
@@ -25,20 +27,24 @@ total <- function(f, every = "all", across = FALSE) {
   }
   check_flag(across)
   meta <- timeline_meta(f$history)
-  bin_of <- total_bins(f, every)
+  share_out <- total_shares(f, every)
   keys <- if (across) character() else meta$series
-  group <- function(t) key_text(c(t[keys], list(t$measure, t$method, bin_of(t))))
-  own <- group(f$table)
+  group <- function(t) key_text(c(t[keys], list(t$measure, t$method, t$.bin)))
+  table <- share_out(f$table)
+  own <- group(table)
   first <- !duplicated(own)
-  out <- f$table[first, c(keys, "measure", "method"), drop = FALSE]
+  out <- table[first, c(keys, "measure", "method"), drop = FALSE]
   id <- own[first]
-  stamp <- f$table[[meta$time]]
+  stamp <- table[[meta$time]]
   out$from <- do.call(c, lapply(id, function(i) min(stamp[own == i])))
   out$to <- do.call(c, lapply(id, function(i) max(stamp[own == i])))
-  out$steps <- vapply(id, function(i) length(unique(stamp[own == i])), 1L)
-  out$value <- as.vector(rowsum(f$table$value, own)[id, 1])
-  paths <- paste(group(f$paths), f$paths$path, sep = "\r")
-  sums <- rowsum(f$paths$value, paths)
+  out$steps <- vapply(id, function(i) {
+    here <- own == i & !duplicated(paste(own, to_seconds(stamp)))
+    round(sum(table$.share[here]), 6)
+  }, 1)
+  out$value <- as.vector(rowsum(table$value, own)[id, 1])
+  paths <- share_out(f$paths)
+  sums <- rowsum(paths$value, paste(group(paths), paths$path, sep = "\r"))
   of <- sub("\r[^\r]*$", "", rownames(sums))
   for (level in f$levels) {
     tail <- (1 - level / 100) / 2
@@ -51,17 +57,33 @@ total <- function(f, every = "all", across = FALSE) {
   out[c(keys, "from", "to", "steps", "measure", "method", "value", bound_columns(f$levels))]
 }
 
-total_bins <- function(f, every, call = rlang::caller_env()) {
+# A function that gives each row of a table its period (`.bin`). A step that lies in several is split by time,
+# as resample() splits amounts; `.share` is what of it falls in each.
+total_shares <- function(f, every, call = rlang::caller_env()) {
   meta <- timeline_meta(f$history)
   if (identical(every, "all")) {
-    return(function(t) rep(1, nrow(t)))
+    return(function(t) cbind(t, .bin = rep(1, nrow(t)), .share = rep(1, nrow(t))))
   }
   bin <- cadence(every)
   if (meta$type == "step" || !is_regular_cadence(bin)) {
     abort_input("{.arg every} must be a period of the calendar such as {.val 1 month}.", call = call)
   }
   zone <- future_zone(meta, rows_of(f$history), f$horizon)
-  function(t) period_of(bin, to_seconds(t[[meta$time]]), zone)
+  function(t) {
+    k <- period_of_stamp(meta$cadence, to_seconds(t[[meta$time]]), zone)
+    begin <- period_start(meta$cadence, k, zone)
+    end <- period_end(meta$cadence, k, begin, zone)
+    first <- period_of(bin, begin, zone)
+    size <- period_of(bin, end - 1e-3, zone) - first + 1
+    row <- rep(seq_along(k), size)
+    b <- first[row] + sequence(size) - 1
+    share <- pmin(end[row], period_start(bin, b + 1, zone)) - pmax(begin[row], period_start(bin, b, zone))
+    t <- t[row, , drop = FALSE]
+    t$.bin <- b
+    t$.share <- share / (end - begin)[row]
+    t$value <- t$value * t$.share
+    t
+  }
 }
 
 #' Parts of a forecast

@@ -64,7 +64,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   x <- replay(routine, object)
   check_regular(x, "A forecast")
   given <- if (!is.null(method)) as_methods(method)
-  chosen <- target_measures(x, measures_quo, timeline_meta(object), driver_columns(given))
+  chosen <- target_measures(x, measures_quo, driver_columns(given))
   levels <- check_levels(intervals)
   x <- complete_grid(x)
   if (last == "drop") x <- without_unfinished(x, chosen)
@@ -109,14 +109,12 @@ forecast.kairon_distant <- function(object, ...) check_timeline(object)
 #' @export
 forecast.kairon_distant_bins <- function(object, ...) check_timeline(object)
 
-# Without a choice: all but raw values that the routine keeps beside, and drivers.
-target_measures <- function(x, quo, before, drivers, call = rlang::caller_env()) {
+# Without a choice: all but drivers.
+target_measures <- function(x, quo, drivers, call = rlang::caller_env()) {
   chosen <- pick_measures(x, quo)
   if (measures_given(x, quo)) {
     return(chosen)
   }
-  made <- setdiff(chosen, names(before$kinds))
-  chosen <- setdiff(chosen, intersect(made, unlist(timeline_meta(x)$raw)))
   chosen <- setdiff(chosen, drivers)
   if (length(chosen) == 0) {
     abort_input(c("All columns are drivers, and nothing is left to forecast.",

@@ -121,7 +121,7 @@ report_backtest <- function(x, grid, methods, steps, routine) {
 }
 
 # The measure that a report fits: the first that is no raw value kept beside.
-first_measure <- function(x) names(timeline_meta(x)$kinds)[1]
+first_measure <- function(x) setdiff(names(timeline_meta(x)$kinds), unlist(timeline_meta(x)$raw))[1]
 
 # The first series, which stand for all where there are many.
 some_of <- function(x, most = 3) {

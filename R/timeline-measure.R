@@ -1,13 +1,14 @@
 # Choosing measures, and picking statistics for them.
 
 # Measures asked for, or all.
-pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures") {
+pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures", raw = FALSE) {
   all <- names(timeline_meta(x)$kinds)
   if (length(all) == 0) {
     abort_state("This timeline has no measures (numeric columns).", call = call)
   }
   chosen <- column_names(quo, timeline_meta(x)$kinds, call, arg)
-  if (length(chosen)) chosen else all
+  # Raw values that are kept beside are asked for by name, or with `raw`.
+  if (length(chosen)) chosen else if (raw) all else setdiff(all, unlist(timeline_meta(x)$raw))
 }
 
 # Whether the caller chose measures: not where a variable that holds NULL was handed on.

@@ -24,3 +24,23 @@ test_that("durations on business days hold each open day, wherever they begin an
     }
   }
 })
+
+test_that("steps that lie in two periods are split between them, as resample() splits amounts", {
+  set.seed(2)
+  cases <- list(c("1 week", "monday"), c("1 quarter", "february"), c("1 month", ""), c("2 weeks", "thursday"))
+  for (case in cases) {
+    every <- if (nzchar(case[2]) && case[1] != "1 quarter") cadence(case[1], starts = case[2]) else cadence(case[1])
+    from <- if (case[1] == "1 quarter") as.Date("2020-02-01") else as.Date("2020-01-06")
+    day <- if (case[1] == "1 quarter") seq(from, by = "3 months", length.out = 40) else
+      stamp_sequence(from, every = every, length = 40)
+    x <- quiet(timeline(data.frame(day = day, flow = 100 + rnorm(40)), day, amounts = flow))
+    f <- quiet(forecast(x, 21, by_drift(), paths = 50))
+    made <- quiet(timeline(f$table[c("day", "value")], day, amounts = value))
+    for (every in c("1 month", "1 year")) {
+      t <- quiet(total(f, every))
+      binned <- as.data.frame(quiet(resample(made, every)))
+      expect_equal(t$value, binned$value, label = paste(case[1], every))
+      expect_equal(sum(t$steps), 21, tolerance = 1e-5)
+    }
+  }
+})

@@ -132,6 +132,12 @@ test_that("the score with flagged readings is kept beside the one without", {
   expect_match(paste(format(b), collapse = " "), "1 forecast value met readings flagged as faults")
 })
 
+put_missing <- function(x) {
+  x$flow[30:32] <- NA
+  x$flow_raw[30:32] <- NA
+  x
+}
+
 test_that("a repaired measure is drawn with what stood there before", {
   v <- 20 + sin(1:200)
   v[c(50, 120)] <- c(90, -40)
@@ -141,6 +147,13 @@ test_that("a repaired measure is drawn with what stood there before", {
   expect_equal(before$before, c(90, -40))
   expect_equal(before$after, r$flow[c(50, 120)])
   expect_match(p$labels$subtitle, "pale cross: before the repair")
+  # What stood there before is no measure to fill or to forecast.
+  holes <- put_missing(r)
+  filled <- quiet(impute(holes))
+  expect_equal(is.na(filled$flow_raw), is.na(holes$flow_raw))
+  expect_false(anyNA(filled$flow))
+  expect_equal(quiet(forecast(r, 3, by_naive()))$measures, "flow")
+  expect_equal(quiet(forecast(r, 3, by_naive(), measures = "flow_raw"))$measures, "flow_raw")
   # Values on another scale are no repair.
   changed <- quiet(change(daily(v, levels = "flow"), keep = TRUE))
   expect_equal(length(unique(autoplot(changed)$data$panel)), 2)
