@@ -81,7 +81,7 @@ run_cutoff <- function(job, i) {
         prepared <- replay(cut_steps(group$routine, end, job$x), past)
         check_regular(prepared, "A forecast")
         prepared <- pad_to(prepared, cutoff)
-        kept <- drop_ended(prepared, list(steps = plan$steps), job$measures)
+        kept <- drop_ended(prepared, job$measures)
         lapply(job$measures, function(m) {
           forecast_each(kept, prepared, m, job$methods[group$methods], plan, i, job$levels, job$future,
                         job$tick)
@@ -203,7 +203,8 @@ forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future
   list(table = bind_rows(tables), failures = bind_rows(failures))
 }
 
-# `observed` is a complete grid, so that rows are found by counting steps.
+# `observed` is a complete grid, so that rows are found by counting steps. `cutoff`: the last period that is
+# known, for all series or for each.
 add_observed <- function(table, observed, meta, stamp, cutoff) {
   rows <- rows_of(observed)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
@@ -211,7 +212,8 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   owner <- rep(1L, nrow(table))
   if (length(meta$series)) owner <- match(series_labels(table[meta$series]), labels)
   start <- rows$breaks[owner]
-  at <- start + cutoff + table$ahead - k[start + 1] + 1
+  cutoff <- rep_len(cutoff, length(labels))
+  at <- start + cutoff[owner] + table$ahead - k[start + 1] + 1
   at[at <= start | at > rows$breaks[owner + 1]] <- NA
   table$observed <- table$flagged <- NA_real_
   table$observed_origin <- NA_character_
@@ -230,12 +232,12 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
     table$observed[here] <- value[at[here]]
     table$observed_origin[here] <- origin_levels[origin_codes(observed, measure)][at[here]]
     past <- value
-    past[k > cutoff] <- NA_real_
+    past[k > cutoff[series_index(rows$breaks)]] <- NA_real_
     table$scale[here] <- cpp_naive_scale(past, rows$breaks, as.integer(m))[owner[here]]
     table$rms[here] <- cpp_naive_rms(past, rows$breaks, as.integer(m))[owner[here]]
     table$last[here] <- last_known(past, rows$breaks)[owner[here]]
   }
-  table$cutoff <- rep(stamp, nrow(table))
+  table$cutoff <- if (length(stamp) == 1) rep(stamp, nrow(table)) else stamp[owner]
   intervals <- grep("^(lower|upper)_", names(table), value = TRUE)
   table[c(
     meta$series, "cutoff", meta$time, "ahead", "measure", "method", "value", intervals,

@@ -232,9 +232,6 @@ score_forecast <- function(f, observed, call) {
   check_columns(f$measures, names(timeline_meta(observed)$kinds), call)
   observed <- measured_scale(observed, call)
   rows <- rows_of(f$history)
-  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  cutoff <- max(k)
-  stamp <- from_seconds(stamp_of(meta$cadence, cutoff, rows$zone), meta$type, meta$zone)
   both <- rbind(f$history, observed[names(observed) %in% names(f$history)])
   if (!is_timeline(both)) {
     abort_input(c(
@@ -242,11 +239,23 @@ score_forecast <- function(f, observed, call) {
       i = "Give only what came after it."
     ), call = call)
   }
-  out <- add_observed(f$table, complete_grid(both), meta, stamp, cutoff)
+  both <- complete_grid(both)
+  cutoff <- cutoffs_of(f$table, meta, both)
+  stamp <- from_seconds(stamp_of(meta$cadence, cutoff, rows_of(both)$zone), meta$type, meta$zone)
+  out <- add_observed(f$table, both, meta, stamp, cutoff)
   if (all(is.na(out$observed))) {
     abort_state("No forecast falls on a value that was measured.", call = call)
   }
   out
+}
+
+# The last period that each series of a timeline had when its forecast was made.
+cutoffs_of <- function(table, meta, x) {
+  rows <- rows_of(x)
+  first <- table[table$ahead == 1 & !duplicated(table[c(meta$series, "ahead")]), , drop = FALSE]
+  k <- period_of_stamp(meta$cadence, to_seconds(first[[meta$time]]), rows$zone) - 1
+  at <- if (length(meta$series)) match(series_labels(rows$keys), series_labels(first[meta$series])) else 1
+  ifelse(is.na(k[at]), max(k), k[at])
 }
 
 # Codes of the groups, in the order in which they come, and the first row of each.

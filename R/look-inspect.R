@@ -262,7 +262,7 @@ ended_findings <- function(table, meta) {
   last <- to_seconds(table$last)
   first <- to_seconds(table$first)
   span <- max(last) - min(first)
-  ended <- table[last < max(last) - 0.05 * span, ]
+  ended <- table[ended_by_card(table, meta$cadence, span), ]
   late <- table[first > min(first) + 0.05 * span, ]
   line <- function(rows, word, when) {
     stamp <- show_stamp(to_seconds(rows[[when]]), meta$type, meta$zone)

@@ -4,8 +4,9 @@
 #' far single months move for the season alone, and whether the change is more than the series
 #' changes by itself.
 #'
-#' @param x A timeline of two years or more. Readings finer than a month are first summed or averaged by
-#'   calendar month, months that are not finished left out; quarters and years stay as they are.
+#' @param x A timeline of more than a year. Readings finer than a month are first summed or averaged by
+#'   calendar month, months that are not finished left out; quarters and years stay as they are. Thirteen months
+#'   are enough for a first comparison.
 #' @param measures Measures; all by default.
 #' @param better Which way is better, `"higher"` or `"lower"`: then the verdict says improving or
 #'   worsening, not rising or falling.
@@ -14,7 +15,8 @@
 #'   measure's unit; `compared` (periods that both years have); `change` of these, as a share of the year
 #'   before, or in the unit where `relative` is FALSE since some year was not above zero; `usual_change` and
 #'   `rests_on`; `season_low` and `season_high` (as `change`); `filled` (periods of the trailing year
-#'   that were not measured); `verdict`. `autoplot()` draws values, trailing year and change.
+#'   that were not measured); `verdict`; `ended` (by the rule of [forecast()]). `autoplot()` draws values,
+#'   trailing year and change.
 #' @section Rule:
 #' The change of the trailing year is called rising or falling where it is larger than twice its own usual
 #' variation, and otherwise no clear change. That variation is the robust standard deviation (1.4826 times
@@ -41,9 +43,9 @@ standing <- function(x, measures = NULL, better = NULL) {
   cadence <- timeline_meta(grid)$cadence
   per_year <- 12 / cadence$n
   rows <- rows_of(grid)
-  if (max(diff(rows$breaks)) < 2 * per_year) {
+  if (max(diff(rows$breaks)) <= per_year) {
     abort_input(c(
-      "A year and the year before need two years of {period_word(cadence)}s.",
+      "Comparing with the year before needs more than a year of {period_word(cadence)}s.",
       x = "The longest series has {max(diff(rows$breaks))}.",
       i = "{.fn change} compares shorter stretches."
     ))
@@ -51,13 +53,21 @@ standing <- function(x, measures = NULL, better = NULL) {
   parts <- lapply(measures, standing_of, x = grid, rows = rows, per_year = per_year, better = better)
   structure(
     list(
-      table = do.call(rbind, lapply(parts, `[[`, "table")),
+      table = with_ended(do.call(rbind, lapply(parts, `[[`, "table")), x, measures),
         history = do.call(rbind, lapply(parts, `[[`, "history")),
       period = period_word(cadence), per_year = per_year, better = better, measures = measures,
       meta = timeline_meta(grid), line = timeline_line(x)
     ),
     class = "kairon_standing"
   )
+}
+
+# Which series have ended, by the rule of forecasts.
+with_ended <- function(table, x, measures) {
+  rows <- rows_of(x)
+  ended <- lapply(measures, function(m) ended_series(x, m, rows)$ended)
+  table$ended <- unlist(ended)
+  table
 }
 
 period_word <- function(cadence) {
@@ -90,7 +100,9 @@ standing_of <- function(m, x, rows, per_year, better) {
   pairs <- over_year(ifelse(both, 1, NA_real_), "count")
   now <- over_year(ifelse(both, values, NA), "mean")
   before <- over_year(ifelse(both, earlier, NA), "mean")
-  now[pairs < 0.75 * per_year] <- NA
+  # A shorter history has fewer to compare, and the account says how many.
+  there <- diff(rows$breaks)[series_index(rows$breaks)] - per_year
+  now[pairs < pmin(0.75 * per_year, pmax(1, 0.75 * there))] <- NA
   relative <- all(now > 0 & before > 0, na.rm = TRUE)
   against <- function(now, before) if (relative) now / before - 1 else now - before
   change <- against(now, before)
@@ -106,7 +118,8 @@ standing_of <- function(m, x, rows, per_year, better) {
     year <- mine[mine > last - per_year & mine <= last]
     past <- mine[mine >= mine[1] + 2 * per_year - 1 & mine <= last - per_year]
     usual <- usual_change(change[past], single[year], per_year)
-    effects <- if (!is.null(season)) season[, s] - multiply else NA_real_
+    seen_twice <- sum(!is.na(values[mine])) >= 2 * per_year
+    effects <- if (!is.null(season) && seen_twice) season[, s] - multiply else NA_real_
     data.frame(
       unit = meta$units[[m]], last_stamp = x[[meta$time]][last], last = values[last],
       trailing_year = whole[last], year_before = lag_within(whole, rows$breaks, per_year)[last],
@@ -177,7 +190,7 @@ standing_lines <- function(s, i) {
   amount <- s$meta$kinds[[t$measure]] == "amount"
   with_unit <- function(v) trimws(paste(show_number(v), unit))
   name <- trimws(paste(t$measure, series_labels(t[s$meta$series])))
-  head <- paste0(name, ": ", with_unit(t$last), " in the last ", s$period, " (",
+  head <- paste0(name, ": ", if (isTRUE(t$ended)) "ended; ", with_unit(t$last), " in the last ", s$period, " (",
                  standing_stamp(s, t$last_stamp), ")")
   if (is.na(t$change)) {
     return(paste0(head, "; there are no two years to compare, or they lack too many ", s$period, "s."))
@@ -215,9 +228,11 @@ format.kairon_standing <- function(x, ...) {
   n <- nrow(x$table)
   shown <- seq_len(min(n, 10))
   lines <- vapply(shown, function(i) standing_lines(x, i), "")
-  count <- table(x$table$verdict)
+  live <- !x$table$ended %in% TRUE
+  count <- table(x$table$verdict[live])
+  over <- if (any(!live)) paste(sum(!live), "ended")
   c(
-    if (n > 1) paste0("Of ", n, " series, ", word_list(paste(count, names(count))), "."),
+    if (n > 1) paste0("Of ", n, " series, ", word_list(c(paste(count, names(count)), over)), "."),
     lines, if (n > 10) paste0("... and ", n - 10, " more: as.data.frame()"), standing_rule
   )
 }

@@ -23,8 +23,10 @@
 #'   half.
 #' @param calibrate Whether intervals are adjusted by the errors that the method made at cutoffs in the past
 #'   (split conformal, by thirds of the horizon); the coverage before and after is said.
-#' @param ended Series without a value in the last two seasons or the last `horizon` steps: `"leave"` them
-#'   out, and say so, or `"forecast"` them all the same.
+#' @param ended Series that were silent at the end for more than two of their own longest pauses, and more than
+#'   two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them all the same, from the
+#'   common end on; or, with `"own_end"`, forecast every series from its own last value on, for collections
+#'   whose series end at different stamps.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
 #'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no
@@ -47,7 +49,7 @@
 forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = NULL,
                                      intervals = c(50, 90), drivers = NULL, routine = NULL,
                                      last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
-                                     ended = c("leave", "forecast"), calibrate = FALSE, ...) {
+                                     ended = c("leave", "forecast", "own_end"), calibrate = FALSE, ...) {
   refuse_more("forecast", ...)
   check_routine(routine)
   last <- picked_choice(last)
@@ -75,11 +77,13 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   plan$future <- drivers
   methods <- given %||% as_methods(by_auto())
   say_untested(methods, plan$steps)
-  live <- complete_grid(x, common_end = TRUE)
-  if (ended == "leave") live <- drop_ended(live, plan, chosen)
+  own_end <- ended == "own_end"
+  live <- if (own_end) x else complete_grid(x, common_end = TRUE)
+  if (ended == "leave") live <- drop_ended(live, chosen)
   results <- list()
   for (m in chosen) {
-    results[[m]] <- forecast_measure(live, m, methods, plan, levels)
+    make <- if (own_end) forecast_from_own_ends else forecast_measure
+    results[[m]] <- make(live, m, methods, plan, levels)
     if (!is.null(results[[m]]$interrupted)) break
   }
   chosen <- names(results)
@@ -224,30 +228,69 @@ say_untested <- function(methods, steps) {
   }
 }
 
-# Series without a recent value are not forecast.
-drop_ended <- function(x, plan, measures) {
+# Series that have ended are not forecast.
+drop_ended <- function(x, measures) {
   rows <- rows_of(x)
-  meta <- timeline_meta(x)
-  season <- usual_season(meta$cadence)
-  cycle <- if (is.null(season)) 1 else season_steps(season, meta$cadence)
-  reach <- ceiling(max(2 * cycle, plan$steps))
-  owner <- series_index(rows$breaks)
-  recent <- sequence(diff(rows$breaks)) > diff(rows$breaks)[owner] - reach
-  there <- Reduce(`|`, lapply(x[measures], function(v) is.finite(v)))
-  live <- unique(owner[recent & there])
-  if (length(live) == 0) {
+  found <- ended_series(x, measures, rows)
+  gone <- which(found$ended)
+  if (length(gone) == length(found$ended)) {
+    least <- which.min(found$wait)
+    reach <- floor(found$limit[least])
     abort_input(c(
       "There is nothing to forecast from.",
-      x = "No series has a value in its last {reach} step{?s}."
+      x = "No series has a value in its last {reach} step{?s}.",
+      i = "{.code ended = \"own_end\"} goes on from the last value of each."
     ), call = rlang::caller_env(), .envir = environment())
   }
-  gone <- setdiff(unique(owner), live)
   if (length(gone)) {
     names <- series_labels(rows$keys)[gone]
     tell(c(i = "{names} {?has/have} ended and {?is/are} not forecast."))
-    x <- x[owner %in% live, ]
+    x <- x[!series_index(rows$breaks) %in% gone, ]
   }
   x
+}
+
+# Each series from its own last value on. Those that end together are forecast at once.
+forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
+  rows <- rows_of(x)
+  meta <- timeline_meta(x)
+  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  owner <- series_index(rows$breaks)
+  there <- is.finite(x[[measure]])
+  last <- rep(NA_real_, length(rows$breaks) - 1)
+  last[owner[there]] <- k[there]
+  if (all(is.na(last))) abort_input("{.field {measure}} has no value to forecast from.", call = call)
+  groups <- split(seq_along(last), last)
+  made <- lapply(groups, function(which) {
+    own <- x[owner %in% which & k <= last[owner], ]
+    plan[c("last", "stamps")] <- quietly(plan_forecast(own, plan$steps, call))[c("last", "stamps")]
+    forecast_measure(own, measure, methods, plan, levels, call)
+  })
+  order <- order(unlist(groups))
+  labels <- series_labels(rows$keys)
+  bind <- function(name) {
+    t <- do.call(rbind, unname(lapply(made, `[[`, name)))
+    if (is.null(t)) {
+      return(NULL)
+    }
+    series <- if (length(meta$series)) match(series_labels(t[meta$series]), labels) else rep(1, nrow(t))
+    t[order(match(t$method, names(methods)), series), ]
+  }
+  forms <- lapply(rlang::set_names(names(made[[1]]$forms) %||% character()), function(key) {
+    unlist(lapply(made, function(one) one$forms[[key]]), use.names = FALSE)[order]
+  })
+  gone <- sum(is.na(last))
+  list(
+    table = bind("table"), paths = bind("paths"), parts = bind("parts"), forms = Filter(length, forms),
+    notes = added_notes(c(
+      if (length(groups) > 1) paste0("each series goes on from its own last value, at ", length(groups),
+                                     " different stamps"),
+      unlist(lapply(made, `[[`, "notes"), use.names = FALSE),
+      if (gone) paste0(plural(gone, "series", "series"), " without any value")
+    )),
+    failed = unique(unlist(lapply(made, `[[`, "failed"))),
+    interrupted = unlist(lapply(made, `[[`, "interrupted"))[1]
+  )
 }
 
 setdiff_series <- function(all, some) {

@@ -167,7 +167,7 @@ test_that("the report says whether it rises, and leaves out with a reason what t
   expect_match(long, "Is it rising or falling?", fixed = TRUE)
   expect_match(long, "up 4.8 % on the same time before", fixed = TRUE)
   short <- page(daily(50 + rep(c(3, 1, 0, 1, 2, -4, -3), 12), levels = "flow"))
-  expect_match(short, "A year and the year before need two years of months")
+  expect_match(short, "needs more than a year of months")
 })
 
 test_that("nested verbs keep what spectra need, and forget nothing on the way", {

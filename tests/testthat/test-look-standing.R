@@ -58,7 +58,7 @@ test_that("finer readings go by month, levels around zero by difference, short o
   means <- tapply(x$flow, month, mean)[1:26]
   expect_equal(t$last, unname(means[26]))
   expect_equal(t$change, mean(means[15:26]) - mean(means[3:14]))
-  expect_match(error_text(standing(daily(1:300, levels = "flow"))), "need two years of months")
+  expect_match(error_text(standing(daily(1:300, levels = "flow"))), "needs more than a year of months")
   expect_match(error_text(standing(x, better = "hgher")), "higher")
   steps <- quiet(timeline(data.frame(i = 1:50, v = 1:50), i, levels = "v"))
   expect_match(error_text(standing(steps)), "no years")
@@ -107,4 +107,17 @@ test_that("what was not measured in the trailing year is counted", {
   p <- autoplot(s)
   expect_s3_class(p, "patchwork")
   expect_equal(sum(s$history$invented), 2)
+})
+
+test_that("thirteen periods are compared as far as both years have them", {
+  v <- 100 + (1:30) + rep(c(0, 5, -5), 10)
+  x <- quiet(timeline(data.frame(month = seq(as.Date("2030-01-01"), by = "month", length.out = 30), flow = v), month,
+                      amounts = flow))
+  for (n in c(13, 15, 20, 23)) {
+    s <- as.data.frame(standing(x[1:n, ]))
+    expect_equal(s$compared, n - 12)
+    expect_equal(s$change, sum(v[13:n]) / sum(v[1:(n - 12)]) - 1)
+    expect_true(is.na(s$season_low))
+  }
+  expect_match(paste(format(standing(x[1:13, ])), collapse = " "), "Compared on 1 of 12 months")
 })

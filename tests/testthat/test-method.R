@@ -100,6 +100,51 @@ test_that("several methods stand side by side, and one that fails is listed", {
   expect_output(print(f), "Failed: seasonal naive")
 })
 
+ragged <- function() {
+  set.seed(5)
+  day <- days_from("2029-01-01", 700)
+  x <- data.frame(day = rep(day, 3), site = rep(c("live", "over", "rare"), each = 700), flow = rnorm(2100, 10))
+  # One that ended 150 days ago, and one that pauses for 100 days again and again, now too.
+  x <- x[!(x$site == "over" & x$day > day[550]), ]
+  quiet(timeline(x[!(x$site == "rare" & (as.integer(x$day - day[1]) %/% 100) %% 2 == 0), ], day, series = site,
+                 levels = flow))
+}
+
+test_that("what has ended is judged by its own pauses, whatever the horizon, and alike everywhere", {
+  x <- ragged()
+  expect_equal(as.data.frame(standing(x))$ended, c(FALSE, TRUE, FALSE))
+  for (horizon in c(2, 30, 365)) expect_equal(quiet(forecast(x, horizon, by_naive()))$ended, "over")
+  expect_match(inspect(x)$findings[1], "^over .*stopped on 2030-07-04")
+  expect_false(any(grepl("^rare.*stopped", inspect(x)$findings)))
+  b <- quiet(backtest(x, by_naive(), 30, cutoffs = 1))
+  expect_false("over" %in% b$table$site)
+})
+
+test_that("every series can go on from its own end, as if it were alone", {
+  x <- ragged()
+  methods <- list(by_naive(), by_theta())
+  f <- quiet(forecast(x, 5, methods, ended = "own_end", paths = 20))
+  expect_length(f$ended, 0)
+  expect_match(f$notes[1], "own last value, at 3 different stamps")
+  expect_equal(unique(f$table$site), c("live", "over", "rare"))
+  for (s in unique(f$table$site)) {
+    one <- quiet(forecast(x[x$site == s, ], 5, methods))$table
+    own <- f$table[f$table$site == s, ]
+    expect_equal(own$day, one$day)
+    expect_equal(own$value, one$value, tolerance = 1e-8)
+    expect_equal(own$upper_90, one$upper_90, tolerance = 1e-8)
+  }
+  expect_equal(min(f$table$day[f$table$site == "over"]), as.Date("2030-07-05"))
+  expect_equal(sum(total(f, "all")$steps), 2 * 3 * 5)
+  expect_s3_class(autoplot(f), "ggplot")
+  # Scored by what came after each end.
+  later <- timeline(data.frame(day = as.Date("2030-07-05") + 0:4, site = "over", flow = 1:5), day, series = site,
+                    levels = flow)
+  over <- f$table[f$table$site == "over" & f$table$method == "naive", ]
+  s <- scores(f, "mae", observed = later)
+  expect_equal(s$mae[s$method == "naive"], mean(abs(over$value - 1:5)))
+})
+
 test_that("a series that has ended is reported and not forecast", {
   f <- quiet(forecast(demo_timeline("demand"), "7 days", by_naive()))
   expect_equal(f$ended, "Hartsfell")
