@@ -29,8 +29,9 @@
 #'   compared, so that changed ones are noticed.
 #' @param missing_too Whether a function of yours gets missing values as well.
 #' @returns The timeline with the new measures. A rolling value is *summarised*
-#'   when at least half of the values in its window are measured. A name that is taken
-#'   already gets a number behind it.
+#'   when at least half of the values in its window are measured. Where windows of a regular timeline may lack
+#'   steps (`at_least`, `edges`, windows of the calendar), each has its coverage beside it, as in [resample()]:
+#'   the share of its steps that have a value. A name that is taken already gets a number behind it.
 #' @section Details:
 #' Every built-in statistic costs the same at any width of the window, or grows with its logarithm.
 #' Sums run with twice the digits, squares are taken about a value near the mean (chosen anew at
@@ -326,14 +327,14 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
   at <- rows_in_window(window, steps, x, rows)
   needed <- plan$at_least %||% if (is.na(steps) || plan$edges == "partial") 1 else steps
   if (plan$edges == "missing") check_reach(at, rows$breaks, needed, window, x, call)
-  whole <- whole_windows(at, window, steps, rows, plan)
+  cut <- if (is_regular(x)) expected_steps_of(window, steps, needed, x, rows, at)
   kernel <- has_kernel(window)
   for (measure in names(wanted)) {
     values <- x[[measure]]
     count <- function(v, how) sliding_statistic(v, rows$seconds, at, rows$breaks, how)
     present <- if (anyNA(values)) count(values, "count")
     marks <- rolled_marks(x, measure, count, present)
-    if (!is.null(whole$coverage)) marks$coverage <- whole$coverage
+    if (!is.null(cut)) marks$coverage <- pmin(1, (present %||% (at$to - at$from)) / cut)
     for (name in names(wanted[[measure]])) {
       statistic <- wanted[[measure]][[name]]
       made <- if (kernel) {
@@ -365,13 +366,22 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
 
 suffix_of <- function(label) if (nzchar(label)) paste0("_", label) else ""
 
-# The share of each window that lies within its series, where cut ones count.
-whole_windows <- function(at, window, steps, rows, plan) {
-  # A window of which every step is asked for needs no further look.
-  if (window$side == "since_start" || is.na(steps) || plan$edges == "missing") {
-    return(list())
+# How many steps each window would have, with no end of the series and no missing value in the way; NULL where
+# every step is asked for, so that a window that has a value has them all.
+expected_steps_of <- function(window, steps, needed, x, rows, at) {
+  if (!is.na(steps)) {
+    return(if (needed < steps) steps)
   }
-  list(coverage = (at$to - at$from) / steps)
+  if (window$side == "since_start") {
+    return(at$to - at$from)
+  }
+  bounds <- window_bounds(window, rows)
+  cadence <- timeline_meta(x)$cadence
+  k <- function(t) period_of(cadence, t, rows$zone)
+  switch(window$side,
+    trailing = k(bounds$high) - k(bounds$low), leading = k(bounds$high - 1e-3) - k(bounds$low - 1e-3),
+    k(bounds$high) - k(bounds$low - 1e-3)
+  )
 }
 
 rolled_marks <- function(x, measure, count, present) {

@@ -123,3 +123,32 @@ test_that("means weighted by time are integrals over the window", {
                sum(c(10, 20, 30) * as.numeric(diff(seq(m$month[1], by = "1 month", length.out = 4)))) /
                  as.numeric(seq(m$month[1], by = "1 month", length.out = 4)[4] - m$month[1]))
 })
+
+test_that("each window tells what share of its steps has a value, by counting", {
+  set.seed(8)
+  v <- rnorm(120)
+  v[c(5, 20:34, 60, 61, 100:103)] <- NA
+  x <- quiet(timeline(data.frame(day = days_from("2031-01-01", 120), flow = v), day, levels = flow))
+  day <- x$day
+  windows <- list(trailing(7), leading(5), centred(9), trailing("10 days"), trailing("1 month"), leading("1 month"),
+                  since_start())
+  for (w in windows) {
+    r <- quiet(roll(x, w, "mean", at_least = 1, edges = "partial"))
+    moved <- function(i, sign) as.Date(shift_instants(as.numeric(day[i]) * 86400, w$step, sign, utc_zone) / 86400)
+    share <- vapply(seq_along(day), function(i) {
+      reach <- switch(w$side,
+        since_start = day[1:i],
+        trailing = if (is.null(w$steps)) seq(moved(i, -1) + 1, day[i], by = 1) else day[i] - (w$steps - 1):0,
+        leading = if (is.null(w$steps)) seq(day[i], moved(i, 1) - 1, by = 1) else day[i] + 0:(w$steps - 1),
+        centred = day[i] + (-(w$steps - 1) / 2):((w$steps - 1) / 2)
+      )
+      mean(reach %in% day[!is.na(v)])
+    }, 1)
+    share[share == 0] <- 1 # no value, nothing to cover
+    expect_equal(r$flow_mean_coverage, share, label = format(w))
+  }
+  # Windows that must be whole have nothing to tell.
+  expect_null(quiet(roll(x, trailing(7), "mean"))$flow_mean_coverage)
+  thin <- quiet(roll(x, trailing(7), "mean", at_least = 1))
+  expect_match(paste(capture.output(print(thin[22:30, ])), collapse = " "), "[*]")
+})
