@@ -106,14 +106,24 @@ decomposition_facets <- function(data, common, multiply) {
   }
   # Factors do not compare with the values and the trend.
   if (multiply) data <- data[!data$part %in% c("value", "trend"), ]
-  parts <- split(data, data$panel, drop = TRUE)
-  half <- max(vapply(parts, function(p) diff(range(p$value, na.rm = TRUE)), 1)) / 2
-  # Blank points widen each panel to the widest of them.
+  list(equal_spans(data, "panel"), facets)
+}
+
+# Blank points widen each panel to the widest of them.
+equal_spans <- function(data, panels) {
+  data <- data[is.finite(data$value), ]
+  if (nrow(data) == 0) {
+    return(NULL)
+  }
+  parts <- split(data, unname(as.list(data[panels])), drop = TRUE)
+  half <- max(vapply(parts, function(p) diff(range(p$value)), 1)) / 2
   wide <- do.call(rbind, lapply(parts, function(p) {
-    middle <- mean(range(p$value, na.rm = TRUE))
-    data.frame(stamp = p$stamp[1], value = middle + c(-half, half), panel = p$panel[1])
+    low <- mean(range(p$value)) - half
+    # No panel of what is never below zero begins there.
+    if (all(p$value >= 0)) low <- max(0, low)
+    cbind(p[c(1, 1), panels, drop = FALSE], stamp = p$stamp[1], value = low + c(0, 2 * half))
   }))
-  list(ggplot2::geom_blank(data = wide, ggplot2::aes(.data$stamp, .data$value)), facets)
+  ggplot2::geom_blank(data = wide, ggplot2::aes(.data$stamp, .data$value))
 }
 
 draw_decomposition_view <- function(one, d, measure, shown, show, pick) {

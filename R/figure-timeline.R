@@ -19,7 +19,8 @@
 #' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
 #'   its `"cycles"`, or methods that `"compare"`.
 #' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
-#' @param common_scale For a decomposition: whether all panels span as much.
+#' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether all panels
+#'   span as much, so that a rolling sd can be compared with the values, and series with each other.
 #' @param ... Passed on to `autoplot()`.
 #' @returns A ggplot object. Rolling means and other values on a measure's scale
 #'   are drawn over it, spreads in a panel of their own.
@@ -35,9 +36,11 @@ NULL
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
 autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
-                                     panels = c("auto", "each", "one", "spread"), page = 1, ...) {
+                                     panels = c("auto", "each", "one", "spread"), page = 1,
+                                     common_scale = FALSE, ...) {
   refuse_more("autoplot", ...)
   check_timeline(object)
+  check_flag(common_scale)
   panels <- check_choice(panels, c("auto", "each", "one", "spread"))
   measures <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
   labels <- series_labels(rows_of(object)$keys)
@@ -58,13 +61,16 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   shown <- chosen_series(object, series, page = page)
   mended <- Filter(function(m) is_mended(object, m), measures)
   planned <- panel_plan(setdiff(measures, raw_columns(object, mended)))
-  if (is_dense(object, shown, nrow(planned), labels) && !any(planned$over)) {
+  if (!common_scale && is_dense(object, shown, nrow(planned), labels) && !any(planned$over)) {
     return(dense_timeline(object, planned$measure, shown, labels))
   }
   data <- timeline_points(object, planned, shown)
   holes <- timeline_holes(object, planned, shown)
   before <- do.call(rbind, lapply(mended, raw_points, x = object, data = data))
-  draw_timeline(object, data, holes, before, shown, length(unique(planned$panel)))
+  panels <- length(unique(planned$panel))
+  # Series side by side share the scale of their row.
+  draw_timeline(object, data, holes, before, shown, panels) +
+    if (common_scale) equal_spans(data, if (panels > 1) "panel" else "series")
 }
 
 #' @rdname figures
