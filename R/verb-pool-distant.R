@@ -39,12 +39,12 @@ pool_series.kairon_stream <- function(x, by = NULL, ..., weights = NULL, total =
   shift <- shift_of(x, needs)
   sums <- pooled_sums(x, facts, groups, weight, needs, shift, call)
   cells <- distant_stamps(ends, facts, rows, groups, sums)
-  full <- as.vector(tapply(weight[groups$series], groups$group, sum))
+  full <- living_weight(cells$life, weight[groups$series], length(cells$owner))
   place <- function(measure, word) sums[[paste0(measure, ".", word)]][cells$row]
   out <- pooled_table(
     timeline_meta(ends), cells, wanted, at_least,
     function(measure) {
-      coverage <- pmin(1, known_or_zero(place(measure, "weight")) / full[cells$owner])
+      coverage <- ifelse(full > 0, pmin(1, known_or_zero(place(measure, "weight")) / full), 1)
       coverage[coverage > 1 - 1e-9] <- 1
       list(series = known_or_zero(place(measure, "n")), coverage = coverage, origin = summarised_code)
     },
@@ -114,7 +114,12 @@ distant_stamps <- function(ends, facts, rows, groups, sums) {
   from <- c(0, cumsum(size))
   row <- rep(NA_integer_, length(owner))
   row[from[sums$series] + place(sums$cell) - low[sums$series] + 1] <- seq_len(nrow(sums))
-  list(row = row, owner = owner, keys = groups$table[owner, , drop = FALSE],
+  # Pauses of rows elsewhere are not known; that a series has ended is told by the usual cycle alone.
+  cell <- function(seconds) from[groups$group] + place(seconds)[groups$series] - low[groups$group] + 1
+  wait <- max(place(facts$last)) - place(facts$last)
+  ended <- has_ended(wait, 0, usual_cycle(meta$cadence, 0))[groups$series]
+  life <- member_life(cell(facts$first), cell(facts$last), ended, from[groups$group + 1])
+  list(life = life, row = row, owner = owner, keys = groups$table[owner, , drop = FALSE],
        stamps = from_seconds(stamp_of(meta$cadence, at, rows$zone), meta$type, meta$zone),
        type = meta$type, cadence = meta$cadence)
 }

@@ -254,11 +254,16 @@ stamp_cells <- function(x, rows, groups, call = rlang::caller_env()) {
   owner <- rep(seq_along(size), size)
   at <- sequence_from(low, size)
   seconds <- if (regular) stamp_of(meta$cadence, at, rows$zone) else stamps[at]
-  expected <- tapply(m$member, m$group, function(v) length(unique(v)))
+  there <- Reduce(`|`, lapply(names(meta$kinds), function(name) !is.na(x[[name]])))[m$row]
+  of <- factor(m$member, seq_along(groups$series))
+  life <- member_life(
+    as.vector(tapply(cell[there], of[there], min)), as.vector(tapply(cell[there], of[there], max)),
+    ended_series(x, names(meta$kinds), rows)$ended[groups$series], from[groups$group + 1]
+  )
   cells <- list(
     row = m$row, cell = cell, owner = owner, keys = groups$table[owner, , drop = FALSE],
     stamps = from_seconds(seconds, meta$type, meta$zone), type = meta$type, cadence = meta$cadence,
-    groups = groups, per_stamp = TRUE
+    groups = groups, per_stamp = TRUE, life = life, cells = length(owner)
   )
   if (!regular) cells <- drop_empty(cells)
   cells
@@ -275,9 +280,29 @@ check_shared <- function(rows, stamps, meta, call) {
   }
 }
 
+# The cells in which each member is expected: from its first value to the end of its group (`end`), or to its
+# last value where it has ended. What never began is expected all along.
+member_life <- function(first, last, ended, end) {
+  list(first = ifelse(is.na(first), 1, first), last = ifelse(is.na(last), 0, ifelse(ended, last, end)))
+}
+
+# What the members that live in each of `n` cells weigh together.
+living_weight <- function(life, weight, n) {
+  lives <- life$last >= life$first
+  steps <- rep(0, n + 1)
+  begin <- rowsum(weight[lives], life$first[lives])
+  over <- rowsum(weight[lives], life$last[lives] + 1)
+  steps[as.integer(rownames(begin))] <- begin
+  at <- as.integer(rownames(over))
+  steps[at] <- steps[at] - over
+  out <- cumsum(steps)[seq_len(n)]
+  ifelse(abs(out) < 1e-9 * sum(abs(weight)), 0, out)
+}
+
 # Irregular groups have only the stamps of their own series.
 drop_empty <- function(cells) {
   used <- sort(unique(cells$cell))
+  cells$used <- used
   cells$cell <- match(cells$cell, used)
   cells$owner <- cells$owner[used]
   cells$keys <- cells$keys[used, , drop = FALSE]
@@ -309,11 +334,49 @@ part_cells <- function(x, rows, groups, part, call = rlang::caller_env()) {
   days <- period_start(cadence, sequence_from(low, size), utc_zone) / 86400
   members <- tabulate(groups$group, nrow(groups$table))
   steps <- part_sizes(x, rows, part, ((keys - 1) %% 1e5 + 1)[owner], days)
+  expected <- steps * members[group]
+  if (is_regular(x)) {
+    # Less the steps at which a member did not live yet, or no more.
+    cell_of <- function(group, stamps) {
+      local <- if (meta$type == "instant") cpp_local_of(stamps, rows$zone) else stamps
+      code <- part_codes(part, local)
+      at <- match((group - 1) * 1e5 + code, keys)
+      k <- period_of(cadence, part_cycle(part, local) * 86400, utc_zone)
+      ifelse(is.na(at) | k < low[at] | k > low[at] + size[at] - 1, NA, from[at] + k - low[at] + 1)
+    }
+    expected <- expected - absent_steps(x, rows, groups, cell_of, length(owner))
+  }
   list(
-    expected = steps * members[group], row = m$row, cell = from[at] + k - low[at] + 1, owner = group,
+    expected = expected, row = m$row, cell = from[at] + k - low[at] + 1, owner = group,
       keys = table,
     stamps = .Date(days), type = "date", cadence = cadence, groups = groups, per_stamp = FALSE
   )
+}
+
+# How many steps lie in each cell at which a member of its group did not live, within the span of all series.
+absent_steps <- function(x, rows, groups, cell_of, cells) {
+  cadence <- timeline_meta(x)$cadence
+  measures <- names(timeline_meta(x)$kinds)
+  k <- period_of_stamp(cadence, rows$seconds, rows$zone)
+  owner <- series_index(rows$breaks)
+  there <- which(Reduce(`|`, lapply(measures, function(m) !is.na(x[[m]]))))
+  n <- length(rows$breaks) - 1
+  first <- rep(min(k), n)
+  last <- rep(max(k), n)
+  first[owner[rev(there)]] <- k[rev(there)]
+  ended <- ended_series(x, measures, rows)$ended
+  own <- rep(-Inf, n)
+  own[owner[there]] <- k[there]
+  last[ended] <- own[ended]
+  out <- rep(0, cells)
+  for (j in which(first[groups$series] > min(k) | last[groups$series] < max(k))) {
+    s <- groups$series[j]
+    gone <- c(if (first[s] > min(k)) seq(min(k), first[s] - 1),
+              if (last[s] < max(k)) seq(max(min(k), last[s] + 1), max(k)))
+    at <- cell_of(groups$group[j], stamp_of(cadence, gone, rows$zone))
+    out <- out + tabulate(at[!is.na(at)], cells)
+  }
+  out
 }
 
 # How many steps of a regular timeline lie in each part of each cycle; missing for
@@ -411,14 +474,15 @@ pool_marks <- function(x, rows, cells, measure, at, order, values, weight) {
   owner <- series_index(rows$breaks)[at]
   if (cells$per_stamp) {
     series <- present
-    full <- tapply(weight_of_series(weight, at, rows)[cells$groups$series], cells$groups$group, sum)
+    full <- living_weight(cells$life, weight_of_series(weight, at, rows)[cells$groups$series], cells$cells)
+    if (!is.null(cells$used)) full <- full[cells$used]
     share <- count(ifelse(there, weight, NA_real_), "sum")
     share[is.na(share)] <- 0
-    coverage <- share / as.vector(full)[cells$owner]
+    coverage <- ifelse(full > 0, share / full, 1)
   } else {
     cell <- rep(seq_along(order$from), order$to - order$from)
     series <- distinct_in(owner[there], cell[there], length(order$from))
-    coverage <- ifelse(is.na(cells$expected), present > 0, present / cells$expected)
+    coverage <- ifelse(is.na(cells$expected) | cells$expected <= 0, present > 0, present / cells$expected)
   }
   coverage <- pmin(1, coverage)
   coverage[coverage > 1 - 1e-9] <- 1

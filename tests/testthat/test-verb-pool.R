@@ -135,3 +135,43 @@ test_that("a routine records pooling with its groups and weights", {
   bad <- kairon("pool-series", file, "--series", "cell", "--bands", "elevation:3")
   expect_equal(bad$code, 2)
 })
+
+test_that("members are expected while they live: counted by hand, with weights, parts and an end", {
+  set.seed(4)
+  day <- days_from("2031-01-01", 200)
+  x <- data.frame(day = rep(day, 4), site = rep(c("a", "b", "gone", "late"), each = 200), flow = rnorm(800, 10))
+  x <- x[!(x$site == "gone" & x$day > day[80]) & !(x$site == "late" & x$day < day[120]), ]
+  x <- x[-sample(nrow(x), 60), ]
+  weight <- c(a = 2, b = 1, gone = 5, late = 0.5)
+  x$weight <- weight[x$site]
+  x <- quiet(timeline(x, day, series = site, amounts = flow, attributes = weight))
+  lives <- function(s, d) {
+    own <- x$day[x$site == s]
+    d >= min(own) & (d <= max(own) | s != "gone")
+  }
+  for (weighted in c(FALSE, TRUE)) {
+    p <- if (weighted) quiet(pool_series(x, weights = weight)) else quiet(pool_series(x))
+    share <- vapply(seq_len(nrow(p)), function(i) {
+      d <- p$day[i]
+      w <- if (weighted) weight else c(a = 1, b = 1, gone = 1, late = 1)
+      here <- x$site[x$day == d]
+      sum(w[here]) / sum(w[vapply(names(w), lives, TRUE, d = d)])
+    }, 1)
+    share[share == 0] <- p$flow_coverage[share == 0]
+    expect_equal(p$flow_coverage, share)
+  }
+  # The last bins are no unfinished ones: a forecast keeps them.
+  full <- quiet(pool_series(x[x$site %in% c("a", "gone"), ]))
+  f <- quiet(forecast(full, 2, by_naive()))
+  expect_equal(min(f$table$day), max(x$day[x$site == "a"]) + 1)
+  months <- as.data.frame(quiet(pool_series(x, each = "day of week")))
+  part <- function(d) paste(format(d, "%u"), cut(d, "week"))
+  for (i in sample(nrow(months), 20)) {
+    begin <- months$day[i]
+    level <- as.integer(months$day_of_week[i])
+    d <- begin + level - 1
+    if (!d %in% day) next
+    expect_equal(months$flow_coverage[i],
+                 min(1, sum(x$day == d) / sum(vapply(names(weight), lives, TRUE, d = d))))
+  }
+})
