@@ -7,7 +7,8 @@
 #' @param methods A method or a named list of them. Default: mean, naive, seasonal naive (where there is a
 #'   season) and drift.
 #' @param horizon How far each forecast reaches: a duration or a number of steps.
-#' @param cutoffs How many cutoffs, or their dates. The last one leaves a full horizon to be scored on.
+#' @param cutoffs How many cutoffs, or their dates, or `"all"` that fit at their `spacing` with two seasons to
+#'   learn from before the first. The last one leaves a full horizon to be scored on.
 #'   Default: 5, or as many as fit.
 #' @param spacing Distance of neighbouring cutoffs: a duration or steps. Default: the horizon, so that no
 #'   stamp is forecast twice.

@@ -29,7 +29,8 @@ plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve =
       x = "{steps} step{?s} of {last - first + 1} are wanted for scoring."
     ), call = call, .envir = environment())
   }
-  if (is.character(cutoffs) || inherits(cutoffs, c("Date", "POSIXct"))) {
+  everywhere <- identical(cutoffs, "all")
+  if (!everywhere && is.character(cutoffs) || inherits(cutoffs, c("Date", "POSIXct"))) {
     at <- as_moment(cutoffs, meta$type, meta$zone, "cutoffs", call)
     chosen <- sort(unique(period_of_stamp(meta$cadence, at, rows$zone)))
     if (any(chosen < first + 1 | chosen + steps > last)) {
@@ -40,7 +41,7 @@ plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve =
     }
   } else {
     apart <- if (is.null(spacing)) scored else back_steps(spacing, last, meta, rows$zone, call, "spacing")
-    chosen <- counted_cutoffs(cutoffs, last - steps, first, apart, meta, call)
+    chosen <- counted_cutoffs(if (everywhere) Inf else cutoffs, last - steps, first, apart, meta, call)
   }
   stamps <- from_seconds(stamp_of(meta$cadence, chosen, rows$zone), meta$type, meta$zone)
   list(cutoffs = chosen, stamps = stamps, steps = steps, embargo = gap)
@@ -51,9 +52,8 @@ counted_cutoffs <- function(count, latest, first, apart, meta, call) {
   cycle <- if (is.null(season)) 2 else season_steps(season, meta$cadence)
   least <- min(ceiling(2 * cycle), max(2, floor((latest - first + 1) / 2)))
   fit <- 1 + floor((latest - (first + least - 1)) / apart)
-  if (is.null(count)) {
-    count <- max(1, min(5, fit))
-  }
+  if (is.null(count)) count <- max(1, min(5, fit))
+  if (identical(count, Inf)) count <- max(1, fit)
   check_count(count, arg = "cutoffs", call = call)
   if (count > fit) {
     abort_input(c(

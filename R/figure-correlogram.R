@@ -107,8 +107,9 @@ lag_axis <- function(most, cadence, least = 0, room = 1) {
   if (least < 0) breaks <- c(-rev(breaks[breaks > 0]), breaks)
   ggplot2::scale_x_continuous(
     name = "lag", breaks = breaks, labels = function(k) {
-      words <- vapply(abs(k), steps_in_words, "", cadence = cadence)
-      ifelse(k == 0, "0", paste0(ifelse(k < 0, "-", ""), words))
+      # Breaks beyond the axis come as missing.
+      words <- vapply(abs(k), function(s) if (is.na(s)) "" else steps_in_words(s, cadence), "")
+      ifelse(k %in% 0, "0", paste0(ifelse(k %in% k[which(k < 0)], "-", ""), words))
     }
   )
 }

@@ -171,3 +171,13 @@ test_that("scores can be split by series, cutoff and step, and add up", {
   two <- quiet(backtest(demo_timeline("accounts"), by_naive(), horizon = 4, cutoffs = 3))
   expect_equal(sort(scores(two)$measure), c("cost", "revenue"))
 })
+
+test_that("all cutoffs that fit are taken on request", {
+  x <- demo_timeline("billed")
+  b <- quiet(backtest(x, by_naive(), 6, cutoffs = "all"))
+  # 120 months, two seasons to learn from, each with a horizon of six after it.
+  expect_equal(length(b$plan$stamps), floor((120 - 24) / 6))
+  expect_gte(min(b$plan$cutoffs) - min(period_of(cadence("1 month"), to_seconds(x$month), utc_zone)) + 1, 24)
+  every <- quiet(backtest(x, by_naive(), 6, cutoffs = "all", spacing = 1))
+  expect_equal(length(every$plan$stamps), 120 - 24 - 6 + 1)
+})

@@ -211,3 +211,13 @@ test_that("a spectrum sums to the variance, at odd times too", {
     expect_equal(sum(s$density) * s$frequency[1], mean((x$flow - mean(x$flow))^2))
   }
 })
+
+test_that("correlograms of any number of lags can be drawn", {
+  x <- demo_timeline("billed")
+  for (lags in c(1, 2, 3, 7, 12, 19, 20, 21, 40)) {
+    expect_no_error(ggplot2::ggplotGrob(autoplot(correlogram(x, lags = lags))[[1]]))
+    pdf(NULL)
+    expect_no_error(print(autoplot(correlogram(x, lags = lags))))
+    dev.off()
+  }
+})
