@@ -76,8 +76,12 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   plan$calibrate <- calibrate
   out <- make_backtest(job, plan, cache, perfect, routine)
   if (found) {
-    out$notes <- c(out$notes, paste("the scale was changed by figures of the whole history, which no forecast",
-                                    "had; as steps of `routine` they are found at each cutoff"))
+
+
+             out$notes <- c(out$notes, paste(
+      "the scale was changed by figures of the whole history, which no forecast had;",
+      "as steps of `routine` they are found at each cutoff"
+    ))
   }
   if (kept > 0) out <- score_reserve(out, job, plan, kept, perfect, routine)
   out

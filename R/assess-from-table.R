@@ -27,7 +27,7 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
     abort_input("{.arg forecasts} must be a data frame, not {.obj_type_friendly {forecasts}}.")
   }
   if (length(timeline_meta(observed)$undo)) {
-    tell(c("!" = "{.arg observed} is on another scale than was measured; the forecasts have to be on the same."))
+    tell(c("!" = "{.arg observed} is on another scale than was measured, and the forecasts have to be, too."))
   }
   observed <- complete_grid(observed)
   meta <- timeline_meta(observed)

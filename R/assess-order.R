@@ -5,8 +5,9 @@
 # * `losses`: series, method, cutoff, ahead, loss (scaled), plain (in the measure's unit);
 # * `methods`: method, score, plain, ordered from the best; then those set aside, whose score is missing;
 # * `basis`: "scaled", or "habit" where some series had to be measured by what a habit was off;
-# * `rows`, `whole`: how many forecasts were compared, and how many the fullest method has; `series`, how many;
-#   `aside`: methods with too few rows to be compared; `left`: series in which nothing is ever off by anything.
+# * `rows`, `whole`: how many forecasts were compared, and how many the fullest method has; `series`, how
+#   many; `aside`: methods with too few rows to be compared; `left`: series in which nothing is ever off by
+#   anything.
 method_order <- function(table, series, measure, metric = "mae") {
   losses <- loss_table(table, series, measure, metric)
   names <- unique(losses$method)
@@ -66,8 +67,8 @@ common_losses <- function(losses, names) {
   list(losses = losses[here & at %in% common, ], whole = whole, aside = aside)
 }
 
-# What a loss is measured in: the scale of its row; where a series has rows without one (a constant history, or
-# one shorter than a season), what a naive habit was off there, else what all methods were.
+# What a loss is measured in: the scale of its row; where a series has rows without one (a constant history,
+# or one shorter than a season), what a naive habit was off there, else what all methods were.
 loss_units <- function(losses, metric) {
   scale <- losses$scale
   if (metric == "mse") scale <- scale^2
@@ -89,9 +90,9 @@ loss_units <- function(losses, metric) {
 # The naive habit among methods, or NA.
 habit_of <- function(methods) intersect(c("seasonal naive", "naive"), methods)[1]
 
-# Whether two methods differ by more than chance: by ranks from 20 series on, else by the paired differences of
-# their losses at each cutoff. (Steps of a cutoff are no values of their own: with their autocovariances in the
-# variance, methods that are alike were told apart in 10 to 20 of 100 simulated backtests at 5 %.)
+# Whether two methods differ by more than chance: by ranks from 20 series on, else by the paired differences
+# of their losses at each cutoff. (Steps of a cutoff are no values of their own: with their autocovariances in
+# the variance, methods that are alike were told apart in 10 to 20 of 100 simulated backtests at 5 %.)
 rank_series <- 20
 
 order_pair <- function(o, first, second, overlap = 1) {
@@ -145,7 +146,9 @@ order_notes <- function(o) {
              " forecasts that all methods have")
     },
     if (length(o$aside)) paste0(word_list(o$aside), " left out of the order for want of forecasts"),
-    if (o$basis == "habit") "some series have no scale, and are measured by the error of the naive habit there",
+
+
+             if (o$basis == "habit") "series without a scale are measured by the error of the naive habit there",
     if (o$left > 0) paste0(plural(o$left, "series", "series"), " left out in which every forecast was exact")
   )
 }

@@ -9,16 +9,16 @@
 #' @param measure The measure, where there are several.
 #' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score` (scaled), `error` (in the
 #'   measure's unit), `mean_rank` and `wins` (share of the series in which it is best), `alike` (whether the
-#'   first is not shown to be better)), `pairs` (`difference` of scores, `statistic` and `p_value` of each pair
-#'   of methods), `steps` (`from`, `to` (steps ahead), `method`: the best over that stretch, where it is better
-#'   than the first overall by more than chance), and `distance`, the smallest difference of mean ranks that
-#'   matters (from 20 series on). `autoplot()` draws scores, or mean ranks with the distance.
+#'   first is not shown to be better)), `pairs` (`difference` of scores, `statistic` and `p_value` of each
+#'   pair of methods), `steps` (`from`, `to` (steps ahead), `method`: the best over that stretch, where it is
+#'   better than the first overall by more than chance), and `distance`, the smallest difference of mean ranks
+#'   that matters (from 20 series on). `autoplot()` draws scores, or mean ranks with the distance.
 #' @section Order:
-#' The same in [scores()], [best()], [verdict()] and the [report()]: methods are compared on the forecasts that
-#' all of them have (a method with fewer than half of what the fullest has is set aside, and that is said), by
-#' mean errors in units of the scale of each series and cutoff (see `mase` in [scores()]). Where a series has
-#' no scale (a constant history, or one shorter than a season), the mean error of the naive habit in that
-#' series stands for it. Equal scores are told as ties.
+#' The same in [scores()], [best()], [verdict()] and the [report()]: methods are compared on the forecasts
+#' that all of them have (a method with fewer than half of what the fullest has is set aside, and that is
+#' said), by mean errors in units of the scale of each series and cutoff (see `mase` in [scores()]). Where a
+#' series has no scale (a constant history, or one shorter than a season), the mean error of the naive habit
+#' in that series stands for it. Equal scores are told as ties.
 #' @section Tests:
 #' * Up to 19 series: for each pair the test of Diebold and Mariano on the differences of losses at each
 #'     cutoff, averaged over steps and series, since errors of one cutoff go together. The variance takes in
@@ -171,12 +171,14 @@ format.kairon_ranking <- function(x, ...) {
   words <- ranking_words(x)
   shown <- x$methods
   shown$wins <- vapply(shown$wins, show_percent, "")
-  shown$alike <- ifelse(is.na(shown$alike), "not compared", ifelse(shown$alike, "not told apart from the first",
+  shown$alike <- ifelse(is.na(shown$alike), "not compared",
+    ifelse(shown$alike, "not told apart from the first",
                                                                    "worse"))
   shown$alike[1] <- "first"
   shown$alike[shown$method %in% x$tied] <- "as close as the first"
   names(shown)[names(shown) == "alike"] <- "verdict"
-  if (nzchar(x$unit) && x$metric == "mae") names(shown)[names(shown) == "error"] <- paste0("error (", x$unit, ")")
+  if (nzchar(x$unit) && x$metric == "mae") names(shown)[names(shown) == "error"] <- paste0("error (", x$unit,
+    ")")
   if (x$series == 1) shown <- shown[setdiff(names(shown), c("mean_rank", "wins"))]
   c(wrap_lines(words[1]), text_table(as.list(shown)), wrap_lines(words[-1]))
 }
@@ -248,7 +250,7 @@ simplest_of_order <- function(b, measure) {
   if (nrow(all) == 0) abort_state("No method has forecasts that can be compared.")
   group <- if (o$series >= 4) o$losses$series else o$losses$cutoff
   parts <- tapply(o$losses$loss, list(group, factor(o$losses$method, all$method)), mean)
-  word <- if (o$basis == "scaled") "mean absolute scaled error" else "mean absolute error, relative to the habit,"
+  word <- paste0("mean absolute ", if (o$basis == "scaled") "scaled error" else "error, relative to the habit,")
   simplest_within(b, all$method, all$score, parts, word)
 }
 

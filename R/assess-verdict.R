@@ -11,12 +11,13 @@
 #'   after the other, that prints as a paragraph.
 #' @section How it is worded:
 #' Methods are compared as in [ranking()]: on the forecasts that all have, by mean absolute errors in units of
-#' the scale of each series. The naive habit is the seasonal naive method where it was run, else the naive one;
-#' the difference to it is "more than chance" where the test of [ranking()] has p under 0.05. The number of
-#' cutoffs that would be needed is that at which the mean difference is two standard errors. A bias is told when
-#' it is over a third of the mean absolute error. Intervals "held" when their coverage is within five points of
-#' their level. A series, a weekday or a month is named when its errors are half as large again as is usual, and
-#' larger than the others' by more than chance over the cutoffs (p under 0.05, corrected for their number).
+#' the scale of each series. The naive habit is the seasonal naive method where it was run, else the naive
+#' one; the difference to it is "more than chance" where the test of [ranking()] has p under 0.05. The number
+#' of cutoffs that would be needed is that at which the mean difference is two standard errors. A bias is told
+#' when it is over a third of the mean absolute error. Intervals "held" when their coverage is within five
+#' points of their level. A series, a weekday or a month is named when its errors are half as large again as
+#' is usual, and larger than the others' by more than chance over the cutoffs (p under 0.05, corrected for
+#' their number).
 #' @examples
 #' verdict(backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3))
 #' @export
@@ -30,7 +31,8 @@ verdict <- function(b, observed = NULL, method = NULL) {
   structure(sentences, class = "kairon_verdict")
 }
 
-# `b` is a backtest, or a forecast whose rows have been scored. `method`: which method is spoken of; the first.
+# `b` is a backtest, or a forecast whose rows have been scored. `method`: which method is spoken of; the
+# first.
 measure_verdict <- function(measure, table, meta, b, method = NULL) {
   o <- method_order(table, meta$series, measure)
   method <- method %||% o$methods$method[1]
@@ -89,13 +91,16 @@ habit_sentence <- function(o, b, method) {
   }
   tested <- if (inherits(b, "kairon_backtest")) order_pair(o, method, habit, overlapping(b))
   sure <- !is.null(tested) && isTRUE(tested$p_value < 0.05)
+  certainty <- if (sure) {
+    paste0(", which is more than chance (p ", p_words(tested$p_value), ")")
+  } else if (!is.null(tested) && !is.na(tested$p_value)) {
+    paste0(", which may be chance (p ", p_words(tested$p_value), ")")
+  } else if (!is.null(tested)) {
+    ", from too few cutoffs to tell it from chance"
+  }
   list(
     sentence = paste0("That is ", show_percent(abs(gain)), if (gain > 0) " closer" else " further off",
-                      " than the ", habit, " habit",
-                      if (sure) paste0(", which is more than chance (p ", p_words(tested$p_value), ")")
-                      else if (!is.null(tested) && !is.na(tested$p_value)) {
-                        paste0(", which may be chance (p ", p_words(tested$p_value), ")")
-                      } else if (!is.null(tested)) ", from too few cutoffs to tell it from chance", "."),
+                      " than the ", habit, " habit", certainty, "."),
     needed = if (!is.null(tested) && !sure && gain > 0) cutoffs_needed(o, method, habit), habit = habit
   )
 }

@@ -23,7 +23,8 @@ cli_backtest <- function(files, options) {
   known <- options$drivers
   if (!is.null(known) && known != "perfect") known <- cli_read(known, cli_future(options), "backtest")
   b <- backtest(
-    x, methods, horizon, cutoffs = options$cutoffs, spacing = span_option(options$spacing), window = window,
+    x, methods, horizon, cutoffs = cutoffs_option(options$cutoffs),
+    spacing = span_option(options$spacing), window = window,
     routine = cli_routine(options), drivers = known, measures = measures,
     reserve = span_option(options$reserve), intervals = levels, calibrate = options$calibrate,
     embargo = span_option(options$embargo), cache = options$cache
@@ -139,7 +140,8 @@ cli_leak_check <- function(files, options) {
   horizon <- span_option(needed_option(options, "horizon", "leak-check"))
   methods <- cli_methods(options$methods, "leak-check", options)
   x <- cli_read(files, options, "leak-check")
-  b <- backtest(x, methods, horizon, cutoffs = options$cutoffs, routine = cli_routine(options),
+  b <- backtest(x, methods, horizon, cutoffs = cutoffs_option(options$cutoffs),
+    routine = cli_routine(options),
                 measures = cli_measures(options))
   check <- leak_check(b)
   show_result(check, check, options, printed(check))
@@ -152,4 +154,12 @@ cli_diagnosis <- function(files, options) {
   x <- cli_read(files, options, "diagnosis")
   d <- diagnosis(fit(x, methods[[1]], measures = cli_measures(options), routine = cli_routine(options)))
   show_result(d, as.data.frame(d), options, printed(d))
+}
+
+# A count, the word "all", or dates with commas between.
+cutoffs_option <- function(text) {
+  if (is.null(text)) {
+    return(NULL)
+  }
+  if (grepl("^[0-9]+$", text)) as.integer(text) else cli_list(text)
 }

@@ -311,7 +311,7 @@ cli_verbs <- function() {
       options = c(grid_options(), list(
         cli_option("horizon", "how far each forecast reaches", "SPAN"),
         cli_option("methods", "methods, with commas; all baselines by default", "NAMES"),
-        cli_option("cutoffs", "how many cutoffs; 5 by default", "COUNT", NULL, "integer"),
+        cli_option("cutoffs", "how many cutoffs (5 by default), \"all\" that fit, or their dates", "COUNT"),
         cli_option("spacing", "distance of cutoffs; the horizon by default", "SPAN"),
         cli_option("window", "learn from so long before each cutoff; all by default", "SPAN"),
         cli_option("embargo", "steps after each cutoff that are not scored", "SPAN"),
@@ -343,7 +343,7 @@ cli_verbs <- function() {
       options = c(grid_options(), list(
         cli_option("horizon", "how far each forecast reaches", "SPAN"),
         cli_option("methods", "methods, with commas; all baselines by default", "NAMES"),
-        cli_option("cutoffs", "how many cutoffs; 5 by default", "COUNT", NULL, "integer")
+        cli_option("cutoffs", "how many cutoffs (5 by default), \"all\" that fit, or their dates", "COUNT")
       ), method_options()),
       example = "kairon leak-check billed.csv --amounts volume --methods theta --horizon \"6 months\"",
       run = cli_leak_check

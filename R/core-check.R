@@ -55,10 +55,12 @@ picked_choice <- function(x, call = rlang::caller_env()) {
   check_choice(x, eval(formals(sys.function(sys.parent()))[[arg]]), arg = arg, call = call)
 }
 
-# Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest that it has.
+# Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest that it
+# has.
 refuse_more <- function(verb, ..., call = rlang::caller_env()) {
   if (...length() > 0) {
-    refuse_arguments(verb, ...names() %||% rep("", ...length()), names(formals(sys.function(sys.parent()))), call)
+    refuse_arguments(verb, ...names() %||% rep("", ...length()), names(formals(sys.function(sys.parent()))),
+      call)
   }
 }
 

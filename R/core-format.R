@@ -130,18 +130,40 @@ show_duration <- function(seconds) {
 }
 
 # Numbers under each other: as many decimals as the usual value needs for four
-# digits, and no more than any of them has.
+# digits, or three digits of what they differ by, and no more than any of them has.
 show_column <- function(x, digits = 4) {
   sizes <- abs(x[is.finite(x) & x != 0])
   if (length(sizes) == 0 || max(sizes) >= 1e12 || max(sizes) < 1e-4) {
     return(show_number(x, digits))
   }
-  places <- max(0, min(8, digits - 1 - floor(log10(stats::median(sizes)))))
-  while (places > 0 && all(abs(x - round(x, places - 1)) < 1e-9 * abs(x) + 1e-12, na.rm = TRUE)) {
+  places <- digits - 1 - floor(log10(stats::median(sizes)))
+  spread <- diff(range(x[is.finite(x)]))
+  # Beyond 15 digits there is nothing but rounding.
+  if (spread > 0) places <- max(places, min(2 - floor(log10(spread)), 14 - floor(log10(max(sizes)))))
+  places <- max(0, min(8, places))
+  while (places > 0 && all(abs(x - round(x, places - 1)) < 1e-13 * abs(x) + 1e-12, na.rm = TRUE)) {
     places <- places - 1
   }
   text <- formatC(x, format = "f", digits = places, big.mark = ",")
   ifelse(is.na(x), "-", trimws(text))
+}
+
+# Numbers to be saved: what was measured exactly; what was computed to seven digits of what it varies by.
+saved_numbers <- function(x) {
+  v <- x[is.finite(x)]
+  if (length(v) == 0) {
+    return(x)
+  }
+  as_written <- signif(x, 12)
+  if (all(abs(as_written - x) <= 4e-16 * abs(x), na.rm = TRUE)) {
+    return(x)
+  }
+  spread <- diff(range(v))
+  if (spread == 0) {
+    return(as_written)
+  }
+  # Small values beside large ones keep digits of their own.
+  ifelse(abs(x) < spread, signif(x, 7), round(x, 6 - floor(log10(spread))))
 }
 
 # Text in columns: numbers to the right, words to the left.

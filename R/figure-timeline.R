@@ -19,8 +19,8 @@
 #' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
 #'   its `"cycles"`, or methods that `"compare"`.
 #' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
-#' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether all panels
-#'   span as much, so that a rolling sd can be compared with the values, and series with each other.
+#' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether all
+#'   panels span as much, so that a rolling sd can be compared with the values, and series with each other.
 #' @param ... Passed on to `autoplot()`.
 #' @returns A ggplot object. Rolling means and other values on a measure's scale
 #'   are drawn over it, spreads in a panel of their own.

@@ -7,7 +7,8 @@ undo_fields <- function(x) {
 
 undo_field <- function(step) {
   # Only changes and departures go back by the values that were there.
-  step$before <- step$before[if (step$kind %in% c("change", "rebase")) names(step$before) else c("unit", "kind")]
+  step$before <- step$before[if (step$kind %in% c("change", "rebase")) names(step$before) else c("unit",
+    "kind")]
   step$back <- NULL
   if (step$kind == "change") {
     runs <- rle(step$labels)

@@ -5,8 +5,8 @@
 #' changes by itself.
 #'
 #' @param x A timeline of more than a year. Readings finer than a month are first summed or averaged by
-#'   calendar month, months that are not finished left out; quarters and years stay as they are. Thirteen months
-#'   are enough for a first comparison.
+#'   calendar month, months that are not finished left out; quarters and years stay as they are. Thirteen
+#'   months are enough for a first comparison.
 #' @param measures Measures; all by default.
 #' @param better Which way is better, `"higher"` or `"lower"`: then the verdict says improving or
 #'   worsening, not rising or falling.
@@ -190,7 +190,8 @@ standing_lines <- function(s, i) {
   amount <- s$meta$kinds[[t$measure]] == "amount"
   with_unit <- function(v) trimws(paste(show_number(v), unit))
   name <- trimws(paste(t$measure, series_labels(t[s$meta$series])))
-  head <- paste0(name, ": ", if (isTRUE(t$ended)) "ended; ", with_unit(t$last), " in the last ", s$period, " (",
+  head <- paste0(name, ": ", if (isTRUE(t$ended)) "ended; ", with_unit(t$last), " in the last ", s$period,
+    " (",
                  standing_stamp(s, t$last_stamp), ")")
   if (is.na(t$change)) {
     return(paste0(head, "; there are no two years to compare, or they lack too many ", s$period, "s."))

@@ -6,8 +6,8 @@
 #' @param then The method for the adjusted series.
 #' @param seasons Seasons by name or steps, several at once; by default those that [find_seasons()] finds,
 #'   else the usual cycle. Those that are not seen twice are left out.
-#' @param combine `"add"`, `"multiply"` (series with values that are not above zero add, and a note names them),
-#'   or `"auto"`.
+#' @param combine `"add"`, `"multiply"` (series with values that are not above zero add, and a note names
+#'   them), or `"auto"`.
 #' @param season_span,season_curve For loess, how fast the season may change and by which curve, as in
 #'   [decomposition()]. Where `season_span` is not given and there are six cycles, each series gets the season
 #'   that changes or the `"fixed"` one: what came closer at two cutoffs in its past.
@@ -68,7 +68,8 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   notes <- c(
     if (length(seasons) < all) "seasons that are not seen twice are left out",
     if (method$combine == "multiply") notes_of_series(
-      lapply(positive, function(p) if (!p) "some values are not above zero, and the seasons add"), context$labels
+      lapply(positive, function(p) if (!p) "some values are not above zero, and the seasons add"),
+      context$labels
     )
   )
   known <- known_cycles(context$cadence)
@@ -121,7 +122,8 @@ taken_off_each <- function(method, values, breaks, seasons, exact, multiply, spa
   for (how in unique(multiply)) {
     which <- which(multiply == how)
     rows <- which(owner %in% which)
-    made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons, exact, how,
+    made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons, exact,
+      how,
                       span)
     out$effects[rows, ] <- made$effects
     out$noise[which] <- made$noise

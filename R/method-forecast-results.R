@@ -10,8 +10,8 @@
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
 #' @param across Whether series are added up too.
 #' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie
-#' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A step
-#' that lies in two periods, such as a week at the end of a month, is split between them by time, as
+#' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A
+#' step that lies in two periods, such as a week at the end of a month, is split between them by time, as
 #' [resample()] splits amounts.
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)

@@ -23,10 +23,10 @@
 #'   half.
 #' @param calibrate Whether intervals are adjusted by the errors that the method made at cutoffs in the past
 #'   (split conformal, by thirds of the horizon); the coverage before and after is said.
-#' @param ended Series that were silent at the end for more than two of their own longest pauses, and more than
-#'   two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them all the same, from the
-#'   common end on; or, with `"own_end"`, forecast every series from its own last value on, for collections
-#'   whose series end at different stamps.
+#' @param ended Series that were silent at the end for more than two of their own longest pauses, and more
+#'   than two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them all the same, from
+#'   the common end on; or, with `"own_end"`, forecast every series from its own last value on, for
+#'   collections whose series end at different stamps.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
 #'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no

@@ -16,7 +16,8 @@ plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
 say_weekdays <- function(steps, future, last) {
   days <- round((future[length(future)] - last) / 86400)
   end <- show_stamp(future[length(future)], "date")
-  tell(c(i = "{steps} business day{?s} {?reaches/reach} to {end}, {days} day{?s} ahead; weekends have no stamps."))
+  tell(c(i = "{steps} business day{?s} {?reaches/reach} to {end}, {days} day{?s} ahead; \\
+             weekends have no stamps."))
 }
 
 future_zone <- function(meta, rows, steps) {

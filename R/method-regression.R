@@ -438,7 +438,8 @@ method_advance.kairon_by_regression <- function(method, model, batch) {
 
 #' @export
 method_fixed.kairon_by_regression <- function(method) {
-  c(if (method$trend == "bending" && !identical(method$bends, "auto")) "bends", if (length(method$steps)) "steps")
+  c(if (method$trend == "bending" && !identical(method$bends, "auto")) "bends",
+    if (length(method$steps)) "steps")
 }
 
 #' @export

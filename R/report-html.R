@@ -78,8 +78,8 @@ data_link <- function(data, name) {
   }
   rounded <- data
   numbers <- vapply(rounded, is.double, TRUE) & !vapply(rounded, is.object, TRUE)
-  # Fifteen digits would make the page several times as heavy, and no reading has them.
-  rounded[numbers] <- lapply(rounded[numbers], signif, 7)
+  # Fifteen digits of computed numbers would make the page several times as heavy.
+  rounded[numbers] <- lapply(rounded[numbers], saved_numbers)
   out <- tempfile(fileext = ".csv")
   on.exit(unlink(out))
   data.table::fwrite(plain_columns(rounded), out, na = "")

@@ -1,8 +1,8 @@
 # Which series have ended: one rule for inspect(), standing(), forecast() and backtest().
 
 # Silent before the common end for more than two of its own longest pauses, and for more than two usual cycles
-# of the cadence (three steps at least). `x` is a timeline of several series or of one; a series without a value
-# has ended. Where readings are irregular, a twentieth of the whole span stands for the cycle.
+# of the cadence (three steps at least). `x` is a timeline of several series or of one; a series without a
+# value has ended. Where readings are irregular, a twentieth of the whole span stands for the cycle.
 ended_series <- function(x, measures, rows = rows_of(x)) {
   meta <- timeline_meta(x)
   regular <- is_regular_cadence(meta$cadence)

@@ -30,8 +30,9 @@
 #' @param missing_too Whether a function of yours gets missing values as well.
 #' @returns The timeline with the new measures. A rolling value is *summarised*
 #'   when at least half of the values in its window are measured. Where windows of a regular timeline may lack
-#'   steps (`at_least`, `edges`, windows of the calendar), each has its coverage beside it, as in [resample()]:
-#'   the share of its steps that have a value. A name that is taken already gets a number behind it.
+#'   steps (`at_least`, `edges`, windows of the calendar), each has its coverage beside it, as in
+#'   [resample()]: the share of its steps that have a value. A name that is taken already gets a number behind
+#'   it.
 #' @section Details:
 #' Every built-in statistic costs the same at any width of the window, or grows with its logarithm.
 #' Sums run with twice the digits, squares are taken about a value near the mean (chosen anew at

@@ -1,7 +1,8 @@
 # The one order of methods, and how sure what is read last is.
 
 order_table <- function(loss, cutoffs, steps, series = "a", scale = 1) {
-  at <- expand.grid(site = series, ahead = seq_len(steps), cutoff = seq_len(cutoffs), stringsAsFactors = FALSE)
+  at <- expand.grid(site = series, ahead = seq_len(steps), cutoff = seq_len(cutoffs),
+    stringsAsFactors = FALSE)
   made <- lapply(names(loss), function(m) {
     data.frame(at, cutoff_day = days_from("2031-01-01", cutoffs)[at$cutoff], measure = "flow", method = m,
                observed = 0, value = loss[[m]], scale = scale, rms = scale)
@@ -23,7 +24,9 @@ backtest_of <- function(table, steps) {
 test_that("scores, ranking, best and verdict have one order, also where methods fail or scales lack", {
   set.seed(3)
   flaky <- new_method("flaky_once")
-  register <- function(name, f) registerS3method(name, "kairon_by_flaky_once", f, envir = asNamespace("kairon"))
+  register <- function(name, f) {
+    registerS3method(name, "kairon_by_flaky_once", f, envir = asNamespace("kairon"))
+  }
   register("method_fit", function(method, batch) {
     if (length(batch$values) / (length(batch$breaks) - 1) < 60) stop("too short")
     method_fit(by_drift(), batch)
@@ -84,8 +87,10 @@ test_that("methods that are alike are told apart as seldom as the level says", {
   t <- order_table(list(good = rnorm(7 * 6 * 5), bad = 1.5 * rnorm(7 * 6 * 5)), 5, 6, series = letters[1:7])
   r <- ranking(backtest_of(t, 6))
   expect_lt(r$pairs$p_value, 0.05)
-  expect_match(paste(format(verdict(backtest_of(transform(t, method = ifelse(method == "bad", "naive", method)),
-                                                6))), collapse = " "), "closer than the naive habit, which is more than")
+  expect_match(paste(format(verdict(backtest_of(transform(t,
+    method = ifelse(method == "bad", "naive", method)),
+                                                6))), collapse = " "),
+                                                "closer than the naive habit, which is more than")
 })
 
 test_that("ties are told", {
@@ -105,7 +110,8 @@ test_that("a series or a weekday is named for more than chance only", {
     is.null(kairon:::stands_out(walk, group, rep(1:24, each = 14)))
   })
   expect_gt(mean(none), 0.93)
-  series <- replicate(200, is.null(kairon:::stands_out(abs(rnorm(60)), rep(letters[1:6], 10), rep(1:5, each = 12))))
+  series <- replicate(200, is.null(kairon:::stands_out(abs(rnorm(60)), rep(letters[1:6], 10),
+    rep(1:5, each = 12))))
   expect_gt(mean(series), 0.93)
   loss <- abs(rnorm(24 * 14)) * rep(rep(c(1, 1, 3, 1, 1, 1, 1), 2), 24)
   found <- kairon:::stands_out(loss, rep(rep(letters[1:7], 2), 24), rep(1:24, each = 14))
@@ -116,7 +122,8 @@ test_that("words of the calendar are those that the cadence has", {
   set.seed(2)
   for (every in c("1 month", "1 quarter", "1 week")) {
     day <- stamp_sequence(as.Date("2022-01-03"), every = every, length = 60)
-    x <- timeline(data.frame(day = day, flow = 50 + rnorm(60) * rep_len(c(1, 1, 1, 9), 60)), day, levels = flow)
+    x <- timeline(data.frame(day = day, flow = 50 + rnorm(60) * rep_len(c(1, 1, 1, 9), 60)), day,
+      levels = flow)
     said <- paste(verdict(quiet(backtest(x, list(by_mean(), by_naive()), 4, cutoffs = 8))), collapse = " ")
     expect_no_match(said, "day")
     if (every == "1 quarter") expect_no_match(said, "January|April|July|October")

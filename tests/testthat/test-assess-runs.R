@@ -56,7 +56,8 @@ test_that("methods of one text that close over different things are different", 
   folder <- tempfile()
   make <- function(k) routine() |> stabilise(power = k)
   quiet(backtest(x, by_naive(), 3, cutoffs = 2, routine = make(0), cache = folder))
-  expect_match(error_text(backtest(x, by_naive(), 3, cutoffs = 2, routine = make(0.5), cache = folder)), "routine")
+  expect_match(error_text(backtest(x, by_naive(), 3, cutoffs = 2, routine = make(0.5), cache = folder)),
+    "routine")
   by_shifted <- function(f) new_method("shifted", f = f)
   shift <- function(k) function(v) v + k
   nested <- function(k) {

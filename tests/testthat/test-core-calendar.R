@@ -115,10 +115,12 @@ test_that("local days of 23 and 25 hours are one day", {
   expect_equal(hours("2032-07-01"), 24)
 })
 
-test_that("each instant lies in its period, and no period is empty, where clocks go back or a day is left out", {
+test_that("each instant lies in its period, and no period is empty, where clocks go back or days lack", {
   set.seed(14)
-  corners <- c("America/St_Johns" = "2005-10-30", "Pacific/Apia" = "2011-12-30", "Pacific/Kwajalein" = "1993-08-21",
-               "Pacific/Apia" = "2014-04-06", "America/Havana" = "2012-11-04", "Australia/Lord_Howe" = "2031-04-06",
+  corners <- c("America/St_Johns" = "2005-10-30", "Pacific/Apia" = "2011-12-30",
+    "Pacific/Kwajalein" = "1993-08-21",
+               "Pacific/Apia" = "2014-04-06", "America/Havana" = "2012-11-04",
+               "Australia/Lord_Howe" = "2031-04-06",
                "Asia/Gaza" = "2011-04-01", "Europe/London" = "2031-10-26", "Asia/Manila" = "1844-12-31")
   for (i in seq_along(corners)) {
     zone <- names(corners)[i]
@@ -130,7 +132,8 @@ test_that("each instant lies in its period, and no period is empty, where clocks
       k <- period_of(cadence, t, table)
       at <- paste(zone, text)
       expect_false(is.unsorted(k), label = at)
-      expect_true(all(period_start(cadence, k, table) <= t & t < period_start(cadence, k + 1, table)), label = at)
+      expect_true(all(period_start(cadence, k, table) <= t & t < period_start(cadence, k + 1, table)),
+        label = at)
       reach <- seq(min(k) - 2, max(k) + 2)
       expect_true(all(diff(period_start(cadence, reach, table)) > 0), label = at)
       expect_equal(period_of_stamp(cadence, stamp_of(cadence, reach, table), table), reach, label = at)
@@ -150,7 +153,8 @@ test_that("periods are numbered alike whatever span a table of clock changes has
 })
 
 test_that("a day that a zone never had gets no row", {
-  x <- timeline(data.frame(time = as.POSIXct("2011-12-28", tz = "Pacific/Apia") + 3600 * 0:95, flow = 1), time,
+  x <- timeline(data.frame(time = as.POSIXct("2011-12-28", tz = "Pacific/Apia") + 3600 * 0:95, flow = 1),
+    time,
                 amounts = "flow")
   for (every in c("1 day", "6 hours", "1 business day")) {
     out <- resample(x, every)
@@ -158,6 +162,7 @@ test_that("a day that a zone never had gets no row", {
     expect_equal(sum(out$flow), 96)
     expect_true(all(format(out$time, "%d") != "30"))
   }
-  expect_equal(format(stamp_sequence(as.POSIXct("2011-12-29", tz = "Pacific/Apia"), every = "1 day", length = 3), "%d"),
+  expect_equal(format(stamp_sequence(as.POSIXct("2011-12-29", tz = "Pacific/Apia"), every = "1 day",
+    length = 3), "%d"),
                c("29", "31", "01"))
 })

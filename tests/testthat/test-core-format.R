@@ -26,3 +26,24 @@ test_that("the nearest word is offered, and none when nothing is near", {
   expect_null(kairon:::nearest_word("zebra", c("month", "minute")))
   expect_null(kairon:::nearest_word("", "month"))
 })
+
+test_that("neighbours are told apart in print, and what was measured is saved exactly", {
+  for (base in c(0, 1, 1e3, 123456, 1e9)) {
+    for (step in c(10, 0.5, 0.001)) {
+      v <- base + step * 1:5
+      shown <- kairon:::show_column(v)
+      expect_false(anyDuplicated(shown) > 0, label = paste(base, step))
+      expect_equal(as.numeric(gsub(",", "", shown)), v, tolerance = 1e-3 * step / max(abs(v)) + 1e-14)
+      expect_identical(kairon:::saved_numbers(v), v)
+    }
+  }
+  expect_identical(kairon:::saved_numbers(c(123456792.25, NA, 7e-8)), c(123456792.25, NA, 7e-8))
+  set.seed(1)
+  for (scale in c(1e-6, 1, 1e8)) {
+    v <- scale * (5 + rnorm(50) / 3)
+    made <- kairon:::saved_numbers(v)
+    expect_lt(max(abs(made - v)), 1e-5 * diff(range(v)))
+    expect_lt(sum(nchar(as.character(made))), sum(nchar(as.character(v))))
+  }
+  expect_equal(kairon:::saved_numbers(c(pi, exp(1) * 1e6)), c(pi, exp(1) * 1e6), tolerance = 1e-6)
+})

@@ -24,12 +24,14 @@ test_that("arguments that a function does not have are refused, with the nearest
   b <- quiet(backtest(x, by_naive(), 2, cutoffs = 3))
   vetted <- quiet(vet(x, limits(0, 1e6)))
   calls <- list(
-    quote(impute(x, longets = 1)), quote(forecast(x, 2, metod = by_naive())), quote(fit(x, by_naive(), mesures = 1)),
+    quote(impute(x, longets = 1)), quote(forecast(x, 2, metod = by_naive())),
+    quote(fit(x, by_naive(), mesures = 1)),
     quote(vet(x, mesures = 1)), quote(repair(vetted, mesures = 1)), quote(change(x, mesures = 1)),
     quote(rebase(x, aganst = 1)), quote(stabilise(x, powr = 1)), quote(remove_seasons(x, seson = 1)),
     quote(predict(fitted, 2, levls = 1)), quote(confint(fitted, levl = 1)), quote(simulate(fitted, nsm = 1)),
     quote(as_rate(x, mesures = 1)), quote(autoplot(f, seris = 1)), quote(plot(x, seris = 1)),
-    quote(autoplot(b, shw = 1)), quote(routine() |> impute(longets = 1)), quote(routine() |> vet(mesures = 1)),
+    quote(autoplot(b, shw = 1)), quote(routine() |> impute(longets = 1)),
+    quote(routine() |> vet(mesures = 1)),
     quote(resample(x, "1 year", epery = "sum")), quote(align(x, x, evry = "1 year"))
   )
   for (call in calls) {
@@ -38,7 +40,8 @@ test_that("arguments that a function does not have are refused, with the nearest
   }
   expect_match(error_text(impute(x, longets = 1)), "no argument .longets.*Did you mean .longest")
   expect_match(error_text(forecast(x, 2, by_theta(line = "movng"))), "Did you mean .moving")
-  expect_match(error_text(decomposition(x, measures = "volme")), "which .measures. names.*Did you mean .?volume")
+  expect_match(error_text(decomposition(x, measures = "volme")),
+    "which .measures. names.*Did you mean .?volume")
   expect_match(error_text(timeline(as.data.frame(x), month, levels = volme)), "which .levels. names")
   expect_match(error_text(lead_lag(x, "volume", "rn")), "no measure.* .rn")
   used <- vapply(own_functions(), calls_any, TRUE, names = c("arg_match", "match.arg"))

@@ -88,7 +88,8 @@ test_that("pipes of the program keep what a timeline knows", {
 
 test_that("a measure on another scale goes back, in files and pipes, and is judged on its own", {
   verbs <- list(
-    log = function(x) stabilise(x, power = "log"), power = function(x) stabilise(x), change = function(x) change(x),
+    log = function(x) stabilise(x, power = "log"), power = function(x) stabilise(x),
+    change = function(x) change(x),
     year = function(x) change(x, "1 year", "percent"), both = function(x) change(stabilise(x, power = "log")),
     normal = function(x) rebase(x, each = "month of year", as = "percent"),
     season = function(x) remove_seasons(x), start = function(x) change(x, since_start(), "ratio")

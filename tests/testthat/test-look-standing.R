@@ -111,7 +111,8 @@ test_that("what was not measured in the trailing year is counted", {
 
 test_that("thirteen periods are compared as far as both years have them", {
   v <- 100 + (1:30) + rep(c(0, 5, -5), 10)
-  x <- quiet(timeline(data.frame(month = seq(as.Date("2030-01-01"), by = "month", length.out = 30), flow = v), month,
+  x <- quiet(timeline(data.frame(month = seq(as.Date("2030-01-01"), by = "month", length.out = 30),
+    flow = v), month,
                       amounts = flow))
   for (n in c(13, 15, 20, 23)) {
     s <- as.data.frame(standing(x[1:n, ]))

@@ -116,7 +116,8 @@ test_that("multiplied parts: effects as shares, bounds above zero, intervals tha
 test_that("series that cannot multiply add, alone, and are named", {
   set.seed(4)
   data <- data.frame(day = rep(days_from("2031-01-01", 70), 3), site = rep(c("up", "dry", "mid"), each = 70),
-                     flow = c(exp(1 + 0.02 * (1:70) + rnorm(70, 0, 0.1)), pmax(0, rnorm(70, 1)), 5 + rnorm(70)))
+                     flow = c(exp(1 + 0.02 * (1:70) + rnorm(70, 0, 0.1)), pmax(0, rnorm(70, 1)),
+                       5 + rnorm(70)))
   x <- timeline(data, day, series = site, levels = flow)
   for (by in list(by_regression, by_decomposition)) {
     f <- quiet(forecast(x, 7, by(combine = "multiply"), paths = 20))

@@ -103,10 +103,12 @@ test_that("several methods stand side by side, and one that fails is listed", {
 ragged <- function() {
   set.seed(5)
   day <- days_from("2029-01-01", 700)
-  x <- data.frame(day = rep(day, 3), site = rep(c("live", "over", "rare"), each = 700), flow = rnorm(2100, 10))
+  x <- data.frame(day = rep(day, 3), site = rep(c("live", "over", "rare"), each = 700),
+    flow = rnorm(2100, 10))
   # One that ended 150 days ago, and one that pauses for 100 days again and again, now too.
   x <- x[!(x$site == "over" & x$day > day[550]), ]
-  quiet(timeline(x[!(x$site == "rare" & (as.integer(x$day - day[1]) %/% 100) %% 2 == 0), ], day, series = site,
+  quiet(timeline(x[!(x$site == "rare" & (as.integer(x$day - day[1]) %/% 100) %% 2 == 0), ], day,
+    series = site,
                  levels = flow))
 }
 
@@ -138,7 +140,8 @@ test_that("every series can go on from its own end, as if it were alone", {
   expect_equal(sum(total(f, "all")$steps), 2 * 3 * 5)
   expect_s3_class(autoplot(f), "ggplot")
   # Scored by what came after each end.
-  later <- timeline(data.frame(day = as.Date("2030-07-05") + 0:4, site = "over", flow = 1:5), day, series = site,
+  later <- timeline(data.frame(day = as.Date("2030-07-05") + 0:4, site = "over", flow = 1:5), day,
+    series = site,
                     levels = flow)
   over <- f$table[f$table$site == "over" & f$table$method == "naive", ]
   s <- scores(f, "mae", observed = later)

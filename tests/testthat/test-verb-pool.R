@@ -139,7 +139,8 @@ test_that("a routine records pooling with its groups and weights", {
 test_that("members are expected while they live: counted by hand, with weights, parts and an end", {
   set.seed(4)
   day <- days_from("2031-01-01", 200)
-  x <- data.frame(day = rep(day, 4), site = rep(c("a", "b", "gone", "late"), each = 200), flow = rnorm(800, 10))
+  x <- data.frame(day = rep(day, 4), site = rep(c("a", "b", "gone", "late"), each = 200),
+    flow = rnorm(800, 10))
   x <- x[!(x$site == "gone" & x$day > day[80]) & !(x$site == "late" & x$day < day[120]), ]
   x <- x[-sample(nrow(x), 60), ]
   weight <- c(a = 2, b = 1, gone = 5, late = 0.5)

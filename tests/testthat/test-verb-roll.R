@@ -126,8 +126,10 @@ test_that("means weighted by time are integrals over the window", {
 
 test_that("panels span as much on request, so that a rolling sd compares with the values", {
   set.seed(1)
-  x <- quiet(timeline(data.frame(day = rep(days_from("2031-01-01", 100), 2), site = rep(c("a", "b"), each = 100),
-                                 flow = c(rnorm(100, 50, 2), rnorm(100, 500, 30))), day, series = site, levels = flow))
+  x <- quiet(timeline(data.frame(day = rep(days_from("2031-01-01", 100), 2),
+    site = rep(c("a", "b"), each = 100),
+                                 flow = c(rnorm(100, 50, 2), rnorm(100, 500, 30))), day, series = site,
+                                 levels = flow))
   p <- ggplot2::ggplot_build(autoplot(quiet(roll(x, trailing(7), "sd")), common_scale = TRUE))
   spans <- vapply(p$layout$panel_params, function(panel) diff(panel$y.range), 1)
   expect_equal(spans, rep(spans[1], length(spans)))
@@ -141,11 +143,14 @@ test_that("each window tells what share of its steps has a value, by counting", 
   v[c(5, 20:34, 60, 61, 100:103)] <- NA
   x <- quiet(timeline(data.frame(day = days_from("2031-01-01", 120), flow = v), day, levels = flow))
   day <- x$day
-  windows <- list(trailing(7), leading(5), centred(9), trailing("10 days"), trailing("1 month"), leading("1 month"),
+  windows <- list(trailing(7), leading(5), centred(9), trailing("10 days"), trailing("1 month"),
+    leading("1 month"),
                   since_start())
   for (w in windows) {
     r <- quiet(roll(x, w, "mean", at_least = 1, edges = "partial"))
-    moved <- function(i, sign) .Date(shift_instants(as.numeric(day[i]) * 86400, w$step, sign, utc_zone) / 86400)
+    moved <- function(i, sign) {
+      .Date(shift_instants(as.numeric(day[i]) * 86400, w$step, sign, utc_zone) / 86400)
+    }
     share <- vapply(seq_along(day), function(i) {
       reach <- switch(w$side,
         since_start = day[1:i],

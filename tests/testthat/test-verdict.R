@@ -4,7 +4,8 @@ made_backtest <- function(error, habit = 2 * abs(error), observed = 100, inside 
                           series = NULL, unit = "l/s") {
   n <- length(error)
   table <- data.frame(
-    cutoff = rep(rep(days_from("2031-03-01", cutoffs), each = max(1, length(series))), length.out = n), ahead = rep(1:2, each = n / 2),
+    cutoff = rep(rep(days_from("2031-03-01", cutoffs), each = max(1, length(series))), length.out = n),
+    ahead = rep(1:2, each = n / 2),
     measure = "flow", method = "good", value = observed + error, observed = observed, scale = 1
   )
   table$lower_90 <- table$observed - ifelse(inside, 1, -1)
@@ -31,7 +32,8 @@ test_that("the error is told in the unit and as a share of the usual value", {
 })
 
 test_that("the gain over the naive habit is a share of its error", {
-  expect_match(said(rep(c(3, -3), 8), habit = rep(4, 16)), "That is 25 % closer than the naive habit, which may be chance (p 0.12).",
+  expect_match(said(rep(c(3, -3), 8), habit = rep(4, 16)),
+    "That is 25 % closer than the naive habit, which may be chance (p 0.12).",
                fixed = TRUE)
   expect_match(said(rep(c(4, -4), 8), habit = rep(4, 16)),
                "no closer than the naive habit|No other method came closer")
