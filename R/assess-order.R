@@ -148,7 +148,7 @@ order_notes <- function(o) {
     if (length(o$aside)) paste0(word_list(o$aside), " left out of the order for want of forecasts"),
 
 
-             if (o$basis == "habit") "series without a scale are measured by the error of the naive habit there",
+             if (o$basis == "habit") "series without a scale are measured by the naive habit's error there",
     if (o$left > 0) paste0(plural(o$left, "series", "series"), " left out in which every forecast was exact")
   )
 }

@@ -250,7 +250,7 @@ simplest_of_order <- function(b, measure) {
   if (nrow(all) == 0) abort_state("No method has forecasts that can be compared.")
   group <- if (o$series >= 4) o$losses$series else o$losses$cutoff
   parts <- tapply(o$losses$loss, list(group, factor(o$losses$method, all$method)), mean)
-  word <- paste0("mean absolute ", if (o$basis == "scaled") "scaled error" else "error, relative to the habit,")
+  word <- paste("mean absolute", if (o$basis == "scaled") "scaled error" else "error, relative to the habit,")
   simplest_within(b, all$method, all$score, parts, word)
 }
 

@@ -23,7 +23,7 @@ cli_backtest <- function(files, options) {
   known <- options$drivers
   if (!is.null(known) && known != "perfect") known <- cli_read(known, cli_future(options), "backtest")
   b <- backtest(
-    x, methods, horizon, cutoffs = cutoffs_option(options$cutoffs),
+    x, methods, horizon, cutoffs = cutoffs_option(options$cutoffs, "backtest"),
     spacing = span_option(options$spacing), window = window,
     routine = cli_routine(options), drivers = known, measures = measures,
     reserve = span_option(options$reserve), intervals = levels, calibrate = options$calibrate,
@@ -140,8 +140,8 @@ cli_leak_check <- function(files, options) {
   horizon <- span_option(needed_option(options, "horizon", "leak-check"))
   methods <- cli_methods(options$methods, "leak-check", options)
   x <- cli_read(files, options, "leak-check")
-  b <- backtest(x, methods, horizon, cutoffs = cutoffs_option(options$cutoffs),
-    routine = cli_routine(options),
+  cutoffs <- cutoffs_option(options$cutoffs, "leak-check")
+  b <- backtest(x, methods, horizon, cutoffs = cutoffs, routine = cli_routine(options),
                 measures = cli_measures(options))
   check <- leak_check(b)
   show_result(check, check, options, printed(check))
@@ -157,9 +157,12 @@ cli_diagnosis <- function(files, options) {
 }
 
 # A count, the word "all", or dates with commas between.
-cutoffs_option <- function(text) {
+cutoffs_option <- function(text, verb) {
   if (is.null(text)) {
     return(NULL)
   }
-  if (grepl("^[0-9]+$", text)) as.integer(text) else cli_list(text)
+  if (!text %in% "all" && !grepl("^[0-9]", text)) {
+    abort_usage("cutoffs are a number, {.val all}, or dates with commas between, not {.val {text}}.", verb)
+  }
+  if (grepl("^[0-9]{1,3}$", text)) as.integer(text) else cli_list(text)
 }

@@ -9,7 +9,6 @@ undo_field <- function(step) {
   # Only changes and departures go back by the values that were there.
   step$before <- step$before[if (step$kind %in% c("change", "rebase")) names(step$before) else c("unit",
     "kind")]
-  step$back <- NULL
   if (step$kind == "change") {
     runs <- rle(step$labels)
     step$labels <- list(name = runs$values, rows = runs$lengths)
@@ -26,7 +25,7 @@ undo_field <- function(step) {
 restore_undo <- function(x, header) {
   meta <- timeline_meta(x)
   for (m in intersect(names(header$undo), names(meta$kinds))) {
-    steps <- tryCatch(lapply(header$undo[[m]], read_undo_step, x = x), error = function(e) NULL)
+    steps <- tryCatch(lapply(header$undo[[m]], read_undo_step), error = function(e) NULL)
     if (length(steps) == 0) {
       tell(c("!" = "What the header says of the scale of {.field {m}} cannot be read; forecasts stay on it."))
       next
@@ -37,8 +36,7 @@ restore_undo <- function(x, header) {
   x
 }
 
-read_undo_step <- function(step, x) {
-  meta <- timeline_meta(x)
+read_undo_step <- function(step) {
   numbers <- function(v) as.double(unlist(lapply(v, function(one) one %||% NA)))
   check_choice(step$kind, c("power", "season", "rebase", "change"))
   step$before$kind <- check_choice(step$before$kind, c("level", "amount"))
@@ -68,9 +66,6 @@ read_undo_step <- function(step, x) {
     change = {
       step$labels <- rep(as.character(step$labels$name), as.integer(step$labels$rows))
       step$k <- numbers(step$k)
-      if (!is.null(step$over)) {
-        step$back <- steps_back(step$over, isTRUE(step$align_weeks), meta, rows_of(x)$zone, NULL)
-      }
       if (!is.null(step$base)) step$base <- numbers(step$base)
       size == length(step$k) && size == length(step$labels)
     }

@@ -142,7 +142,7 @@ change_measure <- function(x, rows, m, against, as, keep) {
   codes <- origin_codes(x, m)
   codes <- pmax(codes, codes[against$row])
   meta <- timeline_meta(x)
-  undo <- c(list(kind = "change", as = as), against[setdiff(names(against), "row")])
+  undo <- c(list(kind = "change", as = as), against[setdiff(names(against), c("row", "back"))])
   undo$labels <- series_labels(rows$keys)[series_index(rows$breaks)]
   x <- rescale_measure(x, m, made, codes, change_unit(meta$units[[m]], as), undo)
   if (keep) x <- keep_raw(x, m, values, meta)

@@ -199,7 +199,7 @@ undo_change <- function(table, x, step, levels) {
   meta <- timeline_meta(x)
   zone <- rows_of(x)$zone
   k <- period_of_stamp(meta$cadence, to_seconds(table[[meta$time]]), zone)
-  back <- if (!is.null(step$back)) step$back(k)
+  back <- if (!is.null(step$over)) steps_back(step$over, step$align_weeks, meta, zone, NULL)(k)
   labels <- table_labels(table, x)
   method <- table$method %||% rep("", nrow(table))
   bounds <- bound_columns(levels)

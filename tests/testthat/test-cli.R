@@ -63,7 +63,7 @@ test_that("a wrong call exits with 2 and suggests the nearest right word", {
   expect_call("forecast", demand, "--horizon", "7 days", "--method", "niave", says = "Did you mean \"naive\"")
   expect_call("inspect", says = "needs one file")
   expect_call("inspect", "no-such-file.csv", says = "There is no file")
-  expect_call("backtest", demand, "--horizon", "7 days", "--cutoffs", "many", says = "is not a stamp")
+  expect_call("backtest", demand, "--horizon", "7 days", "--cutoffs", "many", says = "cutoffs are a number")
 })
 
 test_that("data that cannot be processed exit with 1, and no file is left", {
