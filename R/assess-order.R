@@ -29,7 +29,7 @@ method_order <- function(table, series, measure, metric = "mae") {
   methods <- methods[order(methods$score, methods$method != habit_of(names), methods$method), ]
   rownames(methods) <- NULL
   list(losses = kept[setdiff(names(kept), "scale")], methods = methods, basis = units$basis,
-       rows = nrow(unique(kept[c("series", "cutoff", "ahead")])), whole = together$whole,
+       rows = sum(kept$method == kept$method[1]), whole = together$whole,
        series = length(unique(kept$series)), aside = together$aside,
        left = length(setdiff(unique(own$series), unique(kept$series))))
 }
@@ -51,20 +51,21 @@ loss_table <- function(table, series, measure, metric) {
 # Rows that all methods have. A method without half of what the fullest has is set aside, since it would
 # leave too little of the others.
 common_losses <- function(losses, names) {
-  at <- paste(losses$series, losses$cutoff, losses$ahead, sep = "\r")
-  once <- !duplicated(paste(at, losses$method, sep = "\r"))
-  counts <- table(factor(losses$method[once], names))
+  at <- group_rows(losses, c("series", "cutoff", "ahead"))
+  method <- match(losses$method, names)
+  once <- !duplicated(at$index + (method - 1) * length(at$first))
+  counts <- tabulate(method[once], length(names))
   whole <- max(0, counts)
-  aside <- names[counts < whole / 2]
+  aside <- which(counts < whole / 2)
   repeat {
-    here <- !losses$method %in% aside
-    shared <- table(at[here & once]) == length(names) - length(aside)
-    common <- names(shared)[shared]
-    rest <- setdiff(names, aside)
-    if (length(common) >= whole / 2 || length(rest) <= 1) break
+    here <- !method %in% aside
+    shared <- tabulate(at$index[here & once], length(at$first)) == length(names) - length(aside)
+    rest <- setdiff(seq_along(names), aside)
+    if (sum(shared) >= whole / 2 || length(rest) <= 1) break
     aside <- c(aside, rest[which.min(counts[rest])])
   }
-  list(losses = losses[here & at %in% common, ], whole = whole, aside = aside)
+  keep <- here & shared[at$index]
+  list(losses = losses[keep, ], whole = whole, aside = names[aside])
 }
 
 # What a loss is measured in: the scale of its row; where a series has rows without one (a constant history,
@@ -73,17 +74,18 @@ loss_units <- function(losses, metric) {
   scale <- losses$scale
   if (metric == "mse") scale <- scale^2
   size <- ifelse(is.finite(scale) & scale > 0, scale, NA)
-  lacking <- unique(losses$series[is.na(size)])
-  if (length(lacking) == 0) {
+  lacking <- losses$series %in% losses$series[is.na(size)]
+  if (!any(lacking)) {
     return(list(size = size, basis = "scaled"))
   }
-  habit <- habit_of(losses$method)
-  for (s in lacking) {
-    here <- losses$series == s
-    off <- if (is.na(habit)) 0 else mean(losses$plain[here & losses$method == habit])
-    if (!(off > 0)) off <- mean(losses$plain[here])
-    size[here] <- if (off > 0) off else NA
-  }
+  own <- losses$series[lacking]
+  plain <- losses$plain[lacking]
+  by_habit <- losses$method[lacking] %in% habit_of(losses$method)
+  mean_in <- function(keep) as.vector(tapply(plain[keep], factor(own[keep], unique(own)), mean))
+  habit <- mean_in(by_habit)
+  off <- ifelse(is.na(habit) | habit == 0, mean_in(rep(TRUE, length(own))), habit)
+  off[off == 0] <- NA
+  size[lacking] <- off[match(own, unique(own))]
   list(size = size, basis = "habit")
 }
 

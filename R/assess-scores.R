@@ -96,7 +96,9 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   }
   out <- out[order_scores(out, metrics, by), , drop = FALSE]
   plainly <- isFALSE(flagged) && !isTRUE(invented)
-  if (plainly && "mase" %in% metrics && setequal(setdiff(by, "measure"), "method")) {
+  # Where all methods have the same forecasts and scales, this is their order already.
+  alike <- is.null(b$failures) && length(unique(out$n)) <= 1 && !any(out$mase_undefined > 0)
+  if (plainly && !alike && "mase" %in% metrics && setequal(setdiff(by, "measure"), "method")) {
     # As the methods are ordered everywhere: on what they have in common.
     places <- lapply(measures, function(m) {
       o <- method_order(table, meta$series, m)

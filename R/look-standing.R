@@ -65,8 +65,14 @@ standing <- function(x, measures = NULL, better = NULL) {
 # Which series have ended, by the rule of forecasts.
 with_ended <- function(table, x, measures) {
   rows <- rows_of(x)
-  ended <- lapply(measures, function(m) ended_series(x, m, rows)$ended)
-  table$ended <- unlist(ended)
+  keys <- timeline_meta(x)$series
+  # Series of less than a month have no line.
+  own <- if (length(keys)) match(series_labels(table[keys]), series_labels(rows$keys)) else rep(1L, nrow(table))
+  table$ended <- FALSE
+  for (m in measures) {
+    here <- table$measure == m
+    table$ended[here] <- ended_series(x, m, rows)$ended[own[here]]
+  }
   table
 }
 

@@ -61,7 +61,7 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   if (method$how == "averages") seasons <- utils::head(seasons, 1)
   values <- as.double(batch$values)
   owner <- series_index(batch$breaks)
-  positive <- as.vector(rowsum(as.numeric(values <= 0), owner, na.rm = TRUE)) == 0
+  positive <- tabulate(owner[which(values <= 0)], length(size)) == 0
   grows <- method$combine == "multiply" ||
     (method$combine == "auto" && length(seasons) && grows_with_level(batch, seasons[[1]]))
   multiply <- positive & grows

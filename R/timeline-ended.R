@@ -14,7 +14,7 @@ ended_series <- function(x, measures, rows = rows_of(x)) {
   n <- length(rows$breaks) - 1
   last <- rep(-Inf, n)
   last[owner] <- place_there
-  pause <- c(0, diff(place_there) - regular)
+  pause <- c(if (length(there)) 0, diff(place_there) - regular)
   pause[!duplicated(owner)] <- 0
   sorted <- order(owner, pause)
   longest <- rep(0, n)

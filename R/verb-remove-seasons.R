@@ -228,6 +228,12 @@ chosen_combination <- function(values, breaks, season, combine, measure, call) {
     spread_by_level(v, v, season[[1]])$level_correlation
   }, 1)
   r <- stats::median(grows, na.rm = TRUE)
+  if (is.na(r)) {
+    return(list(combine = "add", note = paste0(
+      measure, ": parts add; whether the spread of whole seasons grows with their level takes three seasons",
+      " that vary, and there are none to tell."
+    )))
+  }
   multiply <- isTRUE(r > 0.5)
   list(combine = if (multiply) "multiply" else "add", note = paste0(
     measure, ": parts ", if (multiply) "multiply" else "add", ", since the spread of whole seasons ",

@@ -31,8 +31,8 @@ struct Zone {
   // Local times that the zone never showed because it changed sides of the date
   // line: from skip_from[i] up to skip_to[i]. All of them, whatever the span,
   // since periods are counted past them.
-  std::vector<double> skip_from;
-  std::vector<double> skip_to;
+  std::vector<double> skip_from = {};
+  std::vector<double> skip_to = {};
 
   // How many changes lie at or before an instant: the place of its offset.
   std::size_t stretch_of(double instant) const;

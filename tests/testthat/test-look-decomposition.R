@@ -225,6 +225,10 @@ test_that("the structural split has errors that fit, and auto says why", {
   expect_equal(d$combine, "multiply")
   expect_match(paste(format(d), collapse = " "), "since the spread of whole seasons grows")
   expect_equal(decomposition(daily(y, levels = "flow"), "week", combine = "auto")$combine, "add")
+  # Two seasons tell nothing of how their spread grows, and it is said.
+  two <- quiet(decomposition(daily(20 + rep(c(1, 5, 2, 8, 1, 0, 3), 2), levels = "flow"), "week",
+                             combine = "auto"))
+  expect_match(gsub("\\s+", " ", paste(format(two), collapse = " ")), "takes three seasons")
 })
 
 test_that("ends are extended on request, methods compared, figures drawn", {
