@@ -67,7 +67,8 @@ with_ended <- function(table, x, measures) {
   rows <- rows_of(x)
   keys <- timeline_meta(x)$series
   # Series of less than a month have no line.
-  own <- if (length(keys)) match(series_labels(table[keys]), series_labels(rows$keys)) else rep(1L, nrow(table))
+  own <- rep(1L, nrow(table))
+  if (length(keys)) own <- match(series_labels(table[keys]), series_labels(rows$keys))
   table$ended <- FALSE
   for (m in measures) {
     here <- table$measure == m
