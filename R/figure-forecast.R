@@ -98,6 +98,11 @@ fan_layers <- function(ahead, levels, one) {
   shown <- if (one) rev(levels) else max(levels)
   lapply(seq_along(shown), function(i) {
     bounds <- paste0(c("lower_", "upper_"), shown[i])
+    # A single value has a forecast, and nothing to tell its errors by.
+    ahead <- ahead[is.finite(ahead[[bounds[1]]]) & is.finite(ahead[[bounds[2]]]), ]
+    if (nrow(ahead) == 0) {
+      return(NULL)
+    }
     mapping <- ggplot2::aes(
       x = .data$stamp, ymin = .data[[bounds[1]]], ymax = .data[[bounds[2]]],
       group = .data$method

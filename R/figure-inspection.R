@@ -7,7 +7,7 @@ autoplot.kairon_inspection <- function(object, ...) {
   refuse_more("autoplot", ...)
   data <- object$coverage
   share <- tapply(data$share, data$series, mean, na.rm = TRUE)
-  worst <- names(sort(share))[seq_len(min(most_rows, length(share)))]
+  worst <- names(sort(share, na.last = TRUE))[seq_len(min(most_rows, length(share)))]
   hidden <- length(share) - length(worst)
   data <- data[data$series %in% worst, ]
   ggplot2::ggplot(data, ggplot2::aes(.data$from, .data$series)) +

@@ -54,3 +54,10 @@ test_that("the program draws and reports series that are new", {
   expect_equal(kairon("decomposition", path, "--series", "part", "--seasons", "year")$code, 0)
   expect_equal(kairon("remove-seasons", path, "--series", "part", "--seasons", "year")$code, 0)
 })
+
+test_that("a single reading is reported", {
+  x <- quiet(timeline(data.frame(day = as.Date("2031-01-01"), flow = 5), day, levels = "flow"))
+  page <- tempfile(fileext = ".html")
+  expect_no_error(quiet(report(x, page)))
+  expect_match(paste(readLines(page, warn = FALSE), collapse = " "), "expected at 5 a step")
+})
