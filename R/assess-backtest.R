@@ -76,9 +76,7 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   plan$calibrate <- calibrate
   out <- make_backtest(job, plan, cache, perfect, routine)
   if (found) {
-
-
-             out$notes <- c(out$notes, paste(
+    out$notes <- c(out$notes, paste(
       "the scale was changed by figures of the whole history, which no forecast had;",
       "as steps of `routine` they are found at each cutoff"
     ))

@@ -60,7 +60,7 @@ ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL) {
     wins = unname(colMeans(ranks == apply(ranks, 1, min))[methods$method])
   )
   by_ranks <- o$series >= rank_series
-  pairs <- pair_tests(o, names, overlapping(b))
+  pairs <- pair_tests(o, names, overlapping(b), ranks)
   against <- vapply(methods$method, function(m) pair_p(pairs, names[1], m), 1)
   better <- methods$mean_rank > methods$mean_rank[1] | !by_ranks
   methods$alike <- methods$method == names[1] | !(against < 1 - level & better)
@@ -92,10 +92,10 @@ check_methods_there <- function(b, call = rlang::caller_env()) {
 }
 
 # Each pair of methods, tested.
-pair_tests <- function(o, names, overlap) {
+pair_tests <- function(o, names, overlap, ranks) {
   pairs <- utils::combn(names, 2)
   rows <- lapply(seq_len(ncol(pairs)), function(i) {
-    made <- order_pair(o, pairs[1, i], pairs[2, i], overlap)
+    made <- order_pair(o, pairs[1, i], pairs[2, i], overlap, ranks)
     d <- paired_differences(o$losses, pairs[1, i], pairs[2, i])
     data.frame(method = pairs[1, i], against = pairs[2, i], difference = mean(d),
                statistic = made$statistic, p_value = made$p_value, values = length(d))
@@ -171,14 +171,14 @@ format.kairon_ranking <- function(x, ...) {
   words <- ranking_words(x)
   shown <- x$methods
   shown$wins <- vapply(shown$wins, show_percent, "")
-  shown$alike <- ifelse(is.na(shown$alike), "not compared",
-    ifelse(shown$alike, "not told apart from the first",
-                                                                   "worse"))
+  shown$alike <- ifelse(shown$alike, "not told apart from the first", "worse")
+  shown$alike[is.na(shown$alike)] <- "not compared"
   shown$alike[1] <- "first"
   shown$alike[shown$method %in% x$tied] <- "as close as the first"
   names(shown)[names(shown) == "alike"] <- "verdict"
-  if (nzchar(x$unit) && x$metric == "mae") names(shown)[names(shown) == "error"] <- paste0("error (", x$unit,
-    ")")
+  if (nzchar(x$unit) && x$metric == "mae") {
+    names(shown)[names(shown) == "error"] <- paste0("error (", x$unit, ")")
+  }
   if (x$series == 1) shown <- shown[setdiff(names(shown), c("mean_rank", "wins"))]
   c(wrap_lines(words[1]), text_table(as.list(shown)), wrap_lines(words[-1]))
 }

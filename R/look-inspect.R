@@ -33,7 +33,8 @@ inspect.kairon_timeline <- function(x) {
   structure(
     list(
       line = timeline_line(x),
-      findings = inspection_findings(timeline_meta(x), table, marker_findings(x), unfinished_findings(x)),
+      findings = inspection_findings(timeline_meta(x), table, marker_findings(x), unfinished_findings(x),
+                                     function(lines) ended_lines(lines, x)),
       table = table, series = timeline_meta(x)$series, meta = timeline_meta(x),
       coverage = coverage_map(x)
     ),
@@ -206,7 +207,8 @@ longest_run <- function(v) {
 }
 
 # What deserves a look, the most pressing first.
-inspection_findings <- function(meta, table, markers, unfinished) {
+# `over`: which lines of the table are of series that have ended, where rows are at hand to tell.
+inspection_findings <- function(meta, table, markers, unfinished, over = NULL) {
   name <- function(rows) word_list(unique(card_labels(rows, meta$series)), 4)
   out <- character()
   add <- function(rows, text) {
@@ -214,7 +216,7 @@ inspection_findings <- function(meta, table, markers, unfinished) {
   }
   add(table[table$missing == table$rows, ], "no value at all.")
   some <- table[table$missing < table$rows, ]
-  out <- c(out, ended_findings(some, meta))
+  out <- c(out, ended_findings(some, meta, over))
   add(some[some$infinite > 0, ], "infinite values.")
   out <- c(out, markers)
   gappy <- some[some$longest_gap > 0, ]
@@ -255,14 +257,14 @@ card_labels <- function(rows, series) {
 }
 
 # Series that stopped before the others, or began after them.
-ended_findings <- function(table, meta) {
+ended_findings <- function(table, meta, over = NULL) {
   if (length(meta$series) == 0 || nrow(table) < 2) {
     return(character())
   }
   last <- to_seconds(table$last)
   first <- to_seconds(table$first)
   span <- max(last) - min(first)
-  ended <- table[ended_by_card(table, meta$cadence, span), ]
+  ended <- table[if (is.null(over)) ended_by_card(table, meta$cadence, span) else over(table), ]
   late <- table[first > min(first) + 0.05 * span, ]
   line <- function(rows, word, when) {
     stamp <- show_stamp(to_seconds(rows[[when]]), meta$type, meta$zone)

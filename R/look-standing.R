@@ -51,30 +51,17 @@ standing <- function(x, measures = NULL, better = NULL) {
     ))
   }
   parts <- lapply(measures, standing_of, x = grid, rows = rows, per_year = per_year, better = better)
+  table <- do.call(rbind, lapply(parts, `[[`, "table"))
+  table$ended <- ended_lines(table, x)
   structure(
     list(
-      table = with_ended(do.call(rbind, lapply(parts, `[[`, "table")), x, measures),
+      table = table,
         history = do.call(rbind, lapply(parts, `[[`, "history")),
       period = period_word(cadence), per_year = per_year, better = better, measures = measures,
       meta = timeline_meta(grid), line = timeline_line(x)
     ),
     class = "kairon_standing"
   )
-}
-
-# Which series have ended, by the rule of forecasts.
-with_ended <- function(table, x, measures) {
-  rows <- rows_of(x)
-  keys <- timeline_meta(x)$series
-  # Series of less than a month have no line.
-  own <- rep(1L, nrow(table))
-  if (length(keys)) own <- match(series_labels(table[keys]), series_labels(rows$keys))
-  table$ended <- FALSE
-  for (m in measures) {
-    here <- table$measure == m
-    table$ended[here] <- ended_series(x, m, rows)$ended[own[here]]
-  }
-  table
 }
 
 period_word <- function(cadence) {

@@ -38,10 +38,8 @@ total <- function(f, every = "all", across = FALSE) {
   stamp <- table[[meta$time]]
   out$from <- do.call(c, lapply(id, function(i) min(stamp[own == i])))
   out$to <- do.call(c, lapply(id, function(i) max(stamp[own == i])))
-  out$steps <- vapply(id, function(i) {
-    here <- own == i & !duplicated(paste(own, to_seconds(stamp)))
-    round(sum(table$.share[here]), 6)
-  }, 1)
+  once <- !duplicated(data.frame(own, to_seconds(stamp)))
+  out$steps <- round(as.vector(rowsum(table$.share[once], own[once])[id, 1]), 6)
   out$value <- as.vector(rowsum(table$value, own)[id, 1])
   paths <- share_out(f$paths)
   sums <- rowsum(paths$value, paste(group(paths), paths$path, sep = "\r"))

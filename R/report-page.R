@@ -135,10 +135,9 @@ usual_horizon <- function(x) {
   season <- usual_season(cadence)
   steps <- if (is.null(season)) 12 else round(2 * season_steps(season, cadence))
   rows <- rows_of(x)
-  ends <- cadence_periods(x, rows)
-  last <- rows$seconds[rows$breaks[-1]]
-  live <- last >= max(last) - 2 * step_seconds(cadence) * steps
-  max(1, min(max(2, steps), floor(min(ends[live]) / 4)))
+  live <- !ended_series(x, first_measure(x), rows)$ended
+  long <- cadence_periods(x, rows)
+  max(1, min(max(2, steps), floor(min(if (any(live)) long[live] else long) / 4)))
 }
 
 # The method that forecasts, by its name: the best of the backtest, else the first that was asked for.

@@ -23,6 +23,20 @@ ended_series <- function(x, measures, rows = rows_of(x)) {
   list(ended = has_ended(wait, longest, cycle), wait = wait, limit = 2 * pmax(longest, cycle))
 }
 
+# The same for the lines of a table with a series and a measure each, which may lack some series.
+ended_lines <- function(table, x) {
+  rows <- rows_of(x)
+  keys <- timeline_meta(x)$series
+  own <- rep(1L, nrow(table))
+  if (length(keys)) own <- match(series_labels(table[keys]), series_labels(rows$keys))
+  out <- rep(FALSE, nrow(table))
+  for (m in unique(table$measure)) {
+    here <- table$measure == m
+    out[here] <- ended_series(x, m, rows)$ended[own[here]]
+  }
+  out
+}
+
 # The same from a card of each series: `last_age` in seconds, `longest_gap` in steps.
 ended_by_card <- function(table, cadence, span) {
   regular <- is_regular_cadence(cadence)

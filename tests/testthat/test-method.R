@@ -122,6 +122,23 @@ test_that("what has ended is judged by its own pauses, whatever the horizon, and
   expect_false("over" %in% b$table$site)
 })
 
+test_that("inspect and standing agree on what has ended where readings are irregular, too", {
+  set.seed(2)
+  # Bursts of readings with long pauses, one series that stopped, one that goes on.
+  burst <- sort(unlist(lapply(0:7 * 120 * 86400, function(at) at + runif(40, 0, 20 * 86400))))
+  steady <- sort(runif(900, 0, 900 * 86400))
+  x <- data.frame(
+    time = as.POSIXct("2029-01-01", tz = "UTC") + c(burst, steady, steady[steady < 600 * 86400]),
+    site = rep(c("burst", "steady", "over"), c(length(burst), 900, sum(steady < 600 * 86400)))
+  )
+  x$flow <- rnorm(nrow(x), 10)
+  x <- quiet(timeline(x, time, series = site, levels = flow))
+  said <- inspect(x)$findings
+  s <- as.data.frame(standing(x))
+  expect_equal(s$site[s$ended], "over")
+  expect_match(said[grepl("stopped", said)], "^over")
+})
+
 test_that("every series can go on from its own end, as if it were alone", {
   x <- ragged()
   methods <- list(by_naive(), by_theta())
