@@ -51,6 +51,7 @@ source_options <- function() {
     cli_option("separator", "separator of the columns; found by default", "MARK"),
     cli_option("day_first", "of 03/04/2031: yes or no", "ANSWER"),
     cli_option("epoch", "numbers that count from 1970: seconds or milliseconds", "UNIT"),
+    cli_option("cadence", "what stamps mean, such as \"1 week, stamped at its end\"", "STEP"),
     cli_option("layout", "long, wide (a column a series) or across (periods across)", "SHAPE"),
     cli_option("measure", "for wide and across: what the numbers measure", "NAME"),
     cli_option("join", "a file of attributes to join by the series columns", "FILE"),

@@ -45,6 +45,7 @@ cli_read <- function(files, options, verb) {
     units = !!(if (!is.null(options$units)) named_list(options$units, "units", verb)),
     zone = !!options$zone, repeats = !!(options$repeats %||% "refuse"),
     day_first = !!yes_or_no(options$day_first, verb), epoch = !!options$epoch,
+    cadence = !!options$cadence,
     missing = cli_list(options$missing), decimal = options$decimal %||% "auto",
     separator = options$separator, layout = options$layout %||% "long",
     measure = options$measure %||% "value", join = options$join, rename = options$rename,

@@ -21,7 +21,7 @@ cli_new_study <- function(files, options) {
   if (!file.exists(path) && !is_address(path)) abort_usage("there is no file {.file {path}}.", "new-study")
   listed <- c("series", "amounts", "attributes", "missing")
   plain <- c("time", "zone", "repeats", "decimal", "separator", "layout", "measure", "epoch", "join",
-             "rename")
+             "rename", "cadence")
   known <- c(
     lapply(options[intersect(listed, names(options))], cli_list), options[intersect(plain, names(options))],
     if (!is.null(options$units)) list(units = named_list(options$units, "units", "new-study")),

@@ -86,7 +86,7 @@ open_remote <- function(con, from, columns, time, told, header, label, call) {
   out <- new_remote(con, from, sql_stamp_form(con, from, time, call), template, label)
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
   out$meta["news"] <- list(NULL)
-  cadence <- told_cadence(header)
+  cadence <- if (isTRUE(out$meta$declared)) out$meta$cadence else told_cadence(header)
   if (!is.null(cadence)) out$told <- cadence
   out
 }

@@ -132,8 +132,8 @@ told_cadence <- function(header) {
 }
 
 # The cadence of the header, where every stamp lies on it.
-restore_cadence <- function(x, header) {
-  restore_undo(with_told_cadence(x, header), header)
+restore_cadence <- function(x, header, told = FALSE) {
+  restore_undo(if (told) x else with_told_cadence(x, header), header)
 }
 
 with_told_cadence <- function(x, header) {

@@ -42,7 +42,7 @@
 #' @param remote Whether to leave the rows where they are, for files that do not fit into memory: see
 #'   [remote-timelines].
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
-#'   `repeats`, `levels`, `day_first`, `epoch`, `events`.
+#'   `repeats`, `levels`, `day_first`, `epoch`, `events`, `cadence`.
 #' @details A file of [write_timeline()] or of the program says in its first lines, which begin with
 #' `# kairon:`, what its columns are; these count where an argument is left out. Then kinds, units, zone,
 #' cadence and origins are as they were.
@@ -119,8 +119,8 @@ index_table <- function(shape, header, roles, given, label, join, call) {
            raw = as.list(header$raw)),
       units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
       rows = shape$lines, where = shape$where, source = label, epoch = options$epoch,
-      events = options$events, files = shape$files, rejects = shape$rejects
-    ) |> restore_cadence(header),
+      events = options$events, cadence = options$cadence, files = shape$files, rejects = shape$rejects
+    ) |> restore_cadence(header, told = !is.null(options$cadence)),
     kairon_error_input = function(cnd) {
       abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
                   call = call, .envir = list2env(list(label = label)))
@@ -142,7 +142,7 @@ say_markers <- function(x) {
 }
 
 timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repeats", "day_first",
-                      "epoch", "events")
+                      "epoch", "events", "cadence")
 
 check_arguments <- function(given, call = rlang::caller_env()) {
   for (name in setdiff(given, timeline_options)) {
@@ -262,6 +262,7 @@ read_options <- function(given, shape, call = rlang::caller_env()) {
     amounts = columns("amounts"), attributes = columns("attributes"),
     levels = columns("levels"), units = value("units"), zone = value("zone"),
     day_first = value("day_first"), epoch = value("epoch"), events = value("events"),
+    cadence = value("cadence"),
     repeats = check_choice(repeats, c("refuse", "first", "last", "mean"), "repeats", call)
   )
 }

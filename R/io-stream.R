@@ -25,7 +25,7 @@ open_stream <- function(files, roles, given, how, join, call) {
   meta["news"] <- list(NULL)
   attr(template, "timeline") <- meta
   out <- new_stream(open, template, label, sum(file.size(files$path)), options)
-  cadence <- told_cadence(first$header)
+  cadence <- if (isTRUE(meta$declared)) meta$cadence else told_cadence(first$header)
   if (!is.null(cadence)) out$told <- cadence
   out
 }

@@ -188,6 +188,9 @@ format.kairon_fit <- function(x, ...) {
     paste0("  ", method_describe(x$method, x$batch$context), "."),
     if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""), form, "."),
     if (!is.null(form) && n > 12) paste0("  ", form_line(form)),
+    if (inherits(x$method, "kairon_by_regression") && n <= 3) {
+      c(wrap_lines(paste0("  ", format(indices(x)))), if (nrow(coef(x)) > 2) "  indices() has a line for each place.")
+    },
     if (length(x$model$notes)) paste0("  Note: ", x$model$notes)
   )
 }

@@ -42,6 +42,11 @@ regression_season <- function(t, exact, whole, pairs, taken) {
   out
 }
 
+# The columns of the season of that number at steps t from the first.
+season_block <- function(plan, i, t) {
+  regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs, plan$forms[[i]]$taken)
+}
+
 bend_places <- function(method, stamps, n, context) {
   if (identical(method$bends, "auto")) {
     return(bend_grid(n))
@@ -64,8 +69,7 @@ bend_grid <- function(n) {
 # Columns beside the trend at steps t (from 0) with their stamps.
 regression_columns <- function(method, plan, t, stamps, drivers) {
   blocks <- lapply(seq_along(plan$seasons), function(i) {
-    out <- regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs,
-                             plan$forms[[i]]$taken)
+    out <- season_block(plan, i, t)
     colnames(out) <- paste0(names(plan$seasons)[i], ", ", colnames(out))
     out
   })

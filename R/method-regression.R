@@ -18,11 +18,14 @@
 #' @param bends For `"bending"`: `"auto"` (a trend filter over the whole history), or the dates of bends.
 #' @param ceiling,floor For `"limited"`: what growth cannot pass, and where it comes from; `NA` is estimated.
 #' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
+#' @param squares_of With `combine = "multiply"`: whose squares are made least, those of `"logarithms"` (errors
+#'   in proportion), or of `"values"` (errors of one size, on the scale of the data; values may be zero).
 #' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
-#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %.
+#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices()] says the same as base,
+#' growth and an index for each month or weekday.
 #' @section Formula:
-#' y = T(t) + X b + e (or log y = log T(t) + X b + e), e = r e(before) + u, by Gauss and Newton's steps on
+#' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by Gauss and Newton's steps on
 #' the values quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954) and
 #' freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k) (Kendall, 1954); gaps
 #' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
@@ -60,7 +63,7 @@
 by_regression <- function(trend = c("straight", "none", "bending", "exponential", "limited"), seasons = NULL,
                           events = NULL, drivers = NULL, combine = c("add", "multiply"),
                           season_form = c("auto", "dummies", "waves"), steps = NULL, bends = "auto",
-                          ceiling = NA, floor = 0, damped = 1,
+                          ceiling = NA, floor = 0, damped = 1, squares_of = c("logarithms", "values"),
                           errors = c("autocorrelated", "independent")) {
   trend <- picked_choice(trend)
   if (!is.numeric(damped) || length(damped) != 1 || is.na(damped) || damped <= 0 || damped > 1) {
@@ -82,7 +85,7 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
     drivers = read_drivers(drivers), combine = picked_choice(combine),
     season_form = picked_choice(season_form), steps = steps, bends = bends, ceiling = ceiling,
     floor = floor,
-    damped = damped, errors = picked_choice(errors)
+    damped = damped, squares_of = picked_choice(squares_of), errors = picked_choice(errors)
   )
 }
 
@@ -101,7 +104,16 @@ method_describe.kairon_by_regression <- function(method, context) {
     if (length(seasons)) vapply(seq_along(seasons), function(i) season_words(seasons[i]), ""),
     if (!is.null(method$events)) "events", if (!is.null(method$steps)) "steps", method$drivers$column
   )
-  paste0("regression on ", word_list(words), if (method$combine == "multiply") ", multiplied")
+  paste0("regression on ", word_list(words), if (method$combine == "multiply") ", multiplied",
+         if (fits_values(method)) ", least squares of the values")
+}
+
+# Parts that multiply, with errors of one size on the scale of the data.
+fits_values <- function(method) method$combine == "multiply" && method$squares_of == "values"
+
+# The scale on which errors are: "plain" (parts add), "logs", or "factors" (parts multiply, errors add).
+error_scale <- function(method) {
+  if (method$combine == "add") "plain" else if (fits_values(method)) "factors" else "logs"
 }
 
 regression_seasons <- function(method, context) {
@@ -128,7 +140,7 @@ method_fit.kairon_by_regression <- function(method, batch) {
     named <- names(seasons) %in% names(known)
     exact[named] <- known[names(seasons)[named]]
     own <- method
-    adds <- method$combine == "multiply" && any(y <= 0, na.rm = TRUE)
+    adds <- error_scale(method) == "logs" && any(y <= 0, na.rm = TRUE)
     if (adds) own$combine <- "add"
     models[[s]] <- regression_model(own, y, context$stamps[at], lapply(context$drivers, `[`, at), context,
                                     seasons, exact)
@@ -145,11 +157,11 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     any(is.finite(y))
   level <- if (own_level) mean(y[is.finite(y)]) else 0
   y <- y - level
+  scale <- error_scale(method)
   plan <- regression_plan(method, y, stamps, context, seasons, exact)
   n <- length(y)
   t <- seq_len(n) - 1
   x <- regression_columns(method, plan, t, stamps, drivers)
-  multiply <- method$combine == "multiply"
   ok <- is.finite(y) & stats::complete.cases(x)
   notes <- plan$notes
   if (sum(is.finite(y)) > sum(ok)) {
@@ -158,7 +170,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   }
   if (method$trend == "limited") check_growth_limits(y, c(method$floor, method$ceiling))
   # Columns that say nothing here, or what others say already.
-  target <- if (multiply) log(y) else y
+  target <- if (scale == "logs") log(y) else y
   kept <- telling_columns(cbind(1, t, x)[ok, , drop = FALSE], fixed = 2, names = colnames(x))
   if (length(kept$lost)) notes <- c(notes, paste0("left out, told by other columns: ", word_list(kept$lost)))
   parts <- attr(x, "parts")[kept$columns]
@@ -179,9 +191,9 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     theta <- trend_start(method, plan, y, t)
   }
   ridge <- if (method$trend == "bending" && identical(method$bends, "auto")) seq_along(plan$bends) + 2
-  model <- regression_mean(method, plan, t, x, multiply)
+  model <- regression_mean(method, plan, t, x, scale)
   rho <- 0
-  state <- list(theta = theta, b = rep(0, ncol(x)))
+  state <- list(theta = theta, b = factor_start(method, plan, target, t, x, ok))
   for (round in if (method$errors == "autocorrelated") 1:3 else 1) {
     state <- fit_rounds(model, state, target, ok, rho, ridge)
     e <- target - state$mean
@@ -192,35 +204,57 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   # Once more with the share at hand, for the covariance.
   state <- fit_rounds(model, state, target, ok, rho, ridge)
   e <- target - state$mean
+  curve <- (if (scale == "logs") exp(state$mean) else state$mean) + level
   state$theta[1] <- state$theta[1] + level
   list(
-    plan = plan, combine = method$combine, theta = state$theta, bend_variance = state$ridge_variance,
+    plan = plan, combine = method$combine, scale = scale, first = stamps[1],
+    curve = curve_fit(y + level, curve, ok, length(state$theta) + length(state$b)), theta = state$theta, bend_variance = state$ridge_variance,
     b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
     last_error = if (any(ok)) utils::tail(e[ok], 1) else 0,
     last_slope = if (any(ok)) state$slope[max(which(ok)), ] else 0 * c(state$theta, state$b),
     since = n - max(which(ok), 0),
-    expected = expected_steps(state$mean, e, ok, rho, multiply) + level, n = n, freedom = state$freedom,
+    expected = expected_steps(state$mean, e, ok, rho, scale) + level, n = n, freedom = state$freedom,
     settled = state$settled,
     notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
-    log_likelihood = state$log_likelihood - if (multiply) sum(target[ok]) else 0,
+    log_likelihood = state$log_likelihood - if (scale == "logs") sum(target[ok]) else 0,
     parameters = length(state$theta) + length(state$b) + 1 + (rho != 0)
   )
 }
 
 # Mean and derivatives at the parameters of a state, on the scale of the errors.
-regression_mean <- function(method, plan, t, x, multiply) {
+regression_mean <- function(method, plan, t, x, scale) {
   last <- max(t)
   function(s) {
     made <- trend_at(method, plan, s$theta, t, last)
     rest <- if (ncol(x)) as.vector(x %*% s$b) else 0
-    if (!multiply) {
-      return(list(mean = made$value + rest, slope = cbind(made$slope, x)))
-    }
-    value <- pmax(made$value, 1e-12)
-    list(mean = log(value) + rest, slope = cbind(made$slope / value, x))
+    on_error_scale(made$value, made$slope, rest, x, scale)
   }
+}
+
+# Trend and the sum of the other parts put together, with the derivatives by the parameters of both.
+on_error_scale <- function(trend, trend_slope, rest, x, scale) {
+  if (scale == "plain") {
+    return(list(mean = trend + rest, slope = cbind(trend_slope, x)))
+  }
+  if (scale == "factors") {
+    factor <- exp(pmin(rest, 300))
+    return(list(mean = trend * factor, slope = cbind(trend_slope * factor, x * (trend * factor))))
+  }
+  value <- pmax(trend, 1e-12)
+  list(mean = log(value) + rest, slope = cbind(trend_slope / value, x))
+}
+
+# Where factors start from: on the values, at those that logarithms of what is above zero would have.
+factor_start <- function(method, plan, target, t, x, ok) {
+  none <- rep(0, ncol(x))
+  above <- ok & target > 0
+  if (!fits_values(method) || sum(above) < ncol(x) + 4) {
+    return(none)
+  }
+  found <- stats::lm.fit(cbind(1, t, x)[above, , drop = FALSE], log(target[above]))$coefficients[-(1:2)]
+  ifelse(is.finite(found), pmin(pmax(found, -3), 3), 0)
 }
 
 check_growth_limits <- function(y, limits) {
@@ -234,12 +268,12 @@ check_growth_limits <- function(y, limits) {
   }
 }
 
-expected_steps <- function(mean, e, ok, rho, multiply) {
+expected_steps <- function(mean, e, ok, rho, scale) {
   known <- ifelse(ok, e, NA)
   last <- c(NA, carried_on(known)[-length(known)])
   at <- c(NA, carried_on(ifelse(ok, seq_along(e), NA))[-length(e)])
   carry <- ifelse(is.na(last), 0, last * rho^(seq_along(e) - at))
-  if (multiply) exp(mean + carry) else mean + carry
+  if (scale == "logs") exp(mean + carry) else mean + carry
 }
 
 # Forecasts ----
@@ -253,42 +287,45 @@ method_of_model <- function(method, model) {
 
 multiplied <- function(model) vapply(model$models, function(m) m$combine == "multiply", TRUE)
 
+on_logs <- function(model) vapply(model$models, function(m) m$scale == "logs", TRUE)
+
 regression_ahead <- function(method, model, s, horizon, ahead) {
   own <- method_of_model(method, model)
   t <- model$n - 1 + seq_len(horizon)
   drivers <- lapply(ahead$drivers, function(m) m[, s])
   x <- regression_columns(own, model$plan, t, ahead$stamps, drivers)[, model$columns, drop = FALSE]
   trend <- trend_at(own, model$plan, model$theta, t, model$n - 1)
-  multiply <- model$combine == "multiply"
-  value <- if (multiply) pmax(trend$value, 1e-12) else trend$value
-  slope <- cbind(if (multiply) trend$slope / value else trend$slope, x)
+  rest <- if (ncol(x)) as.vector(x %*% model$b) else rep(0, horizon)
+  made <- on_error_scale(trend$value, trend$slope, rest, x, model$scale)
+  slope <- made$slope
   steps <- model$since + seq_len(horizon)
   carried <- model$last_error * model$rho^steps
-  mean <- (if (multiply) log(value) else value) + (if (ncol(x)) as.vector(x %*% model$b) else 0) + carried
+  mean <- made$mean + carried
   # What is carried on is the last value less its expectation: parameters that move the one move the other.
   slope <- slope - model$rho^steps %o% model$last_slope
   parameters <- rowSums((slope %*% model$covariance) * slope)
   noise <- model$sigma^2 * carried_variance(model$rho, steps)
-  list(mean = mean, variance = noise + pmax(0, parameters) + bend_variance(model, horizon, value, multiply),
-       x = x, trend = value, carried = carried)
+  # By how much the trend moves the mean on the scale of the errors.
+  share <- switch(model$scale, plain = 1, factors = exp(rest), logs = 1 / pmax(trend$value, 1e-12))
+  list(mean = mean, variance = noise + pmax(0, parameters) + bend_variance(model, horizon) * share^2,
+       x = x, trend = if (model$combine == "multiply") pmax(trend$value, 1e-12) else trend$value,
+       carried = carried)
 }
 
 # The slope is a random walk: by the trend filter's own model, where it found the bends, else by those that
 # were given. It moves from the last place on, not from the last value: about half of the way between places
 # is behind that.
-bend_variance <- function(model, horizon, value, multiply) {
+bend_variance <- function(model, horizon) {
   if (model$trend != "bending") {
     return(0)
   }
   h <- seq_len(horizon)
   bends <- model$plan$bends
-  out <- if (is.null(model$bend_variance)) {
-    sum(model$theta[-(1:2)]^2) / model$n * cumsum((h - 1)^2)
-  } else {
-    apart <- model$n / (length(bends) + 1)
-    model$bend_variance / apart * (cumsum((h - 1)^2) + apart / 2 * h^2)
+  if (is.null(model$bend_variance)) {
+    return(sum(model$theta[-(1:2)]^2) / model$n * cumsum((h - 1)^2))
   }
-  if (multiply) out / value^2 else out
+  apart <- model$n / (length(bends) + 1)
+  model$bend_variance / apart * (cumsum((h - 1)^2) + apart / 2 * h^2)
 }
 
 #' @export
@@ -300,7 +337,7 @@ method_predict.kairon_by_regression <- function(method, model, horizon, levels) 
   shape <- function(v) matrix(v, horizon, series)
   out <- spread_intervals(shape(bind("mean")), sqrt(shape(bind("variance"))),
                           regression_freedom(model, horizon), levels)
-  back <- which(multiplied(model))
+  back <- which(on_logs(model))
   raised <- function(v) {
     v[, back] <- exp(v[, back])
     v
@@ -327,7 +364,7 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
     out[, s, ] <- made$mean + carried + sqrt(pmax(0, fixed)) %o% stats::rnorm(n)
   }
   out <- student_paths(out, mean, regression_freedom(model, horizon))
-  back <- which(multiplied(model))
+  back <- which(on_logs(model))
   out[, back, ] <- exp(out[, back, ])
   out
 }
@@ -402,7 +439,9 @@ method_parts.kairon_by_regression <- function(method, model, horizon) {
       v <- if (length(at)) as.vector(made$x[, at, drop = FALSE] %*% own$b[at]) else rep(0, horizon)
       out[[name]][, s] <- if (multiply) exp(v) else v
     }
-    out[["carried error"]][, s] <- if (multiply) exp(made$carried) else made$carried
+    # Errors that add to factors: the share of the whole that they are.
+    out[["carried error"]][, s] <- switch(own$scale, plain = made$carried, logs = exp(made$carried),
+                                          factors = made$mean / (made$mean - made$carried))
   }
   structure(out, combine = if (multiply) "multiply" else "add")
 }
@@ -414,20 +453,18 @@ method_advance.kairon_by_regression <- function(method, model, batch) {
     at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
     own <- model$models[[s]]
     how <- method_of_model(method, own)
-    multiply <- own$combine == "multiply"
     y <- batch$values[at]
     t <- seq_along(y) - 1
     drivers <- lapply(context$drivers, `[`, at)
     x <- regression_columns(how, own$plan, t, context$stamps[at], drivers)[, own$columns, drop = FALSE]
     made <- trend_at(how, own$plan, own$theta, t, own$n - 1)
-    trend <- made$value
-    mean <- (if (multiply) log(pmax(trend, 1e-12)) else trend) + if (ncol(x)) as.vector(x %*% own$b) else 0
-    e <- (if (multiply) log(y) else y) - mean
+    rest <- if (ncol(x)) as.vector(x %*% own$b) else rep(0, length(t))
+    told <- on_error_scale(made$value, made$slope, rest, x, own$scale)
+    e <- (if (own$scale == "logs") log(y) else y) - told$mean
     ok <- is.finite(e)
-    own$expected <- expected_steps(mean, e, ok, own$rho, multiply)
+    own$expected <- expected_steps(told$mean, e, ok, own$rho, own$scale)
     own$last_error <- if (any(ok)) utils::tail(e[ok], 1) else 0
-    slope <- cbind(if (multiply) made$slope / pmax(trend, 1e-12) else made$slope, x)
-    if (any(ok)) own$last_slope <- slope[max(which(ok)), ]
+    if (any(ok)) own$last_slope <- told$slope[max(which(ok)), ]
     own$since <- length(y) - max(which(ok), 0)
     own$n <- length(y)
     model$models[[s]] <- own

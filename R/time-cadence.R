@@ -8,16 +8,24 @@
 #' @param every The step, as text: plain English (`"15 minutes"`, `"month"`,
 #'   `"hourly"`, `"2 weeks"`, `"business day"`) or an ISO 8601 duration
 #'   (`"PT15M"`, `"P1M"`). A bare letter such as `"15M"` is refused, since it
-#'   means minutes to one reader and months to another. A cadence is returned
-#'   as it is.
+#'   means minutes to one reader and months to another. The words that a cadence
+#'   prints are read, too: `"1 week from Sunday, stamped at its end"`. A cadence
+#'   is returned as it is.
 #' @param starts Where periods begin: a weekday for weeks (default Monday), a
 #'   month for quarters and years (default January), a time of day such as
-#'   `"06:00"` for days and longer (default midnight).
+#'   `"06:00"` for days and longer (default midnight); both as a vector of two.
 #' @param events For business days: a calendar of closures, see [events()]. Its
 #'   days are no business days.
 #' @param stamp Which instant of a period is its stamp: `"start"`, `"middle"` or
 #'   `"end"`. For steps of days and longer that begin at midnight the end is the
 #'   last day; for shorter ones it is the instant at which the next begins.
+#' @param ends For months, quarters and years of whole weeks: the day on which
+#'   they end, `"last Saturday"` (of their last month) or
+#'   `"Saturday nearest the end of the month"`.
+#' @param weeks The weeks of the three months of a quarter: `"4-4-5"`, `"4-5-4"`
+#'   or `"5-4-4"`. Then `ends` is the end of a year, `starts` the month that it
+#'   begins with, and its last month has a week more where a year needs 53. By
+#'   default each month ends by itself as `ends` says.
 #' @returns An object of class `kairon_cadence`, which prints in words.
 #' @section Clock changes:
 #' A local day of 23 or 25 hours is one day. Steps of up to an hour are elapsed
@@ -31,17 +39,33 @@
 #' cadence("1 year", starts = "april")
 #' cadence("1 day", starts = "06:00")
 #' cadence("business day", events = events(c(Midwinter = "25 December"), years = 2032))
+#' cadence("1 quarter", ends = "last Saturday", stamp = "end")
+#' cadence("1 month", starts = "february", ends = "last Saturday", weeks = "4-4-5")
 #' try(cadence("15M"))
 #' @export
 cadence <- function(every, starts = NULL, stamp = c("start", "middle", "end"),
-                    events = NULL) {
+                    events = NULL, ends = NULL, weeks = NULL) {
   if (is_cadence(every)) {
     return(every)
   }
-  stamp <- check_choice(stamp, c("start", "middle", "end"))
-  step <- parse_step(every)
-  out <- place_step(step, starts, stamp)
-  if (!is.null(events)) out <- close_days(out, events)
+  stamp <- if (!missing(stamp)) check_choice(stamp, c("start", "middle", "end"))
+  cadence_from_words(every, rlang::current_env(), starts, stamp, events, ends, weeks)
+}
+
+cadence_from_words <- function(every, call, starts = NULL, stamp = NULL, events = NULL, ends = NULL,
+                               weeks = NULL) {
+  told <- cadence_settings(every, starts, stamp, ends, weeks, call)
+  step <- parse_step(told$every, call = call)
+  whole <- !is.null(told$ends) || !is.null(told$weeks)
+  out <- place_step(step, told$starts, told$stamp, call, yearly = !is.null(told$weeks))
+  if (whole) {
+    month <- match(substr(tolower(told$starts), 1, 3), tolower(month.abb))
+    out <- in_whole_weeks(out, told$ends, told$weeks, c(month[!is.na(month)], 1)[1] - 1, call)
+  }
+  if (!is.null(told$stamp_day)) out$stamp_day <- told$stamp_day - 1L
+  if (!is.null(events)) out <- close_days(out, events, call = call)
+  # Whoever indexes stamps by it may move what was not told.
+  if (length(told$starts)) attr(out, "starts") <- told$starts
   out
 }
 
@@ -61,32 +85,32 @@ close_days <- function(cadence, events, open = NULL, call = rlang::caller_env())
 is_cadence <- function(x) inherits(x, "kairon_cadence")
 
 new_cadence <- function(unit, n, anchor = 0, day_start = 0, stamp = "start",
-                        stamp_day = -1L, closures = numeric()) {
-  structure(
-    list(
-      unit = unit, n = n, anchor = anchor, day_start = day_start,
-      stamp = stamp, stamp_day = as.integer(stamp_day), closures = closures
-    ),
-    class = "kairon_cadence"
+                        stamp_day = -1L, closures = numeric(), weeks = NULL) {
+  fields <- list(
+    unit = unit, n = n, anchor = anchor, day_start = day_start,
+    stamp = stamp, stamp_day = as.integer(stamp_day), closures = closures
   )
+  # Months of whole weeks alone have them: list(weekday, nearest, pattern, first_month).
+  structure(c(fields, if (!is.null(weeks)) list(weeks = weeks)), class = "kairon_cadence")
 }
 
 # Fields of a cadence that come from a file, as a cadence; NULL where they make none.
 cadence_of_fields <- function(fields) {
-  f <- lapply(fields, unlist)
+  weeks <- weeks_of_fields(fields$weeks)
+  f <- lapply(fields[names(fields) != "weeks"], unlist)
   number <- function(v, low, high) is.numeric(v) && length(v) == 1 && is.finite(v) && v >= low && v <= high
   closures <- suppressWarnings(as.numeric(f$closures))
   units <- c("step", "second", "clock", "day", "weekday", "month")
   good <- is.character(f$unit) && length(f$unit) == 1 && f$unit %in% units &&
     number(f$n, 1e-6, 1e9) && number(f$anchor, -1e12, 1e12) && number(f$day_start, 0, 86400) &&
     is.character(f$stamp) && length(f$stamp) == 1 && f$stamp %in% c("start", "middle", "end") &&
-    number(f$stamp_day, -1, 1e4) &&
+    number(f$stamp_day, -1, 1e4) && !identical(weeks, NA) && (is.null(weeks) || f$unit == "month") &&
     # Days from year 1 to 9999.
     all(is.finite(closures) & closures == floor(closures) & closures >= -719162 & closures <= 2932896)
   if (!good) {
     return(NULL)
   }
-  new_cadence(f$unit, f$n, f$anchor, f$day_start, f$stamp, f$stamp_day, sort(unique(closures)))
+  new_cadence(f$unit, f$n, f$anchor, f$day_start, f$stamp, f$stamp_day, sort(unique(closures)), weeks)
 }
 
 # Reading a step ----
@@ -222,7 +246,7 @@ weekday_names <- c(
   "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"
 )
 
-place_step <- function(step, starts, stamp, call = rlang::caller_env()) {
+place_step <- function(step, starts, stamp, call = rlang::caller_env(), yearly = FALSE) {
   unit <- unit_words[[step$word]][1]
   n <- step$n * as.numeric(unit_words[[step$word]][2])
   if (unit != "second" && n != round(n)) {
@@ -235,16 +259,15 @@ place_step <- function(step, starts, stamp, call = rlang::caller_env()) {
   if (unit == "day" && n %% 7 == 0) {
     out$anchor <- 4 # 1970-01-05 was a Monday
   }
-  if (!is.null(starts)) {
-    out <- anchor_at(out, starts, call)
-  }
+  for (start in starts) out <- anchor_at(out, start, call, yearly)
   if (unit == "second" && n > 3600 && 86400 %% n == 0) {
     out$unit <- "clock"
   }
   out
 }
 
-anchor_at <- function(cadence, starts, call) {
+# `yearly`: whether single months have a first month of the year, too.
+anchor_at <- function(cadence, starts, call, yearly) {
   check_string(starts, "starts", call)
   word <- tolower(trimws(starts))
   weeks <- cadence$unit == "day" && cadence$n %% 7 == 0
@@ -259,7 +282,7 @@ anchor_at <- function(cadence, starts, call) {
   choices <- if (weeks) weekday_names else tolower(month.name)
   at <- match(word, choices)
   if (is.na(at)) at <- match(word, substr(choices, 1, 3))
-  yearly <- cadence$unit == "month" && cadence$n > 1
+  yearly <- cadence$unit == "month" && (cadence$n > 1 || yearly)
   if (is.na(at) || !(weeks || yearly)) {
     hint <- if (weeks || yearly) nearest_word(word, choices)
     rule <- if (weeks) "a weekday" else if (yearly) "a month" else "a time of day"
@@ -311,9 +334,10 @@ anchor_words <- function(x) {
     day <- weekday_names[(x$anchor - 4) %% 7 + 1]
     parts <- c(parts, paste("from", capitalise(day)))
   }
-  if (word %in% c("quarter", "year") && x$anchor != 0) {
+  if (word %in% c("quarter", "year") && x$anchor != 0 && !isTRUE(x$weeks$pattern > 0)) {
     parts <- c(parts, paste("from", month.name[x$anchor + 1]))
   }
+  parts <- c(parts, weeks_words(x))
   if (x$day_start != 0) {
     at <- sprintf("%02d:%02d", x$day_start %/% 3600, x$day_start %% 3600 %/% 60)
     parts <- c(parts, paste("from", at))
@@ -330,7 +354,10 @@ anchor_words <- function(x) {
     place <- c(middle = "in its middle", end = "at its end")[[x$stamp]]
     parts <- c(parts, paste("stamped", place))
   }
-  if (length(parts)) paste0(" ", paste(parts, collapse = ", ")) else ""
+  if (length(parts) == 0) {
+    return("")
+  }
+  paste0(" ", paste(parts, collapse = ", "))
 }
 
 format_irregular <- function(x) {
@@ -412,7 +439,7 @@ detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
     return(irregular_cadence(new_cadence("day", 1), NA, 1))
   }
   typical <- stats::median(found[, "typical"])
-  shape <- do.call(paste, as.data.frame(found[, c(1:6, 8), drop = FALSE]))
+  shape <- do.call(paste, as.data.frame(found[, c(1:6, 8, 12:15), drop = FALSE]))
   distinct <- found[!duplicated(shape), , drop = FALSE]
   candidates <- lapply(seq_len(nrow(distinct)), function(i) cadence_from_row(distinct[i, ]))
   # The finest steps first: a series with gaps may look coarser than it is.
@@ -437,7 +464,7 @@ detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
 detect_each <- function(instants, breaks, zone, counter) {
   found <- cpp_detect_cadence(instants, breaks, zone, counter, core_threads())
   colnames(found) <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "known", "regular",
-                       "on_grid", "typical", "jitter")
+                       "on_grid", "typical", "jitter", "weekday", "nearest", "pattern", "first_month")
   found
 }
 
@@ -458,7 +485,11 @@ cadence_found <- function(row) {
 cadence_from_row <- function(row) {
   new_cadence(
     cadence_units[row[["unit"]] + 1], row[["n"]], row[["anchor"]], row[["day_start"]],
-    cadence_stamps[row[["stamp"]] + 1], row[["stamp_day"]]
+    cadence_stamps[row[["stamp"]] + 1], row[["stamp_day"]],
+    weeks = if (row[["weekday"]] >= 0) {
+      list(weekday = as.integer(row[["weekday"]]), nearest = row[["nearest"]] == 1,
+           pattern = as.integer(row[["pattern"]]), first_month = as.integer(row[["first_month"]]))
+    }
   )
 }
 

@@ -283,7 +283,7 @@ merged_columns <- function(x, fresh, row) {
 # The cadence stays where the new stamps lie on it.
 settle_appended <- function(x, fresh) {
   meta <- timeline_meta(x)
-  few <- nrow(x) < 1000
+  few <- nrow(x) < 1000 && !isTRUE(meta$declared)
   if (is_regular_cadence(meta$cadence)) {
     zone <- span_zone(meta, fresh$seconds)
     if (cpp_share_on_grid(fresh$seconds, zone, unclass(meta$cadence)) == 1 && !few) {

@@ -44,6 +44,11 @@
 #'   `"milliseconds"`.
 #' @param events For business days: an [events()] calendar of closures, so that
 #'   they are no gaps. Days with a reading stay open.
+#' @param cadence What stamps mean, as a [cadence()] or its words, where the
+#'   stamps alone do not tell: `cadence("1 week", stamp = "end")` or
+#'   `"1 week, stamped at its end"`. Where it does not say when periods begin,
+#'   the stamps do. Every stamp must lie on it. By default it is found from the
+#'   stamps.
 #' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time.
 #'   Rows whose stamp cannot be read are kept in [rejects()].
 #' @section Error types:
@@ -59,7 +64,8 @@
 timeline <- function(data, time = NULL, series = NULL, amounts = NULL,
                      attributes = NULL, units = NULL, zone = NULL,
                      repeats = c("refuse", "first", "last", "mean"),
-                     levels = NULL, day_first = NULL, epoch = NULL, events = NULL) {
+                     levels = NULL, day_first = NULL, epoch = NULL, events = NULL,
+                     cadence = NULL) {
   repeats <- check_choice(repeats, c("refuse", "first", "last", "mean"))
   if (!is.data.frame(data)) {
     abort_input("{.arg data} must be a data frame, not {.obj_type_friendly {data}}.")
@@ -74,7 +80,8 @@ timeline <- function(data, time = NULL, series = NULL, amounts = NULL,
     attributes = column_names(rlang::enquo(attributes), data, arg = "attributes"),
     levels = column_names(rlang::enquo(levels), data, arg = "levels")
   )
-  build_timeline(data, roles, units, zone, repeats, day_first, epoch = epoch, events = events)
+  build_timeline(data, roles, units, zone, repeats, day_first, epoch = epoch, events = events,
+                 cadence = cadence)
 }
 
 # Base R's own series carry their time outside of the columns.
@@ -115,12 +122,12 @@ as_timeline.default <- function(x, ...) {
 is_timeline <- function(x) inherits(x, "kairon_timeline")
 
 # `rows`: the row numbers to name in messages and rejects, and `where`: what
-# they count ("row", "line").
+# they count ("row", "line"); `again`: whether the rows were a timeline before.
 build_timeline <- function(data, roles, units = NULL, zone = NULL,
                            repeats = "refuse", day_first = NULL,
                            rows = seq_len(nrow(data)), where = "row",
                            source = NULL, epoch = NULL, events = NULL,
-                           files = NULL, rejects = NULL,
+                           files = NULL, rejects = NULL, cadence = NULL, again = FALSE,
                            call = rlang::caller_env()) {
   if (nrow(data) == 0) {
     abort_input(c(
@@ -172,7 +179,9 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   if (length(raw)) meta$raw <- raw
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
-  meta$cadence <- find_cadence(out, settled$seconds)
+  meta$cadence <- if (is.null(cadence)) find_cadence(out, settled$seconds) else declared_cadence(out, cadence, call)
+  if (!is.null(cadence)) meta$declared <- TRUE
+  if (!again) meta$news <- c(meta$news, stamp_at_end_news(meta), weeks_news(meta))
   if (!is.null(events)) meta$cadence <- close_days(meta$cadence, events, open_days(out), call)
   attr(out, "timeline") <- meta
   say_building(out, roles)

@@ -113,7 +113,7 @@ rows_to_timeline <- function(x, rows, call) {
     rows, list(time = meta$time, series = meta$series, amounts = kinds[meta$kinds == "amount"],
                levels = kinds[meta$kinds == "level"], attributes = meta$attributes,
                drop = setdiff(names(rows), c(meta$time, meta$series, meta$attributes, kinds))),
-    meta$units, if (meta$type == "instant") meta$zone, call = call
+    meta$units, if (meta$type == "instant") meta$zone, again = TRUE, call = call
   )
   if (!is.null(x$told) && all_on(out, x$told)) attr(out, "timeline")$cadence <- x$told
   out

@@ -57,7 +57,7 @@ rows_again <- function(data, meta, call = rlang::caller_env()) {
          amounts = measures[meta$kinds[measures] == "amount"],
          levels = c(measures[meta$kinds[measures] == "level"], fresh),
          drop = companions, raw = meta$raw),
-    meta$units[measures], if (meta$type == "instant") meta$zone, call = call
+    meta$units[measures], if (meta$type == "instant") meta$zone, again = TRUE, call = call
   )
   if (is_regular_cadence(meta$cadence) && all_on(out, meta$cadence)) {
     attr(out, "timeline")$cadence <- meta$cadence

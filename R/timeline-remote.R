@@ -116,7 +116,7 @@ sampled_cadence <- function(x, call) {
     return(x$told)
   }
   meta <- x$meta
-  if (is_regular_cadence(meta$cadence) && nrow(x$few) > 20) {
+  if (isTRUE(meta$declared) || (is_regular_cadence(meta$cadence) && nrow(x$few) > 20)) {
     return(meta$cadence)
   }
   seconds <- remote_seconds(x)

@@ -26,6 +26,13 @@ core::Cadence cadence(const Rcpp::List& c) {
   out.stamp = static_cast<core::Stamp>(position(Rcpp::as<std::string>(c["stamp"]), kStamps));
   out.stamp_day = Rcpp::as<int>(c["stamp_day"]);
   out.closures = Rcpp::as<std::vector<double>>(c["closures"]);
+  if (c.containsElementNamed("weeks")) {
+    const Rcpp::List weeks = c["weeks"];
+    out.weeks.weekday = Rcpp::as<int>(weeks["weekday"]);
+    out.weeks.nearest = Rcpp::as<bool>(weeks["nearest"]);
+    out.weeks.pattern = Rcpp::as<int>(weeks["pattern"]);
+    out.weeks.first_month = Rcpp::as<int>(weeks["first_month"]);
+  }
   return out;
 }
 
@@ -107,7 +114,7 @@ Rcpp::NumericVector cpp_instant_of_local(Rcpp::NumericVector locals, Rcpp::List 
 
 // One row a series; `breaks` holds the first row (from 0) of each series and
 // the number of rows. Columns: unit, n, anchor, day_start, stamp, stamp_day,
-// known, regular, on_grid, typical, jitter; words are given by their position.
+// known, regular, on_grid, typical, jitter, then those of months of weeks; words are given by their position.
 // [[Rcpp::export]]
 Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone,
                                        bool counter, int threads) {
@@ -115,7 +122,7 @@ Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::Integ
   const core::Doubles all = bind::doubles(instants);
   const core::Ints at = bind::ints(breaks);
   const std::size_t series = at.size() - 1;
-  Rcpp::NumericMatrix out(static_cast<int>(series), 11);
+  Rcpp::NumericMatrix out(static_cast<int>(series), 15);
   double* to = out.begin();
   core::parallel_for(series, threads, [&](std::size_t s) {
     const core::Detected d = core::detect_cadence(
@@ -124,8 +131,10 @@ Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::Integ
     const core::Cadence& c = d.cadence;
     const double row[] = {static_cast<double>(c.unit), c.n, c.anchor, c.day_start, static_cast<double>(c.stamp),
                           static_cast<double>(c.stamp_day), static_cast<double>(d.known),
-                          static_cast<double>(d.regular), d.on_grid, d.typical, d.jitter};
-    for (std::size_t i = 0; i < 11; ++i) to[i * series + s] = row[i];
+                          static_cast<double>(d.regular), d.on_grid, d.typical, d.jitter,
+                          static_cast<double>(c.weeks.weekday), static_cast<double>(c.weeks.nearest),
+                          static_cast<double>(c.weeks.pattern), static_cast<double>(c.weeks.first_month)};
+    for (std::size_t i = 0; i < 15; ++i) to[i * series + s] = row[i];
   });
   return out;
 }

@@ -109,6 +109,36 @@ double first_day_of_month(double month) {
       days_from_civil(static_cast<std::int64_t>(year), static_cast<int>(month - year * 12) + 1, 1));
 }
 
+// Months of whole weeks ----
+
+double weekday_of(double day) { return day + 3 - floor_div(day + 3, 7) * 7; }
+
+// The day on which a month of the calendar ends when it may only end on one weekday.
+double weekly_end(double month, const WeekEnds& weeks) {
+  const double last = first_day_of_month(month + 1) - 1;
+  const double past = weekday_of(last) - weeks.weekday;
+  const double back = past < 0 ? past + 7 : past;
+  return weeks.nearest && back > 3 ? last + 7 - back : last - back;
+}
+
+double weekly_start(double month, const WeekEnds& weeks) {
+  if (weeks.pattern == 0) return weekly_end(month - 1, weeks) + 1;
+  const double since = month - weeks.first_month;
+  const double of_year = since - floor_div(since, 12) * 12;
+  const int place = static_cast<int>(of_year);
+  const int lengths[] = {weeks.pattern / 100, weeks.pattern / 10 % 10, weeks.pattern % 10};
+  const int before = place / 3 * (lengths[0] + lengths[1] + lengths[2]) + (place % 3 > 0 ? lengths[0] : 0) +
+                     (place % 3 > 1 ? lengths[1] : 0);
+  return weekly_end(month - of_year - 1, weeks) + 1 + 7 * before;
+}
+
+double month_in_weeks(double day, const WeekEnds& weeks) {
+  double month = month_number(day);
+  while (weekly_start(month, weeks) > day) --month;
+  while (weekly_start(month + 1, weeks) <= day) ++month;
+  return month;
+}
+
 // Business days are counted from Monday 1969-12-29 (day -3) on.
 double weekday_count(double day, const std::vector<double>& closures) {
   const double week = floor_div(day + 3, 7);
@@ -119,8 +149,7 @@ double weekday_count(double day, const std::vector<double>& closures) {
 }
 
 bool is_business_day(double day, const std::vector<double>& closures) {
-  const double dow = day + 3 - floor_div(day + 3, 7) * 7;
-  return dow < 5 && !std::binary_search(closures.begin(), closures.end(), day);
+  return weekday_of(day) < 5 && !std::binary_search(closures.begin(), closures.end(), day);
 }
 
 // Weekends and closures belong to the business day before them.
@@ -171,7 +200,7 @@ class Periods {
         continue;
       }
       for (double day = first; day < first + count; ++day) {  // a day that never was is closed
-        const double dow = day + 3 - floor_div(day + 3, 7) * 7;
+        const double dow = weekday_of(day);
         const auto place = std::lower_bound(c.closures.begin(), c.closures.end(), day);
         if (dow < 5 && (place == c.closures.end() || *place != day)) c.closures.insert(place, day);
       }
@@ -182,7 +211,10 @@ class Periods {
   double of_day(double day) const {
     switch (c.unit) {
       case Unit::day: return counted(floor_div(day - c.anchor, c.n));
-      case Unit::month: return floor_div(month_number(day) - c.anchor, c.n);
+      case Unit::month: {
+        const bool plain = c.weeks.weekday < 0;
+        return floor_div((plain ? month_number(day) : month_in_weeks(day, c.weeks)) - c.anchor, c.n);
+      }
       default: return business_index(day, c.closures);
     }
   }
@@ -190,7 +222,10 @@ class Periods {
   double first_day(double period) const {
     switch (c.unit) {
       case Unit::day: return named(period) * c.n + c.anchor;
-      case Unit::month: return first_day_of_month(period * c.n + c.anchor);
+      case Unit::month: {
+        const double month = period * c.n + c.anchor;
+        return c.weeks.weekday < 0 ? first_day_of_month(month) : weekly_start(month, c.weeks);
+      }
       default: return business_day_at(period, c.closures);
     }
   }
@@ -397,7 +432,8 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
   const ZoneBuckets buckets(zone);
   const Periods periods(zone, c);
   const std::size_t pieces = (instants.size() + kPiece - 1) / kPiece;
-  const bool single = !up && c.n == 1 && (c.unit == Unit::day || (c.unit == Unit::month && c.anchor == 0));
+  const bool months = c.unit == Unit::month && c.anchor == 0 && c.weeks.weekday < 0;
+  const bool single = !up && c.n == 1 && (c.unit == Unit::day || months);
   parallel_for(pieces, threads, [&](std::size_t p) {
     const std::size_t end = std::min(instants.size(), (p + 1) * kPiece);
     if (single) {

@@ -53,6 +53,14 @@ enum class Unit {
 
 enum class Stamp { start, middle, end };
 
+// Months of whole weeks, as shops and accountants count them.
+struct WeekEnds {
+  int weekday = -1;      // on which a period ends, 0 for Monday; -1: months of the calendar
+  bool nearest = false;  // the one nearest to the end of the calendar's month; else the last in it
+  int pattern = 0;       // weeks of the three months of a quarter, such as 445; 0: each month by itself
+  int first_month = 0;   // with a pattern: the month that years begin with, 0 for January
+};
+
 struct Cadence {
   Unit unit;
   double n;          // length in the unit's own count
@@ -61,6 +69,7 @@ struct Cadence {
   Stamp stamp;
   int stamp_day;     // days after the period's start of the stamp; -1: as `stamp` says
   std::vector<double> closures;  // sorted day numbers without a business day
+  WeekEnds weeks = {};           // for months, quarters and years
 };
 
 // The period that holds each instant; NaN stays NaN. A period begins when the

@@ -130,6 +130,45 @@ bool monthly(const Days& d, double day_start, Cadence& out) {
   return false;
 }
 
+// Months, quarters and years of whole weeks, such as those that end on a last Saturday or have 4, 4 and 5
+// weeks: at least five stamps on one weekday. The plainest rule that gives every stamp wins.
+bool in_weeks(const std::vector<double>& day, const std::vector<double>& steps, double day_start, Cadence& out) {
+  const bool one_weekday = std::all_of(steps.begin(), steps.end(), [](double s) { return modulo(s, 7) == 0; });
+  if (day.size() < 5 || !one_weekday) return false;
+  const double shortest = *std::min_element(steps.begin(), steps.end());
+  const double n = std::round(shortest / 30.4);
+  const bool usual = n == 1 || n == 3 || n == 6 || n == 12;
+  const double longest = *std::max_element(steps.begin(), steps.end());
+  // Steps of four weeks throughout are no months.
+  if (!usual || shortest < n * 28 || (n == 1 && longest == shortest)) return false;
+  const double weekday = modulo(day[0] + 3, 7);
+  std::vector<double> stamps(day);
+  for (double& s : stamps) s *= kDay;
+  const Zone utc{{}, {0.0}};
+  Cadence tried{Unit::month, n, 0, 0, Stamp::end, -1, {}};
+  for (const int pattern : {0, 445, 454, 544}) {
+    for (const bool nearest : {false, true}) {
+      for (const Stamp stamp : {Stamp::end, Stamp::start}) {
+        const int last = static_cast<int>(stamp == Stamp::end ? weekday : modulo(weekday - 1, 7));
+        // Years of most businesses begin in January, February, July or October, others come after them.
+        for (const int first : {0, 1, 6, 9, 2, 3, 4, 5, 7, 8, 10, 11}) {
+          const double phases = pattern == 0 ? n : 1;
+          if (pattern == 0 && first >= phases) continue;
+          tried.stamp = stamp;
+          tried.weeks = {last, nearest, pattern, pattern == 0 ? 0 : first};
+          tried.anchor = pattern == 0 ? first : modulo(first, n);
+          if (share_on_grid({stamps.data(), stamps.size()}, utc, tried) == 1) {
+            out = tried;
+            out.day_start = day_start;
+            return true;
+          }
+        }
+      }
+    }
+  }
+  return false;
+}
+
 // A weekday series must have shown that it skips weekends, and skip little else.
 bool business_days(const std::vector<double>& day) {
   const double span = day.back() - day.front() + 1;
@@ -144,7 +183,7 @@ void daily(const std::vector<double>& day, double day_start, Detected& out) {
   const std::vector<double> steps = differences(day);
   // No month is shorter than 28 days.
   const bool wide = *std::min_element(steps.begin(), steps.end()) >= 28;
-  if (wide && monthly(describe_days(day), day_start, c)) return;
+  if (wide && (monthly(describe_days(day), day_start, c) || in_weeks(day, steps, day_start, c))) return;
   c = {Unit::day, common_divisor(steps), 0, day_start, Stamp::start, -1, {}};
   if (modulo(c.n, 7) == 0) {
     c.anchor = modulo(day[0], c.n);
