@@ -27,6 +27,7 @@
 #'   late or neighbours tell on each other.
 #' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
 #'   belongs to this backtest (its data, methods and settings) and refuses another.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each forecast value: the series columns,
 #'   `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps), `measure`, `method`,
 #'   `value`, `lower_*`, `upper_*`, `observed` (missing where nothing was measured), `observed_origin`,
@@ -49,7 +50,8 @@
 #' @export
 backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
                      window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
-                     intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL) {
+                     intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL, ...) {
+  refuse_more("backtest", ...)
   check_timeline(x)
   if (missing(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))

@@ -7,6 +7,7 @@
 #' @param lags How many autocorrelations are tested together, from the first on. By default as many as the
 #'   logarithm of the number of values, rounded up (Tsay, 2010), two more than the fit's parameters at least,
 #'   and those at the season and at twice the season where the values hold four seasons.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_diagnosis`. [as.data.frame()] gives one row a series: `values`, `bias` (mean error in
 #'   its
 #'   standard errors), `ljung_box_p` and `freedom`, `runs_p`, `normal_p`, `season_p` (for the shortest
@@ -31,7 +32,8 @@
 #' diagnosis(fit(demo_timeline("billed"), by_smoothing()))
 #' diagnosis(fit(demo_timeline("billed"), by_drift()))
 #' @export
-diagnosis <- function(fit, lags = NULL) {
+diagnosis <- function(fit, lags = NULL, ...) {
+  refuse_more("diagnosis", ...)
   check_fit(fit)
   rest <- residuals(fit)
   expected <- fitted(fit)

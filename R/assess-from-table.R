@@ -12,6 +12,7 @@
 #'   need values from before the cutoff.
 #' @param value Name of the column of forecasts.
 #' @param method What to call the forecasts where there is no column `method`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_backtest` without methods: it cannot be run again. Without a column `cutoff` each
 #'   method's
 #'   cutoff is the stamp before its first forecast.
@@ -20,7 +21,8 @@
 #' mine <- data.frame(month = seq(as.Date("2032-01-01"), by = "month", length.out = 6), value = 650)
 #' scores(as_backtest(mine, x))
 #' @export
-as_backtest <- function(forecasts, observed, value = "value", method = "forecast") {
+as_backtest <- function(forecasts, observed, value = "value", method = "forecast", ...) {
+  refuse_more("as_backtest", ...)
   check_timeline(observed)
   check_regular(observed, "A score")
   if (!is.data.frame(forecasts)) {

@@ -6,6 +6,7 @@
 #' @param last How much to set aside: a duration (`"28 days"`) or a number of steps.
 #' @param share Or the share of all steps, such as `0.2`; rounded to whole steps.
 #' @param from Or the first stamp to set aside, a date or time such as `"2032-01-01"`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_holdout`, a list of two timelines: `train` and `test`.
 #' @examples
 #' parts <- holdout(demo_timeline("demand"), last = "28 days")
@@ -13,7 +14,8 @@
 #' scores(f, observed = parts$test)
 #' holdout(demo_timeline("billed"), share = 0.2)
 #' @export
-holdout <- function(x, last = NULL, share = NULL, from = NULL) {
+holdout <- function(x, last = NULL, share = NULL, from = NULL, ...) {
+  refuse_more("holdout", ...)
   check_timeline(x)
   check_regular(x, "A holdout")
   if (sum(is.null(last), is.null(share), is.null(from)) != 2) {

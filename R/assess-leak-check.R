@@ -7,6 +7,7 @@
 #' @param b A [backtest()].
 #' @param cutoffs Which of its cutoffs to check, by number; by default the first, the middle and the last.
 #' @param tolerance How far values may move, relative to their size, before they count as moved.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_leak_check`, a data frame: `cutoff`, `method`, `future` ("no leak", or "leak"), `moved`
 #'   (largest relative change of a forecast or bound when the future is changed), `past` ("learns",
 #'   "ignores its past" or "constant data"), and `passed`. The attribute `holds` lists routines and methods
@@ -20,7 +21,8 @@
 #' @examples
 #' leak_check(backtest(demo_timeline("billed"), list(by_theta(), by_drift()), "3 months", cutoffs = 3))
 #' @export
-leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8) {
+leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8, ...) {
+  refuse_more("leak_check", ...)
   check_backtest(b)
   check_methods_there(b)
   n <- length(b$plan$cutoffs)

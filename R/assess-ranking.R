@@ -7,6 +7,7 @@
 #'   are several) or `"mse"` (squared ones).
 #' @param level Confidence of the tests.
 #' @param measure The measure, where there are several.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score` (scaled), `error` (in the
 #'   measure's unit), `mean_rank` and `wins` (share of the series in which it is best), `alike` (whether the
 #'   first is not shown to be better)), `pairs` (`difference` of scores, `statistic` and `p_value` of each
@@ -39,7 +40,8 @@
 #'               cutoffs = 3)
 #' ranking(b)
 #' @export
-ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL) {
+ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL, ...) {
+  refuse_more("ranking", ...)
   check_backtest(b)
   metric <- picked_choice(metric)
   if (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0.5 || level >= 1) {
@@ -220,6 +222,7 @@ as.data.frame.kairon_ranking <- function(x, row.names = NULL, optional = FALSE, 
 #' @param b A [backtest()].
 #' @param metric `"mase"`, `"mae"`, `"rmse"`, `"rmsse"`, `"interval_score"` or `"crps"`.
 #' @param measure The measure, where there are several.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The method, ready for [forecast()], which tells when the horizon is not the one tested. The
 #'   attribute `why` says in a line how it was chosen.
 #' @section Rule:
@@ -232,7 +235,9 @@ as.data.frame.kairon_ranking <- function(x, row.names = NULL, optional = FALSE, 
 #' best(b)
 #' forecast(demo_timeline("billed"), "6 months", best(b))
 #' @export
-best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score", "crps"), measure = NULL) {
+best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score", "crps"), measure = NULL,
+  ...) {
+  refuse_more("best", ...)
   check_backtest(b)
   check_methods_there(b)
   metric <- picked_choice(metric)

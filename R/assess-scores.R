@@ -12,6 +12,7 @@
 #'   `"both"` gives both, told apart by the column `flagged`.
 #' @param invented Whether values that were not measured (filled, or of thin bins) are scored too.
 #' @param baseline Method that `skill` compares with; by default the seasonal naive one, else the naive one.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_scores`: a data frame with the `by` columns, `n` (forecast values scored) and the
 #' columns of each metric; best first (by `mase`, else the first metric).
 #' @section Metrics:
@@ -63,7 +64,8 @@
 #' scores(b, c("crps", "interval_score", "skill"))
 #' @export
 scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "mape"),
-                   by = "method", observed = NULL, flagged = FALSE, invented = FALSE, baseline = NULL) {
+                   by = "method", observed = NULL, flagged = FALSE, invented = FALSE, baseline = NULL, ...) {
+  refuse_more("scores", ...)
   fitted <- inherits(b, "kairon_fit")
   if (fitted && missing(metrics)) metrics <- setdiff(eval(formals(scores)$metrics), "coverage")
   table <- scored_rows(b, observed)

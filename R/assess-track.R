@@ -5,6 +5,7 @@
 #' @param f A [forecast()] made earlier.
 #' @param new_data A timeline with what was measured since; rows from before are passed over.
 #' @param limit How many mean absolute errors the cumulated error may reach.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_track`. [as.data.frame()] gives one row a measured value: the series columns, the time
 #'   column, `measure`, `method`, `ahead`, `value`, `observed`, `error` (forecast less observed), `cumulated`
 #'   and `signal` (the tracking signal). The element `summary` has one row for each series, measure and
@@ -21,7 +22,8 @@
 #' f <- forecast(parts$train, "1 year")
 #' track(f, parts$test)
 #' @export
-track <- function(f, new_data, limit = 4) {
+track <- function(f, new_data, limit = 4, ...) {
+  refuse_more("track", ...)
   if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
   check_timeline(new_data)
   if (!is.numeric(limit) || length(limit) != 1 || is.na(limit) || limit <= 0) {

@@ -7,6 +7,7 @@
 #' @param b A [backtest()], or a [forecast()] with `observed`.
 #' @param observed For a forecast: a timeline with what was observed since.
 #' @param method Which method is spoken of, by its name; the first in the order.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_verdict`: a character vector of sentences, one measure
 #'   after the other, that prints as a paragraph.
 #' @section How it is worded:
@@ -21,7 +22,8 @@
 #' @examples
 #' verdict(backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3))
 #' @export
-verdict <- function(b, observed = NULL, method = NULL) {
+verdict <- function(b, observed = NULL, method = NULL, ...) {
+  refuse_more("verdict", ...)
   table <- scored_rows(b, observed)
   if (!is.null(method)) check_choice(method, unique(table$method), arg = "method")
   meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(b$history)

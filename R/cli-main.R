@@ -9,12 +9,14 @@
 #'
 #' @param args The arguments, a character vector.
 #' @param quit Whether to leave R with the exit code.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The exit code, invisibly: 0 fine, 1 the data could not be processed,
 #'   2 the call was wrong, 3 a threshold was missed (`--fail-above`), 130 interrupted.
 #' @examples
 #' run_command_line("--help", quit = FALSE)
 #' @export
-run_command_line <- function(args = character(), quit = TRUE) {
+run_command_line <- function(args = character(), quit = TRUE, ...) {
+  refuse_more("run_command_line", ...)
   code <- rlang::try_fetch(
     run_verb(args),
     interrupt = function(cnd) {

@@ -19,6 +19,7 @@ method_options <- function() {
     cli_option("season", "of smoothing: none, add or multiply", "FORM"),
     cli_option("noise", "of smoothing: constant or proportional", "FORM"),
     cli_option("combine", "of regression and theta: add or multiply", "RULE"),
+    cli_option("squares_of", "of regression that multiplies: logarithms or values", "SCALE"),
     cli_option("bends", "of regression: dates at which the trend may bend", "DATES"),
     cli_option("ceiling", "of regression, limited growth: what it cannot pass", "NUMBER", NULL, "double"),
     cli_option("floor", "of regression, limited growth: where it comes from", "NUMBER", NULL, "double"),

@@ -150,7 +150,7 @@ cli_settings <- function(options) {
   Filter(Negate(is.null), list(
     noise = options$noise, trend = options$trend, season = options[["season"]],
       seasons = cli_numbers(options$seasons),
-    events = options$events, combine = options$combine,
+    events = options$events, combine = options$combine, squares_of = options$squares_of,
       bends = if (!is.null(options$bends)) cli_list(options$bends),
     drivers = if (length(drivers)) do.call(c, drivers),
       n = if (!is.null(options$values)) as.numeric(options$values),

@@ -8,12 +8,14 @@
 #' @param n How many bands, or their breaks in rising order.
 #' @param quantiles Whether the bands hold as many numbers each (by quantiles) and
 #'   not as much of the range.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A factor with labels such as `"100 to under 200"`; missing outside of given breaks.
 #' @examples
 #' bands(c(60, 100, 199, 200, 360), c(0, 100, 200, 400))
 #' bands(c(60, 100, 199, 200, 360), 2, quantiles = TRUE)
 #' @export
-bands <- function(column, n, quantiles = FALSE) {
+bands <- function(column, n, quantiles = FALSE, ...) {
+  refuse_more("bands", ...)
   if (!is.numeric(column)) {
     abort_input("Bands are made of numbers, not of {.obj_type_friendly {column}}.")
   }

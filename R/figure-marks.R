@@ -8,6 +8,7 @@
 #'   date that names a whole period (`"2031-07"`); or a data frame with the columns `from`, `to` and, if
 #'   wanted, `label`. Open ends (`"2031-07-05/.."`) reach the edge.
 #' @param colour Colour of the lines or the ground; chosen for the figure's ground by default.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns An object to be added to a ggplot.
 #' @section Error types: `kairon_error_input` for a date that cannot be read, or a figure without time on its
 #'   horizontal axis.
@@ -16,7 +17,8 @@
 #'   shaded_spans(c("works" = "2027-03/2027-09")) +
 #'   date_marks(c("new tariff" = "2029-04-01"))
 #' @export
-date_marks <- function(at, colour = NULL) {
+date_marks <- function(at, colour = NULL, ...) {
+  refuse_more("date_marks", ...)
   if (!(is.character(at) || inherits(at, c("Date", "POSIXct"))) || length(at) == 0 || anyNA(at)) {
     abort_input(c(
       "{.arg at} must hold dates, such as {.code c(\"new tariff\" = \"2031-04-01\")}.",
@@ -28,7 +30,8 @@ date_marks <- function(at, colour = NULL) {
 
 #' @rdname date_marks
 #' @export
-shaded_spans <- function(spans, colour = NULL) {
+shaded_spans <- function(spans, colour = NULL, ...) {
+  refuse_more("shaded_spans", ...)
   fits <- is.data.frame(spans) && all(c("from", "to") %in% names(spans)) || is.character(spans)
   if (!fits || NROW(spans) == 0 || anyNA(spans)) {
     abort_input(c(

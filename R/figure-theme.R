@@ -30,6 +30,7 @@ heat_ink <- list(
 #'
 #' @param ground `"light"` or `"dark"`.
 #' @param size Size of the axis text's base in points, 6 to 40; 13 at first.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns What was set before, a list, invisibly; `do.call(figure_style, before)` goes back.
 #' @section Error types: `kairon_error_input` for another ground or size.
 #' @examples
@@ -37,7 +38,8 @@ heat_ink <- list(
 #' plot(demo_timeline("billed"))
 #' do.call(figure_style, before)
 #' @export
-figure_style <- function(ground = c("light", "dark"), size = 13) {
+figure_style <- function(ground = c("light", "dark"), size = 13, ...) {
+  refuse_more("figure_style", ...)
   ground <- check_choice(ground, c("light", "dark"))
   if (!is.numeric(size) || length(size) != 1 || !isTRUE(size >= 6 && size <= 40)) {
     abort_input(c("{.arg size} must be one number of points from 6 to 40.", x = "It is {.val {size}}."))

@@ -8,6 +8,7 @@
 #'
 #' @param port The port; a free one by default.
 #' @param page Rows a page: a longer answer names the next page in its `Link` header.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A list of class `kairon_archive`: `address` (such as `"http://127.0.0.1:24601/"`), `port` and
 #'   `stop()`, a function that ends it. It ends by itself with the session that started it, and after an
 #'   hour.
@@ -24,7 +25,8 @@
 #' x
 #' archive$stop()
 #' @export
-demo_archive <- function(port = NULL, page = 1000) {
+demo_archive <- function(port = NULL, page = 1000, ...) {
+  refuse_more("demo_archive", ...)
   need_package("httpuv", "The archive")
   check_count(page)
   if (!is.null(port)) check_count(port)

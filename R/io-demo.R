@@ -69,13 +69,15 @@ demo_files <- list(
 #' the file `quillmere-truth.json` beside them.
 #'
 #' @param name Which one; without a name, the list of them.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A timeline, or without a name a data frame with the columns `name`,
 #'   `what` and `file` (path of the file it is read from).
 #' @examples
 #' demo_timeline()
 #' demo_timeline("demand")
 #' @export
-demo_timeline <- function(name = NULL) {
+demo_timeline <- function(name = NULL, ...) {
+  refuse_more("demo_timeline", ...)
   if (is.null(name)) {
     return(data.frame(
       name = names(demo_files),

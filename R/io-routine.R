@@ -2,6 +2,7 @@
 #'
 #' @param routine A [routine()].
 #' @param path A file name that ends in `.yml` or `.yaml`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `write_routine()` the path, invisibly; `read_routine()` the routine.
 #' @section Format:
 #' `kairon_routine` (version of the format, 1) and `steps`, a list: each has `verb` and `with`, its arguments
@@ -15,7 +16,8 @@
 #' cat(readLines(path), sep = "\n")
 #' read_routine(path)
 #' @export
-write_routine <- function(routine, path) {
+write_routine <- function(routine, path, ...) {
+  refuse_more("write_routine", ...)
   if (!is_routine(routine)) abort_input("{.arg routine} must be a routine.")
   check_yaml_name(path)
   steps <- lapply(seq_along(routine$steps), function(i) {
@@ -34,7 +36,8 @@ write_routine <- function(routine, path) {
 
 #' @rdname write_routine
 #' @export
-read_routine <- function(path) {
+read_routine <- function(path, ...) {
+  refuse_more("read_routine", ...)
   check_yaml_name(path)
   if (!file.exists(path)) abort_file("There is no file {.file {path}}.")
   made <- tryCatch(yaml::read_yaml(path, eval.expr = FALSE), error = function(e) {

@@ -12,6 +12,7 @@
 #' @param changes Differences to show beside each other: `0` is the series itself, `1` its change on the step
 #' before,
 #'   `12` on 12 steps before, `c(0, 1, 12)` all three.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure, difference and
 #' lag:
 #'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 /
@@ -33,7 +34,8 @@
 #' correlogram(demo_timeline("demand"), "5 weeks")
 #' plot(correlogram(demo_timeline("billed"), changes = c(0, 1, 12)))
 #' @export
-correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes = 0) {
+correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes = 0, ...) {
+  refuse_more("correlogram", ...)
   check_timeline(x)
   check_regular(x, "A correlogram")
   measures <- pick_measures(x, rlang::enquo(measures))

@@ -14,6 +14,7 @@ as.data.frame.kairon_decomposition <- function(x, row.names = NULL, optional = F
 #' nothing, 1 is everything.
 #'
 #' @param d A [decomposition()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, `measure`, `component` (`trend`
 #'   or the season's name) and `strength` (0 to 1).
 #' @references Wang, X., Smith, K. and Hyndman, R. (2006). Characteristic-based
@@ -21,7 +22,8 @@ as.data.frame.kairon_decomposition <- function(x, row.names = NULL, optional = F
 #' @examples
 #' strength(decomposition(demo_timeline("billed"), "year"))
 #' @export
-strength <- function(d) {
+strength <- function(d, ...) {
+  refuse_more("strength", ...)
   check_decomposition(d)
   pieces <- split_decomposition(d)
   log_if <- if (d$combine == "multiply") log else identity
@@ -49,12 +51,14 @@ strength <- function(d) {
 #' @param d A [decomposition()].
 #' @param without What to take off: any of `"season"`, `"events"` (shifts and the calendar among them) and
 #' `"remainder"`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, the time column, `measure`,
 #'   `value` and `adjusted`, both in the measure's unit.
 #' @examples
 #' head(adjusted(decomposition(demo_timeline("billed"), "year")))
 #' @export
-adjusted <- function(d, without = "season") {
+adjusted <- function(d, without = "season", ...) {
+  refuse_more("adjusted", ...)
   check_decomposition(d)
   for (w in without) check_choice(w, c("season", "events", "remainder"), arg = "without")
   off <- if (d$combine == "multiply") `/` else `-`

@@ -36,6 +36,7 @@
 #' @param bends For regression: dates at which the straight trend may bend.
 #' @param extend For averages and henderson: whether the series is first continued by a season at both ends,
 #' so that no trend is missing there: by the structural model's forecasts.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each series, measure and stamp: the
 #' series columns, the
 #'   time column, `measure`, `origin`, `value`, `trend`, one column for each season (`week_effect`,
@@ -89,7 +90,8 @@
 decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add", "multiply", "auto"),
                           robust = FALSE, events = NULL, shifts = NULL, calendar = NULL,
                           compare = NULL, measures = NULL, season_span = NULL, trend_span = NULL,
-                          bends = NULL, extend = FALSE, season_curve = "line") {
+                          bends = NULL, extend = FALSE, season_curve = "line", ...) {
+  refuse_more("decomposition", ...)
   check_timeline(x)
   method <- check_choice(method, decomposition_methods)
   for (m in compare) check_choice(m, decomposition_methods, arg = "compare")

@@ -11,6 +11,7 @@
 #'   year) also with two turns only.
 #' @param rivals Season lengths to compare side by side: steps, or names such as `"week"`.
 #' @param level Level of the tests: how often a season may be found in noise alone.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_seasons`. [as.data.frame()] gives one row for each season found in each series and
 #' measure, the
 #'   strongest first: `season` (its name in the calendar, or its steps), `steps`, `length` (in words),
@@ -49,7 +50,8 @@
 #' find_seasons(demo_timeline("billed"), between = c(4, 40))
 #' plot(find_seasons(demo_timeline("billed"), rivals = c(6, 12, 18)))
 #' @export
-find_seasons <- function(x, measures = NULL, between = NULL, rivals = NULL, level = 0.002) {
+find_seasons <- function(x, measures = NULL, between = NULL, rivals = NULL, level = 0.002, ...) {
+  refuse_more("find_seasons", ...)
   check_timeline(x)
   check_regular(x, "The search for seasons")
   measures <- pick_measures(x, rlang::enquo(measures))

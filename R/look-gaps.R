@@ -6,6 +6,7 @@
 #'
 #' @param x A timeline.
 #' @param measures Measures to look at; all by default.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with the series columns, `measure`, `start`, `end`, `steps`
 #'   (missing readings) and `seconds` (length), in order. In a regular timeline
 #'   `start` and `end` are the first and the last missing stamp, and the length
@@ -14,7 +15,8 @@
 #' @examples
 #' gaps(demo_timeline("river"), measures = flow)
 #' @export
-gaps <- function(x, measures = NULL) {
+gaps <- function(x, measures = NULL, ...) {
+  refuse_more("gaps", ...)
   check_rows(x)
   measures <- pick_measures(x, rlang::enquo(measures))
   gap_table(gap_rows(x, measures))

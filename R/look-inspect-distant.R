@@ -2,7 +2,8 @@
 # itself (read_cards()); the rest is worked out here.
 
 #' @export
-inspect.kairon_distant <- function(x) {
+inspect.kairon_distant <- function(x, ...) {
+  refuse_more("inspect", ...)
   facts <- distant_facts(x)
   meta <- x$meta
   meta$cadence <- attr(facts, "cadence")

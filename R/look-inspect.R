@@ -4,6 +4,7 @@
 #' with one row for each series and measure.
 #'
 #' @param x A timeline, also one whose rows stay elsewhere: see [remote-timelines].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_inspection`. It prints the findings and the table;
 #'   [as.data.frame()] gives the table: the series columns, `measure`, `kind`,
 #'   `unit`, `cadence` (of the series, in words), `on_grid` (share of its stamps
@@ -18,13 +19,14 @@
 #' @examples
 #' inspect(demo_timeline("demand"))
 #' @export
-inspect <- function(x) UseMethod("inspect")
+inspect <- function(x, ...) UseMethod("inspect")
 
 #' @export
-inspect.default <- function(x) check_timeline(x)
+inspect.default <- function(x, ...) check_timeline(x)
 
 #' @export
-inspect.kairon_timeline <- function(x) {
+inspect.kairon_timeline <- function(x, ...) {
+  refuse_more("inspect", ...)
   check_rows(x)
   if (length(timeline_meta(x)$kinds) == 0) {
     abort_state("This timeline has no measures (numeric columns) to inspect.")

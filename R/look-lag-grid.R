@@ -7,6 +7,7 @@
 #' @param lags Lags in steps, such as `c(1, 7, 30)`, or one number: all lags up to it. By default 1, and the
 #'   seasons found with what lies between.
 #' @param measure The measure; the first by default.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_lag_grid`. [as.data.frame()] gives `lag` (steps), `time` (in words), `pairs` and
 #' `correlation` of each
 #'   series; the pairs are drawn by `autoplot()`, as tiles where there are more than 3,000 of them in a panel.
@@ -14,7 +15,8 @@
 #' lag_grid(demo_timeline("billed"), c(1, 6, 12))
 #' plot(lag_grid(demo_timeline("energy"), c(1, 6, 12, 24)))
 #' @export
-lag_grid <- function(x, lags = NULL, measure = NULL) {
+lag_grid <- function(x, lags = NULL, measure = NULL, ...) {
+  refuse_more("lag_grid", ...)
   check_timeline(x)
   check_regular(x, "A grid of lags")
   measure <- pick_measures(x, rlang::enquo(measure), arg = "measure")[1]

@@ -11,6 +11,7 @@
 #' by AIC, and both
 #'   are filtered with it. Without it, two series with seasons or trends seem to lead each other at many lags.
 #' @param measure The measure, where `a` and `b` are series.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_lead_lag`. [as.data.frame()] gives for each series: `lag` (steps; above zero, `a` goes
 #' before `b`), `time` (in words),
 #'   `correlation` of a(t) with b(t + lag), and `bound` (1.96 / sqrt(n), for white noise).
@@ -22,7 +23,8 @@
 #' lead_lag(both, rain, demand, lags = "2 weeks", whiten = TRUE)
 #' lead_lag(demo_timeline("energy"), "Highwell", "Millrace", measure = energy, lags = "1 day")
 #' @export
-lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL) {
+lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL, ...) {
+  refuse_more("lead_lag", ...)
   check_timeline(x)
   check_regular(x, "A shift in time")
   x <- complete_grid(x)

@@ -20,6 +20,7 @@
 #' @param decibels Whether the density is given as 10 log10 of itself.
 #' @param axis Whether the figure's axis reads in `"period"` or `"frequency"`.
 #' @param confidence Level of the band in percent.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_spectrum`. [as.data.frame()] gives for each series and measure: `frequency` (cycles per
 #' unit of time, named
 #'   in `unit`), `period` (in that unit), `density` (the measure's unit squared times that unit; the sum over
@@ -54,7 +55,8 @@
 power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segment = NULL, overlap = 0.5,
                            window = "hann",
                            detrend = "line", mark = NULL, decibels = FALSE, axis = "period",
-                             confidence = 95) {
+                             confidence = 95, ...) {
+  refuse_more("power_spectrum", ...)
   check_rows(x)
   measures <- pick_measures(x, rlang::enquo(measures))
   plan <- spectrum_plan(x, measures, method, smooth, segment, overlap, window, detrend, confidence)

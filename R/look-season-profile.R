@@ -14,6 +14,7 @@
 #' @param measures Measures; all by default.
 #' @param as `"difference"`: effects are departures from the mean of the parts; `"index"`: they are
 #'   around 100.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_season_profile`. [as.data.frame()] gives one row for each series, measure and part:
 #' `part`
 #'   (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`, `count`, `effect`; with `split` one for each
@@ -25,7 +26,8 @@
 #' season_profile(demo_timeline("energy"), c("hour of day", "day of week"))
 #' season_profile(demo_timeline("billed"), "month of year", split = TRUE, as = "index")
 #' @export
-season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = "difference") {
+season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = "difference", ...) {
+  refuse_more("season_profile", ...)
   check_rows(x)
   as <- check_choice(as, c("difference", "index"))
   meta <- timeline_meta(x)

@@ -10,6 +10,7 @@
 #' @param measures Measures; all by default.
 #' @param better Which way is better, `"higher"` or `"lower"`: then the verdict says improving or
 #'   worsening, not rising or falling.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_standing`. [as.data.frame()] gives one row for each series and measure: `unit`,
 #'   `last_stamp`, `last`, `trailing_year` (total of an amount, mean of a level) and `year_before`, in the
 #'   measure's unit; `compared` (periods that both years have); `change` of these, as a share of the year
@@ -33,7 +34,8 @@
 #' standing(demo_timeline("billed"), better = "higher")
 #' as.data.frame(standing(demo_timeline("demand")))
 #' @export
-standing <- function(x, measures = NULL, better = NULL) {
+standing <- function(x, measures = NULL, better = NULL, ...) {
+  refuse_more("standing", ...)
   check_rows(x)
   if (!is.null(better)) better <- check_choice(better, c("higher", "lower"))
   measures <- pick_measures(x, rlang::enquo(measures))

@@ -10,6 +10,7 @@
 #' @param lags How many earlier changes that test takes in; by default as many as Akaike's corrected criterion
 #'   chooses, up to 12 (n / 100)^(1/4).
 #' @param season The season for seasonal differences: its name or steps; by default that of [find_seasons()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_stationarity`. [as.data.frame()] gives for each series and measure: `values`;
 #' `unit_root`, `unit_root_p`,
 #'   `unit_root_lags`, `unit_root_trend_p` (the same with a trend allowed for); `level`, `level_p` and
@@ -58,7 +59,8 @@
 #' stationarity(demo_timeline("billed"))
 #' as.data.frame(stationarity(demo_timeline("demand")))
 #' @export
-stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, season = NULL) {
+stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, season = NULL, ...) {
+  refuse_more("stationarity", ...)
   check_timeline(x)
   check_regular(x, "A test of stationarity")
   measures <- pick_measures(x, rlang::enquo(measures))
@@ -262,6 +264,7 @@ print.kairon_stationarity <- function(x, ...) {
 #'   logarithm of the number of values, rounded up (Tsay, 2010).
 #' @param fitted How many parameters a model took to leave these residuals: they are taken off the degrees of
 #' freedom.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with one row for each check: `check`, `statistic`, `freedom`, `p_value`, `says`.
 #' @references Ljung, G. M. and Box, G. E. P. (1978). On a measure of lack of fit in time series models.
 #' Biometrika 65, 297-303.
@@ -272,7 +275,8 @@ print.kairon_stationarity <- function(x, ...) {
 #' noise_check(adjusted(decomposition(demo_timeline("billed"), "year"))$adjusted)
 #' noise_check(rnorm(100))
 #' @export
-noise_check <- function(v, lags = NULL, fitted = 0) {
+noise_check <- function(v, lags = NULL, fitted = 0, ...) {
+  refuse_more("noise_check", ...)
   if (!is.numeric(v)) abort_input("{.arg v} must be numbers, not {.obj_type_friendly {v}}.")
   if (!is.null(lags)) check_count(lags)
   if (!is.numeric(fitted) || length(fitted) != 1 || is.na(fitted) || fitted < 0) {

@@ -4,6 +4,7 @@
 #'
 #' @param x A regular timeline.
 #' @param measures Measures; all by default.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with a row for each series and measure: `values`, `season` (the strongest;
 #' `"none"`), `season_share` (of the
 #'   variance), `trend_share` (0 to 1: of what is left without the season, what the trend holds),
@@ -18,7 +19,8 @@
 #' kinds <- traits(demo_timeline("demand"))
 #' kinds[order(-kinds$outlying_share), ]
 #' @export
-traits <- function(x, measures = NULL) {
+traits <- function(x, measures = NULL, ...) {
+  refuse_more("traits", ...)
   check_timeline(x)
   check_regular(x, "A summary of series")
   measures <- pick_measures(x, rlang::enquo(measures))

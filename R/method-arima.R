@@ -15,6 +15,7 @@
 #'   wants it.
 #' @param search `"stepwise"` from a few starting orders, or `"wide"` over all up to `most`.
 #' @param most The largest p, q, P and Q of a search.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
 #'   standard errors, `search_path()` the orders that were tried.
 #' @section Formula:
@@ -53,7 +54,8 @@
 #' forecast(demo_timeline("billed"), "6 months", by_arima())
 #' @export
 by_arima <- function(order = NULL, season_order = NULL, season = NULL, drivers = NULL, events = NULL,
-                     intercept = NULL, search = c("stepwise", "wide"), most = c(5, 5, 2, 2)) {
+                     intercept = NULL, search = c("stepwise", "wide"), most = c(5, 5, 2, 2), ...) {
+  refuse_more("by_arima", ...)
   check_orders <- function(o, arg) {
     fine <- is.null(o) || (length(o) == 3 && (is.numeric(o) || all(is.na(o))) &&
                              all(is.na(o) | (o >= 0 & o == round(o) & o <= 12)))
@@ -384,12 +386,14 @@ method_advance.kairon_by_arima <- function(method, model, batch) {
 #' The orders that a search tried
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_arima()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame in the order of the search: the series columns, `order` and `season_order` as text,
 #'   `constant`, `aicc`, and `verdict`: "best", "worse", "root near one" or "not fitted".
 #' @examples
 #' search_path(fit(demo_timeline("billed"), by_arima()))
 #' @export
-search_path <- function(fit) {
+search_path <- function(fit, ...) {
+  refuse_more("search_path", ...)
   check_fit(fit)
   if (!inherits(fit$method, "kairon_by_arima")) {
     abort_input("Only fits of {.fn by_arima} have searched for orders.")
@@ -420,6 +424,7 @@ search_path <- function(fit) {
 #' How long shocks last: the inverse roots of the polynomials of last values and last shocks.
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_arima()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame, one row a root: the series columns, `part` ("last values", "last shocks", "values
 #'   of the season", "shocks of the season"), `modulus` (of the inverse root; below 1 the model is stationary
 #'   and invertible, and a shock shrinks to so much of itself each step, or each season), `period` (steps or
@@ -430,7 +435,8 @@ search_path <- function(fit) {
 #' @examples
 #' roots(fit(demo_timeline("billed"), by_arima(c(2, 1, 1), c(0, 1, 1))))
 #' @export
-roots <- function(fit) {
+roots <- function(fit, ...) {
+  refuse_more("roots", ...)
   check_fit(fit)
   if (!inherits(fit$method, "kairon_by_arima")) {
     abort_input("Only fits of {.fn by_arima} have roots.")

@@ -5,6 +5,7 @@
 #'
 #' @param choose `"fast"`, or `"thorough"`: more methods, autoregression among them, weighted by how close
 #'   each came at cutoffs in the past.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]; it is the default of
 #' [forecast()].
 #' @section What it takes:
@@ -20,7 +21,8 @@
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_auto())
 #' @export
-by_auto <- function(choose = c("fast", "thorough")) {
+by_auto <- function(choose = c("fast", "thorough"), ...) {
+  refuse_more("by_auto", ...)
   new_method("auto", choose = picked_choice(choose))
 }
 

@@ -11,6 +11,7 @@
 #' @param season_span,season_curve For loess, how fast the season may change and by which curve, as in
 #'   [decomposition()]. Where `season_span` is not given and there are six cycles, each series gets the season
 #'   that changes or the `"fixed"` one: what came closer at two cutoffs in its past.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
 #' The last cycle of each season goes on. The variance is that of the adjusted series' forecast over k, plus
@@ -24,7 +25,8 @@
 #' @export
 by_decomposition <- function(method = c("loess", "averages", "state"), then = by_theta(seasonal = "never"),
                              seasons = NULL, combine = c("add", "multiply", "auto"), season_span = NULL,
-                             season_curve = "line") {
+                             season_curve = "line", ...) {
+  refuse_more("by_decomposition", ...)
   if (!is_method(then)) abort_method(then, "then", rlang::current_env())
   how <- picked_choice(method)
   if (how != "loess" && !is.null(season_span)) {

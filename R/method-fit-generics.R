@@ -94,6 +94,8 @@ other_settings <- function(method, settings, call = rlang::caller_env()) {
   }
   constructor <- constructor_of(made)
   known <- names(formals(constructor))
+  # Dots at the end are there to refuse.
+  if (!identical(known[1], "...")) known <- setdiff(known, "...")
   for (name in setdiff(names(settings), if ("..." %in% known) names(settings) else known)) {
     hint <- nearest_word(name, known)
     abort_input(c("{.code {format(method)}} has no setting {.arg {name}}.",

@@ -189,7 +189,8 @@ format.kairon_fit <- function(x, ...) {
     if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""), form, "."),
     if (!is.null(form) && n > 12) paste0("  ", form_line(form)),
     if (inherits(x$method, "kairon_by_regression") && n <= 3) {
-      c(wrap_lines(paste0("  ", format(indices(x)))), if (nrow(coef(x)) > 2) "  indices() has a line for each place.")
+      c(wrap_lines(paste0("  ", format(indices(x)))),
+        if (nrow(coef(x)) > 2) "  indices() has a line for each place.")
     },
     if (length(x$model$notes)) paste0("  Note: ", x$model$notes)
   )
@@ -221,6 +222,7 @@ print.kairon_fit <- function(x, ...) {
 #'
 #' @param fit A [fit()][fit.kairon_timeline].
 #' @param new_data A timeline with later rows of the same series.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The fit, standing at the end of the new data.
 #' @examples
 #' x <- demo_timeline("billed")
@@ -228,7 +230,8 @@ print.kairon_fit <- function(x, ...) {
 #' late <- advance(early, during(x, "2031/2032"))
 #' predict(late, "3 months")
 #' @export
-advance <- function(fit, new_data) {
+advance <- function(fit, new_data, ...) {
+  refuse_more("advance", ...)
   check_fit(fit)
   check_timeline(new_data)
   new_data <- replay(fit$routine, new_data)
@@ -265,12 +268,14 @@ advance <- function(fit, new_data) {
 #' Every quantity of exponential smoothing at every step, to learn from or to audit.
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_smoothing()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, the time column, `value`, `expected` (one step before),
 #' `error`, and `level`, `slope` and `season` after the step.
 #' @examples
 #' head(recursion(fit(demo_timeline("billed"), by_smoothing(case = "holt"))))
 #' @export
-recursion <- function(fit) {
+recursion <- function(fit, ...) {
+  refuse_more("recursion", ...)
   check_fit(fit)
   if (!inherits(fit$method, "kairon_by_smoothing")) {
     abort_input("Only fits of {.fn by_smoothing} have a recursion to show.")

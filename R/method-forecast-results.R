@@ -9,6 +9,7 @@
 #' @param f A forecast made with `paths =`.
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
 #' @param across Whether series are added up too.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie
 #' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A
 #' step that lies in two periods, such as a week at the end of a month, is split between them by time, as
@@ -17,7 +18,8 @@
 #' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)
 #' total(f, "1 year")
 #' @export
-total <- function(f, every = "all", across = FALSE) {
+total <- function(f, every = "all", across = FALSE, ...) {
+  refuse_more("total", ...)
   if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
   if (is.null(f$paths)) {
     abort_state(c(
@@ -89,13 +91,15 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
 #' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has parts.
 #'
 #' @param f A forecast.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`,
 #' `ahead`, `part`, `value`, and `combine`: whether the parts of a method `"add"` or `"multiply"` up to its
 #' forecast. `autoplot()` draws one panel for each part.
 #' @examples
 #' breakdown(forecast(demo_timeline("billed"), "1 year", by_smoothing()))
 #' @export
-breakdown <- function(f) {
+breakdown <- function(f, ...) {
+  refuse_more("breakdown", ...)
   if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
   if (is.null(f$parts)) {
     abort_input(c(

@@ -6,6 +6,7 @@
 #' @param level Share of an error that both learn, 0.1 by default; `NULL` makes the squared errors of the
 #'   rate least.
 #' @param correct Whether the rate is corrected for its bias (Syntetos and Boylan).
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. Values below zero are refused.
 #' @section Formula:
 #' At each value above zero, size = size + a (value - size) and gap = gap + a (steps since the last one -
@@ -21,7 +22,8 @@
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_intermittent())
 #' @export
-by_intermittent <- function(level = 0.1, correct = TRUE) {
+by_intermittent <- function(level = 0.1, correct = TRUE, ...) {
+  refuse_more("by_intermittent", ...)
   if (!is.null(level) && (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0 ||
                           level > 1)) {
     abort_input("{.arg level} must be a share above 0 and up to 1, or {.val NULL}.")

@@ -9,11 +9,13 @@
 #' else s), and no less than nearer to it. The degrees of freedom of t are the number of these errors over 1 +
 #' 2 (r1^2 + r2^2 + ...), with their autocorrelations r over the h + n - 1 lags at which they share values.
 #' Steps that are missing at the end count as steps ahead.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_moving_average(14))
 #' @export
-by_moving_average <- function(n = 7) {
+by_moving_average <- function(n = 7, ...) {
+  refuse_more("by_moving_average", ...)
   check_count(n)
   new_method("moving_average", size = as.integer(n))
 }

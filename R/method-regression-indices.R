@@ -1,5 +1,5 @@
-# A regression in plain words: base, growth for a step, and an index for each place of a season, with the errors
-# of the delta method.
+# A regression in plain words: base, growth for a step, and an index for each place of a season, with the
+# errors of the delta method.
 
 #' Base, growth and indices of a regression
 #'
@@ -7,10 +7,11 @@
 #' from one step to the next, and by how much each month, quarter, weekday or hour lies above or below it.
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_regression()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame of class `kairon_indices`: the series columns, `part` (`"base"`, `"growth"`, the
-#'   season, `"events"`, `"steps"`, `"drivers"`), `term` (`"January"`, `"quarter 2"`, `"Monday"`, `"14:00"`, or
-#'   the place counted from the first step), `estimate` and its standard `error`. The attribute `curve` has a
-#'   row for each series: `r2` and `standard_error` (the root of the sum of squares by the values less the
+#'   season, `"events"`, `"steps"`, `"drivers"`), `term` (`"January"`, `"quarter 2"`, `"Monday"`, `"14:00"`,
+#'   or the place counted from the first step), `estimate` and its standard `error`. The attribute `curve` has
+#'   a row for each series: `r2` and `standard_error` (the root of the sum of squares by the values less the
 #'   coefficients) of the curve, on the scale of the data, `values`, `coefficients` and `combine`.
 #' @section Units:
 #' Where parts multiply, an index is a factor and the indices of a season average 1; base is in the unit of
@@ -28,7 +29,8 @@
 #'                                                 squares_of = "values"))
 #' indices(f)
 #' @export
-indices <- function(fit) {
+indices <- function(fit, ...) {
+  refuse_more("indices", ...)
   check_fit(fit)
   if (!inherits(fit$method, "kairon_by_regression")) {
     abort_input(c("{.fn indices} needs a fit of {.fn by_regression}.",
@@ -51,7 +53,8 @@ indices <- function(fit) {
   }
   rownames(out) <- rownames(curve) <- NULL
   structure(out, class = c("kairon_indices", "data.frame"), curve = curve, measure = fit$measure,
-            unit = context$unit, yearly = season_steps("year", context$cadence), trend = vapply(models, `[[`, "", "trend"))
+            unit = context$unit, yearly = season_steps("year", context$cadence),
+            trend = vapply(models, `[[`, "", "trend"))
 }
 
 model_indices <- function(method, model, context) {
@@ -72,7 +75,8 @@ model_indices <- function(method, model, context) {
     x <- matrix(0, m, length(estimate))
     t <- seq_len(m) - 1
     every <- season_block(model$plan, i, t)
-    x[, n_theta + at] <- every[, match(sub("^[^,]*, ", "", names(model$b)[at]), colnames(every)), drop = FALSE]
+    kept <- match(sub("^[^,]*, ", "", names(model$b)[at]), colnames(every))
+    x[, n_theta + at] <- every[, kept, drop = FALSE]
     effect <- as.vector(x %*% estimate)
     if (multiply) {
       weight <- exp(effect) / sum(exp(effect))
@@ -201,7 +205,10 @@ format.kairon_indices <- function(x, ...) {
 
 # " (12.7 % a year)", where a step is shorter.
 yearly_words <- function(rate, steps) {
-  if (is.na(steps) || steps <= 1) "" else paste0(" (", show_number(100 * abs(expm1(steps * log1p(rate))), 3), " % a year)")
+  if (is.na(steps) || steps <= 1) {
+    return("")
+  }
+  paste0(" (", show_number(100 * abs(expm1(steps * log1p(rate))), 3), " % a year)")
 }
 
 #' @export
@@ -210,7 +217,8 @@ print.kairon_indices <- function(x, ...) {
   shown <- as.data.frame(x)[!x$part %in% c("base", "growth"), , drop = FALSE]
   if (nrow(shown)) {
     show_lines("")
-    show_lines(text_table(lapply(utils::head(shown, 40), function(v) if (is.factor(v)) as.character(v) else v)))
+    show_lines(text_table(lapply(utils::head(shown, 40),
+      function(v) if (is.factor(v)) as.character(v) else v)))
     if (nrow(shown) > 40) show_lines(paste0("  ... and ", plural(nrow(shown) - 40, "more row")))
   }
   invisible(x)

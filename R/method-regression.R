@@ -18,16 +18,17 @@
 #' @param bends For `"bending"`: `"auto"` (a trend filter over the whole history), or the dates of bends.
 #' @param ceiling,floor For `"limited"`: what growth cannot pass, and where it comes from; `NA` is estimated.
 #' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
-#' @param squares_of With `combine = "multiply"`: whose squares are made least, those of `"logarithms"` (errors
-#'   in proportion), or of `"values"` (errors of one size, on the scale of the data; values may be zero).
+#' @param squares_of With `combine = "multiply"`: whose squares are made least, those of `"logarithms"`
+#'   (errors in proportion), or of `"values"` (errors of one size, on the scale of the data; values may be zero).
 #' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
-#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices()] says the same as base,
-#' growth and an index for each month or weekday.
+#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices()] says the same as
+#' base, growth and an index for each month or weekday.
 #' @section Formula:
-#' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by Gauss and Newton's steps on
-#' the values quasi-differenced by r, which is estimated from the residuals (Prais and Winsten, 1954) and
-#' freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k) (Kendall, 1954); gaps
+#' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by
+#' Gauss and Newton's steps on the values quasi-differenced by r, which is estimated from the residuals (Prais
+#' and Winsten, 1954) and freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k) (Kendall, 1954); gaps
 #' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
 #' parameters, and for a bending trend that its slope moves on. Where errors carry on, quantiles h steps ahead
 #' are Student's with no more degrees of freedom than the history has stretches of h steps (at least 3).
@@ -64,7 +65,8 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
                           events = NULL, drivers = NULL, combine = c("add", "multiply"),
                           season_form = c("auto", "dummies", "waves"), steps = NULL, bends = "auto",
                           ceiling = NA, floor = 0, damped = 1, squares_of = c("logarithms", "values"),
-                          errors = c("autocorrelated", "independent")) {
+                          errors = c("autocorrelated", "independent"), ...) {
+  refuse_more("by_regression", ...)
   trend <- picked_choice(trend)
   if (!is.numeric(damped) || length(damped) != 1 || is.na(damped) || damped <= 0 || damped > 1) {
     abort_input("{.arg damped} must be a share above 0 and up to 1.")
@@ -208,7 +210,8 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   state$theta[1] <- state$theta[1] + level
   list(
     plan = plan, combine = method$combine, scale = scale, first = stamps[1],
-    curve = curve_fit(y + level, curve, ok, length(state$theta) + length(state$b)), theta = state$theta, bend_variance = state$ridge_variance,
+    curve = curve_fit(y + level, curve, ok, length(state$theta) + length(state$b)), theta = state$theta,
+    bend_variance = state$ridge_variance,
     b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,

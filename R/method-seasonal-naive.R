@@ -11,13 +11,15 @@
 #' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where k = ceiling(h / m) counts
 #' the seasons since the value that is repeated, s is the root mean square of the differences over one
 #' season and t the quantile of Student's distribution.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice, 3rd ed.,
 #' section 5.5.
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_seasonal_naive("week"))
 #' @export
-by_seasonal_naive <- function(season = NULL) {
+by_seasonal_naive <- function(season = NULL, ...) {
+  refuse_more("by_seasonal_naive", ...)
   new_baseline("seasonal_naive", season = season)
 }
 

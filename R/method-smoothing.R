@@ -22,6 +22,7 @@
 #' @param warm_up First steps whose errors do not count.
 #' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of
 #'   Holt and Winters; `trend` and `season` are then shares of what is newly seen.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
@@ -60,7 +61,8 @@
 by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL, seasons = NULL,
                          shares = list(),
                          initial = list(), minimise = "likelihood", warm_up = 0,
-                           update = c("error", "textbook")) {
+                           update = c("error", "textbook"), ...) {
+  refuse_more("by_smoothing", ...)
   pick <- function(value, words, arg) {
     if (!is.null(value)) check_choice(value, words, arg = arg, call = rlang::caller_env(2))
   }

@@ -13,6 +13,7 @@
 #'   paper.
 #' @param line `"moving"`: the straight line is that of the values so far, at each step; `"fixed"`: that of
 #'   all.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
 #' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l = l + a
@@ -32,7 +33,8 @@
 #' forecast(demo_timeline("billed"), "12 months", by_theta())
 #' @export
 by_theta <- function(season = NULL, seasonal = c("test", "always", "never"), combine = c("multiply", "add"),
-                     theta = NULL, line = c("moving", "fixed")) {
+                     theta = NULL, line = c("moving", "fixed"), ...) {
+  refuse_more("by_theta", ...)
   if (!is.null(theta) && (!is.numeric(theta) || length(theta) != 1 || is.na(theta) || theta < 1)) {
     abort_input("{.arg theta} must be a number from 1 on.")
   }

@@ -19,6 +19,7 @@
 #'   made by the [best()] of all of them, and its own past errors are what is told first.
 #' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"looks"`,
 #'   `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `file`, invisibly.
 #' @details Figures have an alternative text, and the data behind them can be saved from the page (up to
 #'   20,000 rows each). The table of many series begins with those that need attention: `attention` adds up
@@ -32,7 +33,8 @@
 #' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))
 #' @export
 report <- function(x, file, title = NULL, plan = NULL, horizon = NULL, routine = NULL, methods = NULL,
-                   sections = NULL) {
+                   sections = NULL, ...) {
+  refuse_more("report", ...)
   check_timeline(x)
   check_string(file)
   if (!is.null(title)) check_string(title)

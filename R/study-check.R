@@ -5,6 +5,7 @@
 #' checks every key and every choice against the schema of the format before anything is run.
 #'
 #' @param file A study, a file such as `study.yml`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_study`: its settings with those of the studies that it is `based_on`; paths count from
 #'   the folder of the file that holds them. `study_schema()` gives the path of the JSON Schema of the format
 #'   (draft 7), in which each key is explained; editors that know JSON Schema complete and check with it.
@@ -24,7 +25,8 @@
 #' read_study(file)
 #' study_schema()
 #' @export
-read_study <- function(file) {
+read_study <- function(file, ...) {
+  refuse_more("read_study", ...)
   out <- load_study(file)
   check_required(out)
   structure(out, class = "kairon_study")

@@ -10,6 +10,7 @@
 #'   its settings, those of a step before it, a data file (by its content) or the version of Kairon differ. An
 #'   address is read each time.
 #' @param quiet Whether to say nothing of each step as it is done.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_study_run`, invisibly: `data`, `prepared`, `looks` (a list), `decomposition`,
 #'   `backtest`, `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame (`step`,
 #'   `seconds`, `from_cache`); `files`, the paths that were written. It prints as a summary.
@@ -25,7 +26,8 @@
 #' done <- run_study(file, folder = tempfile("billed-"), quiet = TRUE)
 #' done
 #' @export
-run_study <- function(file, folder = NULL, cache = TRUE, quiet = FALSE) {
+run_study <- function(file, folder = NULL, cache = TRUE, quiet = FALSE, ...) {
+  refuse_more("run_study", ...)
   study <- if (inherits(file, "kairon_study")) file else read_study(file)
   check_flag(cache)
   check_flag(quiet)

@@ -11,6 +11,7 @@
 #' @param n Numbers of steps, whole; negative ones go back. As long as
 #'   `stamps`, or one.
 #' @param length How many stamps, instead of `to`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns
 #' * `floor_to()`: the first instant of the period that holds each stamp.
 #' * `ceiling_to()`: the first instant of a period that is not before it.
@@ -40,13 +41,15 @@ NULL
 
 #' @rdname calendar-arithmetic
 #' @export
-floor_to <- function(stamps, every, zone = NULL) {
+floor_to <- function(stamps, every, zone = NULL, ...) {
+  refuse_more("floor_to", ...)
   move_to(stamps, every, zone, up = FALSE)
 }
 
 #' @rdname calendar-arithmetic
 #' @export
-ceiling_to <- function(stamps, every, zone = NULL) {
+ceiling_to <- function(stamps, every, zone = NULL, ...) {
+  refuse_more("ceiling_to", ...)
   move_to(stamps, every, zone, up = TRUE)
 }
 
@@ -61,7 +64,8 @@ move_to <- function(stamps, every, zone, up, call = rlang::caller_env()) {
 
 #' @rdname calendar-arithmetic
 #' @export
-add_steps <- function(stamps, n, every, zone = NULL) {
+add_steps <- function(stamps, n, every, zone = NULL, ...) {
+  refuse_more("add_steps", ...)
   if (!is.numeric(n) || !length(n) %in% c(1, length(stamps)) && length(stamps) != 1 ||
         any(n != round(n), na.rm = TRUE)) {
     abort_input("{.arg n} must be whole numbers, one or as many as there are stamps.")
@@ -100,7 +104,8 @@ shift_each <- function(seconds, table, months, days) {
 
 #' @rdname calendar-arithmetic
 #' @export
-stamp_sequence <- function(from, to = NULL, every, length = NULL, zone = NULL) {
+stamp_sequence <- function(from, to = NULL, every, length = NULL, zone = NULL, ...) {
+  refuse_more("stamp_sequence", ...)
   if (is.null(to) == is.null(length)) {
     abort_input("Give either {.arg to} or {.arg length}.")
   }
@@ -124,7 +129,8 @@ stamp_sequence <- function(from, to = NULL, every, length = NULL, zone = NULL) {
 
 #' @rdname calendar-arithmetic
 #' @export
-steps_between <- function(from, to, every, zone = NULL) {
+steps_between <- function(from, to, every, zone = NULL, ...) {
+  refuse_more("steps_between", ...)
   a <- stamps_in(from, every, zone)
   b <- stamps_in(to, every, zone %||% a$zone)
   if (a$type != b$type) {

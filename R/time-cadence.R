@@ -26,6 +26,7 @@
 #'   or `"5-4-4"`. Then `ends` is the end of a year, `starts` the month that it
 #'   begins with, and its last month has a week more where a year needs 53. By
 #'   default each month ends by itself as `ends` says.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns An object of class `kairon_cadence`, which prints in words.
 #' @section Clock changes:
 #' A local day of 23 or 25 hours is one day. Steps of up to an hour are elapsed
@@ -44,7 +45,8 @@
 #' try(cadence("15M"))
 #' @export
 cadence <- function(every, starts = NULL, stamp = c("start", "middle", "end"),
-                    events = NULL, ends = NULL, weeks = NULL) {
+                    events = NULL, ends = NULL, weeks = NULL, ...) {
+  refuse_more("cadence", ...)
   if (is_cadence(every)) {
     return(every)
   }

@@ -13,6 +13,7 @@
 #'   file the default is ten years from the first event on.
 #' @param before,after How many days before and after an event its effect reaches, for all of them; a table
 #'   may say it of each in columns of these names.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_events`: a data frame with the columns `name`, `start` and
 #'   `end` (`Date`; the first and the last day, both included), `from` and
 #'   `to` (`POSIXct`; the instants of an event with a time of day, else missing),
@@ -38,7 +39,8 @@
 #' ), years = 2031:2032)
 #' events(system.file("extdata", "holidays.ics", package = "kairon"), before = 1)
 #' @export
-events <- function(source, years = NULL, before = NULL, after = NULL) {
+events <- function(source, years = NULL, before = NULL, after = NULL, ...) {
+  refuse_more("events", ...)
   out <- made_events(source, years)
   check_reach <- function(days, arg, call = rlang::caller_env()) {
     good <- is.numeric(days) && length(days) == 1 && is.finite(days) && days >= 0

@@ -12,6 +12,7 @@
 #'   on Monday) or `"january"` (week 1 begins on 1 January, every week has seven
 #'   days, week 53 the rest).
 #' @param zone For times: the zone of the parts.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `Date`, or `POSIXct` in `zone`; missing where a part is missing.
 #'   Parts that name no day, such as week 53 of a year with 52, are an error that
 #'   names the row.
@@ -22,7 +23,8 @@
 #' @export
 from_parts <- function(year, month = NULL, day = NULL, week = NULL, quarter = NULL,
                        hour = NULL, minute = NULL, second = NULL, weekday = 1,
-                       weeks = c("iso", "january"), zone = "UTC") {
+                       weeks = c("iso", "january"), zone = "UTC", ...) {
+  refuse_more("from_parts", ...)
   weeks <- check_choice(weeks, c("iso", "january"))
   ways <- c(month = !is.null(month), week = !is.null(week), quarter = !is.null(quarter))
   if (sum(ways) > 1) {

@@ -14,6 +14,7 @@
 #' @param half_life,mean_age,alpha How fast weights fade, by one of: the time after which a
 #'   value counts half, the weighted mean age of the values (durations or steps), or the weight
 #'   of the newest value (0 to 1, by steps).
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns An object of class `kairon_window`.
 #' @details
 #' `trailing()` ends with the stamp and holds `length` before it, the stamp
@@ -35,11 +36,17 @@ NULL
 
 #' @rdname windows
 #' @export
-trailing <- function(length) new_window("trailing", length)
+trailing <- function(length, ...) {
+  refuse_more("trailing", ...)
+  new_window("trailing", length)
+}
 
 #' @rdname windows
 #' @export
-centred <- function(length, kernel = "flat") new_window("centred", length, kernel)
+centred <- function(length, kernel = "flat", ...) {
+  refuse_more("centred", ...)
+  new_window("centred", length, kernel)
+}
 
 #' @rdname windows
 #' @export
@@ -47,7 +54,10 @@ centered <- centred
 
 #' @rdname windows
 #' @export
-leading <- function(length) new_window("leading", length)
+leading <- function(length, ...) {
+  refuse_more("leading", ...)
+  new_window("leading", length)
+}
 
 #' @rdname windows
 #' @export
@@ -59,7 +69,8 @@ since_start <- function() {
 
 #' @rdname windows
 #' @export
-fading <- function(half_life = NULL, mean_age = NULL, alpha = NULL) {
+fading <- function(half_life = NULL, mean_age = NULL, alpha = NULL, ...) {
+  refuse_more("fading", ...)
   given <- list(half_life = half_life, mean_age = mean_age, alpha = alpha)
   given <- Filter(Negate(is.null), given)
   if (length(given) != 1) {

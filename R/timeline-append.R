@@ -15,6 +15,7 @@
 #' @param late For a reading older than the last one of its series: `"accept"` puts it in its place,
 #' `"refuse"`
 #'   is an error, `"drop"` keeps it aside in [rejects()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The timeline with the new rows. A note says how many came late or repeated a stamp. A regular
 #'   cadence stays where all stamps lie on it, and is looked for anew where one does not.
 #' @details For a single series, the cost of a call grows with the number of new rows alone: its columns are
@@ -30,7 +31,8 @@
 #' append_rows(early, late)
 #' @export
 append_rows <- function(x, new, repeats = c("refuse", "first", "last"),
-                        late = c("accept", "refuse", "drop")) {
+                        late = c("accept", "refuse", "drop"), ...) {
+  refuse_more("append_rows", ...)
   check_timeline(x)
   repeats <- check_choice(repeats, c("refuse", "first", "last"))
   late <- check_choice(late, c("accept", "refuse", "drop"))

@@ -49,6 +49,7 @@
 #'   `"1 week, stamped at its end"`. Where it does not say when periods begin,
 #'   the stamps do. Every stamp must lie on it. By default it is found from the
 #'   stamps.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time.
 #'   Rows whose stamp cannot be read are kept in [rejects()].
 #' @section Error types:
@@ -65,7 +66,8 @@ timeline <- function(data, time = NULL, series = NULL, amounts = NULL,
                      attributes = NULL, units = NULL, zone = NULL,
                      repeats = c("refuse", "first", "last", "mean"),
                      levels = NULL, day_first = NULL, epoch = NULL, events = NULL,
-                     cadence = NULL) {
+                     cadence = NULL, ...) {
+  refuse_more("timeline", ...)
   repeats <- check_choice(repeats, c("refuse", "first", "last", "mean"))
   if (!is.data.frame(data)) {
     abort_input("{.arg data} must be a data frame, not {.obj_type_friendly {data}}.")
@@ -179,8 +181,12 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   if (length(raw)) meta$raw <- raw
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
-  meta$cadence <- if (is.null(cadence)) find_cadence(out, settled$seconds) else declared_cadence(out, cadence, call)
-  if (!is.null(cadence)) meta$declared <- TRUE
+  if (is.null(cadence)) {
+    meta$cadence <- find_cadence(out, settled$seconds)
+  } else {
+    meta$cadence <- declared_cadence(out, cadence, call)
+    meta$declared <- TRUE
+  }
   if (!again) meta$news <- c(meta$news, stamp_at_end_news(meta), weeks_news(meta))
   if (!is.null(events)) meta$cadence <- close_days(meta$cadence, events, open_days(out), call)
   attr(out, "timeline") <- meta
@@ -304,6 +310,7 @@ say_building <- function(x, roles) {
 #'
 #' @param x A timeline. Of one whose rows stay elsewhere ([remote-timelines]) they are known once rows were
 #'   asked for.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with one row for each rejected row of the source:
 #'   `row` or `line` (where it stood), `reason` and `text` (what it held).
 #' @examples
@@ -312,7 +319,8 @@ say_building <- function(x, roles) {
 #' )
 #' rejects(suppressWarnings(timeline(readings, day)))
 #' @export
-rejects <- function(x) {
+rejects <- function(x, ...) {
+  refuse_more("rejects", ...)
   if (inherits(x, "kairon_distant")) {
     return(x$store$rejects %||% x$meta$rejects)
   }

@@ -52,8 +52,9 @@ moved_cadences <- function(cadence, rows) {
       lapply(if (cadence$n <= 400) seq_len(cadence$n) - 1 else 0, moved, day_start = at)
     }), recursive = FALSE),
     month = unlist(lapply(unique(c(cadence$day_start, clock)), function(at) {
-      lapply(if (is.null(cadence$weeks) || cadence$weeks$pattern == 0) seq_len(cadence$n) - 1 else cadence$anchor,
-             moved, day_start = at)
+      # With a pattern of weeks the year's first month is the place.
+      whole_year <- isTRUE(cadence$weeks$pattern > 0)
+      lapply(if (whole_year) cadence$anchor else seq_len(cadence$n) - 1, moved, day_start = at)
     }), recursive = FALSE),
     list(moved(cadence$anchor, clock))
   )

@@ -91,13 +91,15 @@ check_regular <- function(x, what, call = rlang::caller_env()) {
 #' The cadence of a timeline
 #'
 #' @param x A timeline.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_cadence`; it prints as "irregular, typically every ..."
 #'   where the stamps lie on no grid.
 #' @examples
 #' cadence_of(demo_timeline("demand"))
 #' cadence_of(demo_timeline("river"))
 #' @export
-cadence_of <- function(x) {
+cadence_of <- function(x, ...) {
+  refuse_more("cadence_of", ...)
   check_timeline(x)
   timeline_meta(x)$cadence
 }

@@ -16,6 +16,7 @@ add_entry <- function(x, verb, title, table) {
 #' many series stand behind a pooled value.
 #'
 #' @param x A timeline.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A list of class `kairon_ledger` with an entry for each step: `verb`,
 #'   `title` (a sentence) and `table` (a data frame, see the verb). It prints as
 #'   sentences; `as.data.frame()` gives the table of the last step.
@@ -23,7 +24,8 @@ add_entry <- function(x, verb, title, table) {
 #' hourly <- resample(demo_timeline("river"), "1 hour")
 #' ledger(impute(hourly, "linear", longest = "6 hours"))
 #' @export
-ledger <- function(x) {
+ledger <- function(x, ...) {
+  refuse_more("ledger", ...)
   check_timeline(x)
   structure(timeline_meta(x)$ledger %||% list(), class = "kairon_ledger")
 }

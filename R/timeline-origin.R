@@ -109,6 +109,7 @@ is_measured <- function(x, measure) {
 #' imputed, repaired and forecast ones are *invented* and are never scored.
 #'
 #' @param x A timeline.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame of class `kairon_origins` with one row a measure:
 #'   `measure`, one count column for each origin, `missing`, and `invented`,
 #'   the share of the values present that were not measured.
@@ -116,7 +117,8 @@ is_measured <- function(x, measure) {
 #' flow <- resample(demo_timeline("river"), "1 hour")
 #' origins(impute(flow, "linear"))
 #' @export
-origins <- function(x) {
+origins <- function(x, ...) {
+  refuse_more("origins", ...)
   check_timeline(x)
   measures <- names(timeline_meta(x)$kinds)
   counts <- lapply(measures, function(m) {

@@ -6,6 +6,7 @@
 #'   ends included (`"2031-03/2032-02"`); an open end (`"2031-03/"`, `"/2032-02"`, or `".."` for
 #'   the open side); or the end or start of the data (`"last 90 days"`, `"first 2 years"`),
 #'   counted from the last or first stamp of all series.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The timeline with the rows in the interval, read in its own zone.
 #' @section Error types:
 #' `kairon_error_input` when the words cannot be read or the interval holds no rows.
@@ -15,13 +16,14 @@
 #' during(demand, "2031-11/2032-02")
 #' during(demand, "last 90 days")
 #' @export
-during <- function(x, when) UseMethod("during")
+during <- function(x, when, ...) UseMethod("during")
 
 #' @export
-during.default <- function(x, when) check_timeline(x)
+during.default <- function(x, when, ...) check_timeline(x)
 
 #' @export
-during.kairon_distant <- function(x, when) {
+during.kairon_distant <- function(x, when, ...) {
+  refuse_more("during", ...)
   check_string(when)
   ends <- distant_ends(x)
   if (timeline_meta(ends)$type == "step") {
@@ -40,7 +42,8 @@ during.kairon_distant <- function(x, when) {
 }
 
 #' @export
-during.kairon_timeline <- function(x, when) {
+during.kairon_timeline <- function(x, when, ...) {
+  refuse_more("during", ...)
   check_timeline(x)
   check_string(when)
   meta <- timeline_meta(x)

@@ -9,6 +9,7 @@
 #' @param x A timeline that was vetted, or a routine to record the step in.
 #' @param measures Measures; all with shifts by default.
 #' @param keep Whether the values before stay beside as `<measure>_raw`.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The timeline; moved values have the origin "repaired", and [ledger()] lists date and size of each
 #' shift.
 #' @seealso [decomposition()] takes shifts as steps with `shifts = findings(x)`.
@@ -17,10 +18,11 @@
 #' remove_shifts(river)
 #' routine() |> vet(shifts()) |> remove_shifts()
 #' @export
-remove_shifts <- function(x, measures = NULL, keep = TRUE) UseMethod("remove_shifts")
+remove_shifts <- function(x, measures = NULL, keep = TRUE, ...) UseMethod("remove_shifts")
 
 #' @export
-remove_shifts.kairon_routine <- function(x, measures = NULL, keep = TRUE) {
+remove_shifts.kairon_routine <- function(x, measures = NULL, keep = TRUE, ...) {
+  refuse_more("remove_shifts", ...)
   measures <- rlang::enquo(measures)
   record_step(x, "remove_shifts",
               c(if (!rlang::quo_is_null(measures)) list(measures = measures), list(keep = keep)),
@@ -28,10 +30,11 @@ remove_shifts.kairon_routine <- function(x, measures = NULL, keep = TRUE) {
 }
 
 #' @export
-remove_shifts.default <- function(x, measures = NULL, keep = TRUE) check_timeline(x)
+remove_shifts.default <- function(x, measures = NULL, keep = TRUE, ...) check_timeline(x)
 
 #' @export
-remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE) {
+remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE, ...) {
+  refuse_more("remove_shifts", ...)
   found <- findings(x)
   measures <- pick_measures(x, rlang::enquo(measures))
   found <- found[found$rule == "shift" & found$measure %in% measures, , drop = FALSE]

@@ -335,7 +335,8 @@ statistic_of_sums <- function(statistic, s) {
 
 #' @rdname remote-timelines
 #' @export
-sql_of <- function(x) {
+sql_of <- function(x, ...) {
+  refuse_more("sql_of", ...)
   far <- if (inherits(x, "kairon_distant_bins")) x$x else x
   if (!inherits(far, "kairon_remote")) {
     abort_input("Only a timeline in a database is worked out in SQL, not {.obj_type_friendly {x}}.")

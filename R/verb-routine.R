@@ -2,12 +2,14 @@
 #'
 #' @param routine A [routine()].
 #' @param x A timeline.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The timeline that the recorded verbs make of `x`, one after the other.
 #' @examples
 #' weekly <- routine() |> resample("1 week")
 #' replay(weekly, demo_timeline("rain"))
 #' @export
-replay <- function(routine, x) {
+replay <- function(routine, x, ...) {
+  refuse_more("replay", ...)
   check_routine(routine)
   if (is.null(routine)) {
     return(x)

@@ -209,7 +209,8 @@ spread_by_level <- function(v, level, season) {
 
 #' @rdname stabilise
 #' @export
-back_transform <- function(x, measures = NULL) {
+back_transform <- function(x, measures = NULL, ...) {
+  refuse_more("back_transform", ...)
   check_timeline(x)
   meta <- timeline_meta(x)
   chosen <- column_names(rlang::enquo(measures), meta$kinds, arg = "measures")

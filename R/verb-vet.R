@@ -55,6 +55,7 @@ vet.default <- function(x, rules = NULL, ...) check_timeline(x)
 #' What vetting found
 #'
 #' @param x A vetted timeline, see [vet()].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with one row a finding: the series columns, `measure`, `rule`
 #'   ("spike", "stuck", "limit", "jump" or "shift"), `from` and `to` (first and last stamp), `readings`,
 #' `value`,
@@ -65,7 +66,8 @@ vet.default <- function(x, rules = NULL, ...) check_timeline(x)
 #' @examples
 #' findings(vet(demo_timeline("river"), stuck()))
 #' @export
-findings <- function(x) {
+findings <- function(x, ...) {
+  refuse_more("findings", ...)
   check_timeline(x)
   out <- timeline_meta(x)$findings
   if (is.null(out)) {
@@ -95,6 +97,7 @@ findings <- function(x) {
 #' @param rate The fastest possible change, in the measure's unit for each `per`.
 #' @param per A duration such as `"1 hour"`.
 #' @param stay How many readings a shift must last.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A rule for [vet()].
 #' @section Method:
 #' `spikes()`: from each value the season (medians by phase of departures from a running
@@ -129,7 +132,8 @@ check_positive <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_e
 
 #' @rdname vetting-rules
 #' @export
-spikes <- function(threshold = 8, season = NULL, width = 7, most = 3) {
+spikes <- function(threshold = 8, season = NULL, width = 7, most = 3, ...) {
+  refuse_more("spikes", ...)
   check_positive(threshold)
   check_count(width, least = 3)
   check_count(most)
@@ -142,7 +146,8 @@ spikes <- function(threshold = 8, season = NULL, width = 7, most = 3) {
 
 #' @rdname vetting-rules
 #' @export
-stuck <- function(least = NULL, resolution = 0, zeros = NULL) {
+stuck <- function(least = NULL, resolution = 0, zeros = NULL, ...) {
+  refuse_more("stuck", ...)
   if (!is.null(least)) check_count(least, least = 2)
   if (!identical(resolution, 0)) check_positive(resolution)
   new_rule("stuck", least = least %||% NA_real_, resolution = resolution, zeros = zeros)
@@ -150,7 +155,8 @@ stuck <- function(least = NULL, resolution = 0, zeros = NULL) {
 
 #' @rdname vetting-rules
 #' @export
-limits <- function(min = -Inf, max = Inf) {
+limits <- function(min = -Inf, max = Inf, ...) {
+  refuse_more("limits", ...)
   good <- is.numeric(min) && is.numeric(max) && length(min) == 1 && length(max) == 1 && !is.na(min) &&
     !is.na(max)
   if (!good || min >= max) {
@@ -161,7 +167,8 @@ limits <- function(min = -Inf, max = Inf) {
 
 #' @rdname vetting-rules
 #' @export
-jumps <- function(rate = NULL, per = "1 hour", threshold = 20) {
+jumps <- function(rate = NULL, per = "1 hour", threshold = 20, ...) {
+  refuse_more("jumps", ...)
   if (!is.null(rate)) check_positive(rate)
   check_positive(threshold)
   seconds <- duration_seconds(parse_step(per, "per"))
@@ -170,7 +177,8 @@ jumps <- function(rate = NULL, per = "1 hour", threshold = 20) {
 
 #' @rdname vetting-rules
 #' @export
-shifts <- function(threshold = 8, width = 12, stay = 60) {
+shifts <- function(threshold = 8, width = 12, stay = 60, ...) {
+  refuse_more("shifts", ...)
   check_positive(threshold)
   check_count(width, least = 3)
   check_count(stay, least = width)

@@ -13,7 +13,8 @@ of <- function(found, part) found$estimate[found$part == part]
 
 test_that("least squares of the values are those of an independent search", {
   contrast <- sapply(1:11, function(p) (0:59 %% 12 + 1 == p) - (0:59 %% 12 == 11))
-  reference <- nls(sales ~ exp(a + g * t + contrast %*% b), list(sales = sold$sales, t = 0:59, contrast = contrast),
+  reference <- nls(sales ~ exp(a + g * t + contrast %*% b),
+    list(sales = sold$sales, t = 0:59, contrast = contrast),
                    start = list(a = 5.3, g = 0.01, b = rep(0, 11)))
   f <- multiplied_fit()
   told <- summary(reference)
@@ -24,7 +25,8 @@ test_that("least squares of the values are those of an independent search", {
   expect_equal(curve$r2, 1 - sum(residuals(reference)^2) / sum((sold$sales - mean(sold$sales))^2))
   ahead <- predict(f, 12)
   later <- cbind(1, 60:71, sapply(1:11, function(p) (60:71 %% 12 + 1 == p) - (60:71 %% 12 == 11)))
-  expect_equal(tail(as.data.frame(ahead)$value, 12), as.vector(exp(later %*% coef(reference))), tolerance = 1e-5)
+  expect_equal(tail(as.data.frame(ahead)$value, 12), as.vector(exp(later %*% coef(reference))),
+    tolerance = 1e-5)
   # No curve of logarithms has smaller squares on the values, and none of values on the logarithms.
   logs <- multiplied_fit(squares_of = "logarithms")
   expect_lt(curve$standard_error, attr(indices(logs), "curve")$standard_error)
@@ -99,14 +101,16 @@ test_that("the unit of the measure scales base and standard error alone, and zer
 test_that("places have the calendar's names, from wherever the data begin", {
   named <- function(stamps, season, cadence = NULL, value = NULL) {
     set.seed(6)
-    x <- suppressMessages(timeline(data.frame(at = stamps, v = value %||% (10 + rnorm(length(stamps)))), at, levels = v,
+    x <- suppressMessages(timeline(data.frame(at = stamps, v = value %||% (10 + rnorm(length(stamps)))), at,
+      levels = v,
                                    cadence = cadence))
     found <- indices(suppressMessages(fit(x, by_regression("none", seasons = season))))
     found[found$part == season, ]
   }
   quarters <- seq(as.Date("2031-10-01"), by = "3 months", length.out = 24)
   expect_equal(named(quarters, "year")$term, paste("quarter", 1:4))
-  expect_equal(named(quarters, "year", value = as.numeric(format(quarters, "%m")))$estimate, c(1, 4, 7, 10) - 5.5)
+  expect_equal(named(quarters, "year", value = as.numeric(format(quarters, "%m")))$estimate,
+    c(1, 4, 7, 10) - 5.5)
   expect_equal(named(seq(as.Date("2031-11-01"), by = "3 months", length.out = 24), "year")$term,
                c("February to April", "May to July", "August to October", "November to January"))
   days <- as.Date("2031-03-05") + 0:69

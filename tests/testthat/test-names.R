@@ -216,3 +216,27 @@ test_that("the program shows such names and runs nothing", {
   r <- kairon("pool-series", "y.csv", "--series", "part", "--by", "part")
   expect_true(any(grepl(name, r$out, fixed = TRUE)))
 })
+
+test_that("whoever misspells an argument is told by every function, and of the nearest", {
+  space <- asNamespace("kairon")
+  exported <- Filter(function(n) is.function(get(n, space)), getNamespaceExports("kairon"))
+  takes <- function(n) names(formals(get(n, space)))
+  generic <- function(n) any(grepl("UseMethod", deparse(body(get(n, space)))))
+  # Methods' authors have a contract of their own; what takes dots for their own sake reads them itself.
+  plain <- Filter(function(n) !generic(n) && tail(c("", takes(n)), 1) == "..." && !startsWith(n, "method_"),
+    exported)
+  expect_gt(length(plain), 70)
+  without <- Filter(function(n) length(takes(n)) && !"..." %in% takes(n) && !generic(n), exported)
+  expect_setequal(without, c("is_timeline"))
+  for (name in setdiff(plain, c("new_method", "known_ahead"))) {
+    expect_error(do.call(name, list(qqzz = 1)), "has no argument `qqzz`", class = "kairon_error_input",
+      info = name)
+  }
+  x <- demo_timeline("billed")
+  expect_error(backtest(x, "1 year", by_naive(), cutofs = 3), "cutoffs", class = "kairon_error_input")
+  expect_error(timeline(data.frame(day = 1:3, v = 1), day, zome = "UTC"), "zone",
+    class = "kairon_error_input")
+  expect_error(inspect(x, eachh = 3), "no argument", class = "kairon_error_input")
+  expect_error(by_regression(trnd = "none"), "trend", class = "kairon_error_input")
+  expect_error(during(x, "2031", wen = 3), "when", class = "kairon_error_input")
+})

@@ -97,7 +97,8 @@ test_that("stamps of such months, quarters and years are told from steps of week
     # Declared, it is what was declared, and goes on as it does.
     told <- suppressMessages(timeline(data.frame(day = day, sales = 1), day, levels = sales, cadence = made))
     ahead <- suppressMessages(forecast(told, 6, by_naive()))
-    expect_equal(tail(as.data.frame(ahead)$day, 6), day_of(space$stamp_of(made, max(k) + 1:6, space$utc_zone)))
+    expect_equal(tail(as.data.frame(ahead)$day, 6),
+      day_of(space$stamp_of(made, max(k) + 1:6, space$utc_zone)))
   }
   expect_message(timeline(data.frame(day = as.Date("2031-03-29") + 7 * cumsum(c(0, 4, 5, 4, 4, 5, 4)), v = 1),
                           day, levels = v), "weeks of 4-5-4|ending on")
@@ -135,13 +136,14 @@ test_that("declared stamps say what a bin holds: days summed to weeks agree with
   expect_equal(cadence_of(as_timeline(far)), cadence_of(told))
 })
 
-test_that("hours that end at their stamp, days from 06:00 and fiscal years take their place from the stamps", {
+test_that("hours that end at their stamp, days from 06:00 and fiscal years take place from the stamps", {
   hours <- .POSIXct(as.numeric(as.Date("2031-03-01")) * 86400 + 3600 * (1:72), tz = "UTC")
   x <- timeline(data.frame(hour_ending = hours, flow = 1), hour_ending, levels = flow,
                 cadence = cadence("1 hour", stamp = "end"))
   expect_equal(nrow(resample(x, "1 day")), 3)
   mornings <- .POSIXct(as.numeric(as.Date("2031-03-02")) * 86400 + 6 * 3600 + 86400 * (0:20), tz = "UTC")
-  x <- timeline(data.frame(read = mornings, flow = 1), read, levels = flow, cadence = "1 day, stamped at its end")
+  x <- timeline(data.frame(read = mornings, flow = 1), read, levels = flow,
+    cadence = "1 day, stamped at its end")
   expect_equal(cadence_of(x)$day_start, 6 * 3600)
   years <- data.frame(day = as.Date(sprintf("%d-03-31", 2031:2040)), flow = 1)
   x <- timeline(years, day, levels = flow, cadence = cadence("1 year", stamp = "end"))
