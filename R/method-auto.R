@@ -1,37 +1,61 @@
 #' Forecast without choosing a method
 #'
-#' Looks at each series (its length, its seasons, its zeros) and blends a small set of methods that do well
-#' on such series. Where the last season repeated came closer at cutoffs in the past, that is used instead.
+#' Weighs a few methods for each series by how close each came at cutoffs in its own past, as many steps ahead
+#' as are asked for, and blends them.
 #'
-#' @param choose `"fast"`, or `"thorough"`: more methods, autoregression among them, weighted by how close
-#'   each came at cutoffs in the past.
+#' @param choose `"fast"`, or `"thorough"`: [by_arima()], [by_decomposition()] and all forms of
+#'   [by_smoothing()] are candidates, too.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]; it is the default of
-#' [forecast()].
-#' @section What it takes:
-#' * Values of which over 30 % are zero and none is below: [by_intermittent()].
-#' * Fewer than four values: [by_naive()].
-#' * A season of over 48 steps that is seen twice, such as the year in days: [by_smoothing()] and
-#'   [by_regression()] with bends.
-#' * Else [by_smoothing()] with a damped trend and [by_theta()]; thorough: all forms of smoothing and
-#'   [by_arima()] too.
+#' [forecast()]. [choices()] of a forecast tells the weights and what they rest on.
+#' @section Candidates:
+#' * [by_smoothing()] with a damped trend, and [by_theta()] unless a season has over 48 steps.
+#' * A straight line and a level with seasons, by least squares, with errors that carry on by an
+#'   autoregression: what strays returns. A year in days or weeks counts from one and a half of them on. Where
+#'   all values are above zero, growth in proportion.
+#' * With a season of over 48 steps, the same level from the last 8 and 16 cycles alone.
+#' * The last season repeated, for each season; in days, too, the same weekday a year (364 days) before.
+#' * Where over a tenth of the values are zero and none is below, [by_intermittent()].
 #'
-#' At two cutoffs a season apart (thorough: three) the blend is compared with [by_seasonal_naive()] by
-#' absolute errors; a naive habit that was closer at each of them is used.
+#' Series of fewer than four values, and constant ones, go on as they were last.
+#' @section Weights:
+#' At up to three cutoffs in the past, as far from the end as the horizon and at least a third of the series after
+#' its beginning, each candidate forecasts what came. Its size of error in a third of the horizon is the mean of
+#' the root of absolute errors, squared (where zeros are many, the root of the mean of squares, so that means are
+#' aimed at), drawn half way to that of the whole horizon. Relative to the geometric mean of all candidates, and
+#' drawn towards what is usual for series of the same length in the collection (as if that had been seen in six
+#' errors), its power of -4 is the weight; weights under 2 % are dropped. A habit counts as 10 % farther off than
+#' it was.
+#'
+#' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread between
+#' methods and by how far they were too narrow at the same cutoffs, with weights from the other cutoffs. Where the
+#' past has whole numbers from zero on alone and is below 50 in the median, bounds are quantiles of a negative
+#' binomial distribution of the same mean and width; where it has nothing below zero, bounds end there.
+#' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
+#' Quarterly 20, 451-468.
+#'
+#' Stock, J. H. and Watson, M. W. (2004). Combination forecasts of output growth in a seven-country data set.
+#' Journal of Forecasting 23, 405-430.
 #' @examples
-#' forecast(demo_timeline("billed"), "6 months", by_auto())
+#' f <- forecast(demo_timeline("billed"), "6 months", by_auto())
+#' f
+#' choices(f)
 #' @export
 by_auto <- function(choose = c("fast", "thorough"), ...) {
   refuse_more("by_auto", ...)
   new_method("auto", choose = picked_choice(choose))
 }
 
+# So many series at once as let a collection inform the choice, and a long run show how far it is.
 #' @export
-method_needs.kairon_by_auto <- function(method, context) list(values = 1, season = FALSE, piece = 20)
+method_needs.kairon_by_auto <- function(method, context) {
+  steps <- length(context$stamps) / max(1, length(context$labels))
+  list(values = 1, season = FALSE, piece = as.integer(min(200, max(20, 24000 / steps))))
+}
 
 #' @export
 method_describe.kairon_by_auto <- function(method, context) {
-  paste0("chosen for each series", if (method$choose == "thorough") " with care")
+  paste0("weighed for each series", if (method$choose == "thorough") " with care")
 }
 
 # The rows of some series of a batch.
@@ -51,148 +75,417 @@ some_series <- function(batch, which) {
   list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(size[which]))), context = context)
 }
 
-# The blend for series of one kind.
-auto_blend <- function(choose, context, longest) {
-  long <- context$seasons[context$seasons > longest_states & 2 * context$seasons <= longest]
-  methods <- if (length(long)) {
-    list(smoothing = by_smoothing(), regression = by_regression("bending"),
-         if (choose == "thorough") by_arima())
-  } else if (choose == "thorough") {
-    list(smoothing = by_smoothing(), damped = by_smoothing(trend = "damped"), theta = by_theta(),
-         arima = by_arima())
-  } else {
-    list(smoothing = by_smoothing(trend = "damped"), theta = by_theta())
+# What is tried ----
+
+# `zeros`: whether zeros are many and nothing is below; `above`: whether all values are above zero; `wide`:
+# whether the largest is over ten times the smallest, so that only proportions keep to what can be.
+auto_candidates <- function(choose, context, steps, zeros, above, wide) {
+  seasons <- context$seasons
+  long <- any(seasons > longest_states & 2 * seasons <= steps) || is_daily(context$cadence)
+  habits <- habit_seasons(context, steps)
+  out <- list(
+    `damped smoothing` = by_smoothing(trend = "damped"),
+    theta = if (!long) by_theta(),
+    line = if (!wide) by_line(TRUE), level = by_line(FALSE, logs = wide),
+    `proportional growth` = if (above) by_line(TRUE, logs = TRUE),
+    `last 8 cycles` = if (long && length(seasons)) by_line(FALSE, recent = 8),
+    `last 16 cycles` = if (long && length(seasons)) by_line(FALSE, recent = 16),
+    intermittent = if (zeros) by_intermittent()
+  )
+  if (choose == "thorough") {
+    out <- c(out, list(smoothing = by_smoothing(), arima = by_arima(),
+                       decomposition = if (length(seasons)) by_decomposition()))
   }
-  methods <- Filter(Negate(is.null), methods)
-  rlang::inject(by_blend(!!!methods, weights = if (choose == "thorough") "inverse" else "equal"))
+  Filter(Negate(is.null), c(out, habits))
+}
+
+# Steps of a day or less: their weeks and years are worth a look of their own.
+is_daily <- function(cadence) {
+  is_regular_cadence(cadence) && cadence$unit != "step" && step_seconds(cadence) <= 86400 * 1.5
+}
+
+# The last season repeated, for each that was seen, and the same weekday of the year before.
+habit_seasons <- function(context, steps) {
+  seasons <- context$seasons
+  names <- names(seasons)
+  if (context$cadence$unit == "day" && isTRUE(context$cadence$n == 1) && steps >= 1.5 * 364) {
+    seasons <- c(seasons[seasons != 365], year = 364)
+  }
+  seasons <- seasons[seasons <= steps & !duplicated(seasons)]
+  if (length(seasons) == 0) {
+    return(list(`last value` = by_naive()))
+  }
+  stats::setNames(lapply(unname(seasons), by_seasonal_naive), paste("last", sub("^season_", "", names(seasons))))
+}
+
+is_habit <- function(name) grepl("^last (value|[a-z]+|[0-9]+)$", name)
+
+# How they are judged ----
+
+# Cutoffs as far back as the horizon. The past is a third of the series at least, and holds the seasons that
+# the series holds.
+auto_plan <- function(batch, horizon, cutoffs) {
+  size <- stats::median(diff(batch$breaks))
+  seen <- seen_steps(batch)
+  late <- max(0, floor(stats::median(seen$waited[seen$steps > 0])), na.rm = TRUE)
+  n <- size - late
+  h <- max(1, min(horizon, floor(n / 3)))
+  seasons <- batch$context$seasons
+  cycles <- ifelse(seasons > longest_states, 1.5, 2) * seasons + 2
+  least <- max(4, ceiling(n / 3), cycles[cycles <= n - max(1, min(horizon, floor(n / 6)))])
+  h <- max(1, min(h, n - least))
+  step <- max(1, min(h, floor((n - h - least) / max(1, cutoffs - 1))))
+  cuts <- late + h + step * (seq_len(cutoffs) - 1)
+  list(horizon = as.integer(h), cuts = as.integer(cuts[cuts <= size - min(4, size - 1)]))
+}
+
+# Sizes of errors of all candidates in each third of the horizon: an array of thirds, series and candidates.
+# `e`: steps, series, cutoffs, candidates.
+error_sizes <- function(e, aim, thirds = 3) {
+  power <- c(roots = 0.5, sizes = 1, squares = 2)[[aim]]
+  steps <- dim(e)[1]
+  part <- pmin(thirds, 1 + floor(thirds * (seq_len(steps) - 1) / steps))
+  size_of <- function(rows) {
+    v <- e[rows, , , , drop = FALSE]
+    # Steps and cutoffs of a series and candidate in one column.
+    flat <- matrix(aperm(abs(v)^power, c(1, 3, 2, 4)), length(rows) * dim(e)[3])
+    matrix(colMeans(flat, na.rm = TRUE)^(1 / power), dim(e)[2])
+  }
+  whole <- log(size_of(seq_len(steps)))
+  out <- array(NA_real_, c(thirds, dim(e)[2], dim(e)[4]))
+  for (p in seq_len(thirds)) {
+    own <- if (any(part == p)) log(size_of(which(part == p))) else whole
+    own[!is.finite(own)] <- whole[!is.finite(own)]
+    out[p, , ] <- (own + whole) / 2
+  }
+  out
+}
+
+# Weights from logarithms of sizes of errors, relative to each other: an array as `sizes`. `count`: errors
+# that a series has; `penalty`: of a candidate, in logarithms; `failed`: candidates without a forecast now.
+choice_weights <- function(sizes, count, penalty, failed, power) {
+  thirds <- dim(sizes)[1]
+  k <- dim(sizes)[3]
+  usual <- matrix(0, thirds, k)
+  relative <- sizes
+  for (p in seq_len(thirds)) {
+    own <- matrix(sizes[p, , ], ncol = k)
+    # A perfect past is no more than a hundredth of the usual error.
+    own[is.infinite(own)] <- NA
+    middle <- rowMeans(own, na.rm = TRUE)
+    own <- pmax(own - middle, log(0.01))
+    relative[p, , ] <- own
+    # What is usual, as if eight more series had shown no difference.
+    seen <- colSums(!is.na(own))
+    usual[p, ] <- colSums(own, na.rm = TRUE) / (seen + 8)
+  }
+  trust <- count / (count + 6)
+  out <- relative
+  for (p in seq_len(thirds)) {
+    own <- matrix(relative[p, , ], ncol = k)
+    common <- matrix(usual[p, ], nrow(own), k, byrow = TRUE)
+    # Who failed in the past is not worse than usual only because nobody saw it.
+    mixed <- ifelse(is.na(own), common + 0.1, trust * own + (1 - trust) * common)
+    w <- exp(-power * sweep(mixed, 2, penalty, "+"))
+    w[failed] <- 0
+    w <- w / pmax(rowSums(w), 1e-300)
+    w[w < 0.02] <- 0
+    out[p, , ] <- w / pmax(rowSums(w), 1e-300)
+  }
+  out
+}
+
+# A third of the horizon for each step ahead; steps beyond what was judged have the last third's weights.
+third_of <- function(horizon, judged) pmin(3, 1 + floor(3 * (seq_len(horizon) - 1) / max(horizon, judged)))
+
+# The blend of errors or widths at the inner cutoffs, each with weights from the other cutoffs.
+blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
+  e <- seen$error
+  d <- dim(e)
+  error <- width <- array(NA_real_, d[1:3])
+  third <- third_of(d[1], d[1])
+  for (c in seq_len(d[3])) {
+    others <- setdiff(seq_len(d[3]), c)
+    w <- if (length(others)) {
+      choice_weights(error_sizes(e[, , others, , drop = FALSE], aim), count * length(others) / d[3], penalty,
+                     matrix(FALSE, d[2], d[4]), power)
+    } else {
+      weights
+    }
+    own <- array(e[, , c, ], d[c(1, 2, 4)])
+    half <- array(seen$width[, , c, ], d[c(1, 2, 4)])
+    by_step <- w[third, , , drop = FALSE]
+    by_step[is.na(own)] <- 0
+    own[is.na(own)] <- half[is.na(half)] <- 0
+    total <- rowSums(by_step, dims = 2)
+    mix <- function(v) rowSums(v * by_step, dims = 2) / total
+    error[, , c] <- middle <- mix(own)
+    # Methods that disagree make the blend less sure.
+    between <- mix((own - as.vector(middle))^2)
+    width[, , c] <- sqrt(mix(half)^2 + stats::qnorm(0.95)^2 * between)
+  }
+  list(error = array(error, c(d[1:3], 1)), width = array(width, c(d[1:3], 1)))
+}
+
+# The choice ----
+
+# Groups of series that are judged together: of a kind, and within a factor of two of the same length.
+auto_groups <- function(batch) {
+  owner <- factor(series_index(batch$breaks), seq_len(length(batch$breaks) - 1))
+  facts <- lapply(split(batch$values, owner), function(v) {
+    v <- v[!is.na(v)]
+    varies <- length(v) > 3 && max(v) > min(v)
+    c(varies = varies, zeros = varies && min(v) == 0 && mean(v == 0) > 0.1, above = varies && min(v) > 0,
+      wide = varies && min(v) > 0 && max(v) > 10 * min(v),
+      doublings = floor(log2(max(1, length(v)))))
+  })
+  facts <- do.call(rbind, facts)
+  key <- ifelse(facts[, "varies"] == 1, apply(facts, 1, paste, collapse = " "), "same")
+  lapply(unname(split(seq_along(key), key)), function(which) {
+    c(list(which = which), as.list(facts[which[1], ]))
+  })
+}
+
+choose_for <- function(method, batch, group, horizon) {
+  own <- some_series(batch, group$which)
+  series <- length(group$which)
+  if (!group$varies) {
+    return(list(which = group$which, methods = list(`last value` = by_naive()),
+                weights = array(1, c(3, series, 1)), factor = rep(1, series), judged = 1L, cutoffs = 0L,
+                closer = rep(NA_real_, series), rival = rep(NA_character_, series)))
+  }
+  steps <- stats::median(diff(own$breaks))
+  methods <- auto_candidates(method$choose, own$context, steps, group$zeros == 1, group$above == 1, group$wide == 1)
+  cutoffs <- if (is_daily(own$context$cadence)) 5 else if (method$choose == "thorough" || steps < 60) 3 else 2
+  plan <- auto_plan(own, horizon, cutoffs)
+  seen <- inner_errors(methods, own, plan)
+  # Days and hours tell methods apart better than months do.
+  daily <- is_daily(own$context$cadence)
+  power <- if (daily) 5 else 2
+  penalty <- ifelse(is_habit(names(methods)), log(1.1), 0)
+  count <- apply(seen$error[, , , 1, drop = FALSE], 2, function(v) sum(!is.na(v)))
+  aim <- if (group$zeros == 1) "squares" else if (daily) "roots" else "sizes"
+  none <- matrix(FALSE, series, length(methods))
+  weights <- choice_weights(error_sizes(seen$error, aim), count, penalty, none, power)
+  blend <- blended_at_cutoffs(seen, aim, count, penalty, weights, power)
+  habits <- which(is_habit(names(methods)))
+  size <- function(e) colMeans(matrix(aperm(abs(e), c(1, 3, 2, 4)), dim(e)[1] * dim(e)[3]), na.rm = TRUE)
+  of_habits <- vapply(habits, function(m) size(seen$error[, , , m, drop = FALSE]), numeric(series))
+  of_habits <- matrix(of_habits, series)
+  best <- apply(of_habits, 1, function(v) if (all(is.na(v))) NA_integer_ else which.min(v))
+  list(which = group$which, methods = methods, weights = weights, judged = plan$horizon,
+       factor = width_factors(blend$error, blend$width), cutoffs = length(plan$cuts),
+       closer = 1 - size(blend$error) / of_habits[cbind(seq_len(series), best)],
+       rival = names(methods)[habits][best])
 }
 
 #' @export
 method_fit.kairon_by_auto <- function(method, batch) {
-  owner <- series_index(batch$breaks)
+  season <- if (length(batch$context$seasons)) batch$context$seasons[[1]] else 6
+  horizon <- batch$context$horizon %||% min(24, max(4, season))
+  choices <- lapply(auto_groups(batch), function(group) choose_for(method, batch, group, horizon))
+  members <- list()
   series <- length(batch$breaks) - 1
-  size <- diff(batch$breaks)
-  there <- !is.na(batch$values)
-  count <- tabulate(owner[there], series)
-  zero <- tabulate(owner[there & batch$values == 0], series)
-  below <- tabulate(owner[there & batch$values < 0], series)
-  kind <- ifelse(count < 4, "naive",
-                 ifelse(zero > 0.3 * count & below == 0 & zero < count, "intermittent", "blend"))
-  # Constant so far: nothing to choose.
-  spread <- vapply(seq_len(series), function(s) {
-    v <- batch$values[owner == s]
+  for (choice in choices) {
+    for (m in seq_along(choice$methods)) {
+      used <- which(colSums(matrix(choice$weights[, , m], 3)) > 0)
+      if (length(used) == 0) next
+      which <- choice$which[used]
+      fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)), kairon_error = function(e) NULL)
+      if (is.null(fitted)) next
+      members <- c(members, list(list(
+        name = names(choice$methods)[m], method = choice$methods[[m]], which = which, model = fitted,
+        weights = matrix(choice$weights[, used, m], 3)
+      )))
+    }
+  }
+  factor <- closer <- rep(NA_real_, series)
+  judged <- cutoffs <- integer(series)
+  rival <- character(series)
+  for (choice in choices) {
+    factor[choice$which] <- choice$factor
+    judged[choice$which] <- choice$judged
+    cutoffs[choice$which] <- choice$cutoffs
+    closer[choice$which] <- choice$closer
+    rival[choice$which] <- choice$rival
+  }
+  notes <- unique(unlist(lapply(members, function(p) if (is.list(p$model)) p$model$notes)))
+  list(members = members, factor = factor, judged = judged, cutoffs = cutoffs, closer = closer, rival = rival,
+       whole = whole_and_low(batch), batch = batch, notes = notes)
+}
+
+# Series of whole numbers from zero on, none far from it, and series with nothing below zero.
+whole_and_low <- function(batch) {
+  owner <- factor(series_index(batch$breaks), seq_len(length(batch$breaks) - 1))
+  out <- vapply(split(batch$values, owner), function(v) {
     v <- v[!is.na(v)]
-    length(v) > 0 && max(v) > min(v)
-  }, TRUE)
-  kind[!spread] <- "naive"
-  season <- if (length(batch$context$seasons)) batch$context$seasons[[1]] else 1
-  factor <- rep(1, series)
-  if (any(kind == "blend")) {
-    which <- which(kind == "blend")
-    own <- some_series(batch, which)
-    blend <- auto_blend(method$choose, batch$context, max(size[which]))
-    habit <- if (season > 1) by_seasonal_naive(season) else by_naive()
-    plan <- inner_plan(own, cutoffs = if (method$choose == "thorough") 3 else 2)
-    rival <- if (method$choose == "thorough") auto_blend("fast", batch$context, max(size[which])) else blend
-    seen <- inner_errors(list(rival, habit), own, plan)
-    e <- seen$error
-    factor[which] <- width_factors(e[, , , 1, drop = FALSE], seen$width[, , , 1, drop = FALSE])
-    mae <- apply(abs(e), c(2, 3, 4), mean, na.rm = TRUE)
-    closer <- matrix(mae[, , 2] < 0.95 * mae[, , 1], length(which))
-    closer[is.na(closer)] <- FALSE
-    kind[which[rowSums(closer) == length(plan$cuts)]] <- "habit"
-    factor[kind == "habit"] <- 1
+    none_below <- length(v) > 3 && min(v) >= 0 && max(v) > min(v)
+    c(counts = none_below && all(v == round(v)) && stats::median(v) < 50, none_below = none_below)
+  }, c(counts = TRUE, none_below = TRUE))
+  list(counts = out["counts", ], none_below = out["none_below", ])
+}
+
+# Members' forecasts mixed by the weights of each third.
+mix_members <- function(model, horizon, made, pick) {
+  series <- length(model$factor)
+  out <- total <- matrix(0, horizon, series)
+  for (i in seq_along(model$members)) {
+    m <- model$members[[i]]
+    w <- member_weights(model, m, horizon)
+    v <- pick(made[[i]], m$which)
+    w[!is.finite(v)] <- 0
+    v[!is.finite(v)] <- 0
+    out[, m$which] <- out[, m$which] + w * v
+    total[, m$which] <- total[, m$which] + w
   }
-  parts <- list()
-  for (k in unique(kind)) {
-    which <- which(kind == k)
-    use <- switch(k,
-      naive = by_naive(), intermittent = by_intermittent(),
-      habit = if (season > 1) by_seasonal_naive(season) else by_naive(),
-      blend = auto_blend(method$choose, batch$context, max(size[which]))
-    )
-    own <- some_series(batch, which)
-    parts[[k]] <- list(method = use, which = which, model = method_fit(use, own))
-  }
-  notes <- unique(unlist(lapply(parts, function(p) if (is.list(p$model)) p$model$notes)))
-  list(parts = parts, kind = kind, factor = factor, batch = batch, notes = notes)
+  ifelse(total > 0, out / total, NA_real_)
+}
+
+member_weights <- function(model, member, horizon) {
+  out <- vapply(seq_along(member$which), function(i) {
+    member$weights[third_of(horizon, model$judged[member$which[i]]), i]
+  }, numeric(horizon))
+  matrix(out, horizon)
 }
 
 #' @export
 method_predict.kairon_by_auto <- function(method, model, horizon, levels) {
-  made <- lapply(model$parts, function(p) method_predict(p$method, p$model, horizon, levels))
-  together <- function(pick) {
-    out <- matrix(NA_real_, horizon, length(model$kind))
-    for (i in seq_along(made)) out[, model$parts[[i]]$which] <- pick(made[[i]])
-    out
-  }
-  point <- together(function(p) p$point)
+  made <- lapply(model$members, function(m) method_predict(m$method, m$model, horizon, levels))
+  point <- mix_members(model, horizon, made, function(p, which) p$point)
+  between <- mix_members(model, horizon, made, function(p, which) (p$point - point[, which])^2)
   wider <- rep(model$factor, each = horizon)
-  list(
-    point = point,
-    lower = lapply(seq_along(levels),
-                   function(i) point - wider * (point - together(function(p) p$lower[[i]]))),
-    upper = lapply(seq_along(levels),
-                   function(i) point + wider * (together(function(p) p$upper[[i]]) - point))
-  )
+  sides <- lapply(seq_along(levels), function(i) {
+    z <- stats::qnorm(0.5 + levels[i] / 200)
+    up <- mix_members(model, horizon, made, function(p, which) p$upper[[i]] - p$point)
+    down <- mix_members(model, horizon, made, function(p, which) p$point - p$lower[[i]])
+    list(lower = point - wider * sqrt(down^2 + z^2 * between), upper = point + wider * sqrt(up^2 + z^2 * between))
+  })
+  within_reason(model, list(point = point, lower = lapply(sides, `[[`, "lower"),
+                            upper = lapply(sides, `[[`, "upper")), levels)
+}
+
+# Bounds where a past of counts, or of nothing below zero, says what can be.
+within_reason <- function(model, out, levels) {
+  none_below <- model$whole$none_below
+  counts <- model$whole$counts
+  out$point[, none_below] <- pmax(0, out$point[, none_below])
+  for (i in seq_along(levels)) {
+    z <- stats::qnorm(0.5 + levels[i] / 200)
+    mean <- pmax(out$point[, counts, drop = FALSE], 1e-9)
+    deviation <- (out$upper[[i]] - out$lower[[i]])[, counts, drop = FALSE] / (2 * z)
+    out$lower[[i]][, none_below] <- pmax(0, out$lower[[i]][, none_below])
+    out$upper[[i]][, none_below] <- pmax(0, out$upper[[i]][, none_below])
+    share <- 0.5 + c(-1, 1) * levels[i] / 200
+    out$lower[[i]][, counts] <- count_quantile(share[1], mean, deviation^2)
+    out$upper[[i]][, counts] <- count_quantile(share[2], mean, deviation^2)
+  }
+  out
+}
+
+# Quantiles of counts of that mean and variance: of Poisson's distribution where they vary no more than it.
+count_quantile <- function(share, mean, variance) {
+  size <- mean^2 / (variance - mean)
+  plain <- !is.finite(size) | size <= 0 | size > 1e6
+  suppressWarnings(ifelse(plain, stats::qpois(share, mean), stats::qnbinom(share, ifelse(plain, 1, size), mu = mean)))
 }
 
 #' @export
 method_paths.kairon_by_auto <- function(method, model, horizon, n) {
-  out <- array(NA_real_, c(horizon, length(model$kind), n))
+  # Each path is one of a member's, chosen by its weight, moved to the middle of the blend.
+  series <- length(model$factor)
+  out <- array(NA_real_, c(horizon, series, n))
   scale <- out
-  for (p in model$parts) {
-    drawn <- shocks_of_some(p$which, method_paths(p$method, p$model, horizon, n))
-    scale[, p$which, ] <- scale_of(drawn)
-    for (i in seq_along(p$which)) {
-      middle <- rowMeans(matrix(drawn[, i, ], horizon))
-      out[, p$which[i], ] <- middle + model$factor[p$which[i]] * (drawn[, i, ] - middle)
-    }
+  middle <- method_predict(method, model, horizon, 50)$point
+  all <- lapply(model$members, function(m) {
+    shocks_of_some(m$which, method_paths(m$method, m$model, horizon, n))
+  })
+  scales <- lapply(all, scale_of)
+  rank <- stats::runif(n)
+  for (s in seq_len(series)) {
+    having <- which(vapply(model$members, function(m) s %in% m$which, TRUE))
+    place <- vapply(model$members[having], function(m) match(s, m$which), 1L)
+    share <- vapply(seq_along(having), function(i) mean(model$members[[having[i]]]$weights[, place[i]]), 1)
+    pick <- pmin(length(having), 1 + findInterval(rank, cumsum(share) / sum(share)))
+    own <- matrix(vapply(seq_len(n), function(j) all[[having[pick[j]]]][, place[pick[j]], j], numeric(horizon)), horizon)
+    centre <- rowMeans(own)
+    out[, s, ] <- middle[, s] + model$factor[s] * (own - centre)
+    scale[, s, ] <- vapply(seq_len(n), function(j) scales[[having[pick[j]]]][, place[pick[j]], j], numeric(horizon))
+    if (model$whole$none_below[s]) out[, s, ] <- pmax(0, out[, s, ])
   }
   structure(out, scale = scale)
 }
 
+# A table of members and mean weights for each series, the heaviest first.
+#' @export
+method_choices.kairon_by_auto <- function(method, model) {
+  parts <- lapply(model$members, function(m) {
+    data.frame(series = m$which, member = m$name, weight = colMeans(m$weights))
+  })
+  out <- do.call(rbind, parts)
+  out <- out[order(out$series, -out$weight), ]
+  out$horizon <- model$judged[out$series]
+  out$cutoffs <- model$cutoffs[out$series]
+  out$beat <- model$rival[out$series]
+  out$closer <- model$closer[out$series]
+  rownames(out) <- NULL
+  out
+}
+
 #' @export
 method_form.kairon_by_auto <- function(method, model) {
-  out <- character(length(model$kind))
-  for (p in model$parts) {
-    words <- method_describe(p$method, model$batch$context)
-    if (all(model$kind[p$which] == "habit")) {
-      words <- paste0(words, ", which nothing beat at the cutoffs")
-    }
-    out[p$which] <- words
-  }
-  out
+  table <- method_choices(method, model)
+  of <- split(seq_len(nrow(table)), factor(table$series, seq_along(model$factor)))
+  table <- as.list(table)
+  vapply(of, function(at) {
+    rows <- lapply(table, `[`, at)
+    words <- paste0(rows$member, " ", vapply(rows$weight, show_percent, ""))
+    over <- rows$closer[1]
+    paste0(
+      if (length(at) == 1) rows$member else paste(utils::head(words, 4), collapse = ", "),
+      if (length(at) > 4) paste0(" and ", length(at) - 4, " more"),
+      if (is.finite(over)) {
+        paste0("; ", if (over >= 0) paste(show_percent(over), "closer") else paste(show_percent(-over), "farther off"),
+               " than the ", rows$beat[1], " at ", plural(rows$cutoffs[1], "cutoff"))
+      }
+    )
+  }, "", USE.NAMES = FALSE)
 }
 
 #' @export
 method_fitted.kairon_by_auto <- function(method, model) {
-  out <- rep(NA_real_, length(model$batch$values))
+  out <- total <- rep(0, length(model$batch$values))
   owner <- series_index(model$batch$breaks)
-  for (p in model$parts) out[owner %in% p$which] <- method_fitted(p$method, p$model)
-  out
+  for (m in model$members) {
+    rows <- which(owner %in% m$which)
+    v <- tryCatch(method_fitted(m$method, m$model), kairon_error = function(e) rep(NA_real_, length(rows)))
+    w <- m$weights[1, match(owner[rows], m$which)] * is.finite(v)
+    out[rows] <- out[rows] + ifelse(is.finite(v), v, 0) * w
+    total[rows] <- total[rows] + w
+  }
+  ifelse(total > 0, out / total, NA_real_)
 }
 
 #' @export
 method_coefficients.kairon_by_auto <- function(method, model) {
-  out <- lapply(model$parts, function(p) {
-    t <- method_coefficients(p$method, p$model)
-    if (is.null(t)) {
+  table <- method_choices(method, model)
+  weights <- data.frame(series = table$series, term = paste("weight of", table$member), estimate = table$weight)
+  own <- lapply(model$members, function(m) {
+    t <- method_coefficients(m$method, m$model)
+    if (is.null(t) || nrow(t) == 0) {
       return(NULL)
     }
-    t$series <- p$which[t$series]
-    t[c("series", "term", "estimate")]
+    data.frame(series = m$which[t$series], term = paste0(m$name, ": ", t$term), estimate = t$estimate)
   })
-  out <- do.call(rbind, unname(out))
-  if (!is.null(out)) out[order(out$series), ]
+  out <- do.call(rbind, c(list(weights), own))
+  out[order(out$series), ]
 }
 
 # The choice stays as it was made.
 #' @export
 method_advance.kairon_by_auto <- function(method, model, batch) {
-  model$parts <- lapply(model$parts, function(p) {
-    p$model <- method_advance(p$method, p$model, some_series(batch, p$which))
-    p
+  model$members <- lapply(model$members, function(m) {
+    m$model <- method_advance(m$method, m$model, some_series(batch, m$which))
+    m
   })
   model$batch <- batch
   model

@@ -42,6 +42,8 @@
 #'   attribute `combine` says `"multiply"`).
 #' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last
 #'   values, last shocks), for the degrees of freedom of tests; 0 where missing.
+#' * `method_choices()`: of a method that chooses, a data frame with `series` (number), `member` and `weight`,
+#'   shown by [choices()].
 #' * `method_fixed()`: words for orders and parameters that were given by hand.
 #' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
 #'   new fit.

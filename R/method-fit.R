@@ -106,9 +106,15 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
     list(table = result$table, notes = result$notes, history = undo_history(x),
          methods = stats::setNames(list(object$method), name), measures = object$measure, levels = levels,
          horizon = plan$steps, routine = object$routine, ended = character(), forms = form,
+         choices = choices_of_fit(object, name),
          paths = result$paths, parts = result$parts),
     class = "kairon_forecast"
   )
+}
+
+choices_of_fit <- function(fit, name) {
+  table <- method_choices(fit$method, fit$model)
+  if (!is.null(table)) keyed_choices(table, rows_of(fit$x)$keys, measure = fit$measure, method = name)
 }
 
 #' @importFrom stats simulate
@@ -189,8 +195,8 @@ format.kairon_fit <- function(x, ...) {
     if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""), form, "."),
     if (!is.null(form) && n > 12) paste0("  ", form_line(form)),
     if (inherits(x$method, "kairon_by_regression") && n <= 3) {
-      c(wrap_lines(paste0("  ", format(indices(x)))),
-        if (nrow(coef(x)) > 2) "  indices() has a line for each place.")
+      c(wrap_lines(paste0("  ", format(indices_of(x)))),
+        if (nrow(coef(x)) > 2) "  indices_of() has a line for each place.")
     },
     if (length(x$model$notes)) paste0("  Note: ", x$model$notes)
   )

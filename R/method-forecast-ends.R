@@ -54,6 +54,7 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
   gone <- sum(is.na(last))
   list(
     table = bind("table"), paths = bind("paths"), parts = bind("parts"), forms = Filter(length, forms),
+    choices = bind("choices"),
     notes = added_notes(c(
       if (length(groups) > 1) paste0("each series goes on from its own last value, at ", length(groups),
                                      " different stamps"),

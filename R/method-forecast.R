@@ -101,6 +101,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
       forms = unlist(lapply(results, `[[`, "forms"), recursive = FALSE),
       paths = do.call(rbind, lapply(results, `[[`, "paths")),
       parts = do.call(rbind, lapply(results, `[[`, "parts")),
+      choices = do.call(rbind, lapply(results, `[[`, "choices")),
       interrupted = any(lengths(lapply(results, `[[`, "interrupted")) > 0)
     ),
     class = "kairon_forecast"
@@ -252,7 +253,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
   plan$joint <- joint_paths(x, measure, plan$steps)
   notes <- failed <- character()
   interrupted <- NULL
-  tables <- paths <- parts <- forms <- list()
+  tables <- paths <- parts <- forms <- choices <- list()
   plain <- make_batch(x, measure)
   for (name in names(methods)) {
     method <- methods[[name]]
@@ -279,6 +280,9 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     tables[[name]] <- reached(forecast_table(x, measure, name, result, rows, plan, levels))
     if (length(result$notes)) notes <- c(notes, paste0(name, ": ", result$notes))
     forms[[paste(measure, name, sep = "\r")]] <- result$form
+    if (!is.null(result$choices)) {
+      choices[[name]] <- keyed_choices(result$choices, rows$keys, measure = measure, method = name)
+    }
     paths[[name]] <- reached(path_table(x, measure, name, result$paths, rows, plan))
     parts[[name]] <- reached(part_table(x, measure, name, result$parts, rows, plan))
     if (!is.null(result$unreached)) {
@@ -301,7 +305,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
   }
   bind <- function(t) do.call(rbind, unname(t))
   list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts),
-       forms = forms, interrupted = interrupted)
+       forms = forms, choices = bind(choices), interrupted = interrupted)
 }
 
 interruption_words <- function(measure, name, batch, result, methods) {
@@ -334,6 +338,8 @@ forecast_piece <- function(piece, s) fitted_and_predicted(s$method, piece, s$pla
 
 # `plan$bare`: points and bounds alone, as a backtest needs them.
 fitted_and_predicted <- function(method, batch, plan, levels) {
+  # Who chooses by past errors wants to know how far ahead.
+  batch$context$horizon <- plan$steps
   model <- method_fit(method, batch)
   out <- method_predict(method, model, plan$steps, levels)
   if (is.list(model)) out$notes <- model$notes
@@ -344,6 +350,7 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
     return(out)
   }
   out$form <- method_form(method, model)
+  out$choices <- method_choices(method, model)
   if (isTRUE(plan$paths > 0)) out$paths <- paths_together(method, model, batch, plan)
   out$parts <- method_parts(method, model, plan$steps)
   out

@@ -58,9 +58,19 @@ bind_pieces <- function(parts, which, n) {
     lower = lapply(levels, function(i) columns(function(p) p$lower[[i]])),
     upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
     notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
-    form = unlist(lapply(parts, `[[`, "form")), paths = arrays("paths"), joint = arrays("joint"),
+    form = unlist(lapply(parts, `[[`, "form")), choices = bind_choices(parts, which), paths = arrays("paths"), joint = arrays("joint"),
     scale = arrays("scale"), parts = bind_forecast_parts(parts, columns)
   )
+}
+
+# Choices of pieces, under the numbers that their series have in the whole.
+bind_choices <- function(parts, which) {
+  before <- cumsum(c(0, vapply(parts, function(p) ncol(p$point), 1L)))
+  do.call(rbind, lapply(seq_along(parts), function(i) {
+    own <- parts[[i]]$choices
+    if (!is.null(own)) own$series <- which[before[i] + own$series]
+    own
+  }))
 }
 
 # Parts that some piece lacks do nothing there; pieces whose parts join in other ways have none in common.

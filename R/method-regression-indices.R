@@ -27,13 +27,13 @@
 #' @examples
 #' f <- fit(demo_timeline("billed"), by_regression("exponential", seasons = "year", combine = "multiply",
 #'                                                 squares_of = "values"))
-#' indices(f)
+#' indices_of(f)
 #' @export
-indices <- function(fit, ...) {
-  refuse_more("indices", ...)
+indices_of <- function(fit, ...) {
+  refuse_more("indices_of", ...)
   check_fit(fit)
   if (!inherits(fit$method, "kairon_by_regression")) {
-    abort_input(c("{.fn indices} needs a fit of {.fn by_regression}.",
+    abort_input(c("{.fn indices_of} needs a fit of {.fn by_regression}.",
                   x = "This one is {.code {format(fit$method)}}."))
   }
   models <- fit$model$models

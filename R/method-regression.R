@@ -23,7 +23,7 @@
 #' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
-#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices()] says the same as
+#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices_of()] says the same as
 #' base, growth and an index for each month or weekday.
 #' @section Formula:
 #' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by

@@ -20,7 +20,7 @@ test_that("least squares of the values are those of an independent search", {
   told <- summary(reference)
   expect_equal(coef(f)$estimate, unname(told$coefficients[, 1]), tolerance = 1e-5)
   expect_equal(coef(f)$error, unname(told$coefficients[, 2]), tolerance = 1e-4)
-  curve <- attr(indices(f), "curve")
+  curve <- attr(indices_of(f), "curve")
   expect_equal(curve$standard_error, told$sigma, tolerance = 1e-6)
   expect_equal(curve$r2, 1 - sum(residuals(reference)^2) / sum((sold$sales - mean(sold$sales))^2))
   ahead <- predict(f, 12)
@@ -29,12 +29,12 @@ test_that("least squares of the values are those of an independent search", {
     tolerance = 1e-5)
   # No curve of logarithms has smaller squares on the values, and none of values on the logarithms.
   logs <- multiplied_fit(squares_of = "logarithms")
-  expect_lt(curve$standard_error, attr(indices(logs), "curve")$standard_error)
+  expect_lt(curve$standard_error, attr(indices_of(logs), "curve")$standard_error)
 })
 
 test_that("base, growth and indices are the curve, and average one or nought", {
   for (squares_of in c("values", "logarithms")) {
-    found <- indices(multiplied_fit(squares_of = squares_of))
+    found <- indices_of(multiplied_fit(squares_of = squares_of))
     expect_equal(mean(of(found, "year")), 1)
     expect_equal(found$term[found$part == "year"], month.name)
     curve <- of(found, "base") * (1 + of(found, "growth"))^(0:59) * of(found, "year")[(0:59 + 2) %% 12 + 1]
@@ -42,7 +42,7 @@ test_that("base, growth and indices are the curve, and average one or nought", {
     expect_lt(max(abs(of(found, "year")[c(3:12, 1:2)] - index[1:12])), 0.03)
   }
   added <- fit(built(), by_regression(seasons = "year", errors = "independent"))
-  found <- indices(added)
+  found <- indices_of(added)
   expect_equal(mean(of(found, "year")), 0)
   curve <- of(found, "base") + of(found, "growth") * 0:59 + of(found, "year")[(0:59 + 2) %% 12 + 1]
   expect_equal(curve, fitted(added))
@@ -60,14 +60,14 @@ test_that("errors of indices are those of the delta method, by numerical derivat
       g <- f
       g$model$models[[1]]$theta[] <- v[1:2]
       g$model$models[[1]]$b[] <- v[-(1:2)]
-      indices(g)$estimate
+      indices_of(g)$estimate
     }
     start <- c(model$theta, model$b)
     slope <- sapply(seq_along(start), function(i) {
       step <- 1e-5 * max(1, abs(start[i]))
       (at(replace(start, i, start[i] + step)) - at(replace(start, i, start[i] - step))) / (2 * step)
     })
-    expect_equal(indices(f)$error, sqrt(diag(slope %*% model$covariance %*% t(slope))), tolerance = 1e-4)
+    expect_equal(indices_of(f)$error, sqrt(diag(slope %*% model$covariance %*% t(slope))), tolerance = 1e-4)
   }
 })
 
@@ -75,7 +75,7 @@ test_that("intervals of indices hold the planted ones as often as they say", {
   set.seed(5)
   held <- replicate(60, {
     sold$sales <- 200 * 1.01^(0:59) * index + rnorm(60, 0, 15)
-    found <- indices(multiplied_fit(built(sold)))
+    found <- indices_of(multiplied_fit(built(sold)))
     truth <- c(200, 0.01, index[c(11, 12, 1:10)])
     abs(found$estimate - truth) < qt(0.95, 47) * found$error
   })
@@ -85,16 +85,16 @@ test_that("intervals of indices hold the planted ones as often as they say", {
 })
 
 test_that("the unit of the measure scales base and standard error alone, and zeros keep the form", {
-  one <- indices(multiplied_fit())
+  one <- indices_of(multiplied_fit())
   thousand <- built(transform(sold, sales = sales * 1e6))
-  scaled <- indices(multiplied_fit(thousand))
+  scaled <- indices_of(multiplied_fit(thousand))
   expect_equal(scaled$estimate, one$estimate * c(1e6, rep(1, 13)), tolerance = 1e-6)
   expect_equal(scaled$error, one$error * c(1e6, rep(1, 13)), tolerance = 1e-4)
   sold$sales[c(7, 30)] <- 0
   sold$sales[40] <- NA
   f <- expect_silent(fit(built(sold), by_regression("exponential", seasons = "year", combine = "multiply",
                                                     squares_of = "values")))
-  expect_equal(attr(indices(f), "curve")$combine, "multiply")
+  expect_equal(attr(indices_of(f), "curve")$combine, "multiply")
   expect_true(all(is.finite(as.data.frame(predict(f, 24))$value[61:84])))
 })
 
@@ -104,7 +104,7 @@ test_that("places have the calendar's names, from wherever the data begin", {
     x <- suppressMessages(timeline(data.frame(at = stamps, v = value %||% (10 + rnorm(length(stamps)))), at,
       levels = v,
                                    cadence = cadence))
-    found <- indices(suppressMessages(fit(x, by_regression("none", seasons = season))))
+    found <- indices_of(suppressMessages(fit(x, by_regression("none", seasons = season))))
     found[found$part == season, ]
   }
   quarters <- seq(as.Date("2031-10-01"), by = "3 months", length.out = 24)
@@ -131,12 +131,12 @@ test_that("several series, events and drivers stand in one table; other methods 
   x <- timeline(both, month, series = shop, amounts = sales, levels = price)
   f <- suppressMessages(fit(x, by_regression("exponential", seasons = "year", combine = "multiply",
                                              drivers = known_ahead("price"))))
-  found <- indices(f)
+  found <- indices_of(f)
   expect_equal(as.vector(table(found$shop)), c(15, 15))
   expect_equal(sum(found$part == "drivers"), 2)
   expect_equal(of(found, "base")[2], 2 * of(found, "base")[1], tolerance = 1e-6)
   expect_match(format(found)[1], "^north: ")
-  expect_error(indices(fit(built(), by_smoothing())), "by_regression", class = "kairon_error_input")
-  expect_error(indices(3), class = "kairon_error_input")
+  expect_error(indices_of(fit(built(), by_smoothing())), "by_regression", class = "kairon_error_input")
+  expect_error(indices_of(3), class = "kairon_error_input")
   expect_error(by_regression(squares_of = "value"), "values", class = "kairon_error_input")
 })

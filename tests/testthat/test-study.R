@@ -218,7 +218,7 @@ test_that("the schema holds the arguments of the functions as they are", {
     expect_setequal(as.character(own(schema$definitions$method, m)), as.character(given))
   }
   expect_setequal(setdiff(names(schema$properties$backtest$properties), "scores"),
-                  setdiff(names(formals(backtest)), c("x", "routine", "cache")))
+                  setdiff(names(formals(backtest)), c("x", "routine", "cache", "...")))
 })
 
 test_that("the program drafts, checks and runs a study, and says it as JSON", {
