@@ -157,8 +157,8 @@ cpp_same_rows <- function(a, b, first, second, length) {
     .Call(`_kairon_cpp_same_rows`, a, b, first, second, length)
 }
 
-cpp_forecast_lines <- function(values, breaks, slope, steps, pairs, most, horizon, threads) {
-    .Call(`_kairon_cpp_forecast_lines`, values, breaks, slope, steps, pairs, most, horizon, threads)
+cpp_forecast_lines <- function(values, breaks, known, slope, steps, pairs, most, horizon, threads) {
+    .Call(`_kairon_cpp_forecast_lines`, values, breaks, known, slope, steps, pairs, most, horizon, threads)
 }
 
 cpp_autocorrelation <- function(values, breaks, lags, partial, threads) {

@@ -9,28 +9,31 @@
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]; it is the default of
 #' [forecast()]. [choices()] of a forecast tells the weights and what they rest on.
 #' @section Candidates:
-#' * [by_smoothing()] with a damped trend, and [by_theta()] unless a season has over 48 steps.
+#' * [by_smoothing()] with a damped trend; in steps longer than a day [by_theta()], too.
 #' * A straight line and a level with seasons, by least squares, with errors that carry on by an
 #'   autoregression: what strays returns. A year in days or weeks counts from one and a half of them on. Where
-#'   all values are above zero, growth in proportion.
-#' * With a season of over 48 steps, the same level from the last 8 and 16 cycles alone.
+#'   all values are above zero, growth in proportion; where the largest is over ten times the smallest, lines
+#'   and levels are of logarithms.
+#' * In steps of a day or less, the same level from the last 8 and 16 cycles alone.
 #' * The last season repeated, for each season; in days, too, the same weekday a year (364 days) before.
 #' * Where over a tenth of the values are zero and none is below, [by_intermittent()].
 #'
 #' Series of fewer than four values, and constant ones, go on as they were last.
 #' @section Weights:
-#' At up to three cutoffs in the past, as far from the end as the horizon and at least a third of the series after
-#' its beginning, each candidate forecasts what came. Its size of error in a third of the horizon is the mean of
-#' the root of absolute errors, squared (where zeros are many, the root of the mean of squares, so that means are
-#' aimed at), drawn half way to that of the whole horizon. Relative to the geometric mean of all candidates, and
-#' drawn towards what is usual for series of the same length in the collection (as if that had been seen in six
-#' errors), its power of -4 is the weight; weights under 2 % are dropped. A habit counts as 10 % farther off than
-#' it was.
+#' At five cutoffs in the past (two or three in steps longer than a day), as far from the end as the horizon
+#' where the history bears it, each candidate forecasts what came. Its size of error in each third of the
+#' horizon is the mean absolute error (in steps of a day or less the mean root of absolute errors, squared;
+#' where zeros are many, the root of the mean square, so that means are aimed at), drawn half way to that of
+#' the whole horizon. Relative to the geometric mean of all candidates, and drawn towards what is usual for
+#' series of about the same length in the collection (up to 200 at a time; as if that had been seen in six
+#' errors), its inverse third power is the weight (in steps of a day or less the fifth). Weights
+#' under 2 % are dropped; a habit counts as 10 % farther off than it was.
 #'
-#' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread between
-#' methods and by how far they were too narrow at the same cutoffs, with weights from the other cutoffs. Where the
-#' past has whole numbers from zero on alone and is below 50 in the median, bounds are quantiles of a negative
-#' binomial distribution of the same mean and width; where it has nothing below zero, bounds end there.
+#' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread
+#' between methods, and moved by how far they were too narrow or too wide at the same cutoffs, with weights
+#' from the other cutoffs. Where the past has whole numbers from zero on alone and is below 50 in the median,
+#' bounds are quantiles of a negative binomial distribution of the same mean and width; where it has nothing
+#' below zero, bounds end there. `docs/automatic.md` has what this comes to on made-up and real series.
 #' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
 #' Quarterly 20, 451-468.
 #'
@@ -83,13 +86,15 @@ auto_candidates <- function(choose, context, steps, zeros, above, wide) {
   seasons <- context$seasons
   long <- any(seasons > longest_states & 2 * seasons <= steps) || is_daily(context$cadence)
   habits <- habit_seasons(context, steps)
+  # In months the last years alone are too few.
+  cycle <- if (is_daily(context$cadence) && any(seasons <= 200)) max(seasons[seasons <= 200]) else Inf
   out <- list(
-    `damped smoothing` = by_smoothing(trend = "damped"),
+    `damped smoothing` = by_smoothing(noise = "constant", trend = "damped"),
     theta = if (!long) by_theta(),
     line = if (!wide) by_line(TRUE), level = by_line(FALSE, logs = wide),
-    `proportional growth` = if (above) by_line(TRUE, logs = TRUE),
-    `last 8 cycles` = if (long && length(seasons)) by_line(FALSE, recent = 8),
-    `last 16 cycles` = if (long && length(seasons)) by_line(FALSE, recent = 16),
+    `proportional growth` = if (above && steps >= 10) by_line(TRUE, logs = TRUE),
+    `last 8 cycles` = if (steps > 10 * cycle) by_line(FALSE, recent = 8),
+    `last 16 cycles` = if (steps > 20 * cycle) by_line(FALSE, recent = 16),
     intermittent = if (zeros) by_intermittent()
   )
   if (choose == "thorough") {
@@ -115,7 +120,8 @@ habit_seasons <- function(context, steps) {
   if (length(seasons) == 0) {
     return(list(`last value` = by_naive()))
   }
-  stats::setNames(lapply(unname(seasons), by_seasonal_naive), paste("last", sub("^season_", "", names(seasons))))
+  stats::setNames(lapply(unname(seasons), by_seasonal_naive),
+    paste("last", sub("^season_", "", names(seasons))))
 }
 
 is_habit <- function(name) grepl("^last (value|[a-z]+|[0-9]+)$", name)
@@ -124,7 +130,7 @@ is_habit <- function(name) grepl("^last (value|[a-z]+|[0-9]+)$", name)
 
 # Cutoffs as far back as the horizon. The past is a third of the series at least, and holds the seasons that
 # the series holds.
-auto_plan <- function(batch, horizon, cutoffs) {
+auto_plan <- function(batch, horizon, cutoffs, near = FALSE) {
   size <- stats::median(diff(batch$breaks))
   seen <- seen_steps(batch)
   late <- max(0, floor(stats::median(seen$waited[seen$steps > 0])), na.rm = TRUE)
@@ -136,6 +142,8 @@ auto_plan <- function(batch, horizon, cutoffs) {
   h <- max(1, min(h, n - least))
   step <- max(1, min(h, floor((n - h - least) / max(1, cutoffs - 1))))
   cuts <- late + h + step * (seq_len(cutoffs) - 1)
+  # One more near the end, where the last change of level has been seen.
+  if (near && h >= 3) cuts <- c(late + ceiling(h / 3), cuts)
   list(horizon = as.integer(h), cuts = as.integer(cuts[cuts <= size - min(4, size - 1)]))
 }
 
@@ -145,11 +153,27 @@ error_sizes <- function(e, aim, thirds = 3) {
   power <- c(roots = 0.5, sizes = 1, squares = 2)[[aim]]
   steps <- dim(e)[1]
   part <- pmin(thirds, 1 + floor(thirds * (seq_len(steps) - 1) / steps))
+  # The mean of logarithms over cutoffs, so that one with a jump that nobody saw coming hides no other; of
+  # squares the plain mean, since zeros alone say little about a rate.
   size_of <- function(rows) {
-    v <- e[rows, , , , drop = FALSE]
-    # Steps and cutoffs of a series and candidate in one column.
-    flat <- matrix(aperm(abs(v)^power, c(1, 3, 2, 4)), length(rows) * dim(e)[3])
-    matrix(colMeans(flat, na.rm = TRUE)^(1 / power), dim(e)[2])
+    if (aim == "squares") {
+      flat <- matrix(aperm(e[rows, , , , drop = FALSE]^2, c(1, 3, 2, 4)), length(rows) * dim(e)[3])
+      return(matrix(sqrt(colMeans(flat, na.rm = TRUE)), dim(e)[2]))
+    }
+    total <- count <- matrix(0, dim(e)[2], dim(e)[4])
+    for (c in seq_len(dim(e)[3])) {
+      flat <- matrix(abs(e[rows, , c, ])^power, length(rows))
+      own <- matrix(log(colMeans(flat, na.rm = TRUE)) / power, dim(e)[2])
+      many <- sqrt(matrix(colSums(!is.na(flat)), dim(e)[2]))
+      # A perfect forecast is no better than a hundredth of the worst.
+      own[is.nan(own)] <- NA
+      worst <- suppressWarnings(apply(own, 1, max, na.rm = TRUE))
+      own <- pmax(own, ifelse(is.finite(worst), worst, 0) - log(100))
+      seen <- !is.na(own)
+      total[seen] <- total[seen] + (many * own)[seen]
+      count[seen] <- count[seen] + many[seen]
+    }
+    exp(total / count)
   }
   whole <- log(size_of(seq_len(steps)))
   out <- array(NA_real_, c(thirds, dim(e)[2], dim(e)[4]))
@@ -227,6 +251,29 @@ blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
   list(error = array(error, c(d[1:3], 1)), width = array(width, c(d[1:3], 1)))
 }
 
+# How far intervals have to be moved in each third of the horizon, by errors at inner cutoffs against the
+# half-widths that were given there: a column for each series, drawn towards what is usual in the collection
+# (as if that had been seen in 12 errors), and that towards none. The errors of a cutoff go together: each
+# third counts for four at the most. Many series may say that intervals are far too wide, few only that they
+# are so somewhat.
+third_factors <- function(blend) {
+  z <- abs(blend$error) / pmax(blend$width, 1e-12) * stats::qnorm(0.95)
+  z[!is.finite(z)] <- NA
+  d <- dim(z)
+  third <- third_of(d[1], d[1])
+  out <- vapply(1:3, function(p) {
+    rows <- if (any(third == p)) which(third == p) else seq_len(d[1])
+    flat <- matrix(aperm(pmin(z[rows, , , , drop = FALSE], 6)^2, c(1, 3, 2, 4)), length(rows) * d[3])
+    size <- colMeans(flat, na.rm = TRUE)
+    count <- pmin(colSums(!is.na(flat)) / 3, 4 * d[3])
+    size[count == 0] <- 1
+    usual <- (12 + sum(count * size)) / (12 + sum(count))
+    sqrt((12 * usual + count * size) / (12 + count))
+  }, numeric(d[2]))
+  least <- 0.8 - 0.3 * d[2] / (d[2] + 20)
+  pmin(2.5, pmax(least, t(matrix(out, d[2]))))
+}
+
 # The choice ----
 
 # Groups of series that are judged together: of a kind, and within a factor of two of the same length.
@@ -251,17 +298,24 @@ choose_for <- function(method, batch, group, horizon) {
   series <- length(group$which)
   if (!group$varies) {
     return(list(which = group$which, methods = list(`last value` = by_naive()),
-                weights = array(1, c(3, series, 1)), factor = rep(1, series), judged = 1L, cutoffs = 0L,
+                weights = array(1, c(3, series, 1)), factor = matrix(1, 3, series), judged = 1L, cutoffs = 0L,
                 closer = rep(NA_real_, series), rival = rep(NA_character_, series)))
   }
   steps <- stats::median(diff(own$breaks))
-  methods <- auto_candidates(method$choose, own$context, steps, group$zeros == 1, group$above == 1, group$wide == 1)
-  cutoffs <- if (is_daily(own$context$cadence)) 5 else if (method$choose == "thorough" || steps < 60) 3 else 2
-  plan <- auto_plan(own, horizon, cutoffs)
+  methods <- auto_candidates(method$choose, own$context, steps, group$zeros == 1, group$above == 1,
+    group$wide == 1)
+  cutoffs <- if (is_daily(own$context$cadence)) {
+    5
+  } else if (method$choose == "thorough" || steps < 60 || any(own$context$seasons > longest_states)) {
+    3
+  } else {
+    2
+  }
+  plan <- auto_plan(own, horizon, cutoffs, near = !is_daily(own$context$cadence))
   seen <- inner_errors(methods, own, plan)
   # Days and hours tell methods apart better than months do.
   daily <- is_daily(own$context$cadence)
-  power <- if (daily) 5 else 2
+  power <- if (daily) 5 else 3
   penalty <- ifelse(is_habit(names(methods)), log(1.1), 0)
   count <- apply(seen$error[, , , 1, drop = FALSE], 2, function(v) sum(!is.na(v)))
   aim <- if (group$zeros == 1) "squares" else if (daily) "roots" else "sizes"
@@ -269,12 +323,16 @@ choose_for <- function(method, batch, group, horizon) {
   weights <- choice_weights(error_sizes(seen$error, aim), count, penalty, none, power)
   blend <- blended_at_cutoffs(seen, aim, count, penalty, weights, power)
   habits <- which(is_habit(names(methods)))
-  size <- function(e) colMeans(matrix(aperm(abs(e), c(1, 3, 2, 4)), dim(e)[1] * dim(e)[3]), na.rm = TRUE)
+  # Means come closer in squares only, where zeros are many.
+  power <- if (group$zeros == 1) 2 else 1
+  size <- function(e) {
+    colMeans(matrix(aperm(abs(e)^power, c(1, 3, 2, 4)), dim(e)[1] * dim(e)[3]), na.rm = TRUE)^(1 / power)
+  }
   of_habits <- vapply(habits, function(m) size(seen$error[, , , m, drop = FALSE]), numeric(series))
   of_habits <- matrix(of_habits, series)
   best <- apply(of_habits, 1, function(v) if (all(is.na(v))) NA_integer_ else which.min(v))
   list(which = group$which, methods = methods, weights = weights, judged = plan$horizon,
-       factor = width_factors(blend$error, blend$width), cutoffs = length(plan$cuts),
+       factor = third_factors(blend), cutoffs = length(plan$cuts),
        closer = 1 - size(blend$error) / of_habits[cbind(seq_len(series), best)],
        rival = names(methods)[habits][best])
 }
@@ -291,7 +349,8 @@ method_fit.kairon_by_auto <- function(method, batch) {
       used <- which(colSums(matrix(choice$weights[, , m], 3)) > 0)
       if (length(used) == 0) next
       which <- choice$which[used]
-      fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)), kairon_error = function(e) NULL)
+      fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)),
+        kairon_error = function(e) NULL)
       if (is.null(fitted)) next
       members <- c(members, list(list(
         name = names(choice$methods)[m], method = choice$methods[[m]], which = which, model = fitted,
@@ -299,11 +358,12 @@ method_fit.kairon_by_auto <- function(method, batch) {
       )))
     }
   }
-  factor <- closer <- rep(NA_real_, series)
+  factor <- matrix(1, 3, series)
+  closer <- rep(NA_real_, series)
   judged <- cutoffs <- integer(series)
   rival <- character(series)
   for (choice in choices) {
-    factor[choice$which] <- choice$factor
+    factor[, choice$which] <- choice$factor
     judged[choice$which] <- choice$judged
     cutoffs[choice$which] <- choice$cutoffs
     closer[choice$which] <- choice$closer
@@ -327,7 +387,7 @@ whole_and_low <- function(batch) {
 
 # Members' forecasts mixed by the weights of each third.
 mix_members <- function(model, horizon, made, pick) {
-  series <- length(model$factor)
+  series <- length(model$judged)
   out <- total <- matrix(0, horizon, series)
   for (i in seq_along(model$members)) {
     m <- model$members[[i]]
@@ -339,6 +399,13 @@ mix_members <- function(model, horizon, made, pick) {
     total[, m$which] <- total[, m$which] + w
   }
   ifelse(total > 0, out / total, NA_real_)
+}
+
+# By how much intervals are moved at each step.
+step_factors <- function(model, horizon) {
+  matrix(vapply(seq_len(ncol(model$factor)), function(s) {
+    model$factor[third_of(horizon, model$judged[s]), s]
+  }, numeric(horizon)), horizon)
 }
 
 member_weights <- function(model, member, horizon) {
@@ -353,12 +420,13 @@ method_predict.kairon_by_auto <- function(method, model, horizon, levels) {
   made <- lapply(model$members, function(m) method_predict(m$method, m$model, horizon, levels))
   point <- mix_members(model, horizon, made, function(p, which) p$point)
   between <- mix_members(model, horizon, made, function(p, which) (p$point - point[, which])^2)
-  wider <- rep(model$factor, each = horizon)
+  wider <- step_factors(model, horizon)
   sides <- lapply(seq_along(levels), function(i) {
     z <- stats::qnorm(0.5 + levels[i] / 200)
     up <- mix_members(model, horizon, made, function(p, which) p$upper[[i]] - p$point)
     down <- mix_members(model, horizon, made, function(p, which) p$point - p$lower[[i]])
-    list(lower = point - wider * sqrt(down^2 + z^2 * between), upper = point + wider * sqrt(up^2 + z^2 * between))
+    list(lower = point - wider * sqrt(down^2 + z^2 * between),
+      upper = point + wider * sqrt(up^2 + z^2 * between))
   })
   within_reason(model, list(point = point, lower = lapply(sides, `[[`, "lower"),
                             upper = lapply(sides, `[[`, "upper")), levels)
@@ -386,16 +454,18 @@ within_reason <- function(model, out, levels) {
 count_quantile <- function(share, mean, variance) {
   size <- mean^2 / (variance - mean)
   plain <- !is.finite(size) | size <= 0 | size > 1e6
-  suppressWarnings(ifelse(plain, stats::qpois(share, mean), stats::qnbinom(share, ifelse(plain, 1, size), mu = mean)))
+  suppressWarnings(ifelse(plain, stats::qpois(share, mean),
+    stats::qnbinom(share, ifelse(plain, 1, size), mu = mean)))
 }
 
 #' @export
 method_paths.kairon_by_auto <- function(method, model, horizon, n) {
   # Each path is one of a member's, chosen by its weight, moved to the middle of the blend.
-  series <- length(model$factor)
+  series <- length(model$judged)
   out <- array(NA_real_, c(horizon, series, n))
   scale <- out
   middle <- method_predict(method, model, horizon, 50)$point
+  factor <- step_factors(model, horizon)
   all <- lapply(model$members, function(m) {
     shocks_of_some(m$which, method_paths(m$method, m$model, horizon, n))
   })
@@ -406,10 +476,12 @@ method_paths.kairon_by_auto <- function(method, model, horizon, n) {
     place <- vapply(model$members[having], function(m) match(s, m$which), 1L)
     share <- vapply(seq_along(having), function(i) mean(model$members[[having[i]]]$weights[, place[i]]), 1)
     pick <- pmin(length(having), 1 + findInterval(rank, cumsum(share) / sum(share)))
-    own <- matrix(vapply(seq_len(n), function(j) all[[having[pick[j]]]][, place[pick[j]], j], numeric(horizon)), horizon)
+    own <- matrix(vapply(seq_len(n), function(j) all[[having[pick[j]]]][, place[pick[j]], j],
+      numeric(horizon)), horizon)
     centre <- rowMeans(own)
-    out[, s, ] <- middle[, s] + model$factor[s] * (own - centre)
-    scale[, s, ] <- vapply(seq_len(n), function(j) scales[[having[pick[j]]]][, place[pick[j]], j], numeric(horizon))
+    out[, s, ] <- middle[, s] + factor[, s] * (own - centre)
+    scale[, s, ] <- vapply(seq_len(n), function(j) scales[[having[pick[j]]]][, place[pick[j]], j],
+      numeric(horizon))
     if (model$whole$none_below[s]) out[, s, ] <- pmax(0, out[, s, ])
   }
   structure(out, scale = scale)
@@ -434,7 +506,7 @@ method_choices.kairon_by_auto <- function(method, model) {
 #' @export
 method_form.kairon_by_auto <- function(method, model) {
   table <- method_choices(method, model)
-  of <- split(seq_len(nrow(table)), factor(table$series, seq_along(model$factor)))
+  of <- split(seq_len(nrow(table)), factor(table$series, seq_along(model$judged)))
   table <- as.list(table)
   vapply(of, function(at) {
     rows <- lapply(table, `[`, at)
@@ -444,7 +516,7 @@ method_form.kairon_by_auto <- function(method, model) {
       if (length(at) == 1) rows$member else paste(utils::head(words, 4), collapse = ", "),
       if (length(at) > 4) paste0(" and ", length(at) - 4, " more"),
       if (is.finite(over)) {
-        paste0("; ", if (over >= 0) paste(show_percent(over), "closer") else paste(show_percent(-over), "farther off"),
+        paste0("; ", if (over > 0) paste(show_percent(over), "closer") else "no closer",
                " than the ", rows$beat[1], " at ", plural(rows$cutoffs[1], "cutoff"))
       }
     )
@@ -468,7 +540,8 @@ method_fitted.kairon_by_auto <- function(method, model) {
 #' @export
 method_coefficients.kairon_by_auto <- function(method, model) {
   table <- method_choices(method, model)
-  weights <- data.frame(series = table$series, term = paste("weight of", table$member), estimate = table$weight)
+  weights <- data.frame(series = table$series, term = paste("weight of", table$member),
+    estimate = table$weight)
   own <- lapply(model$members, function(m) {
     t <- method_coefficients(m$method, m$model)
     if (is.null(t) || nrow(t) == 0) {

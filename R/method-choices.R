@@ -4,12 +4,12 @@
 #'
 #' @param f A forecast with [by_auto()], or a [fit()][fit.kairon_timeline] of it.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame with a row for each series and member, the heaviest first: the series columns, `measure`
-#'   and `method` (of forecasts), `member`, `weight` (a share, the mean over the horizon), `horizon` (how many
+#' @returns A data frame with a row for each series and member, the heaviest first: the series columns,
+#'   `measure` and `method`, `member`, `weight` (a share, the mean over the horizon), `horizon` (how many
 #'   steps ahead members were judged), `cutoffs` (how many in the past), `beat` (the habit that was closest
 #'   there) and `closer` (by what share of its mean absolute error the blend, with weights from the other
-#'   cutoffs, came closer; below zero: it was farther off). Where a past bears no cutoffs, the last two are
-#'   missing.
+#'   cutoffs, came closer; below zero: it was farther off; of the root mean square where zeros are many).
+#'   Where a past bears no cutoffs, the last two are missing.
 #' @section Error types:
 #' `kairon_error_input` where no method that chooses took part.
 #' @examples
@@ -35,7 +35,8 @@ choices <- function(f, ...) {
 keyed_choices <- function(table, keys, ...) {
   out <- table[setdiff(names(table), "series")]
   about <- list(...)
-  for (name in rev(names(about))) out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))), name), out)
+  for (name in rev(names(about))) out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))), name),
+    out)
   if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
   out
 }

@@ -1,9 +1,9 @@
-# Lines with seasons whose errors carry on, all series in one compiled call: candidates of the automatic choice
-# that cost next to nothing. by_regression() is the careful form of the same.
+# Lines with seasons whose errors carry on, all series in one compiled call: candidates of the automatic
+# choice that cost next to nothing. by_regression() is the careful form of the same.
 
-# `slope`: a straight trend, else a level that is returned to; `logs`: of logarithms, where all values are above
-# zero; `recent`: fitted to so many of the longest of the seasons up to 200 steps alone; else the year is among
-# the seasons, once it is seen one and a half times.
+# `slope`: a straight trend, else a level that is returned to; `logs`: of logarithms, where all values are
+# above zero; `recent`: fitted to so many of the longest of the seasons up to 200 steps alone; else the year
+# is among the seasons, once it is seen one and a half times.
 by_line <- function(slope = TRUE, logs = FALSE, recent = Inf) {
   new_method("line", slope = slope, logs = logs, recent = recent)
 }
@@ -43,7 +43,8 @@ line_seasons <- function(context, steps, year) {
 #' @export
 method_fit.kairon_by_line <- function(method, batch) {
   whole <- batch
-  if (is.finite(method$recent)) batch <- recent_cycles(batch, method$recent)
+  start <- recent_start(method, batch)
+  batch <- from_start(method, batch, start)
   size <- diff(batch$breaks)
   lengths <- sort(unique(size))
   low <- vapply(split(batch$values, factor(series_index(batch$breaks), seq_along(size))), function(v) {
@@ -58,15 +59,25 @@ method_fit.kairon_by_line <- function(method, batch) {
     list(which = which, logs = logs[which[1]], few = few[which[1]],
          seasons = seasons[[match(size[which[1]], lengths)]])
   })
-  list(groups = groups, recent = batch, batch = whole)
+  list(groups = groups, recent = batch, batch = whole, start = start, known = size)
 }
 
-# The end of each series alone, without seasons that it does not hold twice.
-recent_cycles <- function(batch, cycles) {
+# How many steps each series leaves out at its beginning.
+recent_start <- function(method, batch) {
+  size <- diff(batch$breaks)
+  short <- batch$context$seasons[batch$context$seasons <= 200]
+  if (is.finite(method$recent)) pmax(0L, size - as.integer(method$recent * max(2, short))) else 0L * size
+}
+
+# The rest of each series alone, without seasons that it is too short for.
+from_start <- function(method, batch, start) {
+  if (!is.finite(method$recent)) {
+    return(batch)
+  }
   short <- batch$context$seasons[batch$context$seasons <= 200]
   size <- diff(batch$breaks)
-  left <- pmin(size, as.integer(cycles * max(2, short)))
-  keep <- unlist(lapply(seq_along(size), function(s) batch$breaks[s] + size[s] - left[s] + seq_len(left[s])))
+  left <- size - start
+  keep <- unlist(lapply(seq_along(size), function(s) batch$breaks[s] + start[s] + seq_len(left[s])))
   batch$values <- batch$values[keep]
   batch$context$stamps <- batch$context$stamps[keep]
   batch$context$drivers <- lapply(batch$context$drivers, `[`, keep)
@@ -90,9 +101,10 @@ line_numbers <- function(method, model, horizon) {
     rows <- which(owner %in% group$which)
     values <- batch$values[rows]
     if (group$logs) values <- log(values)
-    made <- cpp_forecast_lines(values, c(0L, as.integer(cumsum(diff(batch$breaks)[group$which]))), method$slope,
-                               group$seasons$steps, group$seasons$pairs, if (group$few) 1L else most, as.integer(horizon),
-                               core_threads())
+    breaks <- c(0L, as.integer(cumsum(diff(batch$breaks)[group$which])))
+    made <- cpp_forecast_lines(values, breaks, as.integer(model$known[group$which]), method$slope,
+                               group$seasons$steps, group$seasons$pairs, if (group$few) 1L else most,
+                               as.integer(horizon), core_threads())
     out$point[, group$which] <- made$point
     out$moves[, group$which] <- made$moves
     out$added[, group$which] <- made$added
@@ -147,6 +159,9 @@ method_fitted.kairon_by_line <- function(method, model) {
   out
 }
 
-# Lines are fitted anew, since that is all that they are.
 #' @export
-method_advance.kairon_by_line <- function(method, model, batch) method_fit(method, batch)
+method_advance.kairon_by_line <- function(method, model, batch) {
+  model$recent <- from_start(method, batch, model$start)
+  model$batch <- batch
+  model
+}

@@ -58,7 +58,8 @@ bind_pieces <- function(parts, which, n) {
     lower = lapply(levels, function(i) columns(function(p) p$lower[[i]])),
     upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
     notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
-    form = unlist(lapply(parts, `[[`, "form")), choices = bind_choices(parts, which), paths = arrays("paths"), joint = arrays("joint"),
+    form = unlist(lapply(parts, `[[`, "form")), choices = bind_choices(parts, which),
+    paths = arrays("paths"), joint = arrays("joint"),
     scale = arrays("scale"), parts = bind_forecast_parts(parts, columns)
   )
 }

@@ -52,7 +52,9 @@ indices_of <- function(fit, ...) {
     curve <- cbind(keys, curve)
   }
   rownames(out) <- rownames(curve) <- NULL
-  structure(out, class = c("kairon_indices", "data.frame"), curve = curve, measure = fit$measure,
+  names(out) <- make.unique(names(out), "_")
+  structure(out, class = c("kairon_indices", "data.frame"), curve = curve,
+            owner = rep(seq_along(count), count), labels = series_labels(keys), measure = fit$measure,
             unit = context$unit, yearly = season_steps("year", context$cadence),
             trend = vapply(models, `[[`, "", "trend"))
 }
@@ -176,14 +178,14 @@ curve_fit <- function(y, curve, ok, coefficients) {
 #' @export
 format.kairon_indices <- function(x, ...) {
   curve <- attr(x, "curve")
-  keys <- setdiff(names(x), c("part", "term", "estimate", "error"))
-  labels <- if (length(keys)) series_labels(x[keys]) else rep("", nrow(x))
+  owner <- attr(x, "owner")
+  own <- ncol(x) - 3:0
   unit <- attr(x, "unit")
   with_unit <- function(v) paste0(show_number(v, 5), if (nzchar(unit)) paste0(" ", unit))
   lines <- character()
   for (s in seq_len(nrow(curve))) {
-    label <- unique(labels)[s]
-    rows <- x[labels == label, , drop = FALSE]
+    label <- attr(x, "labels")[s]
+    rows <- stats::setNames(as.data.frame(x)[owner == s, own], c("part", "term", "estimate", "error"))
     base <- rows[rows$part == "base", ]
     growth <- rows[rows$part == "growth", ]
     share <- attr(x, "trend")[s] == "exponential"
@@ -213,8 +215,12 @@ yearly_words <- function(rate, steps) {
 
 #' @export
 print.kairon_indices <- function(x, ...) {
+  if (is.null(attr(x, "curve")) || length(attr(x, "owner")) != nrow(x)) {
+    return(invisible(print(as.data.frame(x))))
+  }
   show_lines(wrap_lines(format(x)))
-  shown <- as.data.frame(x)[!x$part %in% c("base", "growth"), , drop = FALSE]
+  # By place, since a series column may have one of the names.
+  shown <- as.data.frame(x)[!x[[ncol(x) - 3]] %in% c("base", "growth"), , drop = FALSE]
   if (nrow(shown)) {
     show_lines("")
     show_lines(text_table(lapply(utils::head(shown, 40),

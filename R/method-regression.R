@@ -19,17 +19,19 @@
 #' @param ceiling,floor For `"limited"`: what growth cannot pass, and where it comes from; `NA` is estimated.
 #' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
 #' @param squares_of With `combine = "multiply"`: whose squares are made least, those of `"logarithms"`
-#'   (errors in proportion), or of `"values"` (errors of one size, on the scale of the data; values may be zero).
+#'   (errors in proportion), or of `"values"` (errors of one size, on the scale of the data; values may be
+#'   zero).
 #' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
-#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices_of()] says the same as
-#' base, growth and an index for each month or weekday.
+#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices_of()] says the same
+#' as base, growth and an index for each month or weekday.
 #' @section Formula:
 #' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by
 #' Gauss and Newton's steps on the values quasi-differenced by r, which is estimated from the residuals (Prais
-#' and Winsten, 1954) and freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k) (Kendall, 1954); gaps
-#' of g steps take r^g. The variance of a forecast holds the noise, the carried error, the covariance of all
+#' and Winsten, 1954) and freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k)
+#' (Kendall, 1954); gaps of g steps take r^g. The variance of a forecast holds the noise, the carried error,
+#' the covariance of all
 #' parameters, and for a bending trend that its slope moves on. Where errors carry on, quantiles h steps ahead
 #' are Student's with no more degrees of freedom than the history has stretches of h steps (at least 3).
 #' @section Bending trends:

@@ -22,8 +22,8 @@ run <- function(method, cycle) {
   batch <- list(
     values = past$value, breaks = c(0L, as.integer(cumsum(rle(past$series)$lengths))),
     context = list(seasons = seasons, cadence = cadence(c(`1` = "1 year", `4` = "1 quarter", `12` = "1 month")[[
-      as.character(cycle)]]), stamps = seq_len(nrow(past)), drivers = list(), type = "date", zone = "UTC",
-      labels = unique(past$series),
+      as.character(cycle)]]), stamps = seq_len(nrow(past)), drivers = structure(list(), names = character()), type = "date", zone = "UTC",
+      labels = unique(past$series), horizon = ahead,
       ahead = function(h) list(stamps = nrow(past) + seq_len(h), drivers = list()))
   )
   model <- kairon:::method_fit(method, batch)

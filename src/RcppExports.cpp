@@ -563,20 +563,21 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_forecast_lines
-Rcpp::List cpp_forecast_lines(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, bool slope, Rcpp::NumericVector steps, Rcpp::IntegerVector pairs, int most, int horizon, int threads);
-RcppExport SEXP _kairon_cpp_forecast_lines(SEXP valuesSEXP, SEXP breaksSEXP, SEXP slopeSEXP, SEXP stepsSEXP, SEXP pairsSEXP, SEXP mostSEXP, SEXP horizonSEXP, SEXP threadsSEXP) {
+Rcpp::List cpp_forecast_lines(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::IntegerVector known, bool slope, Rcpp::NumericVector steps, Rcpp::IntegerVector pairs, int most, int horizon, int threads);
+RcppExport SEXP _kairon_cpp_forecast_lines(SEXP valuesSEXP, SEXP breaksSEXP, SEXP knownSEXP, SEXP slopeSEXP, SEXP stepsSEXP, SEXP pairsSEXP, SEXP mostSEXP, SEXP horizonSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type known(knownSEXP);
     Rcpp::traits::input_parameter< bool >::type slope(slopeSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type steps(stepsSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type pairs(pairsSEXP);
     Rcpp::traits::input_parameter< int >::type most(mostSEXP);
     Rcpp::traits::input_parameter< int >::type horizon(horizonSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_forecast_lines(values, breaks, slope, steps, pairs, most, horizon, threads));
+    rcpp_result_gen = Rcpp::wrap(cpp_forecast_lines(values, breaks, known, slope, steps, pairs, most, horizon, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1379,7 +1380,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_cell_order", (DL_FUNC) &_kairon_cpp_cell_order, 2},
     {"_kairon_cpp_grow", (DL_FUNC) &_kairon_cpp_grow, 2},
     {"_kairon_cpp_same_rows", (DL_FUNC) &_kairon_cpp_same_rows, 5},
-    {"_kairon_cpp_forecast_lines", (DL_FUNC) &_kairon_cpp_forecast_lines, 8},
+    {"_kairon_cpp_forecast_lines", (DL_FUNC) &_kairon_cpp_forecast_lines, 9},
     {"_kairon_cpp_autocorrelation", (DL_FUNC) &_kairon_cpp_autocorrelation, 5},
     {"_kairon_cpp_cross_correlation", (DL_FUNC) &_kairon_cpp_cross_correlation, 3},
     {"_kairon_cpp_squared_spectrum", (DL_FUNC) &_kairon_cpp_squared_spectrum, 2},

@@ -122,7 +122,7 @@ std::vector<double> autoregression(const std::vector<double>& e, std::size_t cou
 
 Line fit_line(Doubles values, const LinePlan& plan, int most) {
   const std::size_t n = values.size(), p = plan.columns();
-  Line out{std::vector<double>(p, 0), std::vector<double>(p * p, 0), {}, {}, 0, 0, static_cast<double>(n), 0, most == 1};
+  Line out{std::vector<double>(p, 0), std::vector<double>(p * p, 0), {}, {}, 0, 0, static_cast<double>(n), 0, 0, most == 1};
   // A level and long steps cost digits in sums of products.
   double level = 0;
   std::size_t count = 0;
@@ -215,12 +215,6 @@ Line fit_line(Doubles values, const LinePlan& plan, int most) {
     out.carried = autoregression(e, count, most, kept);
     out.shock = out.sigma * std::sqrt(kept);
   }
-  const std::size_t order = out.carried.size();
-  for (std::size_t i = 0; i < n; ++i) {
-    if (std::isfinite(values[i])) continue;
-    for (std::size_t k = 0; k < std::min(order, i); ++k) e[i] += out.carried[k] * e[i - 1 - k];
-  }
-  for (std::size_t k = 0; k < order; ++k) out.errors.push_back(k < n ? e[n - 1 - k] : 0);
   b[0] += level;
   if (plan.slope) {
     b[1] /= reach;
@@ -232,7 +226,7 @@ Line fit_line(Doubles values, const LinePlan& plan, int most) {
   return out;
 }
 
-void line_values(const Line& line, const LinePlan& plan, Doubles values, double* out) {
+void move_line(Line& line, const LinePlan& plan, Doubles values, double* out) {
   const std::size_t n = values.size(), p = plan.columns(), order = line.carried.size();
   std::vector<double> x(p), e(n, 0);
   for (std::size_t i = 0; i < n; ++i) {
@@ -240,9 +234,15 @@ void line_values(const Line& line, const LinePlan& plan, Doubles values, double*
     double mean = 0, next = 0;
     for (std::size_t j = 0; j < p; ++j) mean += x[j] * line.coefficients[j];
     for (std::size_t k = 0; k < std::min(order, i); ++k) next += line.carried[k] * e[i - 1 - k];
+    // Where a value is missing, its error is the expected one.
     e[i] = std::isfinite(values[i]) ? values[i] - mean : next;
     out[i] = mean + next;
   }
+  line.steps = static_cast<double>(n);
+  line.waited = 0;
+  while (line.waited < line.steps && !std::isfinite(values[n - 1 - static_cast<std::size_t>(line.waited)])) ++line.waited;
+  line.errors.assign(order, 0);
+  for (std::size_t k = 0; k < std::min(order, n); ++k) line.errors[k] = e[n - 1 - k];
 }
 
 void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* point, double* moves,
@@ -254,26 +254,54 @@ void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* 
   const double factor = sum < 1 ? 1 / (1 - sum) : line.steps;
   const double spread = line.shock * line.shock * (line.whitened ? 1 : std::min(std::max(1.0, factor * factor),
                                                                                 std::max(1.0, line.steps / 3)));
-  for (int h = 1; h <= horizon; ++h) {
-    plan.row(line.steps - 1 + h, x.data());
-    double mean = 0, own = 0, next = 0, weight = 0;
-    for (std::size_t j = 0; j < p; ++j) {
-      if (x[j] == 0) continue;
-      mean += x[j] * line.coefficients[j];
-      for (std::size_t k = 0; k < p; ++k) own += x[j] * line.inverse[j * p + k] * x[k];
-    }
-    for (std::size_t k = 0; k < order; ++k) next += line.carried[k] * errors[k];
-    moves[h - 1] = line.shock * weights.back();
+  const std::size_t steps = static_cast<std::size_t>(horizon), waited = static_cast<std::size_t>(line.waited);
+  std::vector<double> known(1, 0);  // sums of squared weights
+  while (weights.size() < steps + waited) {
+    double weight = 0;
     for (std::size_t k = 0; k < std::min(order, weights.size()); ++k) {
       weight += line.carried[k] * weights[weights.size() - 1 - k];
     }
     weights.push_back(weight);
+  }
+  for (const double w : weights) known.push_back(known.back() + w * w);
+  // What a coefficient moves: its column less what errors carry on of it since the last value.
+  std::vector<std::vector<double>> rows(order, std::vector<double>(p, 0));
+  const double last = line.steps - 1 - line.waited;
+  for (std::size_t k = 0; k < order; ++k) {
+    if (last - static_cast<double>(k) >= 0) plan.row(last - static_cast<double>(k), rows[k].data());
+  }
+  std::vector<double> carried(p), slope(p);
+  const auto carry_on = [&] {
+    std::fill(carried.begin(), carried.end(), 0.0);
+    for (std::size_t k = 0; k < order; ++k) {
+      for (std::size_t j = 0; j < p; ++j) carried[j] += line.carried[k] * rows[k][j];
+    }
+    if (order == 0) return;
+    rows.pop_back();
+    rows.insert(rows.begin(), carried);
+  };
+  for (std::size_t i = 0; i < waited && order > 0; ++i) carry_on();
+  for (std::size_t h = 1; h <= steps; ++h) {
+    plan.row(line.steps - 1 + static_cast<double>(h), x.data());
+    carry_on();
+    double mean = 0, own = 0, next = 0;
+    for (std::size_t j = 0; j < p; ++j) {
+      mean += x[j] * line.coefficients[j];
+      slope[j] = x[j] - carried[j];
+    }
+    for (std::size_t j = 0; j < p; ++j) {
+      double one = 0;
+      for (std::size_t k = 0; k < p; ++k) one += line.inverse[j * p + k] * slope[k];
+      own += slope[j] * one;
+    }
+    for (std::size_t k = 0; k < order; ++k) next += line.carried[k] * errors[k];
     if (order > 0) {
       errors.insert(errors.begin(), next);
       errors.pop_back();
     }
     point[h - 1] = mean + next;
-    added[h - 1] = std::max(0.0, own) * spread;
+    moves[h - 1] = line.shock * weights[h - 1];
+    added[h - 1] = std::max(0.0, own) * spread + line.shock * line.shock * (known[h + waited] - known[h]);
   }
 }
 

@@ -29,21 +29,24 @@ struct Line {
   double sigma;                      // standard deviation of an error
   double shock;                      // of what is new in it
   double steps;                      // of the series
+  double waited;                     // steps since its last value
   double freedom;                    // values less columns
   bool whitened;                     // whether the inverse is that of rows less what errors carry on
 };
 
-// Values are missing where they are not finite. Columns that say nothing get nought. `most` is the highest order
+// Values are missing where they are not finite. Columns that say nothing get nought. The errors are those of
+// move_line(). `most` is the highest order
 // of the autoregression; with 1, for short series, the line itself is fitted with it.
 Line fit_line(Doubles values, const LinePlan& plan, int most);
 
 // The next steps: points; what a shock moves by so many steps later (standard deviations); and the variance that
-// the coefficients add. Errors that carry on say less about the line than as many that do not: that variance grows
+// the coefficients add, and errors of steps since the last value. Errors that carry on say less about the line than as many that do not: that variance grows
 // by the sum of the autoregression's weights.
 void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* point, double* moves,
                    double* added);
 
-// What is expected of each value one step before it.
-void line_values(const Line& line, const LinePlan& plan, Doubles values, double* out);
+// Moves a line on to the end of values that begin where those it was fitted to began: its coefficients stay. `out`
+// is what is expected of each value one step before it.
+void move_line(Line& line, const LinePlan& plan, Doubles values, double* out);
 
 }  // namespace core

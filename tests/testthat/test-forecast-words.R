@@ -5,7 +5,7 @@ test_that("a forecast prints what it is, and from what", {
   f <- quiet(forecast(x, "1 year", list(by_auto(), by_arima(c(0, 1, 1), c(0, 1, 1)))))
   words <- paste(format(f), collapse = "\n")
   expect_match(words, "12 steps ahead, 2032-07-01 to 2033-06-01")
-  expect_match(words, "auto: chosen for each series \\(a blend of smoothing and theta")
+  expect_match(words, "auto: weighed for each series \\(.*damped smoothing [0-9.]+ %")
   expect_match(words, "of order 0, 1, 1, season of 12 steps")
   many <- quiet(forecast(demo_timeline("demand"), "7 days", by_smoothing(seasons = "week")))
   expect_match(paste(format(many), collapse = "\n"), "Ended, not forecast: Hartsfell")

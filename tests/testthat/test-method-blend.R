@@ -62,10 +62,13 @@ test_that("the automatic choice looks at each series, and keeps a habit that not
   f <- quiet(fit(x, by_auto()))
   form <- stats::setNames(kairon:::method_form(f$method, f$model),
                           unique(as.character(kairon:::rows_of(f$x)$keys$id)))
-  expect_match(form[["grown"]], "blend of smoothing and theta")
-  expect_match(form[["rare"]], "size and time between")
+  expect_match(form[["grown"]], "% closer than the last year at 2 cutoffs")
   expect_match(form[["flat"]], "last value")
   expect_match(form[["young"]], "last value")
+  told <- choices(f)
+  expect_equal(as.vector(tapply(told$weight, told$id, sum)), rep(1, 4))
+  expect_true("intermittent" %in% told$member[told$id == "rare"])
+  expect_false("intermittent" %in% told$member[told$id == "grown"])
   p <- predict(f, 12, paths = 40)
   expect_true(all(is.finite(p$table$value)))
   grown <- p$table$value[p$table$id == "grown"]
@@ -77,7 +80,7 @@ test_that("the automatic choice looks at each series, and keeps a habit that not
   best <- quiet(forecast(habit, 28, by_seasonal_naive(28)))
   expect_lt(mean(abs(h$table$value - best$table$value)), 3)
   thorough <- quiet(forecast(demo_timeline("billed"), 6, by_auto("thorough")))
-  expect_match(thorough$forms[[1]], "arima")
+  expect_true(all(c("arima", "decomposition") %in% choices(thorough)$member))
 })
 
 test_that("decompositions that forecast: planted seasons go on, with any method for the rest", {
