@@ -21,6 +21,7 @@
 #include "impute.h"
 #include "interpolate.h"
 #include "least_squares.h"
+#include "lines.h"
 #include "loess.h"
 #include "minimise.h"
 #include "overlap.h"
@@ -102,6 +103,33 @@ void calendar() {
   core::period_of(span(days_in), kUtc, business, index.data());
   check("closures and weekends belong to the business day before",
         index[1] == index[0] && index[2] == index[0] + 1 && index[4] == index[0] + 4);
+}
+
+void whole_weeks() {
+  // Quarters that end on the last Saturday: 2031-03-29 is day 22367.
+  Cadence quarter = cadence(Unit::month, 3, 0, Stamp::end);
+  quarter.weeks = {5, false, 0, 0};
+  const std::vector<double> days = {22367, 22368};
+  std::vector<double> seconds, k(2), stamp(2);
+  for (const double day : days) seconds.push_back(day * 86400 + 3600);
+  core::period_of(span(seconds), kUtc, quarter, k.data());
+  core::stamp_of(span(k), kUtc, quarter, stamp.data());
+  check("a quarter ends on its last Saturday", k[1] == k[0] + 1 && near(stamp[0], 22367 * 86400.0) &&
+        near(stamp[1], (22367 + 91) * 86400.0));
+  // Years of 4-4-5 weeks: every month begins where the one before ends, for a hundred years.
+  Cadence month = cadence(Unit::month, 1);
+  month.weeks = {6, true, 445, 6};
+  bool good = true;
+  std::vector<double> months, begin(1200), of(1200);
+  for (int i = 0; i < 1200; ++i) months.push_back(23000 + i);
+  core::period_start(span(months), kUtc, month, begin.data());
+  core::period_of(span(begin), kUtc, month, of.data());
+  for (std::size_t i = 0; i < 1200; ++i) good = good && of[i] == months[i];
+  for (std::size_t i = 1; i < 1200; ++i) {
+    const double weeks = (begin[i] - begin[i - 1]) / (7 * 86400);
+    good = good && (weeks == 4 || weeks == 5 || weeks == 6);
+  }
+  check("months of 4-4-5 weeks follow one another", good);
 }
 
 void detection() {
@@ -405,6 +433,35 @@ void regression() {
   check("least squares leaves a column out that others give", near(b[0], 5) && near(b[1], 0.5) && near(b[2], 0));
   check("the tail of F is that of the tables", near(core::f_tail(4.9646, 1, 10), 0.05, 1e-4) &&
         near(core::f_tail(3.3258, 5, 10), 0.05, 1e-4) && near(core::f_tail(0, 3, 9), 1));
+}
+
+void lines() {
+  // A level, a slope and three places, hand-worked; then a gap at the end, which the points go through.
+  const core::LinePlan plan{true, {{3, 0}}};
+  std::vector<double> v;
+  for (int i = 0; i < 30; ++i) v.push_back(10 + 2 * i + (i % 3 == 0 ? 1 : i % 3 == 1 ? 3 : -4));
+  core::Line line = core::fit_line(span(v), plan, 0);
+  check("a line finds its level, slope and places", near(line.coefficients[0], 10, 1e-9) && near(line.coefficients[1], 2, 1e-9) &&
+        near(line.coefficients[2], 1, 1e-8) && near(line.coefficients[3], 3, 1e-8) && near(line.sigma, 0, 1e-8));
+  std::vector<double> expected(33), point(3), moves(3), added(3);
+  v.insert(v.end(), 3, core::kMissing);
+  core::move_line(line, plan, span(v), expected.data());
+  core::forecast_line(line, plan, 3, point.data(), moves.data(), added.data());
+  check("and goes on behind what is missing", near(point[0], 77, 1e-8) && near(point[1], 81, 1e-8) && near(point[2], 76, 1e-8) &&
+        line.waited == 3 && near(expected[31], 10 + 62 + 3, 1e-8));
+  // An error carried on at a half: after an error of 4 the points are 2, 1 and a half above the level.
+  core::Line carried{{5}, {0}, {0.5}, {4}, 1, 1, 8, 0, 7, true};
+  core::forecast_line(carried, {false, {}}, 3, point.data(), moves.data(), added.data());
+  check("errors fade as they are carried on", near(point[0], 7) && near(point[1], 6) && near(point[2], 5.5) &&
+        near(moves[1], 0.5) && near(moves[2], 0.25) && near(added[0], 0));
+  carried.waited = 1;
+  core::forecast_line(carried, {false, {}}, 1, point.data(), moves.data(), added.data());
+  check("a step that was missed adds its shock", near(added[0], 0.25));
+  const std::vector<double> none = {core::kMissing, core::kMissing};
+  core::Line empty = core::fit_line(span(none), plan, 15);
+  core::move_line(empty, plan, span(none), expected.data());
+  core::forecast_line(empty, plan, 3, point.data(), moves.data(), added.data());
+  check("no values, no line", near(point[2], 0) && near(moves[0], 0));
 }
 
 void cycles() {
@@ -717,6 +774,7 @@ int main() {
   pieces();
   pixels();
   calendar();
+  whole_weeks();
   detection();
   statistics();
   series();
@@ -727,6 +785,7 @@ int main() {
   fourier();
   correlation();
   regression();
+  lines();
   cycles();
   smoothers();
   structural();

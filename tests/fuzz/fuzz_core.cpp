@@ -36,6 +36,7 @@
 #include "stamps.h"
 #include "statistics.h"
 #include "structural.h"
+#include "lines.h"
 #include "theta.h"
 #include "windows.h"
 
@@ -134,6 +135,9 @@ class Random {
     out.anchor = whole(0, static_cast<int>(std::min(11.0, out.n)));
     if (out.unit == core::Unit::day && chance(0.3)) out.day_start = 21600;
     if (out.unit == core::Unit::month && chance(0.3)) out.stamp_day = whole(0, 27);
+    if (out.unit == core::Unit::month && chance(0.3)) {
+      out.weeks = {whole(0, 6), chance(0.5), one({0, 445, 454, 544}), whole(0, 11)};
+    }
     if (out.unit == core::Unit::weekday) {
       double day = whole(-100, 20000);
       for (int i = whole(0, 9); i > 0; --i) out.closures.push_back(day += whole(1, 9));
@@ -332,6 +336,14 @@ void forecasts(Random& r) {
   core::ThetaFit line = core::fit_theta(view(v), theta, expected.data());
   core::theta_forecast(line, theta, view(v).part(0, line.length), ahead, point.data(), se.data());
   core::seasonal_at(view(v), m);
+  core::LinePlan straight{r.chance(0.5), {}};
+  if (m > 1) straight.seasons.push_back({static_cast<double>(m) + (r.chance(0.3) ? 0.2425 : 0), r.chance(0.5) ? 1 : 0});
+  if (straight.seasons.size() && straight.seasons[0].pairs == 0) straight.seasons[0].steps = m;
+  const std::size_t some = static_cast<std::size_t>(r.whole(0, n));
+  core::Line drawn = core::fit_line(view(v).part(0, std::min(some, size)), straight, r.whole(0, 15));
+  core::move_line(drawn, straight, view(v), expected.data());
+  Numbers added = room(h);
+  core::forecast_line(drawn, straight, ahead, point.data(), se.data(), added.data());
   core::SmoothingPlan plan;
   if (m > 1) plan.seasons = {m};
   if (m > 1 && r.chance(0.2)) plan.seasons.push_back(2 * m);
