@@ -5,6 +5,7 @@
 #'
 #' @param choose `"fast"`, or `"thorough"`: [by_arima()], [by_decomposition()] and all forms of
 #'   [by_smoothing()] are candidates, too.
+#' @param events A calendar of [events()] (or a file of one): then [by_regression()] with it is a candidate.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]; it is the default of
 #' [forecast()]. [choices()] of a forecast tells the weights and what they rest on.
@@ -44,9 +45,9 @@
 #' f
 #' choices(f)
 #' @export
-by_auto <- function(choose = c("fast", "thorough"), ...) {
+by_auto <- function(choose = c("fast", "thorough"), events = NULL, ...) {
   refuse_more("by_auto", ...)
-  new_method("auto", choose = picked_choice(choose))
+  new_method("auto", choose = picked_choice(choose), events = if (!is.null(events)) events_of(events))
 }
 
 # So many series at once as let a collection inform the choice, and a long run show how far it is.
@@ -58,7 +59,8 @@ method_needs.kairon_by_auto <- function(method, context) {
 
 #' @export
 method_describe.kairon_by_auto <- function(method, context) {
-  paste0("weighed for each series", if (method$choose == "thorough") " with care")
+  paste0("weighed for each series", if (method$choose == "thorough") " with care",
+         if (!is.null(method$events)) ", events among the candidates")
 }
 
 # The rows of some series of a batch.
@@ -82,7 +84,7 @@ some_series <- function(batch, which) {
 
 # `zeros`: whether zeros are many and nothing is below; `above`: whether all values are above zero; `wide`:
 # whether the largest is over ten times the smallest, so that only proportions keep to what can be.
-auto_candidates <- function(choose, context, steps, zeros, above, wide) {
+auto_candidates <- function(method, context, steps, zeros, above, wide) {
   seasons <- context$seasons
   long <- any(seasons > longest_states & 2 * seasons <= steps) || is_daily(context$cadence)
   habits <- habit_seasons(context, steps)
@@ -97,7 +99,8 @@ auto_candidates <- function(choose, context, steps, zeros, above, wide) {
     `last 16 cycles` = if (steps > 20 * cycle) by_line(FALSE, recent = 16),
     intermittent = if (zeros) by_intermittent()
   )
-  if (choose == "thorough") {
+  if (!is.null(method$events)) out$`regression with events` <- by_regression(events = method$events)
+  if (method$choose == "thorough") {
     out <- c(out, list(smoothing = by_smoothing(), arima = by_arima(),
                        decomposition = if (length(seasons)) by_decomposition()))
   }
@@ -302,7 +305,7 @@ choose_for <- function(method, batch, group, horizon) {
                 closer = rep(NA_real_, series), rival = rep(NA_character_, series)))
   }
   steps <- stats::median(diff(own$breaks))
-  methods <- auto_candidates(method$choose, own$context, steps, group$zeros == 1, group$above == 1,
+  methods <- auto_candidates(method, own$context, steps, group$zeros == 1, group$above == 1,
     group$wide == 1)
   cutoffs <- if (is_daily(own$context$cadence)) {
     5

@@ -4,6 +4,7 @@ monthly <- function(v, ...) {
   month <- seq(as.Date("2021-01-01"), by = "month", length.out = length(v))
   quiet(timeline(data.frame(month = month, v = v), month, levels = "v", ...))
 }
+event_days_of <- function(e) as.Date(kairon:::event_days(e), origin = "1970-01-01")
 lines_of <- function(v, slope, m, most = 0L, h = 6L) {
   kairon:::cpp_forecast_lines(v, c(0L, length(v)), length(v), slope, m, rep(0L, length(m)), most, h, 1L)
 }
@@ -137,6 +138,22 @@ test_that("bad input goes through: constant, short, shifted, holed, huge and tin
   y <- wave(60) - 100
   one <- quiet(forecast(monthly(y), 6))$table$value
   expect_equal(quiet(forecast(monthly(-1e6 * y), 6))$table$value, -1e6 * one, tolerance = 1e-3)
+})
+
+test_that("a calendar of events makes a candidate, which wins where events are what matters", {
+  set.seed(6)
+  day <- as.Date("2030-01-01") + 0:799
+  # Many, and at no distance that repeats.
+  feasts <- as.Date("2030-01-01") + cumsum(sample(5:30, 60, replace = TRUE))
+  later <- events(data.frame(name = "feast", date = feasts[feasts < day[800] + 60]))
+  sold <- 100 + rnorm(800) + 60 * (day %in% event_days_of(later))
+  x <- quiet(timeline(data.frame(day = day, sold = sold), day, amounts = "sold"))
+  f <- quiet(forecast(x, 40, by_auto(events = later), intervals = 90))
+  told <- choices(f)
+  expect_equal(told$member[1], "regression with events")
+  ahead <- as.Date(f$table$day)
+  expect_gt(min(f$table$value[ahead %in% event_days_of(later)]), 140)
+  expect_false("regression with events" %in% choices(quiet(forecast(x, 40)))$member)
 })
 
 test_that("choices tell members of each series, of forecasts and fits, or that nothing was chosen", {
