@@ -62,7 +62,7 @@ test_that("the automatic choice looks at each series, and keeps a habit that not
   f <- quiet(fit(x, by_auto()))
   form <- stats::setNames(kairon:::method_form(f$method, f$model),
                           unique(as.character(kairon:::rows_of(f$x)$keys$id)))
-  expect_match(form[["grown"]], "% closer than the last year at 2 cutoffs")
+  expect_match(form[["grown"]], "% closer than the last year at 3 cutoffs")
   expect_match(form[["flat"]], "last value")
   expect_match(form[["young"]], "last value")
   told <- choices(f)
