@@ -33,8 +33,9 @@
 #' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread
 #' between methods, and moved by how far they were too narrow or too wide at the same cutoffs, with weights
 #' from the other cutoffs. Where the past has whole numbers from zero on alone and is below 50 in the median,
-#' bounds are quantiles of a negative binomial distribution of the same mean and width; where it has nothing
-#' below zero, bounds end there. `docs/automatic.md` has what this comes to on made-up and real series.
+#' bounds are quantiles of a negative binomial distribution of the same mean and width. Amounts that were never
+#' below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what this comes
+#' to on made-up and real series.
 #' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
 #' Quarterly 20, 451-468.
 #'
@@ -377,13 +378,17 @@ method_fit.kairon_by_auto <- function(method, batch) {
        whole = whole_and_low(batch), batch = batch, notes = notes)
 }
 
-# Series of whole numbers from zero on, none far from it, and series with nothing below zero.
+# Series of whole numbers from zero on, none far from it, and series that end at zero: amounts, and levels
+# that were whole or at zero itself. Degrees above zero can fall below it; so can logarithms and changes.
 whole_and_low <- function(batch) {
+  changed <- isTRUE(batch$context$changed)
+  amount <- identical(batch$context$kind, "amount")
   owner <- factor(series_index(batch$breaks), seq_len(length(batch$breaks) - 1))
   out <- vapply(split(batch$values, owner), function(v) {
     v <- v[!is.na(v)]
-    none_below <- length(v) > 3 && min(v) >= 0 && max(v) > min(v)
-    c(counts = none_below && all(v == round(v)) && stats::median(v) < 50, none_below = none_below)
+    above <- !changed && length(v) > 3 && min(v) >= 0 && max(v) > min(v)
+    whole <- above && all(v == round(v))
+    c(counts = whole && stats::median(v) < 50, none_below = above && (amount || whole || min(v) == 0))
   }, c(counts = TRUE, none_below = TRUE))
   list(counts = out["counts", ], none_below = out["none_below", ])
 }

@@ -243,7 +243,7 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
       seasons = seasons, cadence = meta$cadence, measure = measure,
       kind = meta$kinds[[measure]], unit = meta$units[[measure]], stamps = rows$seconds, type = meta$type,
       zone = meta$zone, labels = series_labels(rows$keys), drivers = ahead$past, ahead = ahead$ahead,
-      carry = ahead$carry
+      carry = ahead$carry, changed = length(meta$undo[[measure]]) > 0
     )
   )
 }

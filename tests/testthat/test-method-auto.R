@@ -140,6 +140,22 @@ test_that("bad input goes through: constant, short, shifted, holed, huge and tin
   expect_equal(quiet(forecast(monthly(-1e6 * y), 6))$table$value, -1e6 * one, tolerance = 1e-3)
 })
 
+test_that("amounts end at zero, degrees do not, nor logarithms of what is near one", {
+  set.seed(7)
+  falling <- c(rev(seq(2, 20, length.out = 60)) + rnorm(60, 0, 0.4))
+  day <- as.Date("2031-01-01") + 0:59
+  lower <- function(...) quiet(forecast(timeline(data.frame(day = day, v = falling), day, ...), 20))$table
+  as_level <- lower(levels = "v")
+  as_amount <- lower(amounts = "v")
+  expect_lt(min(as_level$lower_90), -1)
+  expect_lt(min(as_level$value), 0)
+  expect_equal(min(as_amount$lower_90), 0)
+  expect_gte(min(as_amount$value), 0)
+  near_one <- timeline(data.frame(day = day, v = exp(abs(rnorm(60, 0.3, 0.2)))), day, amounts = "v")
+  logs <- quiet(forecast(stabilise(near_one, "log"), 20))$table
+  expect_lt(min(logs$lower_90), 1)
+})
+
 test_that("a calendar of events makes a candidate, which wins where events are what matters", {
   set.seed(6)
   day <- as.Date("2030-01-01") + 0:799
