@@ -33,9 +33,9 @@
 #' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread
 #' between methods, and moved by how far they were too narrow or too wide at the same cutoffs, with weights
 #' from the other cutoffs. Where the past has whole numbers from zero on alone and is below 50 in the median,
-#' bounds are quantiles of a negative binomial distribution of the same mean and width. Amounts that were never
-#' below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what this comes
-#' to on made-up and real series.
+#' bounds are quantiles of a negative binomial distribution of the same mean and width. Amounts that were
+#' never below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what this
+#' comes to on made-up and real series.
 #' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
 #' Quarterly 20, 451-468.
 #'
@@ -226,6 +226,12 @@ choice_weights <- function(sizes, count, penalty, failed, power) {
 # A third of the horizon for each step ahead; steps beyond what was judged have the last third's weights.
 third_of <- function(horizon, judged) pmin(3, 1 + floor(3 * (seq_len(horizon) - 1) / max(horizon, judged)))
 
+# The first step by itself, which most methods know best.
+block_of <- function(horizon, judged) {
+  third <- third_of(horizon, judged)
+  ifelse(seq_len(horizon) == 1 & max(horizon, judged) > 3, 1, third + 1)
+}
+
 # The blend of errors or widths at the inner cutoffs, each with weights from the other cutoffs.
 blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
   e <- seen$error
@@ -255,18 +261,18 @@ blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
   list(error = array(error, c(d[1:3], 1)), width = array(width, c(d[1:3], 1)))
 }
 
-# How far intervals have to be moved in each third of the horizon, by errors at inner cutoffs against the
-# half-widths that were given there: a column for each series, drawn towards what is usual in the collection
+# How far intervals have to be moved at the first step and in each third of the horizon, by errors at inner
+# cutoffs against the half-widths that were given there: a column for each series, drawn towards what is usual in the collection
 # (as if that had been seen in 12 errors), and that towards none. The errors of a cutoff go together: each
 # third counts for four at the most. Many series may say that intervals are far too wide, few only that they
 # are so somewhat.
-third_factors <- function(blend) {
+block_factors <- function(blend) {
   z <- abs(blend$error) / pmax(blend$width, 1e-12) * stats::qnorm(0.95)
   z[!is.finite(z)] <- NA
   d <- dim(z)
-  third <- third_of(d[1], d[1])
-  out <- vapply(1:3, function(p) {
-    rows <- if (any(third == p)) which(third == p) else seq_len(d[1])
+  block <- block_of(d[1], d[1])
+  out <- vapply(1:4, function(p) {
+    rows <- if (any(block == p)) which(block == p) else seq_len(d[1])
     flat <- matrix(aperm(pmin(z[rows, , , , drop = FALSE], 6)^2, c(1, 3, 2, 4)), length(rows) * d[3])
     size <- colMeans(flat, na.rm = TRUE)
     count <- pmin(colSums(!is.na(flat)) / 3, 4 * d[3])
@@ -302,7 +308,7 @@ choose_for <- function(method, batch, group, horizon) {
   series <- length(group$which)
   if (!group$varies) {
     return(list(which = group$which, methods = list(`last value` = by_naive()),
-                weights = array(1, c(3, series, 1)), factor = matrix(1, 3, series), judged = 1L, cutoffs = 0L,
+                weights = array(1, c(3, series, 1)), factor = matrix(1, 4, series), judged = 1L, cutoffs = 0L,
                 closer = rep(NA_real_, series), rival = rep(NA_character_, series)))
   }
   steps <- stats::median(diff(own$breaks))
@@ -336,7 +342,7 @@ choose_for <- function(method, batch, group, horizon) {
   of_habits <- matrix(of_habits, series)
   best <- apply(of_habits, 1, function(v) if (all(is.na(v))) NA_integer_ else which.min(v))
   list(which = group$which, methods = methods, weights = weights, judged = plan$horizon,
-       factor = third_factors(blend), cutoffs = length(plan$cuts),
+       factor = block_factors(blend), cutoffs = length(plan$cuts),
        closer = 1 - size(blend$error) / of_habits[cbind(seq_len(series), best)],
        rival = names(methods)[habits][best])
 }
@@ -362,7 +368,7 @@ method_fit.kairon_by_auto <- function(method, batch) {
       )))
     }
   }
-  factor <- matrix(1, 3, series)
+  factor <- matrix(1, 4, series)
   closer <- rep(NA_real_, series)
   judged <- cutoffs <- integer(series)
   rival <- character(series)
@@ -412,7 +418,7 @@ mix_members <- function(model, horizon, made, pick) {
 # By how much intervals are moved at each step.
 step_factors <- function(model, horizon) {
   matrix(vapply(seq_len(ncol(model$factor)), function(s) {
-    model$factor[third_of(horizon, model$judged[s]), s]
+    model$factor[block_of(horizon, model$judged[s]), s]
   }, numeric(horizon)), horizon)
 }
 

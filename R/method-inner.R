@@ -21,6 +21,8 @@ cut_batch <- function(batch, cut) {
       matrix(vapply(seq_along(later), function(s) at(all$drivers[[name]], s), numeric(horizon)), horizon)
     }))
   }
+  # Who goes by how long a series is does so as for the whole of it.
+  context$whole <- context$whole %||% size
   breaks <- c(0L, as.integer(cumsum(left)))
   list(values = batch$values[keep], breaks = breaks, context = context, keep = keep)
 }

@@ -54,7 +54,8 @@ method_fit.kairon_by_line <- function(method, batch) {
   seasons <- lapply(lengths, function(n) line_seasons(batch$context, n, !is.finite(method$recent)))
   kind <- vapply(seasons, function(s) paste(s$steps, s$pairs, collapse = " "), "")[match(size, lengths)]
   # Few values say little about more than one share that errors carry on.
-  few <- size < (if (is_daily(batch$context$cadence)) 100 else 400)
+  whole_size <- if (length(batch$context$whole) == length(size)) batch$context$whole else diff(whole$breaks)
+  few <- whole_size < (if (is_daily(batch$context$cadence)) 150 else 400)
   groups <- lapply(unname(split(seq_along(size), paste(kind, logs, few))), function(which) {
     list(which = which, logs = logs[which[1]], few = few[which[1]],
          seasons = seasons[[match(size[which[1]], lengths)]])

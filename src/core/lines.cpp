@@ -252,8 +252,9 @@ void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* 
   double sum = 0;
   for (const double phi : line.carried) sum += phi;
   const double factor = sum < 1 ? 1 / (1 - sum) : line.steps;
-  const double spread = line.shock * line.shock * (line.whitened ? 1 : std::min(std::max(1.0, factor * factor),
-                                                                                std::max(1.0, line.steps / 3)));
+  // Seasons go round faster than errors stray.
+  const std::size_t straying = line.whitened ? 0 : 1 + plan.slope;
+  const double wider = std::sqrt(std::min(std::max(1.0, factor * factor), std::max(1.0, line.steps / 3)));
   const std::size_t steps = static_cast<std::size_t>(horizon), waited = static_cast<std::size_t>(line.waited);
   std::vector<double> known(1, 0);  // sums of squared weights
   while (weights.size() < steps + waited) {
@@ -287,7 +288,7 @@ void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* 
     double mean = 0, own = 0, next = 0;
     for (std::size_t j = 0; j < p; ++j) {
       mean += x[j] * line.coefficients[j];
-      slope[j] = x[j] - carried[j];
+      slope[j] = (x[j] - carried[j]) * (j < straying ? wider : 1);
     }
     for (std::size_t j = 0; j < p; ++j) {
       double one = 0;
@@ -301,7 +302,7 @@ void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* 
     }
     point[h - 1] = mean + next;
     moves[h - 1] = line.shock * weights[h - 1];
-    added[h - 1] = std::max(0.0, own) * spread + line.shock * line.shock * (known[h + waited] - known[h]);
+    added[h - 1] = line.shock * line.shock * std::max(0.0, own) + line.shock * line.shock * (known[h + waited] - known[h]);
   }
 }
 

@@ -40,8 +40,8 @@ struct Line {
 Line fit_line(Doubles values, const LinePlan& plan, int most);
 
 // The next steps: points; what a shock moves by so many steps later (standard deviations); and the variance that
-// the coefficients add, and errors of steps since the last value. Errors that carry on say less about the line than as many that do not: that variance grows
-// by the sum of the autoregression's weights.
+// the coefficients add, and errors of steps since the last value. Errors that carry on say less about the line than as many that do not: that of level and slope
+// grows by the sum of the autoregression's weights.
 void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* point, double* moves,
                    double* added);
 
