@@ -6,6 +6,9 @@ quiet <- function(expr) {
   suppressWarnings(expr)
 }
 
+# The words of a figure, whose lines break by the width of the device that happens to be open.
+unwrapped <- function(text) gsub("\n", " ", text)
+
 days_from <- function(start, n) as.Date(start) + seq_len(n) - 1
 
 daily <- function(values, start = "2031-01-01", ...) {

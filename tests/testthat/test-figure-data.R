@@ -23,7 +23,7 @@ test_that("a timeline's lines are its values, gaps break them, series have panel
   drawn <- line[line$series == "Dunmere", ]
   expect_equal(drawn$value[match(one$day, drawn$stamp)], one$demand)
   expect_equal(nrow(drawn), as.numeric(diff(range(one$day))) + 1)
-  expect_match(p$labels$caption, "Not shown: 6 more series")
+  expect_match(unwrapped(p$labels$caption), "Not shown: 6 more series")
   expect_match(error_text(autoplot(demand, series = "Dunmoor")), "Did you mean \"Dunmere\"")
   expect_match(error_text(autoplot(demand, measures = "demnd")), "Did you mean demand")
 })
@@ -65,7 +65,7 @@ test_that("a backtest's figure holds each forecast, its cutoffs and what came tr
 test_that("several methods share one fan figure with a legend, one method needs none", {
   x <- daily(rnorm(60))
   several <- autoplot(quiet(forecast(x, 5, list(by_naive(), by_mean()))))
-  expect_match(several$labels$subtitle, "2 methods; grey: the 90 % interval of each")
+  expect_match(unwrapped(several$labels$subtitle), "2 methods; grey: the 90 % interval of each")
   expect_equal(several$scales$get_scales("colour")$guide, "legend")
   one <- autoplot(quiet(forecast(x, 5, by_naive())), history = 10)
   expect_equal(one$scales$get_scales("colour")$guide, "none")
@@ -86,8 +86,8 @@ test_that("panels of a decomposition add up to the first", {
   value <- function(part) p$data$value[p$data$part == part]
   sum <- value("trend") + value("season") + value("remainder")
   expect_equal(sum[!is.na(sum)], value("value")[!is.na(sum)])
-  expect_match(p$labels$title, "demand of Eastweir split")
-  expect_match(p$labels$caption, "One of 8 series")
+  expect_match(unwrapped(p$labels$title), "demand of Eastweir split")
+  expect_match(unwrapped(p$labels$caption), "One of 8 series")
 })
 
 test_that("every plot() draws its autoplot() and returns it", {

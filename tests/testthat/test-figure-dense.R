@@ -45,7 +45,7 @@ test_that("a long series is drawn by a few thousand points with its extremes and
   expect_equal(range(p$data$value, na.rm = TRUE), c(-9, 9))
   empty <- is.na(p$data$value)
   expect_equal(mean(empty), 1 / 6, tolerance = 0.02)
-  expect_match(p$labels$subtitle, "60,000 values")
+  expect_match(unwrapped(p$labels$subtitle), "60,000 values")
   # What was put in is drawn apart.
   filled <- quiet(impute(x, "linear"))
   expect_setequal(unique(autoplot(filled)$data$how), c("measured", "invented"))
@@ -61,7 +61,7 @@ test_that("many series are a spread, pages, or lines with names", {
   first <- data$use[data$day == as.Date("2031-01-01")]
   expect_equal(unlist(p$data[1, c("q0", "q50", "q100")], use.names = FALSE),
                c(min(first), median(first), max(first)))
-  expect_match(p$labels$title, "30 series")
+  expect_match(unwrapped(p$labels$title), "30 series")
   expect_equal(levels(autoplot(x, page = 3)$data$series), sprintf("m%02d", 25:30))
   expect_match(error_text(autoplot(x, page = 4)), "there are 3 pages of 12 series")
   expect_match(error_text(autoplot(x, highlight = "m99")), "highlight")
@@ -75,14 +75,14 @@ test_that("many series are a spread, pages, or lines with names", {
 test_that("what was not measured is dashed in named lines, and its share is told in a spread", {
   filled <- quiet(impute(demo_timeline("demand"), "seasonal", longest = "2 weeks"))
   p <- autoplot(filled, highlight = "Birchmoor")
-  expect_match(p$labels$subtitle, "Grey: the other series; dashed: not measured")
+  expect_match(unwrapped(p$labels$subtitle), "Grey: the other series; dashed: not measured")
   paths <- Filter(function(l) inherits(l$geom, "GeomPath") && "colour" %in% names(l$mapping), p$layers)
   expect_equal(paths[[1]]$aes_params$linetype, "22")
   rows <- filled[filled$district == "Birchmoor", ]
   invented <- as.data.frame(rows)$demand_origin == "imputed"
   expect_equal(is.na(paths[[2]]$data$value), unname(invented))
   spread <- autoplot(filled, panels = "spread")
-  expect_match(gsub("\n", " ", spread$labels$subtitle), "0.3 % of the values were not measured")
+  expect_match(unwrapped(spread$labels$subtitle), "0.3 % of the values were not measured")
   expect_no_match(autoplot(demo_timeline("demand"), panels = "spread")$labels$subtitle, "measured")
   built(p)
 })

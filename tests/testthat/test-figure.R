@@ -22,7 +22,7 @@ test_that("invented values are set apart and gaps are shaded", {
   expect_equal(hollow$data$value, 3)
   holes <- drawn(p, 1)
   expect_equal(c(holes$xmin, holes$xmax), as.numeric(as.Date(c("2031-01-04", "2031-01-08"))))
-  expect_match(p$labels$subtitle, "Sand: no values; hollow on a dashed line: not measured")
+  expect_match(unwrapped(p$labels$subtitle), "Sand: no values; hollow on a dashed line: not measured")
 })
 
 test_that("a rolling mean lies over its measure, a spread in a panel of its own", {

@@ -40,8 +40,8 @@ test_that("figures of forecasts hold all methods, and of parts only those that d
   drawn <- unlist(lapply(p$layers, function(l) if (is.data.frame(l$data)) unique(l$data$method)))
   expect_setequal(intersect(drawn, c("smoothing", "theta", "naive")), c("smoothing", "theta", "naive"))
   b <- autoplot(breakdown(f))
-  expect_match(b$labels$subtitle, "^Parts multiply up")
-  expect_match(b$labels$title, "volume")
+  expect_match(unwrapped(b$labels$subtitle), "^Parts multiply up")
+  expect_match(unwrapped(b$labels$title), "volume")
   demand <- demo_timeline("demand")
   one <- demand[demand$district == "Dunmere", ]
   holidays <- system.file("extdata", "holidays.ics", package = "kairon")

@@ -27,7 +27,8 @@ test_that("two parts crossed, in the zone's hours, series apart", {
   one <- t[t$station == "Millrace" & t$part == "06:00" & t$part_2 == "Tuesday", ]
   expect_equal(c(one$mean, one$sd, one$count),
                c(mean(energy$energy[here]), sd(energy$energy[here]), sum(here)))
-  expect_match(autoplot(p)$labels$title, "energy \\(kWh\\) by hour of day and day of week: Highwell")
+  expect_match(unwrapped(autoplot(p)$labels$title),
+               "energy \\(kWh\\) by hour of day and day of week: Highwell")
 })
 
 test_that("split shows each part's own history, December with the next year", {

@@ -120,7 +120,7 @@ test_that("what is drawn is what was computed", {
   s <- power_spectrum(x)
   p <- autoplot(s)
   expect_equal(p$data$density, as.data.frame(s)$density)
-  expect_match(p$labels$title, "Where volume swings")
+  expect_match(unwrapped(p$labels$title), "Where volume swings")
   long <- data.frame(frequency = seq_len(9000) / 18000, density = rexp(9000))
   thin <- kairon:::thin_spectrum(long)
   expect_lt(nrow(thin), 2100)

@@ -190,7 +190,7 @@ test_that("unfinished bins are flagged in prints and figures", {
   w <- quiet(resample(daily(1:24, start = "2031-01-06"), "1 week"))
   expect_output(print(w), "23\\*")
   expect_output(print(w), "* on fewer readings than expected", fixed = TRUE)
-  expect_match(autoplot(w)$labels$subtitle, "Triangle: on fewer readings")
+  expect_match(unwrapped(autoplot(w)$labels$subtitle), "Triangle: on fewer readings")
 })
 
 test_that("the routine replays a finer grid, and the program resamples files", {

@@ -146,7 +146,7 @@ test_that("a repaired measure is drawn with what stood there before", {
   before <- Filter(function(l) inherits(l$geom, "GeomSegment"), p$layers)[[1]]$data
   expect_equal(before$before, c(90, -40))
   expect_equal(before$after, r$flow[c(50, 120)])
-  expect_match(p$labels$subtitle, "pale cross: before the repair")
+  expect_match(unwrapped(p$labels$subtitle), "pale cross: before the repair")
   # What stood there before is no measure to fill or to forecast.
   holes <- put_missing(r)
   filled <- quiet(impute(holes))
