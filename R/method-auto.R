@@ -34,8 +34,8 @@
 #' between methods, and moved by how far they were too narrow or too wide at the same cutoffs, with weights
 #' from the other cutoffs. Where the past has whole numbers from zero on alone and is below 50 in the median,
 #' bounds are quantiles of a negative binomial distribution of the same mean and width. Amounts that were
-#' never below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what this
-#' comes to on made-up and real series.
+#' never below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what
+#' this comes to on made-up and real series.
 #' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
 #' Quarterly 20, 451-468.
 #'
@@ -262,10 +262,10 @@ blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
 }
 
 # How far intervals have to be moved at the first step and in each third of the horizon, by errors at inner
-# cutoffs against the half-widths that were given there: a column for each series, drawn towards what is usual in the collection
-# (as if that had been seen in 12 errors), and that towards none. The errors of a cutoff go together: each
-# third counts for four at the most. Many series may say that intervals are far too wide, few only that they
-# are so somewhat.
+# cutoffs against the half-widths that were given there: a column for each series, drawn towards what is usual
+# in the collection (as if that had been seen in 12 errors), and that towards none. The errors of a cutoff go
+# together: each block counts for four at the most. Many series may say that intervals are far too wide, few
+# only that they are so somewhat.
 block_factors <- function(blend) {
   z <- abs(blend$error) / pmax(blend$width, 1e-12) * stats::qnorm(0.95)
   z[!is.finite(z)] <- NA

@@ -103,9 +103,10 @@ test_that("stamps of such months, quarters and years are told from steps of week
   expect_message(timeline(data.frame(day = as.Date("2031-03-29") + 7 * cumsum(c(0, 4, 5, 4, 4, 5, 4)), v = 1),
                           day, levels = v), "weeks of 4-5-4|ending on")
   # Steps of four or thirteen weeks that are none of the calendar's stay what they are.
-  plain <- function(weeks) cadence_of(suppressMessages(timeline(
-    data.frame(day = as.Date("2031-03-05") + 7 * weeks * 0:30, v = 1), day, levels = v
-  )))
+  plain <- function(weeks) {
+    rows <- data.frame(day = as.Date("2031-03-05") + 7 * weeks * 0:30, v = 1)
+    cadence_of(suppressMessages(timeline(rows, day, levels = v)))
+  }
   expect_equal(plain(4)$n, 28)
   expect_equal(plain(13)$n, 91)
 })
