@@ -86,6 +86,11 @@ inspection_table <- function(x) {
 # The cadence that each series shows by itself.
 series_cadences <- function(x) {
   rows <- rows_of(x)
+  # What was declared holds for every series, which was checked.
+  if (isTRUE(timeline_meta(x)$declared) && is_regular(x)) {
+    series <- length(rows$breaks) - 1
+    return(data.frame(cadence = rep(format(cadence_of(x)), series), on_grid = rep(1, series)))
+  }
   found <- detect_each(rows$seconds, rows$breaks, rows$zone, timeline_meta(x)$type == "step")
   shape <- do.call(paste, as.data.frame(found))
   words <- vapply(which(!duplicated(shape)), function(i) format(cadence_found(found[i, ])), "")

@@ -123,6 +123,7 @@ test_that("declared stamps say what a bin holds: days summed to weeks agree with
     x <- expect_silent(timeline(ends, week_ending, amounts = rain, cadence = declared))
     expect_equal(x$rain, resample(by_day, cadence_of(x), rain = "sum")$rain)
     expect_equal(cadence_of(x[3:20, ]), cadence_of(x))
+    expect_equal(as.data.frame(inspect(x))$cadence, "every week stamped at its end")
     expect_equal(resample(x, "4 weeks", rain = "sum")$rain, resample(by_day, "4 weeks", rain = "sum")$rain)
     more <- append_rows(x, data.frame(week_ending = max(ends$week_ending) + 7, rain = 1))
     expect_equal(cadence_of(more), cadence_of(x))
