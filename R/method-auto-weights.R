@@ -58,8 +58,8 @@ error_sizes <- function(e, aim, thirds = 3) {
 }
 
 # Weights from logarithms of sizes of errors, relative to each other: an array as `sizes`. `count`: errors
-# that a series has; `penalty`: of a candidate, in logarithms; `failed`: candidates without a forecast now.
-choice_weights <- function(sizes, count, penalty, failed, power) {
+# that a series has; `penalty`: of a candidate, in logarithms.
+choice_weights <- function(sizes, count, penalty, power) {
   thirds <- dim(sizes)[1]
   k <- dim(sizes)[3]
   usual <- matrix(0, thirds, k)
@@ -83,7 +83,6 @@ choice_weights <- function(sizes, count, penalty, failed, power) {
     # Who failed in the past is not worse than usual only because nobody saw it.
     mixed <- ifelse(is.na(own), common + 0.1, trust * own + (1 - trust) * common)
     w <- exp(-power * sweep(mixed, 2, penalty, "+"))
-    w[failed] <- 0
     w <- w / pmax(rowSums(w), 1e-300)
     w[w < 0.02] <- 0
     out[p, , ] <- w / pmax(rowSums(w), 1e-300)
@@ -110,7 +109,7 @@ blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
     others <- setdiff(seq_len(d[3]), c)
     w <- if (length(others)) {
       choice_weights(error_sizes(e[, , others, , drop = FALSE], aim), count * length(others) / d[3], penalty,
-                     matrix(FALSE, d[2], d[4]), power)
+                     power)
     } else {
       weights
     }
@@ -149,5 +148,5 @@ block_factors <- function(blend) {
     sqrt((12 * usual + count * size) / (12 + count))
   }, numeric(d[2]))
   least <- 0.8 - 0.3 * d[2] / (d[2] + 20)
-  pmin(2.5, pmax(least, t(matrix(out, d[2]))))
+  pmin(pmax(t(matrix(out, d[2])), least), 2.5)
 }

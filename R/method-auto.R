@@ -116,7 +116,6 @@ is_daily <- function(cadence) {
 # The last season repeated, for each that was seen, and the same weekday of the year before.
 habit_seasons <- function(context, steps) {
   seasons <- context$seasons
-  names <- names(seasons)
   if (context$cadence$unit == "day" && isTRUE(context$cadence$n == 1) && steps >= 1.5 * 364) {
     seasons <- c(seasons[seasons != 365], year = 364)
   }
@@ -175,8 +174,7 @@ choose_for <- function(method, batch, group, horizon) {
   penalty <- ifelse(is_habit(names(methods)), log(1.1), 0)
   count <- apply(seen$error[, , , 1, drop = FALSE], 2, function(v) sum(!is.na(v)))
   aim <- if (group$zeros == 1) "squares" else if (daily) "roots" else "sizes"
-  none <- matrix(FALSE, series, length(methods))
-  weights <- choice_weights(error_sizes(seen$error, aim), count, penalty, none, power)
+  weights <- choice_weights(error_sizes(seen$error, aim), count, penalty, power)
   blend <- blended_at_cutoffs(seen, aim, count, penalty, weights, power)
   habits <- which(is_habit(names(methods)))
   # Means come closer in squares only, where zeros are many.

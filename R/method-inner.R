@@ -68,19 +68,6 @@ inner_errors <- function(methods, batch, plan) {
   list(error = out, width = width)
 }
 
-# How far intervals have to be moved out, by the errors at inner cutoffs against the half-widths that were
-# given: a factor for each series, drawn towards what is usual (intervals that do not hold that parameters
-# and forms are estimates are too narrow by about a quarter), as if that had been seen in as many errors as
-# `known`.
-width_factors <- function(error, width, usual = 1, known = 12) {
-  z <- abs(error) / pmax(width, 1e-12) * stats::qnorm(0.95)
-  z[!is.finite(z)] <- NA
-  count <- apply(z, 2, function(v) sum(!is.na(v))) / 3   # neighbours err together
-  size <- apply(z, 2, function(v) mean(pmin(v, 6)^2, na.rm = TRUE))
-  size[!is.finite(size)] <- usual^2
-  pmin(2.5, pmax(0.9, sqrt((known * usual^2 + count * size) / (known + count))))
-}
-
 # Quantiles of past errors instead of the method's own widths (split conformal, by thirds of the horizon
 # where there are enough errors), pooled over series where one has few. Returns the bounds and the coverage
 # before and after.

@@ -161,13 +161,15 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     any(is.finite(y))
   level <- if (own_level) mean(y[is.finite(y)]) else 0
   y <- y - level
+  dead <- method$trend == "exponential" && any(is.finite(y)) && !any(y > 0, na.rm = TRUE)
+  if (dead) method[c("trend", "combine")] <- c("none", "add")
   scale <- error_scale(method)
   plan <- regression_plan(method, y, stamps, context, seasons, exact)
   n <- length(y)
   t <- seq_len(n) - 1
   x <- regression_columns(method, plan, t, stamps, drivers)
   ok <- is.finite(y) & stats::complete.cases(x)
-  notes <- plan$notes
+  notes <- c(if (dead) "no value is above zero, and nothing grows: a level is used", plan$notes)
   if (sum(is.finite(y)) > sum(ok)) {
     notes <- c(notes, paste0(plural(sum(is.finite(y)) - sum(ok), "row"),
                              " without a driver's value left out"))

@@ -78,16 +78,21 @@ test_that("errors at inner cutoffs are those of forecasts made there", {
   expect_lte(kairon:::inner_plan(batch, horizon = 50)$horizon, 12)
 })
 
-test_that("factors of widths are drawn to what is usual, and follow many errors", {
+test_that("factors of widths, worked by hand: drawn to what is usual, and following many errors", {
   z <- stats::qnorm(0.95)
   e <- array(0, c(10, 2, 6, 1))
   w <- array(1, c(10, 2, 6, 1))
   e[, 1, , ] <- 2 / z   # errors of two standard deviations
   e[, 2, , ] <- NA
-  f <- kairon:::width_factors(e, w)
-  expect_equal(f[2], 1)
-  expect_equal(f[1], sqrt((12 + 20 * 4) / 32))
-  expect_equal(kairon:::width_factors(0 * e, w)[1], 0.9)
+  f <- kairon:::block_factors(list(error = e, width = w))
+  # The first step: 6 errors count as 2; steps 2 to 4: 18 as 6. What is usual comes from the one series alone.
+  usual <- c((12 + 2 * 4) / 14, (12 + 6 * 4) / 18)
+  expect_equal(f[1:2, 1], sqrt((12 * usual + c(2, 6) * 4) / c(14, 18)))
+  expect_equal(f[1:2, 2], sqrt(usual))
+  # No narrower than two series can say, and no wider than two and a half times.
+  many <- array(1, c(10, 2, 60, 1))
+  expect_equal(kairon:::block_factors(list(error = 0 * many, width = many)), matrix(0.8 - 0.3 * 2 / 22, 4, 2))
+  expect_equal(max(kairon:::block_factors(list(error = 99 * many, width = many))), 2.5)
 })
 
 test_that("one rule of seasons: those of the calendar, else the one that tells most", {

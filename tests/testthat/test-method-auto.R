@@ -46,19 +46,15 @@ test_that("what errors carry on is their autoregression, and gaps are waited thr
 test_that("weights go to what came closest, are shares, and habits have to be clearly closer", {
   e <- array(rnorm(12 * 30 * 2 * 3), c(12, 30, 2, 3))
   e[, , , 2] <- e[, , , 2] * 5
-  w <- kairon:::choice_weights(kairon:::error_sizes(e, "sizes"), rep(24, 30), c(0, 0, 0),
-                               matrix(FALSE, 30, 3), 2)
+  w <- kairon:::choice_weights(kairon:::error_sizes(e, "sizes"), rep(24, 30), c(0, 0, 0), 2)
   expect_equal(apply(w, c(1, 2), sum), matrix(1, 3, 30))
   expect_true(all(colMeans(w[, , 1] + w[, , 3]) > 0.8))
   same <- e[, , , c(1, 1, 1)]
-  w <- kairon:::choice_weights(kairon:::error_sizes(same, "sizes"), rep(24, 30), c(0, 0, log(1.1)),
-                               matrix(FALSE, 30, 3), 2)
+  w <- kairon:::choice_weights(kairon:::error_sizes(same, "sizes"), rep(24, 30), c(0, 0, log(1.1)), 2)
   expect_equal(w[1, 1, 3] / w[1, 1, 1], 1.1^-2)
   # Scaling the errors of a series changes nothing, nor does their sign.
-  expect_equal(kairon:::choice_weights(kairon:::error_sizes(-1000 * e, "sizes"), rep(24, 30), c(0, 0, 0),
-                                       matrix(FALSE, 30, 3), 2),
-               kairon:::choice_weights(kairon:::error_sizes(e, "sizes"), rep(24, 30), c(0, 0, 0),
-                                       matrix(FALSE, 30, 3), 2))
+  expect_equal(kairon:::choice_weights(kairon:::error_sizes(-1000 * e, "sizes"), rep(24, 30), c(0, 0, 0), 2),
+               kairon:::choice_weights(kairon:::error_sizes(e, "sizes"), rep(24, 30), c(0, 0, 0), 2))
 })
 
 test_that("cutoffs lie as far back as the horizon, and leave the seasons that the series holds", {

@@ -98,6 +98,16 @@ test_that("the unit of the measure scales base and standard error alone, and zer
   expect_true(all(is.finite(as.data.frame(predict(f, 24))$value[61:84])))
 })
 
+test_that("series without a value above zero have a level instead of growth, and it is said", {
+  sold$sales <- 0
+  for (combine in c("add", "multiply")) {
+    f <- quiet(fit(built(sold), by_regression("exponential", seasons = "year", combine = combine,
+                                              squares_of = "values")))
+    expect_equal(predict(f, 6)$table$value, rep(0, 6))
+    expect_match(paste(format(f), collapse = " "), "nothing grows")
+  }
+})
+
 test_that("places have the calendar's names, from wherever the data begin", {
   named <- function(stamps, season, cadence = NULL, value = NULL) {
     set.seed(6)
