@@ -57,6 +57,7 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
   }
   given <- if (!is.null(methods)) as_methods(methods, "methods")
+  x <- without_forecasts(x, backtest_targets(x, rlang::enquo(measures), given))
   regrid <- shared_grid_steps(routine, names(given))
   observed <- quietly(replay(regrid, x))
   check_regular(observed, "A backtest")
@@ -85,6 +86,13 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   }
   if (kept > 0) out <- score_reserve(out, job, plan, kept, perfect, routine)
   out
+}
+
+# Before a routine ran, which may make measures of its own.
+backtest_targets <- function(x, quo, methods) {
+  all <- names(timeline_meta(x)$kinds)
+  asked <- column_names(quo, NULL)
+  intersect(if (length(asked)) asked else setdiff(all, driver_columns(methods)), all)
 }
 
 make_backtest <- function(job, plan, cache, perfect, routine, call = rlang::caller_env()) {

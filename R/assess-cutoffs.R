@@ -162,7 +162,7 @@ pad_to <- function(x, cutoff) {
   short <- which(k[last] < cutoff)
   if (length(short) == length(last)) {
     extra <- as_plain(x)[last[short[1]], , drop = FALSE]
-    for (m in intersect(c(names(meta$kinds), companion_columns(names(meta$kinds))), names(extra))) {
+    for (m in c(names(meta$kinds), companion_columns(meta))) {
       extra[[m]] <- NA
     }
     stamp <- stamp_of(meta$cadence, cutoff, rows$zone)

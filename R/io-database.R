@@ -58,7 +58,7 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   shape <- list(
     data = restore_companions(rows, header), time = time,
     series = column_names(told$roles$series, rows, call, "series"),
-    lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
+    lines = seq_len(nrow(rows)), where = "row", beside = told_companions(header, names(rows))
   )
   index_table(shape, header, told$roles, told$given, label, join, call)
 }
@@ -73,7 +73,7 @@ open_remote <- function(con, from, columns, time, told, header, label, call) {
   shape <- list(
     data = restore_companions(rows, header), time = time,
     series = column_names(told$roles$series, rows, call, "series"),
-    lines = seq_len(nrow(rows)), where = "row", drop = intersect(unlist(header$beside), names(rows))
+    lines = seq_len(nrow(rows)), where = "row", beside = told_companions(header, names(rows))
   )
   template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given, label,
                           NULL, call)

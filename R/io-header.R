@@ -20,7 +20,7 @@ header_json <- function(x) field_json(header_fields(x))
 header_fields <- function(x) {
   meta <- timeline_meta(x)
   kinds <- meta$kinds
-  beside <- intersect(companion_columns(names(kinds)), names(x))
+  beside <- keep_companions(meta, names(x))$beside
   units <- meta$units[nzchar(meta$units)]
   cadence <- if (is_regular(x)) unclass(meta$cadence)
   fields <- list(
@@ -29,7 +29,7 @@ header_fields <- function(x) {
     attributes = as.list(meta$attributes),
     numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
     units = as.list(units), zone = meta$zone,
-    cadence = cadence, beside = as.list(beside), raw = meta$raw, undo = undo_fields(x)
+    cadence = cadence, beside = lapply(beside, as.list), raw = meta$raw, undo = undo_fields(x)
   )
   Filter(length, fields)
 }
@@ -105,21 +105,20 @@ with_header <- function(roles, given, header, names) {
 # Origins, coverage and their kin as a timeline holds them; series that are told apart by numbers.
 restore_companions <- function(data, header) {
   for (name in intersect(unlist(header$numbers), names(data))) data[[name]] <- as.numeric(data[[name]])
-  beside <- unlist(header$beside)
-  for (name in intersect(beside, names(data))) {
-    column <- data[[name]]
-    if (inherits(column, "POSIXct") || identical(levels(column), origin_levels)) next
-    if (grepl("_origin$", name)) {
-      data[[name]] <- factor(as.character(column), levels = origin_levels)
-    } else if (grepl("_known_from$", name)) {
-      data[[name]] <- from_seconds(cpp_read_stamps(as.character(column), 1L)$seconds, "instant", "UTC")
-    } else if (grepl("_flag$", name)) {
-      data[[name]] <- factor(as.character(column), levels = fault_rules)
-    } else {
-      data[[name]] <- as.double(column)
-    }
+  settle_companions(data, told_companions(header, names(data)))
+}
+
+# What a header says stands beside each measure, in columns that there are; what it says in another form is no
+# word that we know.
+told_companions <- function(header, names) {
+  beside <- header$beside
+  if (!is.list(beside)) {
+    return(list())
   }
-  data
+  Filter(length, lapply(beside[names(beside) %in% names], function(held) {
+    held <- unlist(held)
+    held[names(held) %in% names(companion_kinds) & held %in% names]
+  }))
 }
 
 told_cadence <- function(header) {

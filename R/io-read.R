@@ -116,6 +116,7 @@ index_table <- function(shape, header, roles, given, label, join, call) {
       shape$data,
       list(time = shape$time, series = shape$series, amounts = options$amounts,
            attributes = options$attributes, levels = options$levels, drop = shape$drop,
+           beside = shape$beside,
            raw = as.list(header$raw)),
       units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
       rows = shape$lines, where = shape$where, source = label, epoch = options$epoch,
@@ -212,7 +213,6 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
   series <- column_names(quoted, if (wide) NULL else data, call, "series")
   attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call, "attributes")
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal, call)
-  beside <- unlist(header$beside)
   data <- restore_companions(data, header)
   shape <- list(data = data, time = timed$name, series = series)
   if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
@@ -221,7 +221,8 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
   shape$header <- header
   shape$where <- where
   shape$units <- units
-  shape$drop <- c(timed$parts, intersect(beside, names(data)))
+  shape$drop <- timed$parts
+  shape$beside <- if (!wide) told_companions(header, names(data))
   shape
 }
 
@@ -245,6 +246,7 @@ bind_parts <- function(parts, files) {
   rows <- vapply(parts, function(p) nrow(p$data), 1L)
   out$data <- as.data.frame(data.table::rbindlist(lapply(parts, `[[`, "data"), fill = TRUE, use.names = TRUE))
   out$lines <- unlist(lapply(parts, `[[`, "lines"))
+  for (p in parts[-1]) out$beside <- c(out$beside, p$beside[setdiff(names(p$beside), names(out$beside))])
   out$files <- rep(files$name, rows)
   out$rejects <- do.call(rbind, Map(function(p, name) {
     if (!is.null(p$rejects)) cbind(p$rejects, file = rep(name, nrow(p$rejects)))

@@ -16,9 +16,9 @@ open_stream <- function(files, roles, given, how, join, call) {
   first$rejects <- NULL
   template <- suppressWarnings(index_table(first, first$header, roles, given, label, NULL, call))
   meta <- timeline_meta(template)
-  marked <- intersect(origin_column(names(meta$kinds)), unlist(first$header$beside))
+  marked <- Filter(function(m) is_marked(template, m), names(meta$kinds))
   if (length(marked)) {
-    abort_state(c("The origins of {.field {sub('_origin$', '', marked)}} need the rows here.",
+    abort_state(c("The origins of {.field {marked}} need the rows here.",
                   i = "Read them, without {.arg remote}."), call = call)
   }
   meta$rejects <- meta$rejects[0, , drop = FALSE]

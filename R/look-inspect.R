@@ -35,8 +35,10 @@ inspect.kairon_timeline <- function(x, ...) {
   structure(
     list(
       line = timeline_line(x),
-      findings = inspection_findings(timeline_meta(x), table, marker_findings(x), unfinished_findings(x),
-                                     function(lines) ended_lines(lines, x)),
+      findings = inspection_findings(
+        timeline_meta(x), table, c(invented_findings(x), marker_findings(x)), unfinished_findings(x),
+        function(lines) ended_lines(lines, x)
+      ),
       table = table, series = timeline_meta(x)$series, meta = timeline_meta(x),
       coverage = coverage_map(x)
     ),
@@ -98,6 +100,18 @@ series_cadences <- function(x) {
     cadence = words[match(shape, unique(shape))],
     on_grid = ifelse(found[, "known"] == 1, found[, "on_grid"], NA_real_)
   )
+}
+
+# Values that nobody has measured.
+invented_findings <- function(x) {
+  counts <- origins(x)
+  some <- counts[which(counts$invented > 0), , drop = FALSE]
+  as.character(lapply(seq_len(nrow(some)), function(i) {
+    n <- unlist(some[i, setdiff(origin_levels, measured_origins)])
+    n <- n[n > 0]
+    what <- word_list(paste(show_number(n, 9), names(n)))
+    paste0(some$measure[i], ": ", what, " values, which nobody measured.")
+  }))
 }
 
 marker_findings <- function(x) {

@@ -40,7 +40,7 @@ standing <- function(x, measures = NULL, better = NULL, ...) {
   if (!is.null(better)) better <- check_choice(better, c("higher", "lower"))
   measures <- pick_measures(x, rlang::enquo(measures))
   if (timeline_meta(x)$type == "step") abort_input("Plain steps have no years to compare.")
-  wanted <- c(timeline_meta(x)$series, timeline_meta(x)$time, measures, companion_columns(measures))
+  wanted <- c(timeline_meta(x)$series, timeline_meta(x)$time, measures, companion_columns(x, measures))
   grid <- yearly_grid(x[intersect(names(x), wanted)])
   cadence <- timeline_meta(grid)$cadence
   per_year <- 12 / cadence$n

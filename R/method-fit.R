@@ -27,7 +27,7 @@ fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL,
   x <- replay(routine, object)
   check_regular(x, "A fit")
   measure <- one_target(x, rlang::enquo(measures), method)
-  x <- complete_grid(x, common_end = TRUE)
+  x <- complete_grid(without_forecasts(x, measure), common_end = TRUE)
   batch <- make_batch(x, measure, method$drivers)
   name <- gsub("_", " ", method$name)
   check_history(batch, method_needs(method, batch$context), name, rows_of(x))
@@ -258,10 +258,10 @@ advance <- function(fit, new_data, ...) {
   }
   strange <- setdiff(series_labels(rows$keys), series_labels(ends$keys))
   if (length(strange)) abort_input("{.arg new_data} has a series that was not fitted: {strange[1]}.")
-  columns <- intersect(names(fit$x), names(new_data))
-  old <- new_timeline(as_plain(fit$x)[columns], meta)
-  new <- new_timeline(as_plain(new_data[late, ])[columns], meta)
-  x <- complete_grid(rbind(old, new), common_end = TRUE)
+  # What stands beside the measures comes along, whichever of the two has it.
+  shared <- intersect(names(fit$x), names(new_data))
+  own <- function(x) x[names(x) %in% c(shared, companion_columns(x, shared))]
+  x <- complete_grid(rbind(own(fit$x), own(new_data[late, ])), common_end = TRUE)
   batch <- make_batch(x, fit$measure, fit$method$drivers)
   fit$model <- method_advance(fit$method, fit$model, batch)
   fit$batch <- batch

@@ -68,7 +68,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   given <- if (!is.null(method)) as_methods(method)
   chosen <- target_measures(x, measures_quo, driver_columns(given))
   levels <- check_levels(intervals)
-  x <- complete_grid(x)
+  x <- complete_grid(without_forecasts(x, chosen))
   if (last == "drop") x <- without_unfinished(x, chosen)
   plan <- plan_forecast(x, horizon)
   plan$paths <- paths

@@ -109,7 +109,6 @@ pick_fresh <- function(fresh, at) {
 same_columns <- function(x, data, seconds, rows, call) {
   meta <- timeline_meta(x)
   measures <- names(meta$kinds)
-  companions <- intersect(companion_columns(measures), names(x))
   data[[meta$time]] <- from_seconds(seconds, meta$type, meta$zone)
   for (m in measures) {
     if (is.null(data[[m]])) data[[m]] <- rep(NA_real_, nrow(data))
@@ -117,7 +116,7 @@ same_columns <- function(x, data, seconds, rows, call) {
     if (any(is.na(number) & !is.na(data[[m]]))) check_text_measure(data[[m]], m, TRUE, rows, "row", call)
     data[[m]] <- number
   }
-  data <- complete_companions(data, companions)
+  data <- complete_companions(data, companion_roles(meta))
   ends <- series_ends(x)
   of <- match(joined_keys(data, meta$series), joined_keys(ends$keys, meta$series))
   first <- ends$breaks[of] + 1L

@@ -1,16 +1,6 @@
 # The timeline: the indexed table. Building and checking it.
 #
-# A timeline is a data frame with one attribute, "timeline":
-#   time        name of the time column; its stamps are Date, POSIXct or numbers
-#   series      names of the columns that tell series apart (none, one or more)
-#   kinds       named character: measure -> "level" or "amount"
-#   units       named character: measure -> unit, "" where not told
-#   attributes  names of the columns that are constant within a series
-#   zone, type  the zone's name; "date", "instant" or "step"
-#   cadence     see time-cadence.R; an irregular one where there is no grid
-#   rejects     rows that could not be read
-#   news        what was decided while it was built, in words
-#   aside       columns of numbers that are no measures: parts that stamps were made of
+# A timeline is a data frame with one attribute, its record (timeline-record.R).
 # Invariants: rows are sorted by series, then time; stamps are present and
 # unique within a series.
 
@@ -140,10 +130,18 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   check_duplicate_names(data, call)
   time <- roles$time
   if (length(time) == 0) time <- guess_time(data, call)
+  if (!again && is_tidy(data) && time %in% names(data)) {
+    told <- read_tidy(data, roles, time, rows, where, call)
+    data <- told$data
+    roles <- told$roles
+    rows <- rows[told$at]
+    files <- files[told$at]
+  }
   check_roles(roles, time, call)
-  apart <- keep_apart(data, roles, c(time, roles$drop))
-  data <- apart$data
-  roles <- apart$roles
+  beside <- Filter(length, roles$beside) %||% list()
+  if (length(beside) == 0) beside <- adopt_companions(data, setdiff(names(data), c(time, roles$series)))
+  data <- settle_companions(data, beside)
+  roles$beside <- beside
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows, where, call)
   bad <- which(nzchar(stamps$reason))
   rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
@@ -169,16 +167,12 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   }
   if (!identical(.row_names_info(data), -nrow(data))) rownames(data) <- NULL
   settled <- settle_repeats(data, roles$series, measures, repeats, stamps, call)
-  meta <- list(
-    time = time, series = as.character(roles$series), kinds = kinds,
-    units = known_units(measures, units, call),
-    attributes = as.character(roles$attributes), zone = stamps$zone,
-    type = stamps$type, cadence = NULL, rejects = rejects,
-    news = c(stamps$news, settled$news), repeats = settled$repeats
+  meta <- new_record(
+    time, roles$series, kinds, known_units(measures, units, call), roles$attributes, stamps$zone, stamps$type,
+    beside = beside[names(beside) %in% measures], raw = Filter(function(name) name %in% measures, roles$raw),
+    aside = as.character(roles$drop), rejects = rejects, news = c(stamps$news, settled$news),
+    repeats = settled$repeats
   )
-  if (length(roles$drop)) meta$aside <- as.character(roles$drop)
-  raw <- Filter(function(name) name %in% measures, roles$raw)
-  if (length(raw)) meta$raw <- raw
   out <- new_timeline(settled$data, meta)
   meta <- timeline_meta(out)
   if (is.null(cadence)) {
@@ -213,15 +207,6 @@ check_series <- function(data, series, rows, where, call) {
   }
 }
 
-new_timeline <- function(data, meta) {
-  # One by one: structure() would spell out the row names of a long table.
-  attr(data, "timeline") <- meta
-  class(data) <- c("kairon_timeline", "data.frame")
-  data
-}
-
-timeline_meta <- function(x) attr(x, "timeline")
-
 # Every invariant; tests call it too.
 check_timeline <- function(x, call = rlang::caller_env()) {
   if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
@@ -233,12 +218,11 @@ check_timeline <- function(x, call = rlang::caller_env()) {
       i = "Make one with {.fn timeline} or {.fn read_timeline}."
     ), call = call)
   }
-  meta <- timeline_meta(x)
-  needed <- c(meta$time, meta$series, names(meta$kinds))
-  if (is.null(meta) || !all(needed %in% names(x))) {
+  problem <- record_problem(timeline_meta(x), names(x))
+  if (!is.null(problem)) {
     abort_state(c(
-      "This timeline has lost columns that it needs.",
-      i = "Make it anew with {.fn timeline}."
+      "This timeline is no longer whole: {problem}.",
+      i = "Rename its columns with {.code names(x) <- }, or make it anew with {.fn timeline}."
     ), call = call)
   }
   invisible(x)

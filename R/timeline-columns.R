@@ -103,10 +103,8 @@ guess_time <- function(data, call) {
 }
 
 find_measures <- function(data, time, roles, rows, where, call) {
-  rest <- setdiff(names(data), c(time, roles$series, roles$attributes, roles$drop))
-  companion <- grepl("_(origin|coverage)$", rest) &
-    sub("_(origin|coverage)$", "", rest) %in% rest
-  rest <- rest[!companion]
+  rest <- setdiff(names(data), c(time, roles$series, roles$attributes, roles$drop,
+                                 unlist(roles$beside, use.names = FALSE)))
   numeric <- vapply(data[rest], function(v) {
     (is.numeric(v) || is.logical(v) && all(is.na(v))) &&
       !inherits(v, c("Date", "POSIXct", "difftime"))

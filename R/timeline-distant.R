@@ -106,13 +106,12 @@ rows_to_timeline <- function(x, rows, call) {
   meta <- x$meta
   kinds <- names(meta$kinds)
   for (m in kinds) rows[[m]] <- as.numeric(rows[[m]])
-  for (name in intersect(origin_column(kinds), names(rows))) {
-    rows[[name]] <- factor(rows[[name]], levels = origin_levels)
-  }
   out <- build_timeline(
     rows, list(time = meta$time, series = meta$series, amounts = kinds[meta$kinds == "amount"],
                levels = kinds[meta$kinds == "level"], attributes = meta$attributes,
-               drop = setdiff(names(rows), c(meta$time, meta$series, meta$attributes, kinds))),
+               beside = keep_companions(meta, names(rows))$beside,
+               drop = setdiff(names(rows), c(meta$time, meta$series, meta$attributes, kinds,
+                                             companion_columns(meta)))),
     meta$units, if (meta$type == "instant") meta$zone, again = TRUE, call = call
   )
   if (!is.null(x$told) && all_on(out, x$told)) attr(out, "timeline")$cadence <- x$told

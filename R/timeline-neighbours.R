@@ -36,7 +36,9 @@ as_timeline.data.frame <- function(x, ...) {
   }
   data <- as.data.frame(x)
   attr(data, "timeline") <- NULL
+  meta <- renamed_since(meta, names(data))
   check_columns(c(meta$time, meta$series), names(data), rlang::current_env())
+  check_origins_there(meta, names(data))
   out <- restore_timeline(data, meta)
   if (is_timeline(out)) {
     return(on_own_cadence(out))
@@ -44,19 +46,53 @@ as_timeline.data.frame <- function(x, ...) {
   rows_again(data, meta)
 }
 
+# Tables of others are renamed without our hearing of it. Where columns stand as they stood and some have
+# names that were not there, those are taken as renamed.
+renamed_since <- function(meta, names) {
+  old <- meta$columns
+  meta$columns <- NULL
+  if (length(old) != length(names)) {
+    return(meta)
+  }
+  other <- old != names
+  if (!any(other) || any(names[other] %in% old) || any(old[other] %in% names)) {
+    return(meta)
+  }
+  tell(c(i = "{.field {old[other]}} {?is/are} called {.field {names[other]}} now."))
+  rename_record(meta, rlang::set_names(names[other], old[other]))
+}
+
+# Values that were put in may not pass for measured ones.
+check_origins_there <- function(meta, names, call = rlang::caller_env()) {
+  for (m in names(meta$beside)) {
+    column <- companion_name(meta, m, "origin")
+    if (is.null(column) || (m %in% names) == (column %in% names)) next
+    if (m %in% names) {
+      abort_input(c(
+        "The origins of {.field {m}} stood in {.field {column}}, which is gone.",
+        i = "{.code timeline(as.data.frame(x), ...)} makes a timeline anew, of values taken as measured."
+      ), call = call)
+    }
+    abort_input(c(
+      "{.field {m}} is gone, and {.field {column}} holds its origins.",
+      i = "If it has another name now, rename it in the timeline itself; if not, drop {.field {column}} too."
+    ), call = call)
+  }
+}
+
 # A table that has kept the time and series columns, in any order.
 rows_again <- function(data, meta, call = rlang::caller_env()) {
   measures <- intersect(names(meta$kinds), names(data))
-  companions <- intersect(companion_columns(names(meta$kinds)), names(data))
+  beside <- keep_companions(meta, names(data))$beside
   attributes <- intersect(meta$attributes, names(data))
   numbers <- names(data)[vapply(data, is.numeric, TRUE)]
-  fresh <- setdiff(numbers, c(measures, companions, meta$time, meta$series, attributes))
+  fresh <- setdiff(numbers, c(measures, companion_columns(meta), meta$time, meta$series, attributes))
   out <- build_timeline(
     data,
     list(time = meta$time, series = meta$series, attributes = attributes,
          amounts = measures[meta$kinds[measures] == "amount"],
          levels = c(measures[meta$kinds[measures] == "level"], fresh),
-         drop = companions, raw = meta$raw),
+         drop = meta$aside, beside = beside, raw = meta$raw),
     meta$units[measures], if (meta$type == "instant") meta$zone, again = TRUE, call = call
   )
   if (is_regular_cadence(meta$cadence) && all_on(out, meta$cadence)) {
@@ -73,6 +109,8 @@ on_own_cadence <- function(x) {
 
 # The table with what it was, for as_timeline().
 with_memory <- function(data, meta) {
+  meta <- renamed_since(meta, names(data))
+  meta$columns <- names(data)
   attr(data, "timeline") <- meta
   data
 }
@@ -85,7 +123,9 @@ as_tibble.kairon_timeline <- function(x, ...) {
 #' @rawNamespace S3method(data.table::as.data.table, kairon_timeline)
 as.data.table.kairon_timeline <- function(x, ...) {
   out <- data.table::as.data.table(as_plain(x), ...)
-  data.table::setattr(out, "timeline", timeline_meta(x))
+  meta <- timeline_meta(x)
+  meta$columns <- names(out)
+  data.table::setattr(out, "timeline", meta)
   out
 }
 
@@ -94,7 +134,7 @@ as.data.table.kairon_timeline <- function(x, ...) {
 #' @exportS3Method dplyr::dplyr_reconstruct
 dplyr_reconstruct.kairon_timeline <- function(data, template) {
   meta <- timeline_meta(template)
-  out <- restore_timeline(as.data.frame(data), meta)
+  out <- restore_timeline(as.data.frame(data), meta, template)
   if (is_timeline(out)) out else with_memory(out, meta)
 }
 
@@ -125,6 +165,13 @@ dplyr_row_slice.kairon_grouped <- function(data, i, ...) grouped_timeline(NextMe
 #' @export
 `[.kairon_grouped` <- function(x, ...) grouped_timeline(NextMethod(), timeline_meta(x))
 
+#' @export
+`names<-.kairon_grouped` <- function(x, value) {
+  meta <- timeline_meta(x)
+  class(x) <- setdiff(class(x), "kairon_grouped")
+  grouped_timeline(`names<-`(x, value), meta)
+}
+
 #' @exportS3Method dplyr::ungroup
 ungroup.kairon_grouped <- function(x, ...) {
   meta <- timeline_meta(x)
@@ -135,6 +182,7 @@ ungroup.kairon_grouped <- function(x, ...) {
   if (inherits(out, "grouped_df")) {
     return(grouped_timeline(out, meta))
   }
+  meta <- renamed_since(meta, names(out))
   whole <- restore_timeline(as.data.frame(out), meta)
   if (is_timeline(whole)) whole else with_memory(out, meta)
 }

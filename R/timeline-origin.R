@@ -1,6 +1,6 @@
-# Where each value came from. A measure has a factor column <measure>_origin
-# beside it only where something is not simply observed; without the column,
-# every value that is there was observed. Missing values have no origin.
+# Where each value came from. A measure has a factor column of origins beside it
+# only where something is not simply observed; without the column, every value
+# that is there was observed. Missing values have no origin.
 
 origin_levels <- c(
   "observed", "summarised", "interpolated", "imputed", "repaired", "forecast"
@@ -8,51 +8,35 @@ origin_levels <- c(
 measured_origins <- c("observed", "summarised")
 measured_codes <- length(measured_origins) # they come first
 
-origin_column <- function(measure) paste0(measure, "_origin")
-coverage_column <- function(measure) paste0(measure, "_coverage")
-
 # Summaries of clearly fewer readings than expected: unfinished bins at the ends
 # among them. Prints and figures flag them.
 thin_share <- 0.9
 is_thin <- function(x, measure) {
-  if (is.null(x[[coverage_column(measure)]])) {
+  if (is.null(companion_name(x, measure, "coverage"))) {
     return(rep(FALSE, nrow(x)))
   }
   coverage_of(x, measure) < thin_share & is_measured(x, measure)
 }
 
-# How many series stand behind a pooled value.
-count_column <- function(measure) paste0(measure, "_series")
-# From when on a matched value was known.
-known_column <- function(measure) paste0(measure, "_known_from")
-
-companion_columns <- function(measures) {
-  c(
-    origin_column(measures), coverage_column(measures), count_column(measures), known_column(measures),
-    flag_column(measures)
-  )
-}
-
 # Why a reading was flagged as a fault.
-flag_column <- function(measure) paste0(measure, "_flag")
 fault_rules <- c("spike", "stuck", "limit", "jump")
 
 # Integer codes into origin_levels; NA where the value is missing.
 origin_codes <- function(x, measure) cpp_origin_codes(x[[measure]], standard_origins(x, measure))
 
 set_origins <- function(x, measure, codes) {
-  put_column(x, origin_column(measure), origin_factor(codes, x[[measure]]))
+  set_companion(x, measure, "origin", origin_factor(codes, x[[measure]]))
 }
 
 # Marks values that were put in.
 mark_filled <- function(x, measure, filled, origin) {
   codes <- cpp_filled_codes(x[[measure]], standard_origins(x, measure), filled, match(origin, origin_levels))
-  put_column(x, origin_column(measure), structure(codes, levels = origin_levels, class = "factor"))
+  set_companion(x, measure, "origin", structure(codes, levels = origin_levels, class = "factor"))
 }
 
 # The companion column with the levels of this package, whoever made it.
 standard_origins <- function(x, measure) {
-  column <- x[[origin_column(measure)]]
+  column <- companion(x, measure, "origin")
   if (is.null(column) || identical(levels(column), origin_levels)) {
     return(column)
   }
@@ -72,27 +56,16 @@ origin_factor <- function(codes, values) {
 
 # Whether anything but plain observations stands beside a measure.
 is_marked <- function(x, measure) {
-  any(c(origin_column(measure), coverage_column(measure)) %in% names(x))
-}
-
-# Sets a column without the checks that a user's own assignment needs.
-put_column <- function(x, name, values) {
-  class <- oldClass(x)
-  x <- unclass(x)
-  x[[name]] <- values
-  class(x) <- class
-  x
+  any(c("origin", "coverage") %in% names(timeline_meta(x)$beside[[measure]]))
 }
 
 # Share of a bin's expected readings that were really there; 1 without a column.
 coverage_of <- function(x, measure) {
-  column <- x[[coverage_column(measure)]]
-  if (is.null(column)) rep(1, nrow(x)) else column
+  companion(x, measure, "coverage") %||% rep(1, nrow(x))
 }
 
 set_coverage <- function(x, measure, coverage) {
-  name <- coverage_column(measure)
-  put_column(x, name, if (all(coverage >= 1, na.rm = TRUE)) NULL else coverage)
+  set_companion(x, measure, "coverage", if (any(coverage < 1, na.rm = TRUE)) coverage)
 }
 
 # The contract on which scores rest: observed values and summaries of enough

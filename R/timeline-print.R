@@ -92,7 +92,8 @@ row_lines <- function(x, rows) {
   measures <- names(meta$kinds)
   # Numbers beside the measures are labels: a year is no 2,031.
   plain <- function(v) if (is.numeric(v)) format(v, trim = TRUE, digits = 6) else as.character(v)
-  hidden <- setdiff(companion_columns(measures), c(count_column(measures), known_column(measures)))
+  roles <- companion_roles(meta)
+  hidden <- names(roles)[!roles %in% c("series", "known_from")]
   part <- as_plain(x)[shown, setdiff(names(x), hidden), drop = FALSE]
   table <- as.list(part)
   rest <- setdiff(names(part), c(measures, meta$time))

@@ -3,7 +3,6 @@
 
 #' @export
 `[.kairon_timeline` <- function(x, i, j, drop) {
-  meta <- timeline_meta(x)
   plain <- as_plain(x)
   out <- if (nargs() - (!missing(drop)) < 3) {
     if (missing(i)) plain else plain[i]
@@ -14,42 +13,31 @@
     if (missing(drop)) drop <- TRUE
     if (missing(i)) plain[, j, drop = drop] else plain[i, j, drop = drop]
   }
-  if (is.data.frame(out)) restore_timeline(out, meta) else out
+  if (is.data.frame(out)) restore_timeline(out, timeline_meta(x), x) else out
 }
 
 #' @export
 `[<-.kairon_timeline` <- function(x, i, j, value) {
-  restore_timeline(NextMethod(), timeline_meta(x))
+  restore_timeline(NextMethod(), timeline_meta(x), x)
 }
 
 #' @export
 `[[<-.kairon_timeline` <- function(x, i, value) {
-  restore_timeline(NextMethod(), timeline_meta(x))
+  restore_timeline(NextMethod(), timeline_meta(x), x)
 }
 
 #' @export
 `$<-.kairon_timeline` <- function(x, name, value) {
-  restore_timeline(NextMethod(), timeline_meta(x))
+  restore_timeline(NextMethod(), timeline_meta(x), x)
 }
 
 #' @export
 `names<-.kairon_timeline` <- function(x, value) {
-  meta <- timeline_meta(x)
-  rename <- function(old) {
-    new <- value[match(old, names(x))]
-    ifelse(is.na(new), old, new)
-  }
+  old <- names(x)
   plain <- as_plain(x)
   names(plain) <- value
-  names(meta$kinds) <- rename(names(meta$kinds))
-  names(meta$units) <- rename(names(meta$units))
-  if (length(meta$raw)) {
-    meta$raw <- as.list(rlang::set_names(rename(unlist(meta$raw)), rename(names(meta$raw))))
-  }
-  for (role in c("time", "series", "attributes")) {
-    meta[[role]] <- rename(meta[[role]])
-  }
-  restore_timeline(plain, meta)
+  new <- rlang::set_names(names(plain), old)
+  restore_timeline(plain, rename_record(timeline_meta(x), new[!is.na(new)]), renamed = TRUE)
 }
 
 as_plain <- function(x) {
@@ -58,8 +46,8 @@ as_plain <- function(x) {
   x
 }
 
-# Gives a table its promises back, or leaves it plain.
-restore_timeline <- function(data, meta) {
+# Gives a table its promises back, or leaves it plain. `old`: the timeline that it was, where there is one.
+restore_timeline <- function(data, meta, old = NULL, renamed = FALSE) {
   data <- as_plain(data)
   if (is.null(meta) || !all(c(meta$time, meta$series) %in% names(data))) {
     return(data)
@@ -67,19 +55,42 @@ restore_timeline <- function(data, meta) {
   if (!keeps_order(data, meta)) {
     return(data)
   }
-  check_beside(data, intersect(names(meta$kinds), names(data)))
+  if (!renamed && hides_invented(data, meta, old)) {
+    return(data)
+  }
   stays <- intersect(names(meta$kinds), names(data))
   stays <- stays[vapply(data[stays], is.numeric, logical(1))]
-  reserved <- c(companion_columns(names(meta$kinds)), meta$aside)
+  lost <- setdiff(names(meta$kinds), stays)
+  # What stood beside a measure that is gone is a column like any other, and never a measure.
+  meta$aside <- intersect(union(meta$aside, companion_columns(meta, lost)), names(data))
+  meta$kinds <- meta$kinds[stays]
+  meta <- keep_companions(meta, names(data))
+  check_beside(data, meta)
   fresh <- setdiff(names(data), c(
-    stays, meta$time, meta$series, meta$attributes, reserved
+    stays, meta$time, meta$series, meta$attributes, companion_columns(meta), meta$aside
   ))
   fresh <- fresh[vapply(data[fresh], is.numeric, logical(1))]
-  meta$kinds <- c(meta$kinds[stays], named_rep("level", fresh))
+  meta$kinds <- c(meta$kinds, named_rep("level", fresh))
   meta$units <- c(meta$units[stays], named_rep("", fresh))
   meta$attributes <- intersect(meta$attributes, names(data))
-  meta$raw <- Filter(function(name) name %in% names(data), meta$raw)
   new_timeline(data, meta)
+}
+
+# Whether values that were put in would pass for measured ones, since the column that tells them apart is
+# gone. Without the timeline that it was, nobody can tell: then they might.
+hides_invented <- function(data, meta, old) {
+  hidden <- Filter(function(m) {
+    name <- companion_name(meta, m, "origin")
+    m %in% names(data) && !is.null(name) && !name %in% names(data) &&
+      (is.null(old) || any(!is_measured(old, m) & !is.na(old[[m]])))
+  }, names(meta$beside))
+  if (length(hidden) == 0) {
+    return(FALSE)
+  }
+  columns <- vapply(hidden, function(m) companion_name(meta, m, "origin"), "")
+  tell(c("!" = "This is a plain table: {.field {columns}} {?is/are} gone, and nothing tells invented values \\
+                of {.field {hidden}} from measured ones. With {.field {columns}} it stays a timeline."))
+  TRUE
 }
 
 named_rep <- function(value, names) {
@@ -120,9 +131,12 @@ as.data.frame.kairon_timeline <- function(x, row.names = NULL,
 rbind.kairon_timeline <- function(...) {
   parts <- Filter(function(p) NROW(p) > 0, list(...))
   meta <- timeline_meta(Find(is_timeline, parts))
+  # What stands beside a measure in one part does so in all, under the first part's name for it.
+  for (p in Filter(is_timeline, parts)) meta$beside <- merge_companions(meta$beside, timeline_meta(p)$beside)
+  parts <- lapply(parts, like_companions, meta = meta)
   columns <- unique(unlist(lapply(parts, names)))
-  companions <- intersect(companion_columns(names(meta$kinds)), columns)
-  parts <- lapply(parts, complete_companions, companions = companions)
+  meta <- keep_companions(meta, columns)
+  parts <- lapply(parts, complete_companions, roles = companion_roles(meta))
   data <- do.call(rbind, lapply(parts, as_plain))
   in_order <- row_order(data[meta$series], to_seconds(data[[meta$time]]))
   if (!is.null(in_order)) data <- data[in_order, , drop = FALSE]
@@ -135,6 +149,35 @@ rbind.kairon_timeline <- function(...) {
 }
 
 #' @export
+cbind.kairon_timeline <- function(...) {
+  parts <- list(...)
+  out <- do.call(cbind, lapply(parts, function(p) if (is_timeline(p)) as_plain(p) else p))
+  if (anyDuplicated(names(out))) {
+    twice <- names(out)[duplicated(names(out))]
+    tell(c("!" = "This is a plain table: {.field {twice}} stand{?s/} twice in it."))
+    return(out)
+  }
+  joined_timeline(out, parts)
+}
+
+# Columns of several timelines in one table: what each knows of its measures. Where a column has got another
+# name, what stood beside it is not known any more.
+joined_timeline <- function(out, parts) {
+  known <- lapply(Filter(is_timeline, parts), timeline_meta)
+  meta <- known[[1]]
+  for (other in known[-1]) {
+    for (part in c("kinds", "units", "beside", "raw")) meta[[part]] <- c(meta[[part]], other[[part]])
+  }
+  lost <- setdiff(c(names(meta$kinds), companion_columns(meta)), names(out))
+  if (length(lost)) {
+    tell(c("!" = "This is a plain table: {.field {lost}} {?has/have} another name in it, and nothing tells \\
+                  what is known of {?it/them}."))
+    return(out)
+  }
+  restore_timeline(out, meta)
+}
+
+#' @export
 merge.kairon_timeline <- function(x, y, ...) {
   meta <- timeline_meta(x)
   out <- merge(as_plain(x), as.data.frame(y), ...)
@@ -144,18 +187,16 @@ merge.kairon_timeline <- function(x, y, ...) {
   in_order <- row_order(out[meta$series], to_seconds(out[[meta$time]]))
   if (!is.null(in_order)) out <- out[in_order, , drop = FALSE]
   rownames(out) <- NULL
-  restore_timeline(out, meta)
+  joined_timeline(out, list(x, y))
 }
 
-complete_companions <- function(part, companions) {
-  for (name in setdiff(companions, names(part))) {
-    part[[name]] <- if (grepl("_coverage$", name)) {
-      1
-    } else if (grepl("_(series|known_from|flag)$", name)) {
-      NA
-    } else {
-      factor("observed", levels = origin_levels)
-    }
+# Renames companions to what the record calls them.
+like_companions <- function(part, meta) {
+  own <- if (is_timeline(part)) timeline_meta(part)$beside
+  part <- as_plain(part)
+  for (m in names(own)) {
+    at <- match(own[[m]], names(part))
+    names(part)[at] <- unname(meta$beside[[m]][names(own[[m]])])
   }
   part
 }

@@ -8,7 +8,7 @@ matched_columns <- function(base, parts, shapes, plan) {
   for (name in names(base$keys)) data[[name]] <- base$keys[[name]][base$owner]
   data <- c(data, attribute_columns(base, parts, shapes))
   kinds <- units <- character()
-  account <- list()
+  account <- marks <- list()
   for (p in names(parts)) {
     made <- if (identical(p, base$first)) {
       own_columns(x)
@@ -20,6 +20,7 @@ matched_columns <- function(base, parts, shapes, plan) {
     data <- c(data, made$data)
     kinds <- c(kinds, made$kinds)
     units <- c(units, made$units)
+    marks <- c(marks, made$marks)
     account[[p]] <- align_account(base, parts[[p]], p, shapes[[p]], made, plan)
   }
   frame <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
@@ -32,7 +33,8 @@ matched_columns <- function(base, parts, shapes, plan) {
   meta$cadence <- base$cadence
   meta$rejects <- meta$rejects[0, , drop = FALSE]
   meta$news <- meta$ledger <- NULL
-  list(timeline = new_timeline(frame, meta), account = do.call(rbind, unname(account)))
+  meta <- for_new_measures(meta, names(frame))
+  list(timeline = add_marks(new_timeline(frame, meta), marks), account = do.call(rbind, unname(account)))
 }
 
 attribute_names <- function(parts) unique(unlist(lapply(parts, function(p) timeline_meta(p)$attributes)))
@@ -54,8 +56,14 @@ attribute_columns <- function(base, parts, shapes) {
 
 own_columns <- function(x) {
   meta <- timeline_meta(x)
-  all <- unlist(lapply(names(meta$kinds), function(m) c(m, companion_columns(m))))
-  list(data = as.list(as_plain(x)[intersect(all, names(x))]), kinds = meta$kinds, units = meta$units,
+  measures <- names(meta$kinds)
+  marks <- lapply(rlang::set_names(measures), function(m) {
+    kinds <- names(meta$beside[[m]])
+    held <- lapply(stats::setNames(nm = as.character(kinds)), function(kind) companion(x, m, kind))
+    if ("origin" %in% kinds) held$origin <- origin_codes(x, m)
+    held
+  })
+  list(data = as.list(as_plain(x)[measures]), kinds = meta$kinds, units = meta$units, marks = marks,
        used = nrow(x))
 }
 
@@ -114,10 +122,10 @@ looked_up_columns <- function(base, x, p, shape, plan) {
         made <- find(x[[m]], "linear")
         out$data[[name]] <- made$value
         codes <- ifelse(made$found == 1, origin_codes(x, m)[at], interpolated_code)
-        out$data[[origin_column(name)]] <- origin_factor(as.integer(codes), made$value)
+        out$marks[[name]]$origin <- as.integer(codes)
       }
       if (by_known) out$kinds[[name]] <- "level"
-      if (by_known || plan$known_from) out$data[[known_column(name)]] <- .POSIXct(known[at], tz = base$zone)
+      if (by_known || plan$known_from) out$marks[[name]]$known_from <- .POSIXct(known[at], tz = base$zone)
       out$rows[[length(out$rows) + 1]] <- at
     }
   }
@@ -128,9 +136,7 @@ take_measure <- function(out, x, measure, name, row) {
   meta <- timeline_meta(x)
   out$data[[name]] <- x[[measure]][row]
   if (is_marked(x, measure)) {
-    out$data[[origin_column(name)]] <- origin_factor(origin_codes(x, measure)[row], out$data[[name]])
-    coverage <- coverage_of(x, measure)[row]
-    if (any(coverage < 1, na.rm = TRUE)) out$data[[coverage_column(name)]] <- coverage
+    out$marks[[name]] <- list(origin = origin_codes(x, measure)[row], coverage = coverage_of(x, measure)[row])
   }
   out$kinds[[name]] <- meta$kinds[[measure]]
   out$units[[name]] <- meta$units[[measure]]

@@ -242,7 +242,7 @@ apart_names <- function(parts) {
     new <- names(p)
     for (m in clash) {
       new[new == m] <- paste0(m, "_", name)
-      for (column in intersect(companion_columns(m), names(p))) {
+      for (column in companion_columns(p, m)) {
         new[names(p) == column] <- sub(m, paste0(m, "_", name), column, fixed = TRUE)
       }
     }

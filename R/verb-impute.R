@@ -167,7 +167,7 @@ say_flat <- function(rules) {
 say_text <- function(x) {
   meta <- timeline_meta(x)
   rest <- setdiff(names(x), c(
-    meta$time, meta$series, meta$attributes, names(meta$kinds), companion_columns(names(meta$kinds))
+    meta$time, meta$series, meta$attributes, names(meta$kinds), companion_columns(x)
   ))
   text <- rest[vapply(rest, function(n) is.character(x[[n]]) || is.factor(x[[n]]), TRUE)]
   if (length(text)) {

@@ -58,7 +58,7 @@ pool_series.kairon_stream <- function(x, by = NULL, ..., weights = NULL, total =
       statistic_of_sums(statistic, s)
     }
   )
-  result <- new_timeline(out$data, out$meta)
+  result <- add_marks(new_timeline(out$data, out$meta), out$marks)
   account <- distant_account(ends, facts, groups, weight)
   words <- pool_words(account, groups)
   tell(c(i = verbatim(words)))

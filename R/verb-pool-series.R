@@ -65,7 +65,7 @@ pool_series.kairon_timeline <- function(x, by = NULL, ..., weights = NULL, total
   groups <- series_groups(x, rows, rlang::enquo(by), total)
   cells <- if (is.null(part)) stamp_cells(x, rows, groups) else part_cells(x, rows, groups, part)
   out <- pooled_columns(x, rows, cells, wanted, weight, at_least)
-  result <- new_timeline(out$data, out$meta)
+  result <- add_marks(new_timeline(out$data, out$meta), out$marks)
   account <- pool_account(x, rows, groups, weight)
   words <- pool_words(account, groups)
   tell(c(i = verbatim(words)))
@@ -368,14 +368,12 @@ pooled_table <- function(meta, cells, wanted, at_least, mark_of, value_of) {
       short <- if (at_least <= 1) mark$coverage < at_least else mark$series < at_least
       made[short] <- NA_real_
       data[[name]] <- made
-      data[[count_column(name)]] <- as.integer(mark$series)
       kinds[name] <- pooled_kind(meta$kinds[[measure]], statistic)
       units[name] <- result_unit(meta$units[[measure]], statistic)
       marks[[name]] <- mark
     }
   }
   data <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
-  data <- add_marks(data, marks)
   meta$series <- names(cells$keys)
   meta$attributes <- character()
   meta$kinds <- kinds
@@ -384,7 +382,7 @@ pooled_table <- function(meta, cells, wanted, at_least, mark_of, value_of) {
   meta$cadence <- cells$cadence
   meta$rejects <- meta$rejects[0, , drop = FALSE]
   meta$news <- meta$ledger <- NULL
-  list(data = data, meta = meta)
+  list(data = data, meta = for_new_measures(meta, names(data)), marks = marks)
 }
 
 pool_values <- function(values, weight, flat, order, statistic, where, call = rlang::caller_env(3)) {

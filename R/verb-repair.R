@@ -100,7 +100,7 @@ repair_limit <- function(longest, x, rows) {
 repair_measure <- function(x, rows, m, rule, limit, season, direction) {
   meta <- timeline_meta(x)
   before <- x[[m]]
-  flag <- x[[flag_column(m)]]
+  flag <- companion(x, m, "flag")
   hit <- which(!is.na(flag))
   gone <- replace(before, hit, NA_real_)
   # Gaps that were there before stay: only flagged values are put in.
@@ -112,7 +112,7 @@ repair_measure <- function(x, rows, m, rule, limit, season, direction) {
   x <- put_column(x, m, after)
   x <- set_origins(x, m, codes)
   x <- keep_raw(x, m, before, meta)
-  x <- put_column(x, flag_column(m), NULL)
+  x <- set_companion(x, m, "flag", NULL)
   table <- data.frame(
     measure = m, stamp = from_seconds(rows$seconds[hit], meta$type, meta$zone),
       rule = as.character(flag[hit]),

@@ -299,32 +299,35 @@ finish_bins <- function(x, bins, target, out) {
   meta$cadence <- target
   meta$rejects <- meta$rejects[0, , drop = FALSE]
   meta$news <- NULL
-  data <- add_marks(out$data, out$marks)
-  new_timeline(data, meta)
+  meta <- for_new_measures(meta, names(out$data))
+  add_marks(new_timeline(out$data, meta), out$marks)
 }
 
-# Companion columns of new measures.
-add_marks <- function(data, marks) {
+# What stands beside new measures.
+add_marks <- function(x, marks) {
   for (name in names(marks)) {
-    codes <- marks[[name]]$origin
-    data[[origin_column(name)]] <- origin_factor(codes, data[[name]])
-    coverage <- marks[[name]]$coverage
-    if (any(coverage < 1, na.rm = TRUE)) data[[coverage_column(name)]] <- coverage
+    mark <- marks[[name]]
+    if (!is.null(mark$series)) x <- set_companion(x, name, "series", as.integer(mark$series))
+    if (!is.null(mark$origin)) x <- set_origins(x, name, mark$origin)
+    if (!is.null(mark$coverage)) x <- set_coverage(x, name, mark$coverage)
+    for (kind in intersect(c("flag", "known_from"), names(mark))) {
+      x <- set_companion(x, name, kind, mark[[kind]])
+    }
   }
-  data
+  x
 }
 
 say_thin <- function(x, bins, unfinished) {
   measures <- names(timeline_meta(x)$kinds)
   thin <- vapply(measures, function(m) {
-    if (is.null(x[[coverage_column(m)]])) 0 else sum(coverage_of(x, m) < 0.5 & is_measured(x, m))
+    if (is.null(companion_name(x, m, "coverage"))) 0 else sum(coverage_of(x, m) < 0.5 & is_measured(x, m))
   }, 1)
   if (any(thin > 0)) {
     n <- max(thin)
     tell(c(
       i = "{n} bin{?s} {?holds/hold} under half of {?its/their} expected readings, \\
            and {.code at_least = 0.5} would make {?it/them} missing; see \\
-           {.field {coverage_column(measures[which.max(thin)])}}."
+           {.field {companion_name(x, measures[which.max(thin)], 'coverage')}}."
     ))
   }
   n <- length(bins$unfinished)

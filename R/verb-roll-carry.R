@@ -19,7 +19,7 @@ carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()
   redo <- which(from <= lasts)
   made <- again(x[sequence(lasts[redo] - needed[redo] + 1L, needed[redo]), ])
   old <- setdiff(names(made), names(x))
-  lost <- setdiff(grep("_(origin|coverage)$", old, invert = TRUE, value = TRUE), names(earlier))
+  lost <- setdiff(old, c(companion_columns(made), names(earlier)))
   if (length(lost)) {
     abort_input(c("{.arg carry} must be an earlier result of the same call.",
                   x = "It has no column {.field {lost[1]}}."), call = call)
@@ -37,8 +37,10 @@ carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()
 join_windows <- function(x, made, earlier, fresh, taken) {
   meta <- timeline_meta(made)
   rolled <- setdiff(names(meta$kinds), names(timeline_meta(x)$kinds))
-  beside <- intersect(companion_columns(rolled), union(names(made), names(earlier)))
-  parts <- lapply(list(made, earlier), function(t) complete_companions(as_plain(t), beside))
+  told <- list(companion_roles(meta, rolled), companion_roles(timeline_meta(earlier), rolled))
+  roles <- c(told[[1]], told[[2]][setdiff(names(told[[2]]), names(told[[1]]))])
+  beside <- names(roles)
+  parts <- lapply(list(made, earlier), function(t) complete_companions(as_plain(t), roles))
   out <- unclass(as_plain(x))
   old <- length(taken$to)
   in_order <- identical(taken$to, seq_len(old)) && identical(fresh$to, old + seq_along(fresh$to))
@@ -57,6 +59,7 @@ join_windows <- function(x, made, earlier, fresh, taken) {
   class(out) <- "data.frame"
   known <- timeline_meta(x)
   meta[c("cadence", "rejects")] <- known[c("cadence", "rejects")]
+  meta$beside <- merge_companions(meta$beside, timeline_meta(earlier)$beside[rolled])
   new_timeline(out, meta)
 }
 

@@ -90,11 +90,11 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
     out <- roll_window(x, out, rows, given$windows[[i]], label, wanted, pairs, plan)
   }
   if (isFALSE(keep)) {
-    for (m in raw) for (column in c(m, companion_columns(m))) out <- put_column(out, column, NULL)
+    for (m in raw) for (column in c(m, companion_columns(out, m))) out <- put_column(out, column, NULL)
     meta <- timeline_meta(out)
     meta$kinds <- meta$kinds[setdiff(names(meta$kinds), raw)]
     meta$units <- meta$units[names(meta$kinds)]
-    attr(out, "timeline") <- meta
+    attr(out, "timeline") <- keep_companions(meta, names(out))
   }
   out
 }
@@ -450,16 +450,16 @@ add_rolled <- function(out, x, measure, name, statistic, values, marks) {
   taken <- names(out)
   if (name %in% taken) name <- setdiff(paste0(name, "_", 2:999), taken)[1]
   out <- put_column(out, name, values)
+  meta <- timeline_meta(out)
+  meta$kinds[[name]] <- "level"
+  meta$units[[name]] <- result_unit(timeline_meta(x)$units[[measure]], statistic)
+  attr(out, "timeline") <- meta
   out <- set_origins(out, name, marks$origin)
   if (!is.null(marks$coverage)) {
     coverage <- marks$coverage
     coverage[is.na(values)] <- 1
     out <- set_coverage(out, name, coverage)
   }
-  meta <- timeline_meta(out)
-  meta$kinds[[name]] <- "level"
-  meta$units[[name]] <- result_unit(timeline_meta(x)$units[[measure]], statistic)
-  attr(out, "timeline") <- meta
   out
 }
 

@@ -248,18 +248,17 @@ rule_season <- function(rule, x, m) {
 
 flag_values <- function(x, m, found) {
   found <- found[found$rule %in% fault_rules, , drop = FALSE]
-  name <- flag_column(m)
   if (nrow(found) == 0) {
-    return(put_column(x, name, NULL))
+    return(set_companion(x, m, "flag", NULL))
   }
   flag <- rep(NA_character_, nrow(x))
   for (i in rev(seq_len(nrow(found)))) flag[found$from[i]:found$to[i]] <- found$rule[i]
   flag[is.na(x[[m]])] <- NA
-  put_column(x, name, factor(flag, levels = fault_rules))
+  set_companion(x, m, "flag", factor(flag, levels = fault_rules))
 }
 
 is_flagged <- function(x, m) {
-  flag <- x[[flag_column(m)]]
+  flag <- companion(x, m, "flag")
   if (is.null(flag)) rep(FALSE, nrow(x)) else !is.na(flag)
 }
 

@@ -7,7 +7,7 @@ test_that("subsetting rows and columns keeps kinds, origins and cadence", {
   expect_equal(as.character(part$flow_origin), c("imputed", "observed", "observed"))
   expect_equal(cadence_of(part), cadence_of(x))
   expect_true(is_timeline(x[x$flow > 2, ]))
-  expect_true(is_timeline(x[c("day", "flow")]))
+  expect_true(is_timeline(x[c("day", "flow", "flow_origin")]))
 })
 
 test_that("a table that can no longer hold its promises becomes a plain data frame", {
