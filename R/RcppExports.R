@@ -61,6 +61,22 @@ cpp_share_on_grid <- function(instants, zone, cadence) {
     .Call(`_kairon_cpp_share_on_grid`, instants, zone, cadence)
 }
 
+cpp_bare <- function(x) {
+    .Call(`_kairon_cpp_bare`, x)
+}
+
+cpp_spaced <- function(breaks, first, step) {
+    .Call(`_kairon_cpp_spaced`, breaks, first, step)
+}
+
+cpp_runs <- function(breaks, values) {
+    .Call(`_kairon_cpp_runs`, breaks, values)
+}
+
+cpp_same_codes <- function(values, code) {
+    .Call(`_kairon_cpp_same_codes`, values, code)
+}
+
 cpp_forget_kinds <- function(scanned) {
     invisible(.Call(`_kairon_cpp_forget_kinds`, scanned))
 }
@@ -363,10 +379,6 @@ cpp_drop_narrow <- function(made, from, to, needed) {
 
 cpp_drop_narrow_steps <- function(made, breaks, back, ahead, needed) {
     .Call(`_kairon_cpp_drop_narrow_steps`, made, breaks, back, ahead, needed)
-}
-
-cpp_same_codes <- function(values, code) {
-    .Call(`_kairon_cpp_same_codes`, values, code)
 }
 
 cpp_is_plain <- function(x) {

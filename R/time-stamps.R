@@ -15,10 +15,13 @@ time_type_of <- function(x) {
 to_seconds <- function(x) {
   switch(time_type_of(x),
     date = unclass(as.double(x)) * 86400,
-    instant = unclass(as.double(x)),
-    step = as.double(x)
+    instant = bare_numbers(x),
+    step = bare_numbers(x)
   )
 }
+
+# Without a copy where that can be.
+bare_numbers <- function(x) if (is.double(x)) cpp_bare(x) else as.double(x)
 
 from_seconds <- function(seconds, type, zone = "UTC") {
   switch(type,

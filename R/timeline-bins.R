@@ -89,10 +89,11 @@ make_bins <- function(x, rows, target, extent = "each", closed = "left", whole =
   }
   size <- last - first + 1
   check_size(sum(size))
-  k <- sequence_from(first, size)
+  breaks <- as.integer(c(0, cumsum(size)))
+  k <- cpp_spaced(breaks, as.double(first), 1)
   out <- list(
-    period = k, breaks = as.integer(c(0, cumsum(size))), owner = rep.int(seq_along(size), size),
-    closed = closed, type = stamp_type(meta$type, target), instants = stamp_of(target, k, rows$zone)
+    period = k, breaks = breaks, owner = cpp_runs(breaks, seq_along(size)), closed = closed,
+    type = stamp_type(meta$type, target), instants = stamps_in_row(target, k, first, breaks, rows$zone)
   )
   out$stamps <- out$instants
   if (out$type == "date" && meta$type == "instant") out$stamps <- cpp_local_of(out$stamps, rows$zone)
@@ -102,6 +103,16 @@ make_bins <- function(x, rows, target, extent = "each", closed = "left", whole =
   out$edges <- period_start(target, sequence_from(first, size + 1), rows$zone)
   out$unfinished <- unfinished_bins(spans, rows, out, target, first)
   out
+}
+
+# Stamps of periods one after the other; those at equal distances are not written out.
+stamps_in_row <- function(target, k, first, breaks, zone) {
+  steady <- target$unit == "second" && (target$n <= 3600 || identical(zone, utc_zone))
+  if (!steady || target$n != floor(target$n)) {
+    return(stamp_of(target, k, zone))
+  }
+  begin <- stamp_of(target, as.double(first), zone)
+  if (all(begin == floor(begin))) cpp_spaced(breaks, begin, target$n) else stamp_of(target, k, zone)
 }
 
 # Places of the first edge of each series among all edges.
@@ -183,10 +194,16 @@ bin_frame <- function(x, rows, bins) {
   meta <- timeline_meta(x)
   data <- list()
   data[[meta$time]] <- from_seconds(bins$stamps, bins$type, meta$zone)
-  for (name in meta$series) data[[name]] <- rows$keys[[name]][bins$owner]
+  for (name in meta$series) data[[name]] <- repeat_runs(rows$keys[[name]], bins)
   first_row <- rows$breaks[-length(rows$breaks)] + 1
-  for (name in meta$attributes) data[[name]] <- x[[name]][first_row][bins$owner]
+  for (name in meta$attributes) data[[name]] <- repeat_runs(x[[name]][first_row], bins)
   data
+}
+
+# One value of each series for all of its bins.
+repeat_runs <- function(values, bins) {
+  plain <- is.factor(values) || !is.object(values) && (is.character(values) || is.integer(values))
+  if (plain) cpp_runs(bins$breaks, values) else values[bins$owner]
 }
 
 bin_label <- function(x, rows, bins, i) {

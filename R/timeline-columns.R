@@ -142,11 +142,19 @@ check_text_measure <- function(column, name, declared, rows, where, call) {
 }
 
 check_attributes <- function(data, roles, call) {
+  if (length(roles$attributes) == 0) {
+    return(invisible())
+  }
+  key <- key_text(data[roles$series], nrow(data))
+  first <- match(key, key)
   for (name in roles$attributes) {
-    key <- key_text(data[roles$series], nrow(data))
-    pairs <- unique(data.frame(key = key, value = as.character(data[[name]])))
-    if (anyDuplicated(pairs$key)) {
-      unsteady <- data[match(pairs$key[duplicated(pairs$key)][1], key), roles$series]
+    value <- data[[name]]
+    changed <- which(!(value == value[first]) | is.na(value) != is.na(value[first]))
+    # As they are written: digits beyond that are no other value.
+    written <- function(at) ifelse(is.na(value[at]), "", paste0("=", as.character(value[at])))
+    changed <- changed[written(changed) != written(first[changed])]
+    if (length(changed)) {
+      unsteady <- data[changed[1], roles$series]
       abort_input(c(
         "Attribute {.field {name}} must be constant within a series.",
         x = "It changes within {.val {label_text(unsteady)}}."

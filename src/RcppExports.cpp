@@ -212,6 +212,54 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_bare
+SEXP cpp_bare(SEXP x);
+RcppExport SEXP _kairon_cpp_bare(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_bare(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_spaced
+SEXP cpp_spaced(Rcpp::IntegerVector breaks, Rcpp::NumericVector first, double step);
+RcppExport SEXP _kairon_cpp_spaced(SEXP breaksSEXP, SEXP firstSEXP, SEXP stepSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< double >::type step(stepSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_spaced(breaks, first, step));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_runs
+SEXP cpp_runs(Rcpp::IntegerVector breaks, SEXP values);
+RcppExport SEXP _kairon_cpp_runs(SEXP breaksSEXP, SEXP valuesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type values(valuesSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_runs(breaks, values));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_same_codes
+SEXP cpp_same_codes(SEXP values, int code);
+RcppExport SEXP _kairon_cpp_same_codes(SEXP valuesSEXP, SEXP codeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< int >::type code(codeSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_same_codes(values, code));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_forget_kinds
 void cpp_forget_kinds(Rcpp::NumericVector scanned);
 RcppExport SEXP _kairon_cpp_forget_kinds(SEXP scannedSEXP) {
@@ -1316,18 +1364,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// cpp_same_codes
-Rcpp::IntegerVector cpp_same_codes(Rcpp::NumericVector values, int code);
-RcppExport SEXP _kairon_cpp_same_codes(SEXP valuesSEXP, SEXP codeSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
-    Rcpp::traits::input_parameter< int >::type code(codeSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_same_codes(values, code));
-    return rcpp_result_gen;
-END_RCPP
-}
 // cpp_is_plain
 bool cpp_is_plain(SEXP x);
 RcppExport SEXP _kairon_cpp_is_plain(SEXP xSEXP) {
@@ -1356,6 +1392,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_instant_of_local", (DL_FUNC) &_kairon_cpp_instant_of_local, 2},
     {"_kairon_cpp_detect_cadence", (DL_FUNC) &_kairon_cpp_detect_cadence, 5},
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
+    {"_kairon_cpp_bare", (DL_FUNC) &_kairon_cpp_bare, 1},
+    {"_kairon_cpp_spaced", (DL_FUNC) &_kairon_cpp_spaced, 3},
+    {"_kairon_cpp_runs", (DL_FUNC) &_kairon_cpp_runs, 2},
+    {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
     {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
     {"_kairon_cpp_whole_lines", (DL_FUNC) &_kairon_cpp_whole_lines, 1},
@@ -1432,14 +1472,15 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_drop_short", (DL_FUNC) &_kairon_cpp_drop_short, 3},
     {"_kairon_cpp_drop_narrow", (DL_FUNC) &_kairon_cpp_drop_narrow, 4},
     {"_kairon_cpp_drop_narrow_steps", (DL_FUNC) &_kairon_cpp_drop_narrow_steps, 5},
-    {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {"_kairon_cpp_is_plain", (DL_FUNC) &_kairon_cpp_is_plain, 1},
     {NULL, NULL, 0}
 };
 
+void init_compact(DllInfo* dll);
 void init_growing(DllInfo* dll);
 RcppExport void R_init_kairon(DllInfo *dll) {
     R_registerRoutines(dll, NULL, CallEntries, NULL, NULL);
     R_useDynamicSymbols(dll, FALSE);
+    init_compact(dll);
     init_growing(dll);
 }

@@ -120,13 +120,18 @@ Rcpp::NumericVector cpp_value_check(Rcpp::NumericVector x) {
 // Codes without those of missing values; NULL where all that are left are 1.
 // [[Rcpp::export]]
 SEXP cpp_blank_codes(Rcpp::IntegerVector codes, Rcpp::NumericVector values) {
-  Rcpp::IntegerVector out = Rcpp::no_init(codes.size());
-  bool plain = true;
-  for (R_xlen_t i = 0; i < codes.size(); ++i) {
-    out[i] = ISNAN(values[i]) ? NA_INTEGER : codes[i];
-    plain = plain && (out[i] == 1 || out[i] == NA_INTEGER);
+  const R_xlen_t n = codes.size();
+  Rcpp::IntegerVector out = Rcpp::no_init(n);
+  const int* from = codes.begin();
+  const double* v = values.begin();
+  int* to = out.begin();
+  int other = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    const int code = v[i] != v[i] ? NA_INTEGER : from[i];
+    to[i] = code;
+    other |= static_cast<int>(code != 1) & static_cast<int>(code != NA_INTEGER);
   }
-  return plain ? R_NilValue : Rcpp::wrap(out);
+  return other == 0 ? R_NilValue : Rcpp::wrap(out);
 }
 
 // Places in origin_levels: those of the companion column, or 1 (observed) for all
@@ -149,7 +154,7 @@ Rcpp::IntegerVector cpp_origin_codes(Rcpp::NumericVector values, Rcpp::Nullable<
 // [[Rcpp::export]]
 Rcpp::IntegerVector cpp_pick(Rcpp::IntegerVector which, Rcpp::IntegerVector choices) {
   Rcpp::IntegerVector out = Rcpp::no_init(which.size());
-  for (R_xlen_t i = 0; i < which.size(); ++i) out[i] = choices[which[i]];
+  std::transform(which.begin(), which.end(), out.begin(), [&](int i) { return choices[i]; });
   return out;
 }
 
@@ -157,11 +162,19 @@ Rcpp::IntegerVector cpp_pick(Rcpp::IntegerVector which, Rcpp::IntegerVector choi
 // [[Rcpp::export]]
 Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column,
                                      Rcpp::LogicalVector filled, int code) {
-  Rcpp::IntegerVector out = Rcpp::no_init(values.size());
-  const Rcpp::IntegerVector codes = column.isNull() ? Rcpp::IntegerVector(0) : Rcpp::IntegerVector(column.get());
-  for (R_xlen_t i = 0; i < values.size(); ++i) {
-    const int old = codes.size() == 0 || codes[i] == NA_INTEGER ? 1 : codes[i];
-    out[i] = ISNAN(values[i]) ? NA_INTEGER : filled[i] ? code : old;
+  const R_xlen_t n = values.size();
+  Rcpp::IntegerVector out = Rcpp::no_init(n);
+  const double* v = values.begin();
+  const int* put = filled.begin();
+  int* to = out.begin();
+  if (column.isNull()) {
+    for (R_xlen_t i = 0; i < n; ++i) to[i] = v[i] != v[i] ? NA_INTEGER : put[i] != 0 ? code : 1;
+    return out;
+  }
+  const Rcpp::IntegerVector codes(column.get());
+  for (R_xlen_t i = 0; i < n; ++i) {
+    const int old = codes[i] == NA_INTEGER ? 1 : codes[i];
+    to[i] = v[i] != v[i] ? NA_INTEGER : put[i] != 0 ? code : old;
   }
   return out;
 }
@@ -195,14 +208,6 @@ Rcpp::NumericVector cpp_drop_narrow_steps(Rcpp::NumericVector made, Rcpp::Intege
     }
   }
   return made;
-}
-
-// One code for all values that are there.
-// [[Rcpp::export]]
-Rcpp::IntegerVector cpp_same_codes(Rcpp::NumericVector values, int code) {
-  Rcpp::IntegerVector out = Rcpp::no_init(values.size());
-  for (R_xlen_t i = 0; i < values.size(); ++i) out[i] = ISNAN(values[i]) ? NA_INTEGER : code;
-  return out;
 }
 
 // Whether an object holds data only: vectors, lists and their attributes, and nothing that runs when it is touched.
