@@ -58,7 +58,7 @@ run_verb <- function(args) {
     show_lines(main_help(verbs))
     return(0L)
   }
-  if (args[1] == "--version") {
+  if (args[1] %in% c("--version", "-v")) {
     show_lines(paste("kairon", utils::packageVersion("kairon")))
     return(0L)
   }
@@ -72,19 +72,28 @@ run_verb <- function(args) {
   }
   verb <- verbs[[name]]
   if (any(args[-1] %in% c("--help", "-h"))) {
-    show_lines(verb_help(name, verb))
+    show_lines(verb_help(name, verb, all = "all" %in% args[-1]))
     return(0L)
   }
   call <- read_call(args[-1], name, verb)
+  # What is told once is told once in each call.
+  rm(list = ls(told), envir = told)
+  for (needed in verb$needs) needed_option(call$options, needed, name)
+  check_outputs(call$options, name, verb)
   before <- options(
-    kairon.quiet = call$options$quiet, cli.num_colors = 1L,
+    kairon.quiet = isTRUE(call$options$quiet), kairon.caller = "shell",
+    kairon.caller_names = unlist(lapply(verb_options(name, verb), names)), cli.num_colors = 1L,
     # Bars of long runs are for people who watch.
     cli.progress_show_after = if (isatty(stderr()) && !isTRUE(call$options$quiet)) 2 else Inf,
     width = if (isatty(stdout())) cli::console_width() else 100L
   )
   on.exit(options(before))
+  if (!is.null(call$options$workers)) {
+    plan <- use_workers(call$options$workers)
+    on.exit(if (!is.null(plan)) future::plan(plan), add = TRUE)
+  }
   made <- withCallingHandlers(
-    verb$run(call$files, call$options),
+    if (is.null(verb$run)) cli_run(name, verb, call$files, call$options) else verb$run(call$files, call$options),
     warning = function(w) {
       if (!isTRUE(call$options$quiet)) say(cli::ansi_strip(conditionMessage(w)))
       invokeRestart("muffleWarning")
@@ -101,95 +110,3 @@ run_verb <- function(args) {
 exit_with <- function(code) structure(as.integer(code), class = "kairon_exit")
 
 say <- function(...) writeLines(visible(sub("^. ", "", paste0(...)), "\n"), stderr())
-
-# Files and options of one call, all names checked first.
-read_call <- function(args, name, verb) {
-  options <- verb_options(verb)
-  flags <- vapply(options, function(o) o@long_flag, "")
-  given <- sub("=.*", "", grep("^--", args, value = TRUE))
-  given <- gsub("-", "_", sub("^--", "", given))
-  args <- ifelse(grepl("^--", args), dashed_name(args), args)
-  for (word in given) {
-    flag <- paste0("--", word)
-    if (flag %in% flags) next
-    hint <- nearest_word(word, sub("^--", "", flags))
-    abort_usage(c(
-      "{.val {name}} has no option {.val {paste0('--', gsub('_', '-', word))}}.",
-      i = if (!is.null(hint)) "Did you mean {.val {paste0('--', gsub('_', '-', hint))}}?"
-    ), name)
-  }
-  parser <- optparse::OptionParser(option_list = options, add_help_option = FALSE)
-  parsed <- tryCatch(
-    withCallingHandlers(
-      optparse::parse_args(parser, args, positional_arguments = TRUE),
-      warning = function(w) stop(conditionMessage(w), call. = FALSE)
-    ),
-    error = function(e) {
-      why <- conditionMessage(e)
-      abort_usage(c("the options cannot be read.", x = "{why}"), name)
-    }
-  )
-  parsed$options <- parsed$options[!vapply(parsed$options, is.null, TRUE)]
-  list(files = parsed$args, options = parsed$options)
-}
-
-# --at-least=1 and --at_least=1 are the same option.
-dashed_name <- function(arg) {
-  name <- sub("=.*", "", arg)
-  value <- substring(arg, nchar(name) + 1)
-  paste0("--", gsub("-", "_", sub("^--", "", name)), value)
-}
-
-# Help ----
-
-main_help <- function(verbs) {
-  c(
-    "kairon: from timestamped measurements to tested forecasts",
-    "",
-    "Use: kairon VERB FILE [OPTIONS]",
-    "",
-    help_table(names(verbs), vapply(verbs, `[[`, "", "what")),
-    "",
-    "Example:",
-    paste0("  ", verbs$inspect$example),
-    "",
-    "kairon VERB --help tells the options of a verb. Tables go to standard output,",
-    "as CSV when it is not a terminal; notes and errors go to standard error.",
-    "Exit codes: 0 fine, 1 the data could not be processed, 2 the call was wrong, 3 a",
-    "threshold was missed, 130 interrupted."
-  )
-}
-
-# Words and what they mean, wrapped for a terminal of 80 to 100 columns.
-help_table <- function(words, meanings) {
-  wide <- max(nchar(words))
-  room <- max(24, 88 - wide)
-  unlist(Map(function(word, meaning) {
-    lines <- strwrap(meaning, room)
-    paste0("  ", formatC(c(word, rep("", length(lines) - 1)), width = -wide), "  ", lines)
-  }, words, meanings), use.names = FALSE)
-}
-
-verb_help <- function(name, verb) {
-  block <- function(title, options) {
-    if (length(options) == 0) {
-      return(NULL)
-    }
-    flags <- vapply(options, function(o) {
-      flag <- gsub("_", "-", o@long_flag)
-      if (o@action == "store_true") flag else paste(flag, o@metavar)
-    }, "")
-    c("", title, help_table(flags, vapply(options, function(o) o@help, "")))
-  }
-  c(
-    paste0("kairon ", name, ": ", verb$what),
-    "",
-    paste0("Use: kairon ", name, " ", verb$arguments, " [OPTIONS]"),
-    block("Options:", verb$options),
-    if (!isFALSE(verb$sources)) block("Reading the file:", source_options()),
-    if (is.null(verb$sources)) block("Output:", output_options(verb)),
-    "",
-    "Example:",
-    paste0("  ", verb$example)
-  )
-}

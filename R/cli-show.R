@@ -2,7 +2,7 @@
 
 # Where a table goes: to a file, as CSV into a pipe, in words on a terminal.
 show_result <- function(object, table, options, words = format(object)) {
-  if (!is.null(options$figure)) write_figure(object, options$figure, isTRUE(options$dark))
+  if (!is.null(options$figure)) write_figure(object, options)
   above <- if (is_timeline(table) && !isTRUE(options$plain)) header_lines(table)
   rows <- function() plain_columns(as.data.frame(table))
   if (!is.null(options$output)) {
@@ -25,12 +25,35 @@ printed <- function(object) {
   sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)), fixed = TRUE)
 }
 
-write_figure <- function(object, path, dark = FALSE) {
-  ending <- tolower(tools::file_ext(path))
-  if (!ending %in% c("png", "svg", "pdf")) {
-    abort_usage("a figure must end in .png, .svg or .pdf, not {.val {path}}.")
-  }
-  before <- if (dark) figure_style("dark")
-  tryCatch(draw_file(autoplot(object), path), finally = if (dark) do.call(figure_style, before))
+write_figure <- function(object, options) {
+  path <- options$figure
+  size <- figure_inches(options$figure_size)
+  before <- if (isTRUE(options$dark)) figure_style("dark")
+  made <- if (is.null(options$figure_type)) autoplot(object) else autoplot(object, show = options$figure_type)
+  tryCatch(draw_file(made, path, size), finally = if (isTRUE(options$dark)) do.call(figure_style, before))
   say("i Written: ", path)
+}
+
+# Said before anything is read.
+check_outputs <- function(options, name, verb) {
+  if (!is.null(options$output) && !isFALSE(verb$output) && name != "report") {
+    rlang::try_fetch(format_by_ending(options$output),
+                     kairon_error = function(cnd) abort_usage(verbatim(error_lines(cnd)), name))
+  }
+  figure <- options$figure
+  if (!is.null(figure) && !tolower(tools::file_ext(figure)) %in% figure_endings) {
+    abort_usage("a figure must end in .png, .svg or .pdf, not {.val {figure}}.", name)
+  }
+  figure_inches(options$figure_size)
+}
+
+figure_inches <- function(text) {
+  if (is.null(text)) {
+    return(NULL)
+  }
+  size <- suppressWarnings(as.numeric(strsplit(text, "[,x]")[[1]]))
+  if (length(size) != 2 || anyNA(size) || any(size < 1 | size > 100)) {
+    abort_usage("--figure-size must be width and height in inches, such as {.val 9,5}, not {.val {text}}.")
+  }
+  size
 }

@@ -40,16 +40,48 @@ points <- function(words, mark) {
 # A template with its values in place; what would steer a terminal is made visible, and then nothing is
 # coloured.
 written <- function(message, .envir) {
+  # A line that goes on in the code is one line.
+  message[] <- gsub("\\\\\n[ \t]*", "", message)
   shown <- function(text) cli::format_inline(text, .envir = .envir)
   plain <- local({
     before <- options(cli.num_colors = 1L, cli.hyperlink = FALSE)
     on.exit(options(before))
     vapply(message, shown, "", USE.NAMES = FALSE)
   })
+  if (!is.null(getOption("kairon.caller"))) {
+    message[] <- callers_words(plain)
+    return(verbatim(visible(message, "\n\t")))
+  }
   steers <- has_controls(plain, "\n\t")
   out <- message
   out[] <- if (any(steers)) visible(plain, "\n\t") else vapply(message, shown, "", USE.NAMES = FALSE)
   verbatim(out)
+}
+
+# Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and amounts: flow in a
+# study. The option `kairon.caller` says who called, and holds the names that are meant.
+callers_words <- function(text) {
+  caller <- getOption("kairon.caller")
+  names <- getOption("kairon.caller_names")
+  write <- function(name, value) {
+    value <- gsub("\"", "", sub("^c\\((.*)\\)$", "\\1", value))
+    value <- gsub(" *= *", "=", gsub(", +", ",", value))
+    if (caller == "study") {
+      return(paste0("`", name, ": ", value, "`"))
+    }
+    spaced <- grepl(" ", value)
+    trimws(paste0("--", gsub("_", "-", name), " ", if (spaced) paste0("\"", value, "\"") else value))
+  }
+  pattern <- "`([a-z_]+)( = ([^`]*))?`"
+  found <- regmatches(text, gregexpr(pattern, text))
+  regmatches(text, gregexpr(pattern, text)) <- lapply(found, function(marks) {
+    vapply(marks, function(mark) {
+      parts <- regmatches(mark, regexec(pattern, mark))[[1]]
+      if (parts[2] %in% names) write(parts[2], parts[4]) else mark
+    }, "", USE.NAMES = FALSE)
+  })
+  if (caller == "shell") text <- gsub("`?rejects\\(\\)`?", "kairon inspect --rejects", text)
+  text
 }
 
 abort_kind <- function(message, kind, ..., call, .envir) {

@@ -64,14 +64,15 @@ check_writable <- function(path, call = rlang::caller_env()) {
 
 # Rows as CSV, below lines that are there already where `append` says so. The library's writer does not notice
 # every disk that fills up, so the end of the file is compared with the last row.
-write_rows <- function(data, path, append = FALSE) {
-  data.table::fwrite(data, path, na = "", append = append, col.names = TRUE)
+write_rows <- function(data, path, append = FALSE, separator = ",") {
+  data.table::fwrite(data, path, na = "", append = append, col.names = TRUE, sep = separator)
   if (nrow(data) == 0) {
     return(invisible(path))
   }
   last <- tempfile(fileext = ".csv")
   on.exit(unlink(last))
-  data.table::fwrite(data[nrow(data), , drop = FALSE], last, na = "", col.names = FALSE)
+  data.table::fwrite(data[nrow(data), , drop = FALSE], last, na = "", col.names = FALSE,
+                     sep = separator)
   wanted <- readBin(last, "raw", file.size(last))
   whole <- file.size(path) >= length(wanted) && {
     con <- file(path, "rb")

@@ -304,3 +304,41 @@ keep_header <- function(con, table, x, call) {
   sql_do(con, paste0("DELETE FROM ", name, " WHERE table_name = ", sql_value(con, label)), call)
   sql_append(con, about_table, data.frame(table_name = label, about = header_json(x)), call)
 }
+
+# Database files ----
+
+# A file of SQLite, with or without the table behind its name.
+is_database_file <- function(source) {
+  if (!is.character(source) || length(source) != 1 || is.na(source)) {
+    return(FALSE)
+  }
+  path <- sub("\\?(table|query)=.*", "", source)
+  file.exists(path) && !dir.exists(path) &&
+    starts_with_bytes(readBin(path, "raw", 16), charToRaw("SQLite format 3"))
+}
+
+read_database_file <- function(source, table, query, time, series, given, join, remote, call) {
+  if (!is_database_file(source)) {
+    abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is none.", call = call)
+  }
+  path <- sub("\\?(table|query)=.*", "", source)
+  if (path != source) {
+    asked <- utils::URLdecode(sub("^[^=]*=", "", substring(source, nchar(path) + 1)))
+    if (startsWith(substring(source, nchar(path) + 1), "?table=")) table <- asked else query <- asked
+  }
+  need_package("RSQLite", "Reading a SQLite file")
+  need_package("DBI", "Reading a SQLite file")
+  con <- DBI::dbConnect(RSQLite::SQLite(), path, flags = RSQLite::SQLITE_RO)
+  # Rows that stay there need the connection for as long as they are used.
+  if (!remote) on.exit(DBI::dbDisconnect(con))
+  if (is.null(table) && is.null(query)) {
+    held <- setdiff(DBI::dbListTables(con), about_table)
+    if (length(held) != 1) {
+      abort_input(c("{.file {path}} holds {length(held)} tables{if (length(held)) ': '}{.val {held}}.",
+                    i = "Choose one with {.arg table}."), call = call)
+    }
+    table <- held
+  }
+  rlang::inject(read_timeline(con, table, time = !!time, series = !!series, !!!given, query = query, join = join,
+                              remote = remote))
+}

@@ -41,6 +41,8 @@
 #' @param timeout Seconds that an address may take without sending anything.
 #' @param remote Whether to leave the rows where they are, for files that do not fit into memory: see
 #'   [remote-timelines].
+#' @param table,query Of a SQLite file: the table to read, or the SQL whose rows are read. The table may stand
+#'   behind the name, too: `"measurements.sqlite?table=flow"`. Left out where there is one table only.
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
 #'   `repeats`, `levels`, `day_first`, `epoch`, `events`, `cadence`.
 #' @details A file of [write_timeline()] or of the program says in its first lines, which begin with
@@ -75,7 +77,12 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   decimal = c("auto", ".", ","), separator = NULL, join = NULL,
                                   rename = NULL, format = NULL, sheet = NULL, range = NULL, widths = NULL,
                                   records = NULL, slab = NULL, time_as = c("dates", "steps"), member = NULL,
-                                  timeout = 60, remote = FALSE) {
+                                  timeout = 60, remote = FALSE, table = NULL, query = NULL) {
+  if (is_database_file(source) || !is.null(table) || !is.null(query)) {
+    call <- rlang::current_env()
+    return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series), rlang::enquos(...),
+                              join, remote, call))
+  }
   layout <- check_choice(layout, c("long", "wide", "across"))
   decimal <- check_choice(decimal, c("auto", ".", ","))
   time_as <- check_choice(time_as, c("dates", "steps"))

@@ -59,34 +59,44 @@ write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv") 
     files <- c(package_file, "data.csv", "data.parquet")
     return(write_folder(path, files, function(partial) write_package(x, partial, rows, header)))
   }
-  write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path)))
+  write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path), path))
 }
 
 written_formats <- c("delimited", "parquet", "json", "json_lines", "workbook", "package")
 
-format_by_ending <- function(path) {
+format_by_ending <- function(path, call = rlang::caller_env()) {
   if (basename(path) == package_file || grepl("/$", path) || dir.exists(path)) {
     return("package")
   }
   ending <- tolower(tools::file_ext(path))
-  switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "workbook",
-         "delimited")
+  if (ending == "gz") ending <- tolower(tools::file_ext(sub("\\.gz$", "", path, ignore.case = TRUE)))
+  form <- switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "workbook",
+                 csv = , tsv = , txt = , dat = , "delimited")
+  if (form == "delimited" && !ending %in% c("csv", "tsv", "txt", "dat", "")) {
+    abort_input(c(
+      "No table is written in the form of {.file {basename(path)}}.",
+      i = "Endings are {.val {c('.csv', '.tsv', '.csv.gz', '.parquet', '.json', '.jsonl', '.xlsx')}}, and \\
+           {.val folder/} for a data package."
+    ), call = call)
+  }
+  form
 }
 
-write_form <- function(x, path, format, header, zipped) {
+write_form <- function(x, path, format, header, zipped, name) {
   switch(format,
     parquet = write_parquet_file(x, path, header),
     json = write_json_file(x, path, header),
     json_lines = write_json_lines(x, path, header),
     workbook = write_workbook(x, path, header),
-    write_delimited(x, path, header, zipped)
+    write_delimited(x, path, header, zipped, name)
   )
 }
 
-write_delimited <- function(x, path, header, zipped) {
+write_delimited <- function(x, path, header, zipped, name) {
   target <- if (zipped) tempfile(fileext = ".csv") else path
   if (header) writeLines(header_lines(x), target, useBytes = TRUE)
-  write_rows(exact_columns(plain_columns(as_plain(x))), target, append = header)
+  separator <- if (grepl("\\.tsv(\\.gz)?$", name, ignore.case = TRUE)) "\t" else ","
+  write_rows(exact_columns(plain_columns(as_plain(x))), target, append = header, separator = separator)
   if (!zipped) {
     return(invisible())
   }

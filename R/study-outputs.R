@@ -58,12 +58,17 @@ write_result_figure <- function(result, stage, name, form) {
 }
 
 # A file of a figure, by its ending.
-draw_file <- function(plot, path) {
+figure_endings <- c("png", "svg", "pdf")
+
+# `size` in inches; 110 dots each in a picture of dots.
+draw_file <- function(plot, path, size = NULL) {
+  dots <- if (is.null(size)) c(1280, 800) else round(110 * size)
+  size <- size %||% c(11.6, 7.3)
   write_whole(path, function(partial) {
     switch(tolower(tools::file_ext(path)),
-      png = ragg::agg_png(partial, 1280, 800, res = 110),
-      svg = svglite::svglite(partial, 11.6, 7.3),
-      pdf = grDevices::pdf(partial, 11.6, 7.3)
+      png = ragg::agg_png(partial, dots[1], dots[2], res = 110),
+      svg = svglite::svglite(partial, size[1], size[2]),
+      pdf = grDevices::pdf(partial, size[1], size[2])
     )
     tryCatch(print(plot), finally = grDevices::dev.off())
   })

@@ -66,7 +66,26 @@ file_of <- function(lines, ending = ".csv") {
 }
 
 # The command line as a process of its own.
-kairon <- function(...) {
+# The command line as a call within this process: what it prints, what it says, and its exit code.
+in_process <- function(words) {
+  out <- err <- character()
+  said <- textConnection("err", "w", local = TRUE)
+  sink(said, type = "message")
+  on.exit({
+    sink(type = "message")
+    close(said)
+  })
+  out <- utils::capture.output(code <- suppressMessages(run_command_line(words, quit = FALSE)))
+  sink(type = "message")
+  close(said)
+  on.exit()
+  list(code = code, out = out, err = err)
+}
+
+kairon <- function(...) in_process(c(...))
+
+# The program as a process of its own, where that is the point.
+kairon_process <- function(...) {
   out <- tempfile()
   err <- tempfile()
   program <- system.file("exec", "kairon", package = "kairon")

@@ -64,7 +64,7 @@ test_that("forecasts with the settings of their methods, sums and drivers", {
   expect_equal(ahead$upper_95, f$table$upper_95)
   sums <- table_of(kairon("forecast", billed, "--horizon", "1 year", "--method", "naive", "--total", "all"))
   expect_equal(sums$value, 12 * x$volume[120])
-  whole <- table_of(kairon("forecast", billed, "--horizon", "3", "--method", "moving-average", "--values",
+  whole <- table_of(kairon("forecast", billed, "--horizon", "3", "--method", "moving-average", "--n",
                            "5",
                            "--whole"))
   expect_equal(whole$value[121:123] %% 1, rep(0, 3))

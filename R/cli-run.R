@@ -1,0 +1,312 @@
+# Running a verb: read, prepare, call its function, show what comes back.
+
+cli_run <- function(name, verb, files, options) {
+  x <- cli_prepared(files, options, name, verb)
+  args <- verb_arguments(name, verb, options)
+  # What tells a cadence or a share apart comes first, so that it may stand without its name.
+  run <- getExportedValue("kairon", gsub("-", "_", name))
+  out <- rlang::inject(run(x, !!!args[order(names(args) %in% (verb$order %||% ""), decreasing = TRUE)]))
+  show_made(if (inherits(out, "kairon_distant_bins")) as_timeline(out) else out, options)
+}
+
+# A timeline with its account, a table as it is, any other object as it prints.
+show_made <- function(out, options) {
+  if (is_timeline(out)) {
+    account <- if (length(timeline_meta(out)$ledger)) c("", format(ledger(out)))
+    return(show_result(out, out, options, c(printed(out), account)))
+  }
+  plain <- identical(class(out), "data.frame")
+  show_result(out, as.data.frame(out), options, if (plain) text_table(as.list(out)) else printed(out))
+}
+
+cli_gaps <- function(files, options) {
+  x <- cli_prepared(files, options, "gaps", list(fun = NULL))
+  found <- gaps(x, cli_measures(options))
+  show_result(found, found, options, c(timeline_line(x), "", if (nrow(found)) text_table(gap_columns(found)) else
+    "No gaps."))
+}
+
+# Lengths in words beside the numbers of the table.
+gap_columns <- function(found) {
+  shown <- lapply(found, function(v) if (is.numeric(v)) v else format(v))
+  shown$length <- vapply(found$seconds, show_duration, "")
+  shown$seconds <- NULL
+  shown
+}
+
+cli_inspect <- function(files, options) {
+  x <- cli_prepared(files, options, "inspect", list(fun = NULL))
+  if (isTRUE(options$rejects)) {
+    lost <- rejects(x)
+    return(show_result(lost, lost, options, if (nrow(lost)) text_table(as.list(lost)) else "Every row could be read."))
+  }
+  card <- inspect(x)
+  show_result(card, as.data.frame(card), options)
+}
+
+cli_roll <- function(files, options) {
+  verb <- cli_verbs()$roll
+  if (identical(options$side, "since-start") && is.null(options$window)) {
+    options$window <- NULL
+    window <- since_start()
+  } else {
+    window <- cli_window(needed_option(options, "window", "roll"), "roll", options)
+  }
+  x <- cli_prepared(files, options, "roll", verb)
+  args <- verb_arguments("roll", verb, options[setdiff(names(options), "window")])
+  if (!is.null(args$correlate)) args$correlate <- lapply(strsplit(options$correlate, "[,/]"), trimws)
+  show_made(rlang::inject(roll(x, window, !!!args)), options)
+}
+
+cli_vet <- function(files, options) {
+  x <- vet(cli_prepared(files, options, "vet", list(fun = NULL)), cli_rules(options, "vet"),
+           measures = cli_measures(options))
+  show_result(x, findings(x), options, c(timeline_line(x), "", format(findings(x))))
+}
+
+cli_repair <- function(files, options) {
+  verb <- cli_verbs()$repair
+  x <- vet(cli_prepared(files, options, "repair", verb), cli_rules(options, "repair"),
+           measures = cli_measures(options))
+  args <- verb_arguments("repair", verb, options)
+  show_made(rlang::inject(repair(x, !!!args)), options)
+}
+
+cli_remove_shifts <- function(files, options) {
+  verb <- cli_verbs()$`remove-shifts`
+  x <- vet(cli_prepared(files, options, "remove-shifts", verb), shifts(), measures = cli_measures(options))
+  args <- verb_arguments("remove-shifts", verb, options)
+  show_made(rlang::inject(remove_shifts(x, !!!args)), options)
+}
+
+# Several files with one set of options: columns are named for those that have them.
+cli_align <- function(files, options) {
+  verb <- cli_verbs()$align
+  if (length(files) < 2) {
+    abort_usage("{.val align} needs two files or more, {length(files)} {?is/are} given.", "align")
+  }
+  parts <- lapply(files, function(f) cli_read(f, options_for(f, options), "align"))
+  names(parts) <- make.unique(gsub("\\.(csv|tsv|txt)(\\.gz)?$", "", basename(files)), sep = "_")
+  args <- verb_arguments("align", verb, options)
+  if (!is.null(options$zone)) args$zone <- options$zone
+  show_made(rlang::inject(align(!!!parts, !!!args)), options)
+}
+
+first_lines <- function(file, n = 2) {
+  source <- gzfile(file)
+  on.exit(close(source))
+  lines <- readLines(source, n + 20, warn = FALSE)
+  utils::head(lines[!startsWith(lines, header_mark)], n)
+}
+
+options_for <- function(file, options) {
+  if (!file.exists(file)) {
+    return(options)
+  }
+  columns <- names(data.table::fread(text = c(first_lines(file), ""), nrows = 0))
+  for (name in c("time", "series", "amounts", "levels", "attributes")) {
+    if (is.null(options[[name]])) next
+    there <- intersect(cli_list(options[[name]]), columns)
+    options[[name]] <- if (length(there)) paste(there, collapse = ",")
+  }
+  if (!is.null(options$units)) {
+    pairs <- cli_list(options$units)
+    pairs <- pairs[sub("=.*", "", pairs) %in% columns]
+    options$units <- if (length(pairs)) paste(pairs, collapse = ",")
+  }
+  options
+}
+
+cli_forecast <- function(files, options) {
+  verb <- cli_verbs()$forecast
+  only <- check_choice(options$only %||% "all", c("all", "forecast", "choices"), arg = "only")
+  args <- verb_arguments("forecast", verb, options)
+  x <- cli_read(files, options, "forecast")
+  if (!is.null(options$during)) x <- during(x, options$during)
+  if (!is.null(options$drivers)) args$drivers <- cli_read(options$drivers, cli_future(options), "forecast")
+  sums <- options[["total"]]
+  if (!is.null(sums)) args$paths <- args$paths %||% 1000
+  f <- rlang::inject(forecast(x, !!!args, routine = cli_routine(options)))
+  if (!is.null(sums)) {
+    table <- total(f, sums)
+    return(show_result(f, table, options, c(format(f), "", text_table(as.list(table)))))
+  }
+  table <- switch(only, choices = choices(f), as.data.frame(f))
+  if (only == "forecast") table <- table[table$origin == "forecast", setdiff(names(table), "origin"), drop = FALSE]
+  words <- switch(only, choices = text_table(as.list(table)), c(printed(f), "", format(summary(f))))
+  show_result(f, table, options, words)
+  if (isTRUE(f$interrupted)) exit_with(130)
+}
+
+# The file of the future has the same time and series columns.
+cli_future <- function(options) {
+  options[c("measures", "amounts", "levels", "attributes", "units", "join", "measure")] <- NULL
+  options
+}
+
+cli_report <- function(files, options) {
+  verb <- cli_verbs()$report
+  plan <- options$plan
+  if (!is.null(plan) && !file.exists(plan)) abort_usage("there is no study {.file {plan}}.", "report")
+  args <- verb_arguments("report", verb, options)
+  x <- cli_read(files, options, "report")
+  if (!is.null(options$during)) x <- during(x, options$during)
+  if (is.null(args$title) && is.null(plan)) args$title <- paste("Report on", basename(files))
+  rlang::inject(report(x, options$output, !!!args, routine = cli_routine(options)))
+  say("i Written: ", options$output)
+}
+
+# Of a fit ----
+
+cli_fit <- function(files, options, name, usual) {
+  methods <- cli_methods(options$method %||% usual, name, options)
+  if (length(methods) != 1) abort_usage("{.val {name}} is of one method.", name)
+  x <- cli_read(files, options, name)
+  if (!is.null(options$during)) x <- during(x, options$during)
+  fit(x, methods[[1]], measures = cli_measures(options), routine = cli_routine(options))
+}
+
+cli_diagnosis <- function(files, options) {
+  args <- verb_arguments("diagnosis", cli_verbs()$diagnosis, options)
+  show_made(rlang::inject(diagnosis(cli_fit(files, options, "diagnosis", "smoothing"), !!!args)), options)
+}
+
+# A table that a fit gives.
+cli_of_fit <- function(fun, usual = "smoothing") {
+  name <- gsub("_", "-", deparse(substitute(fun)))
+  function(files, options) show_made(fun(cli_fit(files, options, name, usual)), options)
+}
+
+# Judging ----
+
+cli_backtest <- function(files, options) {
+  verb <- cli_verbs()$backtest
+  limits <- threshold_options(options, "backtest")
+  args <- verb_arguments("backtest", verb, options)
+  x <- cli_read(files, options, "backtest")
+  if (!is.null(options$during)) x <- during(x, options$during)
+  if (!is.null(options$drivers) && options$drivers != "perfect") {
+    args$drivers <- cli_read(options$drivers, cli_future(options), "backtest")
+  }
+  b <- rlang::inject(backtest(x, !!!args, routine = cli_routine(options)))
+  s <- cli_scores_of(b, options)
+  table <- if (isTRUE(options$rows)) as.data.frame(b) else s
+  words <- c(wrap_lines(format(b)), "", format(s), "", if (!is.null(b$reserve)) reserve_lines(b),
+             cli_ranking(b), printed(verdict(b)))
+  show <- options$show %||% "scores"
+  show_result(if (show == "scores") s else shown_as(b, show), table, options, words)
+  if (isTRUE(b$interrupted)) {
+    return(exit_with(130))
+  }
+  missed_thresholds(s, limits)
+}
+
+cli_ranking <- function(b) {
+  if (length(unique(b$table$method)) > 1) c(format(ranking(b)), "")
+}
+
+# What --figure draws beside the scores.
+shown_as <- function(b, show) {
+  check_choice(show, c("scores", "forecasts", "ahead", "coverage", "calendar", "ranks"), arg = "show")
+  if (show == "ranks") ranking(b) else structure(list(b = b, show = show), class = "kairon_shown")
+}
+
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_shown)
+autoplot.kairon_shown <- function(object, ...) autoplot(object$b, show = object$show)
+
+# A score beyond its limit: told, and exit code 3.
+missed_thresholds <- function(s, limits) {
+  lines <- character()
+  for (l in limits) {
+    v <- s[[l$metric]]
+    if (is.null(v)) {
+      abort_usage(c("there is no score {.val {l$metric}} in this table.", i = "There are {names(s)}."))
+    }
+    bad <- which(if (l$above) v > l$limit else v < l$limit)
+    by <- attr(s, "by")
+    for (i in bad) {
+      who <- paste(vapply(by, function(b) as.character(s[[b]][i]), ""), collapse = ", ")
+      side <- if (l$above) " is above " else " is below "
+      lines <- c(lines, paste0(who, ": ", l$metric, " ", show_number(v[i], 4), side, show_number(l$limit)))
+    }
+  }
+  if (length(lines)) {
+    say("! Thresholds missed: ", paste(utils::head(lines, 5), collapse = "; "),
+        if (length(lines) > 5) paste0("; and ", length(lines) - 5, " more"), ".")
+    return(exit_with(3))
+  }
+}
+
+threshold_options <- function(options, verb) {
+  read <- function(text, above) {
+    if (is.null(text)) {
+      return(NULL)
+    }
+    pairs <- named_list(text, if (above) "fail-above" else "fail-below", verb)
+    limits <- suppressWarnings(as.numeric(pairs))
+    if (anyNA(limits)) abort_usage("limits must be numbers, such as mase=1.", verb)
+    lapply(seq_along(limits), function(i) list(metric = names(pairs)[i], limit = limits[i], above = above))
+  }
+  c(read(options$fail_above, TRUE), read(options$fail_below, FALSE))
+}
+
+# Metrics asked for, and those that thresholds need.
+cli_scores_of <- function(b, options) {
+  given <- cli_list(options$metrics)
+  if (length(given) == 0) given <- eval(formals(scores)$metrics)
+  wanted <- vapply(threshold_options(options, "scores"), `[[`, "", "metric")
+  stems <- sub("_[0-9.]+$", "", wanted)
+  wanted <- ifelse(wanted %in% accuracy_metrics, wanted, stems)
+  metrics <- if (identical(given, "all")) "all" else union(given, intersect(wanted, accuracy_metrics))
+  scores(b, metrics, by = cli_list(options$by %||% "method"), baseline = options$baseline,
+         flagged = isTRUE(options$flagged), invented = isTRUE(options$invented))
+}
+
+# What was planned before.
+use_workers <- function(text) {
+  count <- as_number(text, "workers", NULL)
+  if (count < 2) {
+    return(invisible())
+  }
+  rlang::check_installed("future", "for --workers.")
+  # Small messages to workers are sent at once.
+  options(socketOptions = "no-delay")
+  future::plan("multisession", workers = count)
+}
+
+cli_scores <- function(files, options) {
+  if (length(files) != 2) {
+    abort_usage("{.val scores} needs two files, of forecasts and of what was observed; \\
+                {length(files)} {?is/are} given.", "scores")
+  }
+  if (!file.exists(files[1])) abort_usage("there is no file {.file {files[1]}}.", "scores")
+  limits <- threshold_options(options, "scores")
+  observed <- cli_prepared(files[2], options, "scores", list(fun = NULL))
+  forecasts <- if (tolower(tools::file_ext(files[1])) == "json") {
+    jsonlite::fromJSON(files[1])
+  } else {
+    as.data.frame(data.table::fread(files[1], keepLeadingZeros = TRUE, colClasses = "character"))
+  }
+  for (name in setdiff(names(forecasts), c(timeline_meta(observed)$series, timeline_meta(observed)$time,
+                                           "measure", "method", "cutoff", "origin"))) {
+    v <- suppressWarnings(as.numeric(forecasts[[name]]))
+    if (!all(is.na(v))) forecasts[[name]] <- v
+  }
+  b <- as_backtest(forecasts, observed, value = options$value %||% "value")
+  s <- cli_scores_of(b, options)
+  show_result(s, s, options, c(format(s), "", cli_ranking(b), printed(verdict(b))))
+  missed_thresholds(s, limits)
+}
+
+cli_leak_check <- function(files, options) {
+  horizon <- argument_value("horizon", options$horizon, "leak-check")
+  methods <- if (!is.null(options$methods)) cli_methods(options$methods, "leak-check", options)
+  x <- cli_read(files, options, "leak-check")
+  if (!is.null(options$during)) x <- during(x, options$during)
+  args <- verb_arguments("leak-check", cli_verbs()$`leak-check`, options)
+  b <- backtest(x, methods, horizon, cutoffs = args$cutoffs, routine = cli_routine(options),
+                measures = cli_measures(options))
+  check <- rlang::inject(leak_check(b, !!!args[setdiff(names(args), "cutoffs")]))
+  show_result(check, check, options, printed(check))
+  if (!all(check$passed)) exit_with(3)
+}

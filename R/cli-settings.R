@@ -1,0 +1,262 @@
+# From what was typed to the arguments of a function: one reader for all verbs. What a study writes as a map is written
+# in brackets here: "smoothing(trend=damped)" is {smoothing: {trend: damped}}, and goes the same way from there on.
+
+# Arguments that are text whatever they look like.
+text_arguments <- c("title", "during", "against", "join", "cache", "table", "query", "output", "figure", "plan",
+                    "routine", "every", "per", "events", "closures", "stamp", "format", "range", "member", "separator",
+                    "decimal", "zone", "fail_above", "fail_below")
+
+# Splits at a mark that stands outside of brackets.
+split_outside <- function(text, mark = ",") {
+  signs <- strsplit(text, "")[[1]]
+  depth <- cumsum((signs %in% c("(", "[")) - (signs %in% c(")", "]")))
+  cut <- which(signs == mark & depth == 0)
+  trimws(substring(text, c(1, cut + 1), c(cut - 1, nchar(text))))
+}
+
+# One word: a number, yes or no, or text.
+word_value <- function(text) {
+  if (tolower(text) %in% c("yes", "true")) {
+    return(TRUE)
+  }
+  if (tolower(text) %in% c("no", "false")) {
+    return(FALSE)
+  }
+  number <- suppressWarnings(as.numeric(text))
+  if (is.na(number) || grepl("^0x", text)) text else number
+}
+
+# Words with commas are vectors, pairs such as flow=linear,rain=0 have names.
+setting_value <- function(text) {
+  parts <- split_outside(text)
+  pair <- "^([[:alnum:]_. ]+)=(.*)$"
+  named <- grepl(pair, parts)
+  values <- lapply(if (all(named)) sub(pair, "\\2", parts) else parts, word_value)
+  same <- length(unique(vapply(values, typeof, ""))) == 1
+  out <- if (same) unlist(values) else as.character(if (all(named)) sub(pair, "\\2", parts) else parts)
+  if (all(named)) names(out) <- trimws(sub(pair, "\\1", parts))
+  out
+}
+
+# "theta,smoothing(trend=damped)": names with their settings, as a study holds them.
+setting_calls <- function(text, option, verb) {
+  lapply(split_outside(text), function(one) {
+    if (!grepl("(", one, fixed = TRUE)) {
+      return(one)
+    }
+    parts <- regmatches(one, regexec("^([^(]+)\\((.*)\\)$", one))[[1]]
+    if (length(parts) != 3) {
+      flag <- dashed(option)
+      abort_usage("{.val {flag}} must be written like {.val name(setting=value)}, not {.val {one}}.", verb)
+    }
+    list_of_settings(trimws(parts[2]), parts[3], option, verb)
+  })
+}
+
+list_of_settings <- function(name, inner, option, verb) {
+  fields <- if (nzchar(trimws(inner))) split_outside(inner) else character()
+  named <- grepl("^[[:alnum:]_]+=", fields)
+  values <- lapply(sub("^[[:alnum:]_]+=", "", fields), function(v) {
+    # c(1, 1, 1) or [1, 1, 1] within brackets.
+    bare <- sub("^(c\\(|\\[)(.*)(\\)|\\])$", "\\2", v)
+    if (grepl("^[a-z_]+\\(.*\\)$", bare)) setting_calls(bare, option, verb)[[1]] else setting_value(bare)
+  })
+  if (length(values) && any(named)) names(values) <- ifelse(named, sub("=.*", "", fields), "")
+  rlang::set_names(list(values), name)
+}
+
+each_name <- function(names) stats::setNames(nm = as.character(names))
+
+dashed <- function(name) paste0("--", gsub("_", "-", name))
+
+needed_option <- function(options, name, verb) {
+  if (is.null(options[[name]])) abort_usage("{.val {verb}} needs {.val {dashed(name)}}.", verb)
+  options[[name]]
+}
+
+# What the function is called with: the options that are its arguments, as it wants them.
+verb_arguments <- function(name, verb, options) {
+  wanted <- intersect(argument_names(verb$fun, verb$leave), names(options))
+  args <- lapply(each_name(wanted), function(a) argument_value(a, options[[a]], name, options))
+  if ("measure" %in% names(formals(verb$fun)) && !"measures" %in% names(formals(verb$fun))) {
+    args$measure <- if (!is.null(options$measures)) cli_list(options$measures)
+  }
+  if ("weights" %in% wanted) args$weights <- as.symbol(options$weights)
+  if ("bands" %in% names(options)) args$by <- c(as.list(args$by), cli_bands(options$bands, name))
+  if ("statistics" %in% names(options)) args <- c(statistics_value(options$statistics), args)
+  if ("rules" %in% names(formals(verb$fun))) args$rules <- cli_rules(options, name)
+  args
+}
+
+argument_value <- function(argument, text, verb, options = list()) {
+  if (is.logical(text) || argument %in% text_arguments) {
+    return(text)
+  }
+  # Where no forecasting methods are meant.
+  if (verb %in% c("decomposition", "power-spectrum") && argument %in% c("method", "window")) {
+    return(text)
+  }
+  if (argument %in% c("measures", "metrics", "sections", "bends", "shifts", "calendar", "compare", "steps")) {
+    return(cli_list(text))
+  }
+  switch(argument,
+    method = , methods = cli_methods(text, verb, options),
+    by = bands_among(setting_calls(text, "by", verb)),
+    window = cli_window(text, verb, options),
+    rules = cli_rules(options, verb),
+    cutoffs = cutoffs_option(text, verb),
+    intervals = level_option(text, verb),
+    each = cli_list(text),
+    setting_value(text)
+  )
+}
+
+bands_among <- function(calls) {
+  if (all(vapply(calls, is.character, TRUE))) unlist(calls) else study_groups(lapply(calls, named_banding))
+}
+
+# bands(elevation, 3) as bands(column=elevation, n=3).
+named_banding <- function(call) {
+  if (is.character(call)) {
+    return(call)
+  }
+  fields <- call[[1]]
+  loose <- if (is.null(names(fields))) seq_along(fields) else which(names(fields) == "")
+  names(fields)[loose] <- setdiff(c("column", "n", "quantiles"), names(fields))[seq_along(loose)]
+  rlang::set_names(list(fields), names(call))
+}
+
+# mean,sd for all, or flow=mean/sd,rain=sum.
+statistics_value <- function(text) {
+  value <- as.character(setting_value(text))
+  names(value) <- names(setting_value(text))
+  if (is.null(names(value))) list(value) else lapply(as.list(value), function(v) strsplit(v, "/", fixed = TRUE)[[1]])
+}
+
+# "elevation=4" or "elevation=0/100/400" as bands.
+cli_bands <- function(text, verb) {
+  given <- named_list(text, "bands", verb)
+  unname(Map(function(column, cuts) {
+    cuts <- suppressWarnings(as.numeric(strsplit(cuts, "/", fixed = TRUE)[[1]]))
+    if (anyNA(cuts)) abort_usage("--bands must be written like elevation=4 or elevation=0/100/400.", verb)
+    banding(column, cuts)
+  }, names(given), given))
+}
+
+window_sides <- c("trailing", "centred", "leading", "fading", "since-start")
+
+# "28 days" and --side, or "centred(7, kernel=gaussian)".
+cli_window <- function(text, verb, options = list()) {
+  if (grepl("^[a-z_-]+\\(", text)) {
+    calls <- lapply(setting_calls(text, "window", verb), function(call) {
+      rlang::set_names(call, gsub("-", "_", names(call)))
+    })
+    return(if (length(calls) == 1) study_window(calls[[1]]) else lapply(calls, study_window))
+  }
+  side <- sub("centered", "centred", options$side %||% "trailing")
+  if (!side %in% window_sides) {
+    abort_usage("--side must be trailing, centred, leading, fading or since-start, not {.val {side}}.", verb)
+  }
+  if (side == "since-start") {
+    abort_usage("a window since the start has no length; leave {.val --window} out, or take another {.val --side}.",
+                verb)
+  }
+  if (!is.null(options$kernel) && side != "centred") {
+    abort_usage("{.val --kernel} is of centred windows: add {.val --side centred}.", verb)
+  }
+  length <- setting_value(text)
+  switch(side,
+    fading = fading(half_life = length), leading = leading(length), trailing = trailing(length),
+    centred(length, options$kernel %||% "flat")
+  )
+}
+
+# Rules with settings; limits alone stand beside the usual ones.
+cli_rules <- function(options, verb) {
+  limit <- if (!is.null(options$min) || !is.null(options$max)) {
+    list(limits(as_number(options$min %||% -Inf, "min", verb), as_number(options$max %||% Inf, "max", verb)))
+  }
+  if (!is.null(options$rules)) {
+    return(c(study_rules_of(setting_calls(options$rules, "rules", verb)), limit))
+  }
+  if (!is.null(limit)) c(list(spikes(), stuck(), shifts()), limit)
+}
+
+as_number <- function(text, option, verb) {
+  number <- suppressWarnings(as.numeric(text))
+  if (length(number) != 1 || is.na(number)) {
+    flag <- dashed(option)
+    abort_usage("{.val {flag}} must be a number, not {.val {text}}.", verb)
+  }
+  number
+}
+
+level_option <- function(text, verb) {
+  levels <- suppressWarnings(as.numeric(cli_list(text)))
+  if (anyNA(levels)) abort_usage("--intervals must be numbers such as 50,90.", verb)
+  levels
+}
+
+# A count, the word "all", or dates with commas between.
+cutoffs_option <- function(text, verb) {
+  if (!text %in% "all" && !grepl("^[0-9]", text)) {
+    abort_usage("cutoffs are a number, {.val all}, or dates with commas between, not {.val {text}}.", verb)
+  }
+  if (grepl("^[0-9]{1,3}$", text)) as.integer(text) else cli_list(text)
+}
+
+# Methods by name, with their settings: in brackets for one, by options for all that know them.
+cli_methods <- function(text, verb, options = list()) {
+  calls <- setting_calls(text, "methods", verb)
+  names <- vapply(calls, function(call) gsub("-", "_", if (is.character(call)) call else names(call)), "")
+  known <- known_methods()
+  for (name in setdiff(names, known)) {
+    hint <- nearest_word(name, known)
+    abort_usage(c("there is no method {.val {name}}.", i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+                  i = "There are {.val {known}}."), verb)
+  }
+  settings <- cli_settings(options)
+  made <- Map(function(name, call) {
+    own <- if (is.character(call)) list() else call[[1]]
+    formal <- names(formals(getExportedValue("kairon", paste0("by_", name))))
+    shared <- settings[setdiff(intersect(names(settings), formal), names(own))]
+    if (name == "blend" && is.null(own$members)) {
+      members <- cli_methods(options$blend %||% "smoothing,theta,arima", verb,
+                             options[setdiff(names(options), c("blend", "weights", "bags"))])
+      return(rlang::inject(by_blend(!!!members, !!!plain_values(own), !!!shared)))
+    }
+    checked_settings(name, names(own), formal, verb)
+    drivers <- shared$drivers
+    given <- c(own, shared[setdiff(names(shared), "drivers")])
+    if (length(given) == 0 && is.null(drivers)) {
+      return(study_method(name))
+    }
+    if (is.null(drivers)) {
+      return(study_method(rlang::set_names(list(given), name)))
+    }
+    do.call(getExportedValue("kairon", paste0("by_", name)), c(plain_values(own), shared))
+  }, names, calls)
+  rlang::set_names(made, make.unique(gsub("_", " ", names), " "))
+}
+
+checked_settings <- function(name, given, formal, verb) {
+  for (wrong in setdiff(given[nzchar(given)], c(formal, "members"))) {
+    hint <- nearest_word(wrong, setdiff(formal, "..."))
+    abort_usage(c("the method {.val {name}} has no setting {.val {wrong}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?"), verb)
+  }
+}
+
+# Settings of methods that stand among the options of the verb.
+cli_settings <- function(options) {
+  drivers <- c(
+    if (!is.null(options$known_ahead)) list(known_ahead(cli_list(options$known_ahead))),
+    if (!is.null(options$to_forecast)) list(to_forecast(cli_list(options$to_forecast)))
+  )
+  given <- intersect(method_settings(), names(options))
+  out <- lapply(each_name(given), function(name) {
+    value <- argument_value(name, options[[name]], "")
+    if (name %in% c("shares", "initial")) as.list(value) else value
+  })
+  c(out, if (length(drivers)) list(drivers = do.call(c, drivers)))
+}
