@@ -4,9 +4,10 @@
 #' cutoff alone, and keeps them beside what was observed.
 #'
 #' @param x A timeline: regular, or made so by the `routine`.
-#' @param methods A method or a named list of them. Default: mean, naive, seasonal naive (where there is a
-#'   season) and drift.
-#' @param horizon How far each forecast reaches: a duration or a number of steps.
+#' @param horizon How far each forecast reaches: a duration or a number of steps. As in [forecast()] it comes
+#'   second; it may change places with the methods.
+#' @param methods A method, its word (`"theta"`), or a named list of them. Default: mean, naive, seasonal naive
+#'   (where there is a season) and drift.
 #' @param cutoffs How many cutoffs, or their dates, or `"all"` that fit at their `spacing` with two seasons to
 #'   learn from before the first. The last one leaves a full horizon to be scored on.
 #'   Default: 5, or as many as fit.
@@ -48,13 +49,19 @@
 #' scores(b)
 #' verdict(b)
 #' @export
-backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
+backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
                      window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
                      intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL, ...) {
   refuse_more("backtest", ...)
   check_timeline(x)
   if (missing(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
+  }
+  if (names_methods(horizon)) {
+    if (missing(methods)) abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
+    swapped <- list(horizon = methods, methods = horizon)
+    horizon <- swapped$horizon
+    methods <- swapped$methods
   }
   given <- if (!is.null(methods)) as_methods(methods, "methods")
   x <- without_forecasts(x, backtest_targets(x, rlang::enquo(measures), given))
@@ -86,6 +93,12 @@ backtest <- function(x, methods = NULL, horizon, cutoffs = NULL, spacing = NULL,
   }
   if (kept > 0) out <- score_reserve(out, job, plan, kept, perfect, routine)
   out
+}
+
+# Whether methods stand where the horizon is expected.
+names_methods <- function(x) {
+  is.null(x) || is_method(x) || is.list(x) || is.function(x) || inherits(x, "kairon_fit") ||
+    is.character(x) && any(gsub("[- ]", "_", x) %in% known_methods())
 }
 
 # Before a routine ran, which may make measures of its own.

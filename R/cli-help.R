@@ -120,7 +120,7 @@ formats_page <- function() {
 
 version_page <- function() {
   rests <- c("cli", "curl", "data.table", "ggplot2", "jsonlite", "Rcpp", "rlang", "yaml")
-  optional <- c("DBI", "future", "nanoparquet", "ncdf4", "readxl", "RSQLite", "writexl")
+  optional <- c("DBI", "future", "nanoparquet", "ncdf4", "openxlsx", "readxl", "RSQLite")
   there <- optional[vapply(optional, function(p) nzchar(system.file(package = p)), TRUE)]
   versions <- function(names) vapply(names, function(p) as.character(utils::packageVersion(p)), "")
   c(

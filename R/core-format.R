@@ -197,3 +197,28 @@ wrap_lines <- function(lines) {
     if (nzchar(line)) strwrap(line, width, indent = indent, exdent = indent + 2) else ""
   }))
 }
+
+# Small results ----
+
+# A data frame that prints as the rest of the package does.
+result_table <- function(table) {
+  rownames(table) <- NULL
+  structure(table, class = c("kairon_table", "data.frame"))
+}
+
+#' @export
+print.kairon_table <- function(x, rows = 24, ...) {
+  shown <- utils::head(x, rows)
+  show_lines(if (nrow(x)) text_table(lapply(as.list(shown), readable)) else "No rows.")
+  more <- nrow(x) - nrow(shown)
+  if (more > 0) show_lines(paste0("  ... and ", plural(more, "more row"), ": as.data.frame()"))
+  invisible(x)
+}
+
+readable <- function(v) if (is.numeric(v) && !is.object(v)) v else format(v)
+
+#' @export
+as.data.frame.kairon_table <- function(x, row.names = NULL, optional = FALSE, ...) {
+  class(x) <- "data.frame"
+  x
+}

@@ -36,8 +36,7 @@ traits <- function(x, measures = NULL, ...) {
     if (ncol(rows$keys)) cbind(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
-  rownames(table) <- NULL
-  table
+  result_table(table)
 }
 
 one_trait <- function(v, found) {

@@ -27,8 +27,7 @@ choices <- function(f, ...) {
   if (is.null(table)) {
     abort_input(c("Nothing was chosen here.", i = "{.fn by_auto} chooses: {.code forecast(x, \"1 year\")}."))
   }
-  rownames(table) <- NULL
-  table
+  result_table(table)
 }
 
 # Keys in the place of the numbers of series.

@@ -221,6 +221,26 @@ own_methods <- function(methods) {
 
 is_method <- function(x) inherits(x, "kairon_method")
 
+# The methods of this package by their words.
+known_methods <- function() {
+  found <- grep("^by_", getNamespaceExports("kairon"), value = TRUE)
+  sort(sub("^by_", "", found))
+}
+
+# A method, or the word for one: "theta", "seasonal naive".
+as_method <- function(x, arg = "method", call = rlang::caller_env()) {
+  if (!is.character(x) || length(x) != 1 || is.na(x)) {
+    return(if (is_method(x)) x else abort_method(x, arg, call))
+  }
+  word <- sub("\\(\\)$", "", sub("^by_", "", gsub("[- ]", "_", trimws(tolower(x)))))
+  if (!word %in% known_methods()) {
+    hint <- nearest_word(word, known_methods())
+    abort_input(c("There is no method {.val {x}}.", i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+                  i = "There are {.val {known_methods()}}."), call = call)
+  }
+  getExportedValue("kairon", paste0("by_", word))()
+}
+
 #' @export
 format.kairon_method <- function(x, ...) paste0("by_", x$name, "()")
 
@@ -233,6 +253,7 @@ print.kairon_method <- function(x, ...) {
 # Methods in a named list; names are what tables and figures call them.
 as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
   if (is_method(methods)) methods <- list(methods)
+  if (is.character(methods)) methods <- as.list(methods)
   fitted <- inherits(methods,
                      "kairon_fit") || (is.list(methods) && any(vapply(methods, inherits, TRUE, "kairon_fit")))
   if (fitted) {
@@ -245,7 +266,7 @@ as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
   if (!is.list(methods) || length(methods) == 0) {
     abort_method(methods, arg, call)
   }
-  for (m in methods) if (!is_method(m)) abort_method(m, arg, call)
+  methods <- lapply(methods, as_method, arg = arg, call = call)
   labels <- names(methods) %||% rep("", length(methods))
   own <- vapply(methods, function(m) gsub("_", " ", m$name), "")
   labels[labels == ""] <- own[labels == ""]

@@ -27,7 +27,7 @@ by_decomposition <- function(method = c("loess", "averages", "state"), then = by
                              seasons = NULL, combine = c("add", "multiply", "auto"), season_span = NULL,
                              season_curve = "line", ...) {
   refuse_more("by_decomposition", ...)
-  if (!is_method(then)) abort_method(then, "then", rlang::current_env())
+  then <- as_method(then, "then", rlang::current_env())
   how <- picked_choice(method)
   if (how != "loess" && !is.null(season_span)) {
     abort_input(c("{.arg season_span} is for loess.", x = "{.arg method} is {.val {how}}."))

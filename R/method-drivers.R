@@ -19,7 +19,7 @@ known_ahead <- function(...) new_drivers(c(...), "known_ahead", list(NULL))
 #' @rdname known_ahead
 #' @export
 to_forecast <- function(..., by = NULL) {
-  if (!is.null(by) && !is_method(by)) abort_method(by, "by", rlang::current_env())
+  if (!is.null(by)) by <- as_method(by, "by", rlang::current_env())
   new_drivers(c(...), "to_forecast", list(by))
 }
 

@@ -23,7 +23,7 @@
 fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL, ...) {
   refuse_more("fit", ...)
   check_routine(routine)
-  if (!is_method(method)) abort_method(method, "method", rlang::current_env())
+  method <- as_method(method, "method", rlang::current_env())
   x <- replay(routine, object)
   check_regular(x, "A fit")
   measure <- one_target(x, rlang::enquo(measures), method)
@@ -65,8 +65,7 @@ coef.kairon_fit <- function(object, ...) {
   keys <- rows_of(object$x)$keys
   out <- table[setdiff(names(table), "series")]
   if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
-  rownames(out) <- NULL
-  out
+  result_table(out)
 }
 
 #' @export
@@ -299,5 +298,5 @@ recursion <- function(fit, ...) {
   seasonal <- model$form[4, owner] > 0
   if (any(sloped)) out$slope <- ifelse(sloped, run$slope, NA)
   if (any(seasonal)) out$season <- ifelse(seasonal, run$season, NA)
-  out
+  result_table(out)
 }

@@ -9,7 +9,7 @@ as.data.frame.kairon_forecast <- function(x, row.names = NULL, optional = FALSE,
   }
   out <- rbind(past[names(future)], future)
   meta <- timeline_meta(x$history)
-  keys <- unname(lapply(out[meta$series], as.character))
+  keys <- unname(lapply(out[meta$series], counted_keys))
   in_order <- do.call(order, c(list(match(out$measure, x$measures)), keys))
   out <- out[in_order, ]
   rownames(out) <- NULL
@@ -78,12 +78,15 @@ form_line <- function(form) {
 print.kairon_forecast <- function(x, rows = 6, ...) {
   show_lines(wrap_lines(format(x)), "")
   meta <- timeline_meta(x$history)
+  if (missing(rows) && nrow(x$table) <= whole_rows) rows <- nrow(x$table)
   # Several series: the first and the last step of each.
   ends <- x$table$ahead %in% c(1, x$horizon)
-  several <- length(meta$series) > 0 && sum(ends) < nrow(x$table)
+  several <- length(meta$series) > 0 && sum(ends) < nrow(x$table) && rows < nrow(x$table)
   shown <- utils::head(if (several) x$table[ends, ] else x$table, if (several) 3 * rows else rows)
   shown[[meta$time]] <- show_stamp(to_seconds(shown[[meta$time]]), meta$type, meta$zone)
-  shown <- as.list(shown[setdiff(names(shown), c("origin", "ahead"))])
+  # Which method is whose comes first where there are several.
+  several <- length(unique(x$table$method)) > 1
+  shown <- as.list(shown[c(if (several) "method", setdiff(names(shown), c("origin", "ahead", "method")))])
   show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
   more <- nrow(x$table) - length(shown[[1]])
   if (more > 0) show_lines(paste0("  ... and ", plural(more, "more row"), ": as.data.frame()"))

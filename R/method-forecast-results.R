@@ -53,8 +53,7 @@ total <- function(f, every = "all", across = FALSE, ...) {
     out[[paste0("lower_", level)]] <- pmin(q[1, ], out$value)
     out[[paste0("upper_", level)]] <- pmax(q[2, ], out$value)
   }
-  rownames(out) <- NULL
-  out[c(keys, "from", "to", "steps", "measure", "method", "value", bound_columns(f$levels))]
+  result_table(out[c(keys, "from", "to", "steps", "measure", "method", "value", bound_columns(f$levels))])
 }
 
 # A function that gives each row of a table its period (`.bin`). A step that lies in several is split by time,

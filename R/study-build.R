@@ -119,11 +119,6 @@ study_methods <- function(value, own = list()) {
   rlang::set_names(out, make.unique(labels, " "))
 }
 
-known_methods <- function() {
-  found <- grep("^by_", getNamespaceExports("kairon"), value = TRUE)
-  sort(sub("^by_", "", found))
-}
-
 # Arguments as the verb wants them. `others`: timelines by name, for align.
 step_arguments <- function(call, others) {
   given <- call$args

@@ -131,20 +131,30 @@ adverbs <- c(
   quarterly = "quarter", yearly = "year", annual = "year", annually = "year",
   fortnightly = "fortnight", minutely = "minute"
 )
+halves <- c(
+  "half a year" = "6 month", "half-yearly" = "6 month", "half an hour" = "30 minute", "half-hourly" = "30 minute",
+  "half a day" = "12 hour", "half a minute" = "30 second", "quarter of an hour" = "15 minute",
+  "a quarter of an hour" = "15 minute", "quarter-hourly" = "15 minute"
+)
 
 iso_units <- c(Y = "year", M = "month", W = "week", D = "day")
 iso_time_units <- c(H = "hour", M = "minute", S = "second")
 
+# How people shorten and count them, where that can be read in one way only.
+short_units <- c(
+  ms = "millisecond", msec = "millisecond", s = "second", sec = "second", min = "minute", h = "hour", hr = "hour",
+  d = "day", w = "week", wk = "week", mo = "month", mth = "month", qtr = "quarter", y = "year", yr = "year",
+  bday = "business day"
+)
+number_words <- c(
+  a = 1, an = 1, one = 1, two = 2, three = 3, four = 4, five = 5, six = 6, seven = 7, eight = 8, nine = 9, ten = 10,
+  eleven = 11, twelve = 12
+)
+
 letter_readings <- list(
   m = c("minutes", "months"), M = c("minutes", "months"),
   T = c("minutes", "thousandths"), t = c("minutes", "thousandths"),
-  s = c("seconds", "steps"), S = c("seconds", "steps"),
-  h = c("hours", "half-years"), H = c("hours", "half-years"),
-  d = c("days", "decades"), D = c("days", "decades"),
-  w = c("weeks", "weekdays"), W = c("weeks", "weekdays"),
   q = c("quarters", "quarter hours"), Q = c("quarters", "quarter hours"),
-  y = c("years", "year ends"), Y = c("years", "year ends"),
-  a = c("years", "anything else"), A = c("years", "anything else"),
   b = c("business days", "bins"), B = c("business days", "bins")
 )
 
@@ -167,6 +177,7 @@ parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
   if (lower %in% names(adverbs)) {
     return(list(n = 1, word = adverbs[[lower]]))
   }
+  lower <- plain_count(lower)
   parts <- regmatches(
     lower, regexec("^([0-9]*\\.?[0-9]+)? ?([a-z][a-z -]*)$", lower)
   )[[1]]
@@ -175,6 +186,11 @@ parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
   }
   n <- if (nzchar(parts[2])) as.numeric(parts[2]) else 1
   word <- parts[3]
+  if (word %in% names(short_units)) {
+    word <- short_units[[word]]
+  } else if (sub("s$", "", word) %in% setdiff(names(short_units), c("m", letters))) {
+    word <- short_units[[sub("s$", "", word)]]
+  }
   if (nchar(word) == 1) {
     abort_letter(text, parts[2], sub("^[0-9. ]*", "", trimmed), arg, call)
   }
@@ -184,6 +200,16 @@ parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
   }
   check_step_size(n, text, arg, call)
   list(n = n, word = singular)
+}
+
+# "two weeks", "half an hour" with figures.
+plain_count <- function(words) {
+  words <- gsub("half (hourly|yearly)", "half-\\1", words)
+  if (words %in% names(halves)) {
+    return(halves[[words]])
+  }
+  first <- sub(" .*", "", words)
+  if (grepl(" ", words) && first %in% names(number_words)) sub(first, number_words[[first]], words, fixed = TRUE) else words
 }
 
 parse_iso_step <- function(text, arg, call) {
@@ -234,8 +260,9 @@ abort_letter <- function(text, n, letter, arg, call) {
     abort_step(text, arg, call)
   }
   n <- if (nzchar(n)) n else "1"
-  first <- paste(n, readings[1])
-  second <- paste(n, readings[2])
+  worded <- function(reading) if (n == "1") paste(n, sub("s$", "", reading)) else paste(n, reading)
+  first <- worded(readings[1])
+  second <- worded(readings[2])
   abort_input(c(
     "{.arg {arg}} is ambiguous: {.val {text}} could mean {first} or {second}.",
     i = "Write {.val {first}} or {.val {second}}."
@@ -305,7 +332,8 @@ step_words <- function(cadence) {
   word <- switch(cadence$unit,
     step = "step", weekday = "business day",
     day = if (n %% 7 == 0) "week" else "day",
-    month = if (n %% 12 == 0) "year" else if (n %% 3 == 0) "quarter" else "month",
+    # Half a year is six months, and no two quarters.
+    month = if (n %% 12 == 0) "year" else if (n == 3) "quarter" else "month",
     if (n %% 3600 == 0) {
       "hour"
     } else if (n %% 60 == 0) {

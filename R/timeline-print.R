@@ -77,12 +77,16 @@ measure_line <- function(measure, x) {
 #' @export
 print.kairon_timeline <- function(x, rows = 6, ...) {
   show_lines(strwrap(format(x), exdent = 2, width = 0.9 * getOption("width")))
+  # A short table is shown whole.
+  if (missing(rows) && nrow(x) <= whole_rows) rows <- nrow(x)
   if (nrow(x) > 0 && rows > 0) {
     show_lines("")
     show_lines(row_lines(x, rows))
   }
   invisible(x)
 }
+
+whole_rows <- 24
 
 # The first and the last rows, and how many lie between.
 row_lines <- function(x, rows) {

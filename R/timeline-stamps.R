@@ -177,9 +177,22 @@ reject_rows <- function(data, reason, bad, rows, where, files = NULL) {
   out
 }
 
+# Keys that count, such as "2" and "10", stand in the order of their numbers.
+counted_keys <- function(v) {
+  if (!is.character(v)) {
+    return(if (is.factor(v)) counted_keys(as.character(v)) else v)
+  }
+  names <- unique(v)
+  if (length(names) == 0 || !all(grepl("^-?[0-9]{1,15}$", names))) {
+    return(v)
+  }
+  ranked <- names[order(as.numeric(names), names, method = "radix")]
+  match(v, ranked)
+}
+
 # The order of series and time; NULL where the rows stand in it already.
 row_order <- function(keys, seconds) {
-  keys <- unname(lapply(keys, function(v) if (is.factor(v)) as.integer(v) else v))
+  keys <- unname(lapply(keys, function(v) if (is.factor(v)) as.integer(v) else counted_keys(v)))
   if (length(keys) == 0 && cpp_increasing(seconds) > 0) {
     return(NULL)
   }

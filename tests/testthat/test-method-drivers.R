@@ -66,7 +66,7 @@ test_that("a driver that is forecast itself may be carried on by a method of one
   f <- quiet(forecast(x, 5, last))$table
   expect_equal(f$value, rep(f$value[1], 5))
   expect_equal(f$value[1], 30 - 6 * all$price[150], tolerance = 0.02)
-  expect_match(error_text(to_forecast("price", by = "naive")), "forecasting method")
+  expect_match(error_text(to_forecast("price", by = 3)), "forecasting method")
   expect_match(error_text(known_ahead(3)), "named by their columns")
   expect_match(error_text(by_regression(drivers = c(known_ahead("a"), to_forecast("a")))), "declared twice")
 })
