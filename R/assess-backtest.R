@@ -6,8 +6,8 @@
 #' @param x A timeline: regular, or made so by the `routine`.
 #' @param horizon How far each forecast reaches: a duration or a number of steps. As in [forecast()] it comes
 #'   second; it may change places with the methods.
-#' @param methods A method, its word (`"theta"`), or a named list of them. Default: mean, naive, seasonal naive
-#'   (where there is a season) and drift.
+#' @param methods A method, its word (`"theta"`), or a named list of them. Default: mean, naive, seasonal
+#'   naive (where there is a season) and drift.
 #' @param cutoffs How many cutoffs, or their dates, or `"all"` that fit at their `spacing` with two seasons to
 #'   learn from before the first. The last one leaves a full horizon to be scored on.
 #'   Default: 5, or as many as fit.

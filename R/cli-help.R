@@ -49,12 +49,14 @@ verb_help <- function(name, verb, all = FALSE) {
               sources = "Reading the file:", output = "Output:")
   blocks <- lapply(names(titles), function(group) {
     given <- options[[group]]
-    if (length(given)) c("", titles[[group]], help_table(vapply(given, typed_option, ""), option_words(given, verb)))
+    if (length(given)) c("", titles[[group]], help_table(vapply(given, typed_option, ""), option_words(given,
+                                                                                                       verb)))
   })
   c(
     paste0("kairon ", name, ": ", verb$what),
     "",
-    trimws(paste0("Use: kairon ", name, " ", verb$arguments %||% "FILE", if (sum(lengths(full))) " [OPTIONS]")),
+    trimws(paste0("Use: kairon ", name, " ", verb$arguments %||% "FILE",
+                  if (sum(lengths(full))) " [OPTIONS]")),
     unlist(blocks),
     if (isTRUE(verb$methods)) {
       c("", "Methods (kairon methods tells what each does):",
@@ -100,10 +102,14 @@ formats_page <- function() {
     "Forms that are read (found by looking at the file; --format names one):",
     "",
     help_table(
-      c("delimited", "fixed_width", "workbook", "parquet", "json", "json_lines", "netcdf", "package", "SQLite"),
-      c("text with any separator, decimal mark and encoding; plain, .gz or in a .zip", "columns of fixed width",
-        ".xlsx, .xls and .ods", ".parquet", "an array of records, or records within", "one record a line: .jsonl",
-        "grids: .nc", "a folder with datapackage.json", "a table or query of a database file (--table, --query)")
+      c("delimited", "fixed_width", "workbook", "parquet", "json", "json_lines", "netcdf", "package",
+        "SQLite"),
+      c("text with any separator, decimal mark and encoding; plain, .gz or in a .zip",
+        "columns of fixed width",
+        ".xlsx, .xls and .ods", ".parquet", "an array of records, or records within",
+        "one record a line: .jsonl",
+        "grids: .nc", "a folder with datapackage.json",
+        "a table or query of a database file (--table, --query)")
     ),
     "",
     "Forms that are written, by the ending of --output:",

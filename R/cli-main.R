@@ -93,7 +93,8 @@ run_verb <- function(args) {
     on.exit(if (!is.null(plan)) future::plan(plan), add = TRUE)
   }
   made <- withCallingHandlers(
-    if (is.null(verb$run)) cli_run(name, verb, call$files, call$options) else verb$run(call$files, call$options),
+    if (is.null(verb$run)) cli_run(name, verb, call$files, call$options) else verb$run(call$files,
+                                                                                       call$options),
     warning = function(w) {
       if (!isTRUE(call$options$quiet)) say(cli::ansi_strip(conditionMessage(w)))
       invokeRestart("muffleWarning")

@@ -1,5 +1,5 @@
-# What options mean. An option is an argument of the verb's function, or one that the program has of its own; its help
-# is written here once for all verbs, or under verb.option where a verb means something else by it.
+# What options mean. An option is an argument of the verb's function, or one that the program has of its own;
+# its help is written here once for all verbs, or under verb.option where a verb means something else by it.
 
 option_texts <- function() {
   list(
@@ -267,7 +267,8 @@ verb_options <- function(name, verb) {
   taken <- c(own, grid, settings)
   sources <- if (!isFALSE(verb$sources)) setdiff(source_names(), taken)
   output <- if (!isFALSE(verb$output)) {
-    c("output", if (!isFALSE(verb$figure)) c("figure", "figure_size", "figure_type", "dark"), "json", "plain", "quiet")
+    c("output", if (!isFALSE(verb$figure)) c("figure", "figure_size", "figure_type", "dark"), "json", "plain",
+      "quiet")
   }
   list(
     own = cli_options(own, flag_names(verb$fun), about), grid = cli_options(grid),

@@ -1,7 +1,7 @@
 # The words of one call as files and options.
 
-# --at-least=1, --at_least 1 and -o FILE; a value may begin with a dash, since an option that has one takes the next
-# word, and two dashes alone end the options.
+# --at-least=1, --at_least 1 and -o FILE; a value may begin with a dash, since an option that has one takes
+# the next word, and two dashes alone end the options.
 read_call <- function(args, name, verb) {
   known <- unlist(unname(verb_options(name, verb)), recursive = FALSE)
   files <- character()
@@ -16,7 +16,8 @@ read_call <- function(args, name, verb) {
     }
     if (!grepl("^--[A-Za-z]", word) && !word %in% c("-o", "-q")) {
       if (grepl("^-[A-Za-z]", word)) {
-        abort_usage("{.val {name}} has no option {.val {word}}; options have two dashes, but for -o and -h.", name)
+        abort_usage("{.val {name}} has no option {.val {word}}; options have two dashes, but for -o and -h.",
+                    name)
       }
       files <- c(files, word)
       next

@@ -63,7 +63,8 @@ stamp_parts <- function(text, verb) {
   known <- setdiff(names(formals(from_parts)), "...")
   for (wrong in setdiff(names(parts), known)) {
     hint <- nearest_word(wrong, known)
-    abort_usage(c("stamps have no part {.val {wrong}}.", i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+    abort_usage(c("stamps have no part {.val {wrong}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
                   i = "There are {.val {setdiff(known, c('weeks', 'zone'))}}."), verb)
   }
   settings <- names(parts) %in% c("weeks", "zone")

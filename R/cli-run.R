@@ -22,7 +22,8 @@ show_made <- function(out, options) {
 cli_gaps <- function(files, options) {
   x <- cli_prepared(files, options, "gaps", list(fun = NULL))
   found <- gaps(x, cli_measures(options))
-  show_result(found, found, options, c(timeline_line(x), "", if (nrow(found)) text_table(gap_columns(found)) else
+  show_result(found, found, options, c(timeline_line(x), "",
+                                       if (nrow(found)) text_table(gap_columns(found)) else
     "No gaps."))
 }
 
@@ -38,7 +39,8 @@ cli_inspect <- function(files, options) {
   x <- cli_prepared(files, options, "inspect", list(fun = NULL))
   if (isTRUE(options$rejects)) {
     lost <- rejects(x)
-    return(show_result(lost, lost, options, if (nrow(lost)) text_table(as.list(lost)) else "Every row could be read."))
+    return(show_result(lost, lost, options,
+                       if (nrow(lost)) text_table(as.list(lost)) else "Every row could be read."))
   }
   card <- inspect(x)
   show_result(card, as.data.frame(card), options)
@@ -132,7 +134,8 @@ cli_forecast <- function(files, options) {
     return(show_result(f, table, options, c(format(f), "", text_table(as.list(table)))))
   }
   table <- switch(only, choices = choices(f), as.data.frame(f))
-  if (only == "forecast") table <- table[table$origin == "forecast", setdiff(names(table), "origin"), drop = FALSE]
+  if (only == "forecast") table <- table[table$origin == "forecast", setdiff(names(table), "origin"),
+                                         drop = FALSE]
   words <- switch(only, choices = text_table(as.list(table)), c(printed(f), "", format(summary(f))))
   show_result(f, table, options, words)
   if (isTRUE(f$interrupted)) exit_with(130)

@@ -1,9 +1,12 @@
-# From what was typed to the arguments of a function: one reader for all verbs. What a study writes as a map is written
-# in brackets here: "smoothing(trend=damped)" is {smoothing: {trend: damped}}, and goes the same way from there on.
+# From what was typed to the arguments of a function: one reader for all verbs. What a study writes as a map
+# is written in brackets here: "smoothing(trend=damped)" is {smoothing: {trend: damped}}, and goes the same
+# way from there on.
 
 # Arguments that are text whatever they look like.
-text_arguments <- c("title", "during", "against", "join", "cache", "table", "query", "output", "figure", "plan",
-                    "routine", "every", "per", "events", "closures", "stamp", "format", "range", "member", "separator",
+text_arguments <- c("title", "during", "against", "join", "cache", "table", "query", "output", "figure",
+                    "plan",
+                    "routine", "every", "per", "events", "closures", "stamp", "format", "range", "member",
+                    "separator",
                     "decimal", "zone", "fail_above", "fail_below")
 
 # Splits at a mark that stands outside of brackets.
@@ -130,7 +133,7 @@ named_banding <- function(call) {
 statistics_value <- function(text) {
   value <- as.character(setting_value(text))
   names(value) <- names(setting_value(text))
-  if (is.null(names(value))) list(value) else lapply(as.list(value), function(v) strsplit(v, "/", fixed = TRUE)[[1]])
+  if (is.null(names(value))) list(value) else strsplit(value, "/", fixed = TRUE)
 }
 
 # "elevation=4" or "elevation=0/100/400" as bands.
@@ -158,7 +161,7 @@ cli_window <- function(text, verb, options = list()) {
     abort_usage("--side must be trailing, centred, leading, fading or since-start, not {.val {side}}.", verb)
   }
   if (side == "since-start") {
-    abort_usage("a window since the start has no length; leave {.val --window} out, or take another {.val --side}.",
+    abort_usage("a window since the start has no length; leave {.val --window} out, or take another side.",
                 verb)
   }
   if (!is.null(options$kernel) && side != "centred") {

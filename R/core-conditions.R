@@ -58,8 +58,8 @@ written <- function(message, .envir) {
   verbatim(out)
 }
 
-# Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and amounts: flow in a
-# study. The option `kairon.caller` says who called, and holds the names that are meant.
+# Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and amounts:
+# flow in a study. The option `kairon.caller` says who called, and holds the names that are meant.
 callers_words <- function(text) {
   caller <- getOption("kairon.caller")
   names <- getOption("kairon.caller_names")

@@ -319,7 +319,8 @@ is_database_file <- function(source) {
 
 read_database_file <- function(source, table, query, time, series, given, join, remote, call) {
   if (!is_database_file(source)) {
-    abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is none.", call = call)
+    abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is none.",
+                call = call)
   }
   path <- sub("\\?(table|query)=.*", "", source)
   if (path != source) {
@@ -339,6 +340,7 @@ read_database_file <- function(source, table, query, time, series, given, join, 
     }
     table <- held
   }
-  rlang::inject(read_timeline(con, table, time = !!time, series = !!series, !!!given, query = query, join = join,
+  rlang::inject(read_timeline(con, table, time = !!time, series = !!series, !!!given, query = query,
+                              join = join,
                               remote = remote))
 }

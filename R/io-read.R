@@ -80,7 +80,8 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   timeout = 60, remote = FALSE, table = NULL, query = NULL) {
   if (is_database_file(source) || !is.null(table) || !is.null(query)) {
     call <- rlang::current_env()
-    return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series), rlang::enquos(...),
+    return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series),
+                              rlang::enquos(...),
                               join, remote, call))
   }
   layout <- check_choice(layout, c("long", "wide", "across"))

@@ -70,7 +70,8 @@ format_by_ending <- function(path, call = rlang::caller_env()) {
   }
   ending <- tolower(tools::file_ext(path))
   if (ending == "gz") ending <- tolower(tools::file_ext(sub("\\.gz$", "", path, ignore.case = TRUE)))
-  form <- switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines", xlsx = "workbook",
+  form <- switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines",
+                 xlsx = "workbook",
                  csv = , tsv = , txt = , dat = , "delimited")
   if (form == "delimited" && !ending %in% c("csv", "tsv", "txt", "dat", "")) {
     abort_input(c(

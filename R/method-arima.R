@@ -414,7 +414,8 @@ search_path <- function(fit, ...) {
     if (ncol(keys)) cbind(keys[rep(s, nrow(table)), , drop = FALSE], table) else table
   })
   out <- do.call(rbind, out)
-  result_table(out %||% data.frame(order = character(), season_order = character(), constant = logical(), aicc = numeric(),
+  result_table(out %||% data.frame(order = character(), season_order = character(), constant = logical(),
+                                   aicc = numeric(),
                       verdict = character()))
 }
 

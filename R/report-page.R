@@ -32,7 +32,8 @@
 #' page <- tempfile(fileext = ".html")
 #' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))
 #' @export
-report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon = NULL, routine = NULL, methods = NULL,
+report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon = NULL, routine = NULL,
+                   methods = NULL,
                    sections = NULL, ...) {
   refuse_more("report", ...)
   check_timeline(x)

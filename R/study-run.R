@@ -31,6 +31,8 @@ run_study <- function(file, folder = NULL, cache = TRUE, quiet = FALSE, ...) {
   study <- if (inherits(file, "kairon_study")) file else read_study(file)
   check_flag(cache)
   check_flag(quiet)
+  before <- options(kairon.caller = "study", kairon.caller_names = study_keys())
+  on.exit(options(before))
   folder <- folder %||% study_folder(study)
   make_folder(folder)
   run <- new_run(study, folder, cache, quiet)
@@ -39,6 +41,14 @@ run_study <- function(file, folder = NULL, cache = TRUE, quiet = FALSE, ...) {
   if (cache) drop_stale(run)
   out <- c(run$made, list(study = study, steps = do.call(rbind, run$steps), files = outputs))
   invisible(structure(out, class = "kairon_study_run"))
+}
+
+# All keys that a study may have: arguments are written as they are, in messages too.
+study_keys <- function(rules = study_rules()) {
+  walk <- function(node) {
+    if (is.list(node)) c(names(node$properties), unlist(lapply(node, walk), use.names = FALSE))
+  }
+  unique(walk(rules))
 }
 
 #' @export

@@ -132,7 +132,8 @@ adverbs <- c(
   fortnightly = "fortnight", minutely = "minute"
 )
 halves <- c(
-  "half a year" = "6 month", "half-yearly" = "6 month", "half an hour" = "30 minute", "half-hourly" = "30 minute",
+  "half a year" = "6 month", "half-yearly" = "6 month", "half an hour" = "30 minute",
+  "half-hourly" = "30 minute",
   "half a day" = "12 hour", "half a minute" = "30 second", "quarter of an hour" = "15 minute",
   "a quarter of an hour" = "15 minute", "quarter-hourly" = "15 minute"
 )
@@ -142,12 +143,14 @@ iso_time_units <- c(H = "hour", M = "minute", S = "second")
 
 # How people shorten and count them, where that can be read in one way only.
 short_units <- c(
-  ms = "millisecond", msec = "millisecond", s = "second", sec = "second", min = "minute", h = "hour", hr = "hour",
+  ms = "millisecond", msec = "millisecond", s = "second", sec = "second", min = "minute", h = "hour",
+  hr = "hour",
   d = "day", w = "week", wk = "week", mo = "month", mth = "month", qtr = "quarter", y = "year", yr = "year",
   bday = "business day"
 )
 number_words <- c(
-  a = 1, an = 1, one = 1, two = 2, three = 3, four = 4, five = 5, six = 6, seven = 7, eight = 8, nine = 9, ten = 10,
+  a = 1, an = 1, one = 1, two = 2, three = 3, four = 4, five = 5, six = 6, seven = 7, eight = 8, nine = 9,
+  ten = 10,
   eleven = 11, twelve = 12
 )
 
@@ -209,7 +212,8 @@ plain_count <- function(words) {
     return(halves[[words]])
   }
   first <- sub(" .*", "", words)
-  if (grepl(" ", words) && first %in% names(number_words)) sub(first, number_words[[first]], words, fixed = TRUE) else words
+  if (grepl(" ", words) && first %in% names(number_words)) sub(first, number_words[[first]], words,
+                                                               fixed = TRUE) else words
 }
 
 parse_iso_step <- function(text, arg, call) {

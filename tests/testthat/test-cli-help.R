@@ -36,7 +36,8 @@ test_that("every argument of every verb's function is an option of the verb", {
     verb <- table()[[name]]
     fun <- gsub("-", "_", name)
     if (!fun %in% getNamespaceExports("kairon") || fun %in% c("run_study", "new_study", "scores")) next
-    form <- if (exists(paste0(fun, ".kairon_timeline"), asNamespace("kairon"))) paste0(fun, ".kairon_timeline") else fun
+    own <- paste0(fun, ".kairon_timeline")
+    form <- if (exists(own, asNamespace("kairon"))) own else fun
     made <- get(form, asNamespace("kairon"))
     if (is.null(verb$fun)) next
     # What only code can give, or what the program gives itself.
@@ -46,8 +47,10 @@ test_that("every argument of every verb's function is an option of the verb", {
   settings <- unlist(lapply(kairon:::known_methods(), function(m) {
     names(formals(getExportedValue("kairon", paste0("by_", m))))
   }))
-  expect_true(all(setdiff(settings, c("...", "method", "then", "drivers")) %in% names(options_of("forecast"))))
-  for (source in c("time", "series", "amounts", "levels", "attributes", "cadence", "rename", "table", "query")) {
+  expect_true(all(setdiff(settings, c("...", "method", "then",
+                                      "drivers")) %in% names(options_of("forecast"))))
+  for (source in c("time", "series", "amounts", "levels", "attributes", "cadence", "rename", "table",
+                   "query")) {
     expect_true(source %in% names(options_of("inspect")))
   }
   # In a study, too.
@@ -67,7 +70,8 @@ test_that("a verb that is added to the table is found everywhere", {
     x
   }
   before <- table()
-  more <- c(before, list(twice = list(fun = twice, what = "values several times", example = "kairon twice rain.csv",
+  more <- c(before, list(twice = list(fun = twice, what = "values several times",
+                                      example = "kairon twice rain.csv",
                                       own = character(), grid = TRUE, run = function(files, options) {
     verb <- more$twice
     x <- kairon:::cli_prepared(files, options, "twice", verb)
@@ -88,7 +92,8 @@ test_that("a verb that is added to the table is found everywhere", {
   expect_true(any(grepl("twice FILE", kairon:::manual_page())))
   run <- in_process(c("twice", demo_file("rain.csv"), "--times", "3", "--quiet"))
   expect_equal(csv_of(run$out)$rain, 3 * demo_timeline("rain")$rain)
-  expect_match(paste(in_process(c("twice", demo_file("rain.csv"), "--tims", "3"))$err, collapse = " "), "--times")
+  expect_match(paste(in_process(c("twice", demo_file("rain.csv"), "--tims", "3"))$err, collapse = " "),
+               "--times")
 })
 
 test_that("underscores and dashes are one in verbs and options", {

@@ -18,10 +18,11 @@ test_that("a bare letter is refused with both readings", {
 
 test_that("steps are read as people write them, and printed as they were said", {
   same <- list(
-    c("15 min", "PT15M"), c("5min", "5 minutes"), c("30 mins", "half an hour"), c("1 hr", "hourly"), c("h", "1 hour"),
-    c("3hrs", "3 hours"), c("d", "1 day"), c("2 wks", "two weeks"), c("w", "week"), c("90 sec", "90 s"),
-    c("6 mths", "half a year"), c("3 mo", "quarter"), c("2 yrs", "24 months"), c("an hour", "60 minutes"),
-    c("half a day", "12 hours"), c("quarter-hourly", "15 minutes"), c("half hourly", "30 minutes")
+    c("15 min", "PT15M"), c("5min", "5 minutes"), c("30 mins", "half an hour"), c("1 hr", "hourly"),
+    c("h", "1 hour"), c("3hrs", "3 hours"), c("d", "1 day"), c("2 wks", "two weeks"), c("w", "week"),
+    c("90 sec", "90 s"), c("6 mths", "half a year"), c("3 mo", "quarter"), c("2 yrs", "24 months"),
+    c("an hour", "60 minutes"), c("half a day", "12 hours"), c("quarter-hourly", "15 minutes"),
+    c("half hourly", "30 minutes")
   )
   for (pair in same) expect_equal(cadence(pair[1]), cadence(pair[2]), info = pair[1])
   for (said in c("6 months", "9 months", "18 months", "quarter", "2 years", "15 minutes", "week")) {
