@@ -173,6 +173,10 @@ cpp_same_rows <- function(a, b, first, second, length) {
     .Call(`_kairon_cpp_same_rows`, a, b, first, second, length)
 }
 
+cpp_unzip <- function(from, to) {
+    .Call(`_kairon_cpp_unzip`, from, to)
+}
+
 cpp_forecast_lines <- function(values, breaks, known, slope, steps, pairs, most, horizon, threads) {
     .Call(`_kairon_cpp_forecast_lines`, values, breaks, known, slope, steps, pairs, most, horizon, threads)
 }

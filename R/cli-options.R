@@ -207,6 +207,7 @@ option_texts <- function() {
     slab = c("of NetCDF: the part to read: latitude=50:52,time=2031-03", "RANGES"),
     time_as = c("of NetCDF: dates (of its calendar) or steps", "RULE"),
     member = c("of a zipped file with several tables: which one", "NAME"),
+    skip = c("lines that stand above the header; found by default", "COUNT"),
     table = c("of a database file: the table to read", "NAME"),
     query = c("of a database file: the SQL whose rows are read", "SQL"),
     timeout = c("seconds that an address may be silent", "SECONDS"),

@@ -44,7 +44,7 @@ source_arguments <- function(options, verb) {
       rename = if (grepl("=", text, fixed = TRUE)) named_list(text, name, verb) else text,
       day_first = yes_or_no(text, verb), widths = cli_widths(text, verb), slab = cli_slab(text, verb),
       sheet = if (grepl("^[0-9]+$", text)) as.numeric(text) else text,
-      timeout = as_number(text, name, verb), closures = events(text), text
+      timeout = , skip = as_number(text, name, verb), closures = events(text), text
     )
   })
   names(out)[names(out) == "closures"] <- "events"
@@ -57,7 +57,7 @@ source_arguments <- function(options, verb) {
 # "year=yr,week=wk": stamps that are made of columns.
 stamp_parts <- function(text, verb) {
   if (!grepl("=", text, fixed = TRUE)) {
-    return(text)
+    return(cli_list(text))
   }
   parts <- named_list(text, "time", verb)
   known <- setdiff(names(formals(from_parts)), "...")

@@ -159,7 +159,7 @@ line_blocks <- function(path, name, call) {
       ended <<- TRUE
       close(con)
       state$con <- NULL
-      if (zipped) check_unzipped_size(path, total, name, call)
+      if (zipped) check_unzipped(cpp_unzip(path, ""), name, call)
     }
     rest <<- if (length(rest)) c(rest, part) else part
   }

@@ -7,6 +7,9 @@
 # `text_columns` is a function of the file's names.
 read_delimited <- function(path, name, missing, text_columns, separator, call) {
   first <- peek_delimited(path, name, separator, call)
+  if (first$short) {
+    return(read_misfits(path, name, missing, first, character(), call))
+  }
   plain <- single_quotes(first$names)
   as_text <- union(first$names[plain %in% text_columns(plain)], first$stamps)
   read <- read_plain(path, name, missing, first, as_text, call)
@@ -49,6 +52,39 @@ read_plain <- function(path, name, missing, first, as_text, call) {
   data[first$names]
 }
 
+# How many lines stand above the header: a title, notes, blank lines. The header is the first line with as
+# many cells as most lines have; it holds no stamp and no number, and no line above it has as many.
+title_lines <- function(path, separator) {
+  lines <- readLines(path, n = 80, warn = FALSE)
+  lines[!validUTF8(lines)] <- iconv(lines[!validUTF8(lines)], "latin1", "UTF-8")
+  full <- which(nzchar(trimws(lines)))
+  if (length(full) < 3) {
+    return(0L)
+  }
+  unquoted <- gsub("\"[^\"]*\"", "", lines[full], useBytes = TRUE)
+  marks <- separator %||% c(",", ";", "\t", "|")
+  cells <- function(mark) lengths(regmatches(unquoted, gregexpr(mark, unquoted, fixed = TRUE))) + 1L
+  usual <- function(n) as.integer(names(which.max(table(n[n > 1]))))
+  fit <- vapply(marks, function(m) {
+    n <- cells(m)
+    if (any(n > 1)) mean(n == usual(n)) * (1 + 0.01 * usual(n)) else 0
+  }, 1)
+  if (max(fit) < 0.5) {
+    return(0L)
+  }
+  mark <- marks[which.max(fit)]
+  n <- cells(mark)
+  at <- which(n == usual(n))[1]
+  if (at == 1 || any(n[seq_len(at - 1)] >= n[at])) {
+    return(0L)
+  }
+  held <- trimws(gsub("\"", "", strsplit(lines[full[at]], mark, fixed = TRUE)[[1]]))
+  named <- nzchar(held)
+  data <- cpp_read_stamps(held[named], 1L)$trouble %in% c(0L, 5L, 6L) |
+    !is.na(suppressWarnings(as.numeric(sub(",", ".", held[named]))))
+  if (any(data)) 0L else full[at] - 1L
+}
+
 # Header, separator, and the columns that hold stamps, from the first rows.
 peek_delimited <- function(path, name, separator, call) {
   head <- readLines(path, n = 60, warn = FALSE)
@@ -71,7 +107,7 @@ peek_delimited <- function(path, name, separator, call) {
   }
   few <- suppressWarnings(tryCatch(
     data.table::fread(
-      text = c(head, ""), sep = separator, header = TRUE, colClasses = "character",
+      text = c(head, ""), sep = separator, header = TRUE, skip = 0L, colClasses = "character",
       data.table = FALSE, fill = TRUE, strip.white = TRUE
     ),
     error = function(e) NULL
@@ -81,7 +117,10 @@ peek_delimited <- function(path, name, separator, call) {
                .envir = list2env(list(name = name)))
   }
   holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
+  cells <- lengths(strsplit(gsub("\"[^\"]*\"", "q", head), separator, fixed = TRUE))
   list(
+    # The library drops a header with fewer names than the rows have cells.
+    short = length(cells) > 1 && mean(cells[-1] > cells[1]) > 0.5,
     separator = separator, names = names(few), stamps = names(few)[holds],
     header = trimws(sub("^\ufeff", "", strsplit(head[1], separator, fixed = TRUE)[[1]]))
   )
@@ -105,14 +144,15 @@ fread_quietly <- function(..., separator, missing, as_text, name, call) {
   data <- tryCatch(
     withCallingHandlers(
       data.table::fread(
-        ..., sep = separator, header = TRUE, na.strings = c("", "NA", missing),
+        ..., sep = separator, header = TRUE, skip = 0L, na.strings = c("", "NA", missing),
         colClasses = if (length(as_text)) list(character = as_text), data.table = FALSE,
         integer64 = "double", strip.white = TRUE, blank.lines.skip = TRUE,
         showProgress = interactive(), nThread = core_threads()
       ),
       warning = function(w) {
         text <- conditionMessage(w)
-        misfits <<- misfits || grepl("Stopped early|Discarded|first non-empty", text)
+        misfits <<- misfits || grepl("Stopped early|Discarded|first non-empty|column names but the data has",
+                                     text)
         invokeRestart("muffleWarning")
       }
     ),
@@ -208,6 +248,27 @@ numbers_in <- function(data, keep_text, missing, decimal, call) {
 }
 
 text_to_number <- function(column, name, decimal, call) {
+  made <- written_number(column, name, decimal, call)
+  if (!is.character(made)) {
+    return(made)
+  }
+  bare <- bare_amounts(made)
+  changed <- which(bare != made & !is.na(made))
+  if (length(changed) == 0) {
+    return(made)
+  }
+  number <- written_number(bare, name, decimal, call)
+  if (is.character(number)) {
+    return(made)
+  }
+  first <- made[changed[1]]
+  value <- number[changed[1]]
+  n <- length(changed)
+  tell(c(i = "{.val {first}} in {.field {name}} is read as {value}, and so are {n} cell{?s} like it."))
+  number
+}
+
+written_number <- function(column, name, decimal, call) {
   written <- column
   # A quoted nothing among numbers is no value.
   column[!nzchar(trimws(column))] <- NA
@@ -236,6 +297,19 @@ text_to_number <- function(column, name, decimal, call) {
     number[groups] <- as.numeric(gsub(",", "", column[groups], fixed = TRUE))
   }
   if (any(is.na(number) != is.na(column))) written else number
+}
+
+# Numbers as offices and banks write them: with a currency, a sign of percent, brackets for less than nothing,
+# blanks between thousands. Where that makes a number of every cell, else the text as it is.
+bare_amounts <- function(column) {
+  out <- gsub("[\u00a0\u202f\u2009]", " ", column)
+  out <- gsub("[\u2212\u2013]", "-", out)
+  before <- "^([-+]?) ?([$\u00a3\u20ac\u00a5]|[A-Z]{3}(?= ?[0-9])) ?"
+  behind <- "(?<=[0-9]) ?([$\u00a3\u20ac\u00a5%]|[A-Z]{3})$"
+  out <- trimws(gsub(paste0(before, "|", behind), "\\1", out, perl = TRUE))
+  out <- sub("^\\((.*)\\)$", "-\\1", out)
+  out <- sub("^(-?) ?[$\u00a3\u20ac\u00a5] ?", "\\1", out)
+  gsub("(?<=[0-9])[ '](?=[0-9]{3}([^0-9]|$))", "", out, perl = TRUE)
 }
 
 # A row of units right below the header: no stamp, and no numbers where the

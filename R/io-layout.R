@@ -101,6 +101,20 @@ names_before <- function(names, wanted, rename) {
   names[after %in% wanted]
 }
 
+# Signs that nobody sees are no part of a name, and a name that stands twice gets a number.
+plain_names <- function(data, file) {
+  names <- trimws(gsub("[\u200b\u200c\u200d\u2060\ufeff\u00ad]", "", names(data)))
+  twice <- unique(names[duplicated(names)])
+  made <- make.unique(names, sep = "_")
+  if (length(twice)) {
+    renamed <- made[made != names]
+    tell(c(i = "{.field {twice}} stand{?s/} twice in {.file {file}}; later ones are called \\
+                {.field {renamed}}."))
+  }
+  names(data) <- made
+  data
+}
+
 rename_columns <- function(data, rename, call) {
   if (is.null(rename)) {
     return(data)

@@ -41,6 +41,7 @@
 #' @param timeout Seconds that an address may take without sending anything.
 #' @param remote Whether to leave the rows where they are, for files that do not fit into memory: see
 #'   [remote-timelines].
+#' @param skip How many lines stand above the header. By default they are found: a title, notes, blank lines.
 #' @param table,query Of a SQLite file: the table to read, or the SQL whose rows are read. The table may stand
 #'   behind the name, too: `"measurements.sqlite?table=flow"`. Left out where there is one table only.
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
@@ -77,7 +78,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   decimal = c("auto", ".", ","), separator = NULL, join = NULL,
                                   rename = NULL, format = NULL, sheet = NULL, range = NULL, widths = NULL,
                                   records = NULL, slab = NULL, time_as = c("dates", "steps"), member = NULL,
-                                  timeout = 60, remote = FALSE, table = NULL, query = NULL) {
+                                  timeout = 60, remote = FALSE, table = NULL, query = NULL, skip = NULL) {
   if (is_database_file(source) || !is.null(table) || !is.null(query)) {
     call <- rlang::current_env()
     return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series),
@@ -97,7 +98,8 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
-              widths = widths, records = records, slab = slab, time_as = time_as)
+              widths = widths, records = records, slab = slab, time_as = time_as,
+              skip = if (!is.null(skip)) check_count(skip, least = 0))
   if (remote) {
     return(open_stream(files, roles, given, how, join, rlang::current_env()))
   }
@@ -176,6 +178,14 @@ read_one <- function(path, name, roles, given, how, call) {
     roles <- told$roles
     given <- told$given
   }
+  if (is.null(opened$table)) {
+    title <- how$skip %||% title_lines(path, opened$separator)
+    if (title > 0) {
+      path <- below_lines(path, title)
+      above <- above + as.integer(title)
+      tell(c(i = "{title} line{?s} above the header of {.file {name}} {?is/are} left out."))
+    }
+  }
   wanted <- wanted_columns(roles, given)
   originals <- function(names) names_before(names, wanted, how$rename)
   read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator, call)
@@ -193,7 +203,7 @@ wanted_columns <- function(roles, given) {
 shape_rows <- function(read, header, above, roles, given, how, missing, name, call, continued = FALSE) {
   wide <- how$layout == "wide"
   quoted <- roles$series
-  data <- rename_columns(read$data, how$rename, call)
+  data <- rename_columns(plain_names(read$data, name), how$rename, call)
   if (nrow(data) == 0 && !continued) {
     abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."), call = call,
                 .envir = list2env(list(name = name)))

@@ -150,25 +150,19 @@ narrowed <- function(source, encoding) {
 
 unzipped <- function(source, name, call) {
   path <- tempfile(fileext = ".csv")
-  from <- gzfile(source, "rb")
-  to <- file(path, "wb")
-  on.exit({
-    close(from)
-    close(to)
-  })
-  trouble <- NULL
-  tryCatch(
-    copy_bytes(from, to),
-    error = function(e) trouble <<- conditionMessage(e),
-    warning = function(w) trouble <<- conditionMessage(w)
-  )
-  flush(to)
-  if (is.null(trouble)) check_unzipped_size(source, file.size(path), name, call)
-  if (!is.null(trouble)) {
-    abort_file(c("{.file {name}} cannot be unpacked.", x = "{trouble}"), call = call,
-               .envir = environment())
-  }
+  check_unzipped(cpp_unzip(source, path), name, call)
   path
+}
+
+# Every member's length and check value were compared.
+check_unzipped <- function(made, name, call) {
+  if (!nzchar(made$trouble)) {
+    return(invisible())
+  }
+  size <- show_number(made$bytes, 12)
+  abort_file(c("{.file {name}} cannot be unpacked: {made$trouble}.",
+               i = "{size} bytes were unpacked before that; none of them is used."), call = call,
+             .envir = list2env(list(name = name, made = made, size = size)))
 }
 
 # The last four bytes of gzip tell the size; a file cut short cannot have them.
@@ -177,16 +171,4 @@ unzipped_size <- function(source) {
   on.exit(close(con))
   seek(con, max(0, file.size(source) - 4))
   sum(as.numeric(readBin(con, "raw", 4)) * 256^(0:3))
-}
-
-check_unzipped_size <- function(source, size, name, call) {
-  if (unzipped_size(source) != size %% 2^32 && !several_members(readBin(source, "raw", file.size(source)))) {
-    abort_file(c("{.file {name}} cannot be unpacked.", x = "It ends too early; was it cut short?"),
-               call = call, .envir = list2env(list(name = name)))
-  }
-}
-
-# Files joined from several zipped ones tell the size of the last only.
-several_members <- function(bytes) {
-  length(grepRaw(as.raw(c(0x1f, 0x8b, 0x08)), bytes, all = TRUE)) > 1
 }

@@ -141,8 +141,10 @@ looks_like_stamps <- function(text, name) {
   if (length(some) == 0) {
     return(FALSE)
   }
+  some <- usual_stamps(some, name, aloud = FALSE)
   named <- grepl("year|date|time|day|month|period|stamp|week|quarter", name, ignore.case = TRUE)
-  readable <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 5L, 6L)
+  fine <- function(order) cpp_read_stamps(some, order)$trouble %in% c(0L, 5L, 6L)
+  readable <- fine(1L) | fine(2L)
   number <- grepl("^[-+]?[0-9]*[.,]?[0-9]+$", trimws(some))
   mean(readable & (named | !number)) >= 0.5
 }
@@ -153,6 +155,16 @@ settle_day_order <- function(text, raw, arg, call) {
     return(proven)
   }
   at <- which(raw$trouble == 6L)[1]
+  if (length(proven) == 0) {
+    told <- order_by_rhythm(text)
+    if (!is.null(told)) {
+      example <- text[at]
+      which <- c("day", "month")[told]
+      tell(c(i = "{.val {example}} in {.field {arg}} is read {which} first, which gives equal steps; the \\
+                  other order does not."))
+      return(told)
+    }
+  }
   seen <- text[at]
   if (length(proven) == 2) {
     days <- which(raw$order == 1L)[1]
@@ -167,9 +179,30 @@ settle_day_order <- function(text, raw, arg, call) {
   }
   abort_input(c(
     "Column {.field {arg}} does not tell days from months.",
-    x = "Row {at} is {.val {seen}}, and no row settles it.",
+    x = "Row {at} is {.val {seen}}: {order_reading(seen, 1L)} or {order_reading(seen, 2L)}; no row \\
+         settles it.",
     i = "Say it with {.code day_first = TRUE} or {.code day_first = FALSE}."
   ), call = call)
+}
+
+# The order of day and month in which stamps come at equal steps, where it is only one.
+order_by_rhythm <- function(text) {
+  steady <- vapply(1:2, function(order) {
+    seconds <- unique(cpp_read_stamps(text, order)$seconds)
+    if (anyNA(seconds) || length(seconds) < 6) {
+      return(FALSE)
+    }
+    day <- as.POSIXlt(.POSIXct(seconds, tz = "UTC"))
+    months <- diff(12 * day$year + day$mon)
+    steps <- diff(seconds)
+    steps[1] != 0 && (all(steps == steps[1]) || months[1] != 0 && all(months == months[1]) &&
+                        length(unique(day$mday)) == 1)
+  }, TRUE)
+  if (sum(steady) == 1) which(steady)
+}
+
+order_reading <- function(text, order) {
+  format(.Date(floor(cpp_read_stamps(text, order)$seconds / 86400)), "%d %b %Y")
 }
 
 # A moment given by a user: a Date, a POSIXct or text. Returns seconds on the

@@ -94,8 +94,27 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
     return(list(data = data, name = name, parts = intersect(all.vars(expr), names(data))))
   }
   name <- column_names(quo, data, call, "time")
-  if (length(name) == 0 && guess) name <- guess_time(data, call)
+  if (length(name) == 2) {
+    data[[name[1]]] <- join_clock(data[[name[1]]], data[[name[2]]])
+    return(list(data = data[names(data) != name[2]], name = name[1], parts = character()))
+  }
+  if (length(name) == 0 && guess) {
+    name <- guess_time(data, call)
+    data <- with_clock(data, name)
+  }
   list(data = data, name = name, parts = character())
+}
+
+# The usual file of a logger has the date in one column and the clock in another.
+with_clock <- function(data, time) {
+  clock <- setdiff(names(data)[vapply(data, looks_like_clock, TRUE)], time)
+  dates <- data[[time]]
+  if (length(clock) != 1 || any(grepl(":", utils::head(as.character(dates), 50), fixed = TRUE))) {
+    return(data)
+  }
+  tell(c(i = "{.field {time}} and {.field {clock}} are read as one stamp."))
+  data[[time]] <- join_clock(dates, data[[clock]])
+  data[names(data) != clock]
 }
 
 #' @rdname timeline
@@ -129,7 +148,10 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   }
   check_duplicate_names(data, call)
   time <- roles$time
-  if (length(time) == 0) time <- guess_time(data, call)
+  if (length(time) == 0) {
+    time <- guess_time(data, call)
+    data <- with_clock(data, time)
+  }
   if (!again && is_tidy(data) && time %in% names(data)) {
     told <- read_tidy(data, roles, time, rows, where, call)
     data <- told$data
@@ -246,6 +268,16 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
   if (rule == "refuse") {
     first <- utils::head(stamps$seconds[again], 3)
     shown <- word_list(show_stamp(first, stamps$type, stamps$zone))
+    apart <- splitting_column(data, series, stamps$seconds)
+    if (length(apart)) {
+      wanted <- c(series, apart)
+      if (length(wanted) > 1) wanted <- paste0("c(", paste(wanted, collapse = ", "), ")")
+      abort_input(c(
+        "Stamps must differ within a series.",
+        x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
+        i = "{.field {apart}} tells the rows apart: {.code series = {wanted}}."
+      ), call = call)
+    }
     abort_input(c(
       "Stamps must differ within a series.",
       x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
@@ -268,6 +300,19 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
   rule <- if (rule == "mean") "averaged" else paste("settled by keeping the", rule)
   news <- paste(plural(n, "repeated stamp"), rule)
   list(data = out, news = news, seconds = stamps$seconds[keep], repeats = c(repeats))
+}
+
+# The column of text with the fewest different words that tells all rows of a stamp apart; nothing where none
+# does.
+splitting_column <- function(data, series, seconds) {
+  texts <- setdiff(names(data)[vapply(data, function(v) is.character(v) || is.factor(v), TRUE)], series)
+  texts <- texts[!vapply(data[texts], anyNA, TRUE)]
+  texts <- texts[order(vapply(data[texts], function(v) length(unique(v)), 1L))]
+  for (name in texts) {
+    key <- data.table::as.data.table(c(unname(as.list(data[c(series, name)])), list(seconds)))
+    if (!anyDuplicated(key)) return(name)
+  }
+  character()
 }
 
 say_building <- function(x, roles) {

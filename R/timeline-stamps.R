@@ -13,6 +13,7 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
     epoch <- check_choice(epoch, c("seconds", "milliseconds"), call = call)
     column <- .POSIXct(as.numeric(column) / if (epoch == "seconds") 1 else 1000, tz = "UTC")
   }
+  if (is.character(column)) column <- usual_stamps(column, name)
   if (is.character(column)) column <- counted_text(column)
   if (is.character(column)) {
     return(index_text(column, keys, name, zone, day_first, rows, where, call, seen))

@@ -80,8 +80,8 @@ test_that("verbs give the same tables whether stamps are written out or not", {
       whole <- do.call(rbind, lapply(parts, as.data.frame))
       expect_equal(as.data.frame(y), whole, ignore_attr = "row.names")
       copied <- unserialize(serialize(y, NULL))
-      expect_equal(as.data.frame(quiet(roll(y, trailing(2), "mean"))),
-                   as.data.frame(quiet(roll(copied, trailing(2), "mean"))))
+      expect_equal(as.data.frame(quiet(roll(y, trailing(1), "mean"))),
+                   as.data.frame(quiet(roll(copied, trailing(1), "mean"))))
     }
   }
 })

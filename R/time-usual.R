@@ -1,0 +1,201 @@
+# Stamps as other programs write them, in the forms that the core reads. Text that the core reads already
+# stays as it is.
+
+# Months by their names and short forms, in the languages whose names are no English ones.
+month_words <- list(
+  c("januar", "jaenner", "j\u00e4nner", "janvier", "janv", "enero", "ene", "gennaio", "gen", "januari",
+    "janeiro",
+    "tammikuu", "styczen", "stycze\u0144", "jan"),
+  c("februar", "feber", "f\u00e9vrier", "fevrier", "f\u00e9vr", "fevr", "febrero", "febbraio", "februari",
+    "fevereiro",
+    "fev", "helmikuu", "luty", "feb"),
+  c("m\u00e4rz", "maerz", "m\u00e4r", "mrz", "mars", "marzo", "maart", "mrt", "mar\u00e7o", "marco", "marts",
+    "maaliskuu", "marzec", "mar"),
+  c("april", "avril", "avr", "abril", "abr", "aprile", "huhtikuu", "kwiecie\u0144", "apr"),
+  c("mai", "mayo", "maggio", "mag", "mei", "maio", "maj", "toukokuu", "may"),
+  c("juni", "juin", "junio", "giugno", "giu", "junho", "kes\u00e4kuu", "czerwiec", "jun"),
+  c("juli", "juillet", "juil", "julio", "luglio", "lug", "julho", "hein\u00e4kuu", "lipiec", "jul"),
+  c("august", "ao\u00fbt", "aout", "agosto", "ago", "augustus", "augusti", "elokuu", "sierpie\u0144", "aug"),
+  c("september", "septembre", "septiembre", "setiembre", "settembre", "setembro", "sept", "set", "syyskuu",
+    "wrzesie\u0144", "sep"),
+  c("oktober", "octobre", "octubre", "ottobre", "outubro", "okt", "ott", "out", "lokakuu",
+    "pa\u017adziernik", "oct"),
+  c("november", "novembre", "noviembre", "novembro", "marraskuu", "listopad", "nov"),
+  c("dezember", "d\u00e9cembre", "decembre", "d\u00e9c", "diciembre", "dic", "dicembre", "dezembro", "dez",
+    "december", "desember", "joulukuu", "grudzie\u0144", "dec")
+)
+
+# Years of two digits lie between these.
+century_from <- 1950
+
+# `name` of the column: bare numbers are dates under a name that speaks of them only.
+usual_stamps <- function(text, name, aloud = TRUE) {
+  distinct <- unique(text[!is.na(text)])
+  some <- utils::head(distinct[nzchar(trimws(distinct))], 200)
+  if (length(some) == 0) {
+    return(text)
+  }
+  split <- split_year_stamps(distinct)
+  if (!is.null(split)) {
+    first <- some[1]
+    if (aloud) tell(c(i = "{.val {first}} in {.field {name}} and its like are read as years, by the first."))
+    return(split[match(text, distinct)])
+  }
+  read <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 6L) | cpp_read_stamps(some, 2L)$trouble %in% c(0L, 6L)
+  if (all(read)) {
+    return(text)
+  }
+  made <- distinct
+  news <- character()
+  for (rule in list(zone_word_stamps, run_together_stamps, month_word_stamps, short_year_stamps,
+                    decimal_year_stamps, serial_stamps)) {
+    changed <- rule(made, name)
+    if (!identical(changed$text, made)) news <- c(news, changed$news)
+    made <- changed$text
+  }
+  if (identical(made, distinct)) {
+    return(text)
+  }
+  if (aloud && length(news)) tell(c(i = verbatim(paste0(name, ": ", paste(news, collapse = "; "), "."))))
+  out <- text
+  held <- !is.na(text)
+  out[held] <- made[match(text[held], distinct)]
+  out
+}
+
+# 2001/02, 2002/03 ...: years that begin in one year and end in the next, and no months.
+split_year_stamps <- function(text) {
+  given <- text[nzchar(trimws(text))]
+  if (length(given) < 3 || !all(grepl("^[0-9]{4}[/-][0-9]{2}$", given))) {
+    return(NULL)
+  }
+  year <- as.integer(substr(given, 1, 4))
+  if (all(as.integer(substr(given, 6, 7)) == (year + 1L) %% 100L)) substr(text, 1, 4)
+}
+
+# 2023-06-14 00:00:00 UTC
+zone_word_stamps <- function(text, name) {
+  list(text = sub("^(.*[0-9]{1,2}:[0-9]{2}.*?) ?(UTC|GMT)$", "\\1Z", text))
+}
+
+# 202306140005 and 20230614000530, where every one is a time of day.
+run_together_stamps <- function(text, name) {
+  pattern <- "^([0-9]{4})([0-9]{2})([0-9]{2})([0-9]{2})([0-9]{2})([0-9]{2})?$"
+  given <- text[nzchar(text)]
+  parts <- regmatches(given, regexec(pattern, given))
+  if (!all(lengths(parts) == 7)) {
+    return(list(text = text))
+  }
+  numbers <- vapply(parts, function(p) as.numeric(c(p[2:6], if (nzchar(p[7])) p[7] else 0)), numeric(6))
+  high <- c(2200, 12, 31, 23, 59, 59)
+  low <- c(1500, 1, 1, 0, 0, 0)
+  if (any(numbers < low | numbers > high)) {
+    return(list(text = text))
+  }
+  list(text = sub(":$", "", sub(pattern, "\\1-\\2-\\3 \\4:\\5:\\6", text)))
+}
+
+month_word_stamps <- function(text, name) {
+  words <- unlist(month_words)
+  english <- rep(month.abb, lengths(month_words))
+  found <- regexpr("[[:alpha:]]{3,}\\.?", text)
+  has <- found > 0
+  word <- tolower(sub("\\.$", "", regmatches(text, found)))
+  at <- match(word, words)
+  if (length(word) == 0 || mean(!is.na(at)) < 0.5) {
+    return(list(text = text))
+  }
+  out <- text
+  swap <- out[has]
+  regmatches(swap, regexpr("[[:alpha:]]{3,}\\.?", swap)) <- ifelse(is.na(at), regmatches(text, found),
+                                                                   english[at])
+  # "14. Mar 2023" and "1 de Mar de 2023"
+  swap <- gsub("^([0-9]{1,2})\\. ?", "\\1 ", gsub(" (de|del|of) ", " ", swap))
+  out[has] <- swap
+  list(text = out)
+}
+
+# Jan-62, 14-JUN-23, 05/01/73
+short_year_stamps <- function(text, name) {
+  long <- function(yy) {
+    year <- as.numeric(yy) + 100 * floor(century_from / 100)
+    ifelse(year < century_from, year + 100, year)
+  }
+  forms <- c(
+    "^([A-Za-z]{3,9}[-/ .']+)([0-9]{2})()$", "^([0-9]{1,2}[-/ .]?[A-Za-z]{3,9}[-/ .,']*)([0-9]{2})(|[ T].*)$",
+    "^([0-9]{1,2}/[0-9]{1,2}/)([0-9]{2})(|[ T].*)$", "^([0-9]{1,2}\\.[0-9]{1,2}\\.)([0-9]{2})(|[ T].*)$"
+  )
+  out <- text
+  for (form in forms) {
+    hit <- grepl(form, text)
+    if (mean(hit[nzchar(text)]) < 0.5) next
+    year <- long(sub(form, "\\2", text[hit]))
+    lead <- sub(form, "\\1", text[hit])
+    if (form == forms[1]) lead <- sub("[-/ .']+$", " ", lead)
+    if (form == forms[2]) lead <- gsub("[-/.,' ]+", " ", sub("([0-9])([A-Za-z])", "\\1 \\2", lead))
+    out[hit] <- paste0(lead, year, sub(form, "\\3", text[hit]))
+  }
+  list(text = out, news = paste0("years of two digits are read as ", century_from, " to ", century_from + 99))
+}
+
+# 1958.2083: the start or the middle of a month, a quarter or a year.
+decimal_year_stamps <- function(text, name) {
+  given <- text[nzchar(text)]
+  if (!all(grepl("^[0-9]{4}\\.[0-9]+$", given)) || !grepl("year|date|time|decimal", name,
+                                                          ignore.case = TRUE)) {
+    return(list(text = text))
+  }
+  year <- as.numeric(given)
+  months <- 12 * (year - floor(year))
+  places <- max(nchar(sub("^[0-9]+\\.", "", given)))
+  # As many digits as are written, and a day for calendars that count days.
+  slack <- 12 * 10^-places + 12 / 365
+  early <- all(abs(months - round(months)) < slack)
+  middle <- all(abs(months - floor(months) - 0.5) < slack)
+  if (length(unique(year)) < 2 || any(year < 1500 | year > 2200) || !(early || middle)) {
+    return(list(text = text))
+  }
+  month <- if (early) round(months) else floor(months)
+  out <- text
+  at <- 12 * floor(year) + month
+  out[nzchar(text)] <- sprintf("%04d-%02d-01", as.integer(at %/% 12), as.integer(at %% 12) + 1L)
+  list(text = out, news = paste("decimal years are read as",
+                                if (early) "months" else "months by their middle"))
+}
+
+# 45091 or 45091.25 of a spreadsheet that counts days from 1900.
+serial_stamps <- function(text, name) {
+  given <- text[nzchar(text)]
+  named <- grepl("date|time|day|stamp", name, ignore.case = TRUE)
+  if (!named || !all(grepl("^[2-6][0-9]{4}(\\.[0-9]+)?$", given))) {
+    return(list(text = text))
+  }
+  seconds <- round((as.numeric(given) - 25569) * 86400)
+  whole <- all(seconds %% 86400 == 0)
+  out <- text
+  out[nzchar(text)] <- format(.POSIXct(seconds, tz = "UTC"), if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M:%S")
+  list(text = out, news = "numbers are read as days that a spreadsheet counts from 1900")
+}
+
+# A date and a clock ----
+
+clock_pattern <- "^([0-9]{1,2}):([0-9]{2})(:[0-9]{2}([.,][0-9]+)?)? ?([AaPp])?\\.?([Mm]\\.?)?$"
+
+looks_like_clock <- function(text) {
+  if (!is.character(text)) {
+    return(FALSE)
+  }
+  some <- utils::head(unique(trimws(text[!is.na(text) & nzchar(text)])), 50)
+  length(some) > 0 && mean(grepl(clock_pattern, some)) > 0.9
+}
+
+# One column of both, under the date's name.
+join_clock <- function(date, clock) {
+  clock <- trimws(as.character(clock))
+  hour <- suppressWarnings(as.integer(sub(clock_pattern, "\\1", clock)))
+  half <- tolower(ifelse(grepl(clock_pattern, clock), sub(clock_pattern, "\\5", clock), ""))
+  hour <- ifelse(half == "p" & hour < 12, hour + 12L, ifelse(half == "a" & hour == 12, 0L, hour))
+  rest <- sub("^[0-9]{1,2}", "", sub(" ?[AaPp]\\.?[Mm]\\.?$", "", clock))
+  made <- ifelse(is.na(hour), clock, paste0(sprintf("%02d", hour), rest))
+  ifelse(is.na(date), NA, trimws(paste(as.character(date), ifelse(is.na(clock), "", made))))
+}
