@@ -53,7 +53,7 @@ read_tidy <- function(data, roles, time, rows, where, call) {
   roles$series <- series
   for (kind in c("amounts", "levels")) roles[[kind]] <- setdiff(roles[[kind]], "value")
   n <- sum(forecast)
-  tell(c(i = "{n} row{?s} of the table {?is/are} {?a forecast/forecasts}, and stay{?s/} so."))
+  if (n) tell(c(i = "{n} row{?s} of the table {?is/are} {?a forecast/forecasts}, and stay{?s/} so."))
   list(data = out, roles = roles, at = match(at, key))
 }
 
