@@ -177,6 +177,10 @@ cpp_unzip <- function(from, to) {
     .Call(`_kairon_cpp_unzip`, from, to)
 }
 
+cpp_check_value <- function(path) {
+    .Call(`_kairon_cpp_check_value`, path)
+}
+
 cpp_forecast_lines <- function(values, breaks, known, slope, steps, pairs, most, horizon, threads) {
     .Call(`_kairon_cpp_forecast_lines`, values, breaks, known, slope, steps, pairs, most, horizon, threads)
 }

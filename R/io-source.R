@@ -127,9 +127,13 @@ unpack_zip <- function(source, members, folder, name, call) {
       invokeRestart("muffleWarning")
     }
   )
-  told <- utils::unzip(source, list = TRUE)
-  size <- sum(told$Length[told$Name %in% members])
-  if (is.null(trouble) && sum(file.size(done)) != size) trouble <- "A part is shorter than it should be."
+  # What is unpacked must have the check value that the file tells of it.
+  if (is.null(trouble)) {
+    told <- zip_checks(source)
+    values <- told$check[match(if (flat) members else substring(done, nchar(folder) + 2), told$name)]
+    wrong <- is.na(values) | vapply(done, cpp_check_value, 1) != values
+    if (length(done) < length(members) || any(wrong)) trouble <- "A part is not what was packed."
+  }
   if (!is.null(trouble)) {
     abort_file(c("{.file {name}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"),
                call = call,
@@ -171,4 +175,19 @@ unzipped_size <- function(source) {
   on.exit(close(con))
   seek(con, max(0, file.size(source) - 4))
   sum(as.numeric(readBin(con, "raw", 4)) * 256^(0:3))
+}
+
+# Names and check values of the members, from the directory at the end of a zipped file.
+zip_checks <- function(source) {
+  bytes <- readBin(source, "raw", file.size(source))
+  at <- grepRaw(as.raw(c(0x50, 0x4b, 0x01, 0x02)), bytes, all = TRUE)
+  number <- function(from, size) sum(as.numeric(bytes[from + seq_len(size) - 1]) * 256^(seq_len(size) - 1))
+  at <- at[at + 46 <= length(bytes)]
+  size <- vapply(at + 28, number, 1, size = 2)
+  fits <- at + 45 + size <= length(bytes) & size > 0
+  name <- mapply(function(from, n) {
+    held <- bytes[from + 45 + seq_len(n)]
+    rawToChar(held[held != 0])
+  }, at[fits], size[fits])
+  data.frame(name = as.character(name), check = vapply(at[fits] + 16, number, 1, size = 4))
 }

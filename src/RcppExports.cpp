@@ -622,6 +622,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_check_value
+double cpp_check_value(std::string path);
+RcppExport SEXP _kairon_cpp_check_value(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_check_value(path));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_forecast_lines
 Rcpp::List cpp_forecast_lines(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::IntegerVector known, bool slope, Rcpp::NumericVector steps, Rcpp::IntegerVector pairs, int most, int horizon, int threads);
 RcppExport SEXP _kairon_cpp_forecast_lines(SEXP valuesSEXP, SEXP breaksSEXP, SEXP knownSEXP, SEXP slopeSEXP, SEXP stepsSEXP, SEXP pairsSEXP, SEXP mostSEXP, SEXP horizonSEXP, SEXP threadsSEXP) {
@@ -1433,6 +1444,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_grow", (DL_FUNC) &_kairon_cpp_grow, 2},
     {"_kairon_cpp_same_rows", (DL_FUNC) &_kairon_cpp_same_rows, 5},
     {"_kairon_cpp_unzip", (DL_FUNC) &_kairon_cpp_unzip, 2},
+    {"_kairon_cpp_check_value", (DL_FUNC) &_kairon_cpp_check_value, 1},
     {"_kairon_cpp_forecast_lines", (DL_FUNC) &_kairon_cpp_forecast_lines, 9},
     {"_kairon_cpp_autocorrelation", (DL_FUNC) &_kairon_cpp_autocorrelation, 5},
     {"_kairon_cpp_cross_correlation", (DL_FUNC) &_kairon_cpp_cross_correlation, 3},

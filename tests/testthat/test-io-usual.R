@@ -165,6 +165,22 @@ test_that("a zipped file that was cut or damaged anywhere is an error, never few
     bytes[at] <- xor(bytes[at], as.raw(sample(1:255, 1)))
     expect_error(quiet(read_timeline(put(bytes))), class = "kairon_error_file", label = at)
   }
+  skip_if_not_installed("zip")
+  flat <- tempfile(fileext = ".csv")
+  writeLines(text, flat)
+  packed <- tempfile(fileext = ".zip")
+  zip::zip(packed, basename(flat), root = dirname(flat))
+  whole_zip <- readBin(packed, "raw", file.size(packed))
+  expect_equal(nrow(quiet(read_timeline(packed))), 3001)
+  for (i in 1:60) {
+    bytes <- whole_zip
+    at <- sample(length(bytes), 1)
+    if (i <= 20) bytes <- bytes[seq_len(at - 1)] else bytes[at] <- xor(bytes[at], as.raw(sample(255, 1)))
+    out <- tempfile(fileext = ".zip")
+    writeBin(bytes, out)
+    read <- tryCatch(quiet(read_timeline(out)), error = identity)
+    expect_true(inherits(read, "kairon_error") || nrow(read) == 3001, label = paste(i, at))
+  }
   expect_error(quiet(read_timeline(put(whole[1:(n - 30)]),
                                    remote = TRUE) |> resample("1 hour") |> as_timeline()),
                class = "kairon_error_file")
