@@ -49,7 +49,6 @@ cli_inspect <- function(files, options) {
 cli_roll <- function(files, options) {
   verb <- cli_verbs()$roll
   if (identical(options$side, "since-start") && is.null(options$window)) {
-    options$window <- NULL
     window <- since_start()
   } else {
     window <- cli_window(needed_option(options, "window", "roll"), "roll", options)

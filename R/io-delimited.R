@@ -7,11 +7,11 @@
 # `text_columns` is a function of the file's names.
 read_delimited <- function(path, name, missing, text_columns, separator, call) {
   first <- peek_delimited(path, name, separator, call)
-  if (first$short) {
-    return(read_misfits(path, name, missing, first, character(), call))
-  }
   plain <- single_quotes(first$names)
   as_text <- union(first$names[plain %in% text_columns(plain)], first$stamps)
+  if (first$short) {
+    return(read_misfits(path, name, missing, first, as_text, call))
+  }
   read <- read_plain(path, name, missing, first, as_text, call)
   if (!is.null(read)) {
     return(list(data = read, lines = NULL, rejects = NULL))
@@ -117,7 +117,8 @@ peek_delimited <- function(path, name, separator, call) {
                .envir = list2env(list(name = name)))
   }
   holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
-  cells <- lengths(strsplit(gsub("\"[^\"]*\"", "q", head), separator, fixed = TRUE))
+  bare <- gsub("\"[^\"]*\"", "q", head)
+  cells <- lengths(regmatches(bare, gregexpr(separator, bare, fixed = TRUE))) + 1L
   list(
     # The library drops a header with fewer names than the rows have cells.
     short = length(cells) > 1 && mean(cells[-1] > cells[1]) > 0.5,

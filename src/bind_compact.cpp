@@ -81,7 +81,6 @@ void* coded_data(SEXP x, Rboolean) {
     const int code = INTEGER_RO(known(x, 1))[0];
     int* to = INTEGER(out);
     for (R_xlen_t i = 0; i < n; ++i) to[i] = ISNAN(values[i]) ? NA_INTEGER : code;
-    // The values are not needed any more.
     R_set_altrep_data2(x, out);
     UNPROTECT(1);
   }
