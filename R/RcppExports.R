@@ -81,8 +81,20 @@ cpp_forget_kinds <- function(scanned) {
     invisible(.Call(`_kairon_cpp_forget_kinds`, scanned))
 }
 
-cpp_scan_stamps <- function(path, separator, field, threads) {
-    .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads)
+cpp_scan_stamps <- function(path, separator, field, threads, orders = FALSE) {
+    .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads, orders)
+}
+
+cpp_cells_by_line <- function(path, separator) {
+    .Call(`_kairon_cpp_cells_by_line`, path, separator)
+}
+
+cpp_sift_lines <- function(path, out, keep) {
+    .Call(`_kairon_cpp_sift_lines`, path, out, keep)
+}
+
+cpp_tabs_for_blanks <- function(path, out) {
+    invisible(.Call(`_kairon_cpp_tabs_for_blanks`, path, out))
 }
 
 cpp_whole_lines <- function(bytes) {
@@ -179,6 +191,10 @@ cpp_unzip <- function(from, to) {
 
 cpp_check_value <- function(path) {
     .Call(`_kairon_cpp_check_value`, path)
+}
+
+cpp_count_lines <- function(path) {
+    .Call(`_kairon_cpp_count_lines`, path)
 }
 
 cpp_forecast_lines <- function(values, breaks, known, slope, steps, pairs, most, horizon, threads) {

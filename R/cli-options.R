@@ -220,6 +220,7 @@ option_texts <- function() {
     figure_type = c("which figure, where an object has several", "NAME"),
     dark = c("the figure on a dark ground", ""),
     json = c("the table as JSON on standard output", ""),
+    spreadsheet_safe = c("in CSV, text that begins with = + - @ gets an apostrophe in front", ""),
     plain = c("no comment lines above a CSV table (they keep kinds, units, origins in pipes)", ""),
     quiet = c("no notes on standard error", ""),
     title = c("title of the page", "TEXT"),
@@ -269,6 +270,7 @@ verb_options <- function(name, verb) {
   sources <- if (!isFALSE(verb$sources)) setdiff(source_names(), taken)
   output <- if (!isFALSE(verb$output)) {
     c("output", if (!isFALSE(verb$figure)) c("figure", "figure_size", "figure_type", "dark"), "json", "plain",
+      "spreadsheet_safe",
       "quiet")
   }
   list(

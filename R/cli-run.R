@@ -136,7 +136,7 @@ cli_forecast <- function(files, options) {
   if (only == "forecast") table <- table[table$origin == "forecast", setdiff(names(table), "origin"),
                                          drop = FALSE]
   words <- switch(only, choices = text_table(as.list(table)), c(printed(f), "", format(summary(f))))
-  show_result(f, table, options, words)
+  show_result(f, table, options, words, book = if (only == "all") f)
   if (isTRUE(f$interrupted)) exit_with(130)
 }
 
@@ -196,7 +196,7 @@ cli_backtest <- function(files, options) {
   words <- c(wrap_lines(format(b)), "", format(s), "", if (!is.null(b$reserve)) reserve_lines(b),
              cli_ranking(b), printed(verdict(b)))
   show <- options$show %||% "scores"
-  show_result(if (show == "scores") s else shown_as(b, show), table, options, words)
+  show_result(if (show == "scores") s else shown_as(b, show), table, options, words, book = b)
   if (isTRUE(b$interrupted)) {
     return(exit_with(130))
   }

@@ -1,14 +1,23 @@
 # Where results go.
 
 # Where a table goes: to a file, as CSV into a pipe, in words on a terminal.
-show_result <- function(object, table, options, words = format(object)) {
+# `book`: the result that a workbook shows in several sheets.
+show_result <- function(object, table, options, words = format(object), book = NULL) {
   if (!is.null(options$figure)) write_figure(object, options)
   above <- if (is_timeline(table) && !isTRUE(options$plain)) header_lines(table)
-  rows <- function() plain_columns(as.data.frame(table))
+  rows <- function() {
+    columns <- plain_columns(as.data.frame(table))
+    if (isTRUE(options$spreadsheet_safe) && !isTRUE(options$json)) safe_columns(columns) else columns
+  }
   if (!is.null(options$output)) {
     # JSON stays an array of records, which is what programs expect.
     header <- length(above) > 0 && tolower(tools::file_ext(options$output)) != "json"
-    write_rows_as(if (is_timeline(table)) table else as.data.frame(table), options$output, header)
+    if (!is.null(book) && format_by_ending(options$output) == "workbook") {
+      write_timeline(book, options$output)
+    } else {
+      write_rows_as(if (is_timeline(table)) table else as.data.frame(table), options$output, header,
+                    safe = isTRUE(options$spreadsheet_safe))
+    }
     say("i Written: ", options$output)
   } else if (isTRUE(options$json)) {
     show_lines(as_json(rows()))

@@ -222,3 +222,15 @@ as.data.frame.kairon_table <- function(x, row.names = NULL, optional = FALSE, ..
   class(x) <- "data.frame"
   x
 }
+
+# Bytes that are no UTF-8: western text of one byte a sign.
+mend_bytes <- function(text, from = "CP1252") {
+  bad <- !validUTF8(text)
+  if (any(bad)) {
+    made <- iconv(text[bad], from, "UTF-8")
+    # Five bytes are no sign there.
+    made[is.na(made)] <- iconv(text[bad][is.na(made)], "latin1", "UTF-8")
+    text[bad] <- made
+  }
+  text
+}

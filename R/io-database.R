@@ -238,16 +238,6 @@ database_cells <- function(data, con) {
   as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
 }
 
-# One text for one instant: with a fraction only where there is one.
-utc_text <- function(seconds) {
-  micro <- round((seconds - floor(seconds)) * 1e6)
-  whole <- floor(seconds) + (micro == 1e6)
-  micro[!is.na(micro) & micro == 1e6] <- 0
-  text <- long_years(format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S"))
-  part <- ifelse(micro > 0, sub("0+$", "", sprintf(".%06.0f", micro)), "")
-  ifelse(is.na(seconds), NA_character_, paste0(text, part, "Z"))
-}
-
 # New rows are staged beside the table, compared by their keys, and then moved.
 merge_rows <- function(con, table, data, keys, mode, call) {
   stage <- paste0("kairon_stage_", Sys.getpid())

@@ -5,8 +5,16 @@
 # a column holds numbers only), lines (of each row in the file), units (from a
 # units row), rejects (rows that do not fit the header).
 # `text_columns` is a function of the file's names.
-read_delimited <- function(path, name, missing, text_columns, separator, call) {
-  first <- peek_delimited(path, name, separator, call)
+read_delimited <- function(path, name, missing, text_columns, separator, call, how = list()) {
+  first <- peek_delimited(path, name, separator, call, how$decimal %||% "auto")
+  first$orders <- !isTRUE(how$ordered)
+  read <- read_by_library(path, name, missing, text_columns, first, call)
+  nameless <- first$nameless[first$nameless <= ncol(read$data)]
+  if (length(nameless) && ncol(read$data) > 2) read$data <- without_nameless(read$data, nameless)
+  read
+}
+
+read_by_library <- function(path, name, missing, text_columns, first, call) {
   plain <- single_quotes(first$names)
   as_text <- union(first$names[plain %in% text_columns(plain)], first$stamps)
   if (first$short) {
@@ -16,11 +24,9 @@ read_delimited <- function(path, name, missing, text_columns, separator, call) {
   if (!is.null(read)) {
     return(list(data = read, lines = NULL, rejects = NULL))
   }
-  read <- fread_quietly(
-    file = path, separator = first$separator, missing = missing, as_text = as_text,
-    name = name, call = call
-  )
-  if (read$misfits) {
+  read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text, name = name, call = call)
+  # The library passes over lines at the start that do not fit the rest, and over a quote that stays open.
+  if (read$misfits || !same_header(read$data, first) || cpp_count_lines(path) != nrow(read$data) + 1) {
     return(read_misfits(path, name, missing, first, as_text, call))
   }
   lines <- seq_len(nrow(read$data)) + 1L
@@ -35,14 +41,17 @@ read_plain <- function(path, name, missing, first, as_text, call) {
   if (length(time) != 1 || file.size(path) < 1e6 || !identical(first$header, first$names)) {
     return(NULL)
   }
-  scan <- cpp_scan_stamps(path, first$separator, match(time, first$names) - 1L, core_threads())
+  scan <- cpp_scan_stamps(path, first$separator, match(time, first$names) - 1L, core_threads(), first$orders)
   kind <- if (!is.null(scan)) stamp_kinds[log2(attr(scan, "kinds")) + 1]
   if (is.null(scan) || !kind %in% c("date", "local", "absolute")) {
     return(NULL)
   }
+  if (!same_header(first$few, first)) {
+    return(NULL)
+  }
   read <- fread_quietly(
-    file = path, separator = first$separator, missing = missing, drop = time,
-    as_text = setdiff(as_text, time), name = name, call = call
+    file = path, first = first, missing = missing, drop = time, as_text = setdiff(as_text, time), name = name,
+    call = call
   )
   if (read$misfits || nrow(read$data) != length(scan)) {
     return(NULL)
@@ -52,51 +61,20 @@ read_plain <- function(path, name, missing, first, as_text, call) {
   data[first$names]
 }
 
-# How many lines stand above the header: a title, notes, blank lines. The header is the first line with as
-# many cells as most lines have; it holds no stamp and no number, and no line above it has as many.
-title_lines <- function(path, separator) {
-  lines <- readLines(path, n = 80, warn = FALSE)
-  lines[!validUTF8(lines)] <- iconv(lines[!validUTF8(lines)], "latin1", "UTF-8")
-  full <- which(nzchar(trimws(lines)))
-  if (length(full) < 3) {
-    return(0L)
-  }
-  unquoted <- gsub("\"[^\"]*\"", "", lines[full], useBytes = TRUE)
-  marks <- separator %||% c(",", ";", "\t", "|")
-  cells <- function(mark) lengths(regmatches(unquoted, gregexpr(mark, unquoted, fixed = TRUE))) + 1L
-  usual <- function(n) as.integer(names(which.max(table(n[n > 1]))))
-  fit <- vapply(marks, function(m) {
-    n <- cells(m)
-    if (any(n > 1)) mean(n == usual(n)) * (1 + 0.01 * usual(n)) else 0
-  }, 1)
-  if (max(fit) < 0.5) {
-    return(0L)
-  }
-  mark <- marks[which.max(fit)]
-  n <- cells(mark)
-  at <- which(n == usual(n))[1]
-  if (at == 1 || any(n[seq_len(at - 1)] >= n[at])) {
-    return(0L)
-  }
-  held <- trimws(gsub("\"", "", strsplit(lines[full[at]], mark, fixed = TRUE)[[1]]))
-  named <- nzchar(held)
-  data <- cpp_read_stamps(held[named], 1L)$trouble %in% c(0L, 5L, 6L) |
-    !is.na(suppressWarnings(as.numeric(sub(",", ".", held[named]))))
-  if (any(data)) 0L else full[at] - 1L
+# Whether a table has the names of the file's first line.
+same_header <- function(data, first) {
+  ncol(data) == length(first$header) && identical(names(data), first$names)
 }
 
 # Header, separator, and the columns that hold stamps, from the first rows.
-peek_delimited <- function(path, name, separator, call) {
-  head <- readLines(path, n = 60, warn = FALSE)
-  latin <- !validUTF8(head)
-  head[latin] <- iconv(head[latin], "latin1", "UTF-8")
+peek_delimited <- function(path, name, separator, call, decimal = "auto") {
+  head <- start_of_text(path, 60)
   head <- head[nzchar(trimws(head))]
   if (length(head) == 0) {
     abort_file(c("{.file {name}} is empty.", i = "A header and at least one row are needed."),
                call = call, .envir = list2env(list(name = name)))
   }
   separator <- separator %||% guess_separator(head)
-  head[1] <- sub("^\ufeff", "", head[1])
   columns <- lengths(strsplit(head[1], separator, fixed = TRUE))
   if (columns > 20000) {
     abort_file(c(
@@ -116,15 +94,30 @@ peek_delimited <- function(path, name, separator, call) {
     abort_file("{.file {name}} cannot be read as delimited text.", call = call,
                .envir = list2env(list(name = name)))
   }
+  held <- cells_of(head[1], separator)
+  if (length(held) == ncol(few)) names(few) <- ifelse(nzchar(held), held, paste0("V", seq_along(held)))
   holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
   bare <- gsub("\"[^\"]*\"", "q", head)
   cells <- lengths(regmatches(bare, gregexpr(separator, bare, fixed = TRUE))) + 1L
   list(
     # The library drops a header with fewer names than the rows have cells.
     short = length(cells) > 1 && mean(cells[-1] > cells[1]) > 0.5,
+    nameless = which(!nzchar(held)), few = few, decimal = decimal_mark(few[!holds], separator, decimal),
     separator = separator, names = names(few), stamps = names(few)[holds],
-    header = trimws(sub("^\ufeff", "", strsplit(head[1], separator, fixed = TRUE)[[1]]))
+    header = held
   )
+}
+
+# The decimal mark that the library is told: a comma where the first rows show one that marks no thousands.
+decimal_mark <- function(few, separator, decimal) {
+  if (decimal == "." || separator == ",") {
+    return(".")
+  }
+  cells <- unlist(lapply(few, function(v) v[!is.na(v)]), use.names = FALSE)
+  commas <- grepl("^[-+]?[0-9]+,[0-9]+$", cells)
+  thousands <- grepl("^[-+]?[0-9]{1,3}(,[0-9]{3})+$", cells)
+  points <- grepl("^[-+]?[0-9]*\\.[0-9]+$", cells)
+  if (any(commas & (!thousands | decimal == ",")) && !any(points)) "," else "."
 }
 
 # The separator that parts the lines into the most columns, and evenly.
@@ -140,12 +133,12 @@ guess_separator <- function(lines) {
   if (all(counts == 0)) "," else marks[which.max(counts)]
 }
 
-fread_quietly <- function(..., separator, missing, as_text, name, call) {
+fread_quietly <- function(..., first, missing, as_text, name, call) {
   misfits <- FALSE
   data <- tryCatch(
     withCallingHandlers(
       data.table::fread(
-        ..., sep = separator, header = TRUE, skip = 0L, na.strings = c("", "NA", missing),
+        ..., sep = first$separator, dec = first$decimal, header = TRUE, skip = 0L, na.strings = c("", "NA", missing),
         colClasses = if (length(as_text)) list(character = as_text), data.table = FALSE,
         integer64 = "double", strip.white = TRUE, blank.lines.skip = TRUE,
         showProgress = interactive(), nThread = core_threads()
@@ -169,16 +162,11 @@ fread_quietly <- function(..., separator, missing, as_text, name, call) {
 # A quote within quotes is written twice, and read once.
 single_quotes <- function(text) gsub("\"\"", "\"", text, fixed = TRUE)
 
-# Bytes that are no UTF-8 are Latin-1 almost always; that is said.
+# Bytes that are no UTF-8 are of western Windows almost always; that is said.
 mend_encoding <- function(data, name) {
-  mend <- function(text) {
-    bad <- !validUTF8(text)
-    text[bad] <- iconv(text[bad], "latin1", "UTF-8")
-    text
-  }
   changed <- FALSE
   if (!all(validUTF8(names(data)))) {
-    names(data) <- mend(names(data))
+    names(data) <- mend_bytes(names(data))
     changed <- TRUE
   }
   for (i in which(vapply(data, is.character, TRUE))) {
@@ -186,27 +174,24 @@ mend_encoding <- function(data, name) {
     twice <- grepl("\"\"", distinct, fixed = TRUE, useBytes = TRUE)
     if (any(twice)) data[[i]] <- single_quotes(distinct)[match(data[[i]], distinct)]
     if (all(validUTF8(distinct))) next
-    data[[i]] <- mend(distinct)[match(data[[i]], distinct)]
+    data[[i]] <- mend_bytes(distinct)[match(data[[i]], distinct)]
     changed <- TRUE
   }
   names(data) <- single_quotes(names(data))
-  if (changed) tell(c(i = "{.file {name}} is no UTF-8 and was read as Latin-1."))
+  if (changed) tell(c(i = "{.file {name}} is no UTF-8 and was read as Windows-1252."))
   data
 }
 
-# Rows with too few or too many cells: they are set aside with their line, the
-# rest is read.
+# Rows with too few or too many cells, or quotes that stay open: they are set aside with their line, and the
+# rest is read as a file of its own.
 read_misfits <- function(path, name, missing, first, as_text, call) {
-  lines <- readLines(path, warn = FALSE)
-  text <- textConnection(lines)
-  on.exit(close(text))
-  width <- utils::count.fields(text, sep = first$separator, quote = "\"",
-                               blank.lines.skip = FALSE, comment.char = "")
-  blank <- !nzchar(trimws(lines))
-  header <- which(!blank)[1]
-  wanted <- max(width[header], 1, na.rm = TRUE)
-  odd <- !blank & !is.na(width) & width != wanted
-  if (mean(odd[!blank]) > 0.5) {
+  width <- cpp_cells_by_line(path, first$separator)
+  blank <- width == 0L
+  goes_on <- width == -2L
+  header <- which(!blank & !goes_on)[1]
+  wanted <- width[header]
+  odd <- !blank & !goes_on & width != wanted
+  if (is.na(header) || mean(odd[!blank & !goes_on]) > 0.5) {
     abort_file(c(
       "{.file {name}} has rows of different length.",
       x = "{sum(odd)} line{?s} {?does/do} not have the header's {wanted} column{?s}, \\
@@ -215,17 +200,30 @@ read_misfits <- function(path, name, missing, first, as_text, call) {
            {.val {first$separator}}."
     ), call = call, .envir = environment())
   }
-  keep <- !odd & !blank
-  read <- fread_quietly(
-    text = lines[keep], separator = first$separator, missing = missing, as_text = as_text,
-    name = name, call = call
-  )
-  at <- which(keep & !is.na(width))[-1]
-  rejects <- data.frame(
-    line = which(odd), reason = paste0(width[odd], " cells, the header has ", wanted),
-    text = lines[odd]
-  )
-  list(data = read$data, lines = utils::head(at, nrow(read$data)), rejects = rejects)
+  # Lines that go on in an odd one go with it.
+  gone <- odd
+  for (i in which(odd & c(FALSE, goes_on[-length(goes_on)]))) {
+    while (i > 1 && goes_on[i - 1]) gone[i <- i - 1] <- TRUE
+  }
+  sifted <- tempfile(fileext = ".csv")
+  on.exit(unlink(sifted))
+  others <- cpp_sift_lines(path, sifted, !gone & !blank)
+  at <- which(!odd & !blank & !goes_on)[-1]
+  read <- read_plain(sifted, name, missing, first, as_text, call) %||% fread_quietly(
+    file = sifted, first = first, missing = missing, as_text = as_text, name = name, call = call
+  )$data
+  if (length(at) != nrow(read)) {
+    n <- nrow(read)
+    abort_file(c("{.file {name}} cannot be read without losing rows.",
+                 x = "It has {length(at)} row{?s} below its header; {n} {?is/are} found.",
+                 i = "Is there a quote within a cell, or a line that was cut?"),
+               call = call, .envir = environment())
+  }
+  reason <- ifelse(width[odd] < 0, "a quote that does not end",
+                   paste0(width[odd], " cells, the header has ", rep(wanted, sum(odd))))
+  text <- mend_bytes(others[match(which(odd), which(gone | blank))])
+  rejects <- data.frame(line = which(odd), reason = reason, text = text)
+  list(data = read, lines = at, rejects = rejects)
 }
 
 # Text columns to numbers ----
@@ -238,7 +236,7 @@ numbers_in <- function(data, keep_text, missing, decimal, call) {
   for (name in setdiff(names(data), keep_text)) {
     column <- data[[name]]
     if (is.character(column)) {
-      column[trimws(column) %in% missing] <- NA # in quotes too
+      if (length(missing)) column[trimws(column) %in% missing] <- NA # in quotes too
       column <- text_to_number(column, name, decimal, call)
     }
     if (is.logical(column) && all(is.na(column))) column <- as.double(column)
@@ -248,10 +246,24 @@ numbers_in <- function(data, keep_text, missing, decimal, call) {
   data
 }
 
+# What programs write for nothing.
+words_for_nothing <- c("NULL", "null", "#N/A", "#NA", "None", "nan", "\\N")
+
 text_to_number <- function(column, name, decimal, call) {
   made <- written_number(column, name, decimal, call)
   if (!is.character(made)) {
     return(made)
+  }
+  nothing <- trimws(made) %in% words_for_nothing
+  if (any(nothing)) {
+    rest <- text_to_number(replace(made, nothing, NA), name, decimal, call)
+    if (is.character(rest) || all(is.na(rest))) {
+      return(made)
+    }
+    words <- unique(trimws(made[nothing]))
+    n <- sum(nothing)
+    tell(c(i = "Read as no value: {n} cell{?s} of {.field {name}} ({.val {words}})."))
+    return(rest)
   }
   bare <- bare_amounts(made)
   changed <- which(bare != made & !is.na(made))
@@ -309,6 +321,7 @@ bare_amounts <- function(column) {
   behind <- "(?<=[0-9]) ?([$\u00a3\u20ac\u00a5%]|[A-Z]{3})$"
   out <- trimws(gsub(paste0(before, "|", behind), "\\1", out, perl = TRUE))
   out <- sub("^\\((.*)\\)$", "-\\1", out)
+  out <- sub("^([0-9].*)-$", "-\\1", out)
   out <- sub("^(-?) ?[$\u00a3\u20ac\u00a5] ?", "\\1", out)
   gsub("(?<=[0-9])[ '](?=[0-9]{3}([^0-9]|$))", "", out, perl = TRUE)
 }
@@ -320,7 +333,8 @@ units_row <- function(data, time) {
     return(NULL)
   }
   stamp <- data[[time]][1]
-  readable <- !is.na(stamp) && cpp_read_stamps(stamp, 1L)$trouble %in% c(0L, 5L, 6L)
+  # A spoiled stamp is none of a unit.
+  readable <- !is.na(stamp) && grepl("[0-9]", stamp)
   rest <- data[setdiff(names(data), time)]
   rest <- rest[vapply(rest, is.character, TRUE)]
   if (readable || length(rest) == 0) {

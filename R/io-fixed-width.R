@@ -11,9 +11,7 @@ read_fixed_width <- function(path, name, widths, call) {
                   i = "Such as {.code widths = c(day = 10, flow = 8)}; a negative one is skipped."),
               call = call)
   }
-  lines <- readLines(path, warn = FALSE)
-  latin <- !validUTF8(lines)
-  lines[latin] <- iconv(lines[latin], "latin1", "UTF-8")
+  lines <- mend_bytes(readLines(path, warn = FALSE))
   at <- which(nzchar(trimws(lines)) & !startsWith(lines, "#"))
   ends <- cumsum(abs(widths))
   starts <- ends - abs(widths) + 1

@@ -99,12 +99,6 @@ read_form <- function(path, name, how, call) {
   )
 }
 
-# Stamps of a wall clock without a zone, for the reader of stamps to settle.
-wall_clock <- function(seconds) {
-  structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC",
-            kinds = 2L^(match("local", stamp_kinds) - 1L))
-}
-
 # What the comment lines of a CSV file say, from text in JSON held elsewhere in a file.
 header_from_json <- function(text, name, call) {
   fields <- tryCatch(jsonlite::fromJSON(text, simplifyVector = TRUE), error = function(e) NULL)

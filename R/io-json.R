@@ -68,7 +68,7 @@ plain_records <- function(data) {
 
 # A line that is no record is set aside, like a row that does not fit.
 read_json_lines <- function(path, name, call) {
-  lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  lines <- mend_bytes(readLines(path, warn = FALSE, encoding = "UTF-8"))
   at <- which(nzchar(trimws(lines)))
   header <- NULL
   if (length(at) && startsWith(lines[at[1]], "{\"about\":{\"timeline\":")) {

@@ -37,6 +37,11 @@ lengthen_across <- function(data, time, series, measure, call) {
     abort_input(c("Column {.field {bad[1]}} should hold numbers, but holds text."), call = call)
   }
   label <- if (length(time)) time else "time"
+  lost <- setdiff(columns, c(stamps, items))
+  lost <- lost[!vapply(data[lost], function(v) all(is.na(v)), TRUE)]
+  if (length(lost)) {
+    warn_user(c("!" = "{length(lost)} column{?s} {?is/are} left out, headed by no stamp: {.field {lost}}."))
+  }
   n <- nrow(data)
   out <- data[rep(seq_len(n), length(stamps)), items, drop = FALSE]
   out[[label]] <- rep(stamps, each = n)
@@ -96,7 +101,7 @@ clean_names <- function(names) {
 names_before <- function(names, wanted, rename) {
   after <- names
   if (identical(rename, "clean")) after <- clean_names(names)
-  at <- match(rename, names)
+  at <- match(named_places(rename, names), names)
   if (length(names(rename))) after[at[!is.na(at)]] <- names(rename)[!is.na(at)]
   names[after %in% wanted]
 }
@@ -115,6 +120,18 @@ plain_names <- function(data, file) {
   data
 }
 
+# Columns by their place, as names; text of digits is a place where no column is called so.
+named_places <- function(rename, names) {
+  if (is.null(rename) || identical(rename, "clean")) {
+    return(rename)
+  }
+  place <- suppressWarnings(as.numeric(rename))
+  by_place <- !is.na(place) & !as.character(rename) %in% names & place %in% seq_along(names)
+  out <- rlang::set_names(as.character(rename), names(rename))
+  out[by_place] <- names[place[by_place]]
+  out
+}
+
 rename_columns <- function(data, rename, call) {
   if (is.null(rename)) {
     return(data)
@@ -123,12 +140,13 @@ rename_columns <- function(data, rename, call) {
     names(data) <- clean_names(names(data))
     return(data)
   }
-  if (!is.character(rename) || is.null(names(rename))) {
+  if (!(is.character(rename) || is.numeric(rename)) || is.null(names(rename))) {
     abort_input(c(
-      "{.arg rename} must be {.val clean} or named text.",
-      i = "Such as {.code rename = c(flow = \"Flow (l/s)\")}."
+      "{.arg rename} must be {.val clean}, or names with their columns by name or place.",
+      i = "Such as {.code rename = c(flow = \"Flow (l/s)\")} or {.code rename = c(flow = 2)}."
     ), call = call)
   }
+  rename <- named_places(rename, names(data))
   check_columns(rename, names(data), call)
   names(data)[match(rename, names(data))] <- names(rename)
   data

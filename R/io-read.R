@@ -22,8 +22,8 @@
 #' @param separator The separator; found by default.
 #' @param join A table of attributes (a data frame or a file) to be joined by
 #'   the series columns that it has too. Keys without a match are listed.
-#' @param rename `"clean"` for names in lower case with underscores, or new names:
-#'   `c(flow = "Flow (l/s)")`. By default names stay as they are.
+#' @param rename `"clean"` for names in lower case with underscores, or new names with the columns by name or
+#'   place: `c(flow = "Flow (l/s)")`, `c(flow = 2)`. By default names stay as they are.
 #' @param format The form of the file, found by looking at it: `"delimited"`, `"workbook"`, `"parquet"`,
 #'   `"json"`, `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
 #' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to
@@ -99,7 +99,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
               widths = widths, records = records, slab = slab, time_as = time_as,
-              skip = if (!is.null(skip)) check_count(skip, least = 0))
+              ordered = "day_first" %in% names(given), skip = if (!is.null(skip)) check_count(skip, least = 0))
   if (remote) {
     return(open_stream(files, roles, given, how, join, rlang::current_env()))
   }
@@ -179,16 +179,15 @@ read_one <- function(path, name, roles, given, how, call) {
     given <- told$given
   }
   if (is.null(opened$table)) {
-    title <- how$skip %||% title_lines(path, opened$separator)
-    if (title > 0) {
-      path <- below_lines(path, title)
-      above <- above + as.integer(title)
-      tell(c(i = "{title} line{?s} above the header of {.file {name}} {?is/are} left out."))
-    }
+    tidied <- tidied_text(path, opened$separator, how$skip, name)
+    path <- tidied$path
+    opened$separator <- tidied$separator
+    above <- above + tidied$above
   }
   wanted <- wanted_columns(roles, given)
   originals <- function(names) names_before(names, wanted, how$rename)
-  read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator, call)
+  read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator, call,
+                                           how)
   shape_rows(read, header, above, roles, given, how, opened$missing, name, call)
 }
 
@@ -219,6 +218,16 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     shape$lines <- (read$lines %||% below_header(nrow(data)))[shape$row]
     return(c(shape, list(rejects = read$rejects, header = header, where = where)))
   }
+  if (!wide && rlang::quo_is_null(roles$time) && !continued && !is.null(across_kind(names(data)))) {
+    wanted <- column_words(quoted)
+    numbers <- numbers_in(data, c(wanted, names(part_columns(data))), missing, how$decimal, call)
+    across <- periods_across(numbers, wanted_columns(roles, given), how$measure)
+    if (!is.null(across)) {
+      lines <- (read$lines %||% below_header(nrow(data)))[across$row] + above
+      return(list(data = across$data, time = across$time, series = column_names(quoted, across$data, call, "series"),
+                  lines = lines, rejects = read$rejects, header = header, where = where))
+    }
+  }
   timed <- time_column(roles$time, data, call)
   data <- timed$data
   units <- if (!continued) units_row(data, timed$name)
@@ -227,6 +236,18 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
   if (!is.null(units)) {
     data <- data[-1, , drop = FALSE]
     lines <- lines[-1]
+  }
+  wordy <- rows_of_words(data, timed$name)
+  if (length(wordy)) {
+    aside <- reject_rows(data, rep("not a stamp", nrow(data)), wordy, lines, where)
+    read$rejects <- rbind(read$rejects, aside)
+    data <- data[-wordy, , drop = FALSE]
+    lines <- lines[-wordy]
+  }
+  blank <- blank_rows(data, timed$name)
+  if (length(blank)) {
+    data <- data[-blank, , drop = FALSE]
+    lines <- lines[-blank]
   }
   series <- column_names(quoted, if (wide) NULL else data, call, "series")
   attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call, "attributes")
@@ -242,6 +263,41 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
   shape$drop <- timed$parts
   shape$beside <- if (!wide) told_companions(header, names(data))
   shape
+}
+
+# Rows with words where a stamp should be, such as the names again: what else they hold would make text of
+# columns of numbers.
+rows_of_words <- function(data, time) {
+  text <- data[[time]]
+  if (!is.character(text) || !any(vapply(data[setdiff(names(data), time)], is.character, TRUE))) {
+    return(integer())
+  }
+  # Most stamps begin with a digit.
+  begin <- substr(text, 1, 1)
+  at <- which(!begin %in% as.character(0:9) & nzchar(text))
+  at <- at[!grepl("[0-9]", text[at])]
+  if (length(at) < length(text) / 2) at else integer()
+}
+
+# Rows of empty cells, as spreadsheets leave them below their tables.
+blank_rows <- function(data, time) {
+  empty <- function(column) {
+    out <- is.na(column)
+    if (!is.character(column)) {
+      return(out)
+    }
+    out <- out | !nzchar(column)
+    led <- which(startsWith(column, " "))
+    out[led] <- !nzchar(trimws(column[led]))
+    out
+  }
+  at <- if (anyNA(data[[time]]) || is.character(data[[time]])) which(empty(data[[time]])) else integer()
+  for (name in setdiff(names(data), time)) {
+    if (length(at) == 0) break
+    at <- at[empty(data[[name]][at])]
+  }
+  # A table of nothing else is told of as one.
+  if (length(at) == nrow(data)) integer() else at
 }
 
 # Line numbers; a range costs no memory.

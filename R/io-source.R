@@ -75,6 +75,9 @@ plain_file <- function(source, call, member = NULL, name = source, unpack = TRUE
   if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
     return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
   }
+  if (any(start == as.raw(0x0d)) && !any(start == as.raw(0x0a))) {
+    return(with_line_feeds(source))
+  }
   known <- guess_format(source, source) %in% c("workbook", "parquet", "netcdf")
   if (any(start == as.raw(0)) && !known) {
     abort_file(c(
@@ -149,6 +152,17 @@ narrowed <- function(source, encoding) {
   path <- tempfile(fileext = ".csv")
   bytes <- readBin(source, "raw", file.size(source))
   writeLines(iconv(list(bytes[-(1:2)]), encoding, "UTF-8"), path, useBytes = TRUE)
+  path
+}
+
+# Lines that end in a carriage return alone are of an old machine, with its own signs beyond ASCII.
+with_line_feeds <- function(source) {
+  path <- tempfile(fileext = ".csv")
+  bytes <- readBin(source, "raw", file.size(source))
+  bytes[bytes == as.raw(0x0d)] <- as.raw(0x0a)
+  text <- rawToChar(bytes[bytes != as.raw(0)])
+  if (!validUTF8(text)) text <- iconv(text, "MACINTOSH", "UTF-8")
+  writeLines(text, path, sep = "", useBytes = TRUE)
   path
 }
 

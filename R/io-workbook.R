@@ -139,39 +139,28 @@ most_sheet_rows <- 1048575
 
 # Stamps become real date cells of the local wall clock; where clocks change, the offset stands beside them.
 write_workbook <- function(x, path, header) {
+  sheets <- list(timeline = sheet_columns(x))
+  if (header) {
+    about <- vapply(header_fields(x), field_json, "")
+    sheets[[about_sheet]] <- list(cells = data.frame(key = names(about), value = unname(about)), width = 80)
+  }
+  write_book(sheets, path)
+}
+
+# Several tables as sheets by name: cells, forms (of numbers, by column), width (of the last column). A sheet
+# that is text alone, such as notes, wraps its lines.
+write_book <- function(sheets, path) {
   need_package("openxlsx", "Writing a workbook")
-  if (nrow(x) > most_sheet_rows) {
+  sizes <- vapply(sheets, function(s) nrow(s$cells), 1)
+  if (any(sizes > most_sheet_rows)) {
+    most <- max(sizes)
     abort_input(c(
-      "A sheet holds {show_number(most_sheet_rows, 9)} rows; the timeline has {show_number(nrow(x), 9)}.",
+      "A sheet holds {show_number(most_sheet_rows, 9)} rows; there are {show_number(most, 9)}.",
       i = "Write a {.val .csv} or a {.val .parquet} file."
     ))
   }
-  data <- sheet_columns(x)
   book <- openxlsx::createWorkbook()
-  openxlsx::addWorksheet(book, "timeline")
-  openxlsx::writeData(book, "timeline", data$cells,
-                      headerStyle = openxlsx::createStyle(textDecoration = "bold"))
-  # A sheet knows no infinite numbers; a word stands for them, which is read as a number again.
-  for (name in names(data$cells)[vapply(data$cells, is.double, TRUE)]) {
-    for (i in which(is.infinite(data$cells[[name]]))) {
-      word <- if (data$cells[[name]][i] > 0) "Infinity" else "-Infinity"
-      openxlsx::writeData(book, "timeline", word, match(name, names(data$cells)), i + 1, colNames = FALSE)
-    }
-  }
-  openxlsx::freezePane(book, "timeline", firstRow = TRUE)
-  for (name in names(data$forms)) {
-    openxlsx::addStyle(book, "timeline", openxlsx::createStyle(numFmt = data$forms[[name]]),
-                       rows = seq_len(nrow(x)) + 1, cols = match(name, names(data$cells)), gridExpand = TRUE)
-  }
-  openxlsx::setColWidths(book, "timeline", seq_along(data$cells), pmax(nchar(names(data$cells)) + 3, 12))
-  openxlsx::setColWidths(book, "timeline", match(names(data$forms), names(data$cells)), 20)
-  if (header) {
-    about <- header_fields(x)
-    openxlsx::addWorksheet(book, about_sheet)
-    values <- vapply(about, function(v) field_json(v), "")
-    openxlsx::writeData(book, about_sheet, data.frame(key = names(values), value = unname(values)))
-    openxlsx::setColWidths(book, about_sheet, 1:2, c(14, 80))
-  }
+  for (name in names(sheets)) add_sheet(book, name, sheets[[name]])
   # The library leaves a file open that it could not write to its end, so it gets one of its own.
   own <- tempfile(fileext = ".xlsx")
   on.exit(unlink(own))
@@ -182,13 +171,53 @@ write_workbook <- function(x, path, header) {
   }
 }
 
+add_sheet <- function(book, name, sheet) {
+  cells <- sheet$cells
+  openxlsx::addWorksheet(book, name)
+  openxlsx::writeData(book, name, cells, headerStyle = openxlsx::createStyle(textDecoration = "bold"))
+  # A sheet knows no infinite numbers; a word stands for them, which is read as a number again.
+  for (column in which(vapply(cells, is.double, TRUE))) {
+    for (i in which(is.infinite(cells[[column]]))) {
+      word <- if (cells[[column]][i] > 0) "Infinity" else "-Infinity"
+      openxlsx::writeData(book, name, word, column, i + 1, colNames = FALSE)
+    }
+  }
+  openxlsx::freezePane(book, name, firstRow = TRUE)
+  rows <- seq_len(nrow(cells)) + 1
+  for (column in names(sheet$forms)) {
+    openxlsx::addStyle(book, name, openxlsx::createStyle(numFmt = sheet$forms[[column]]), rows = rows,
+                       cols = match(column, names(cells)), gridExpand = TRUE)
+  }
+  openxlsx::setColWidths(book, name, seq_along(cells), pmax(nchar(names(cells)) + 3, 12))
+  dated <- match(names(sheet$forms), names(cells))
+  if (length(dated)) openxlsx::setColWidths(book, name, dated, pmax(nchar(names(cells)[dated]) + 3, 18))
+  if (!is.null(sheet$width)) {
+    openxlsx::setColWidths(book, name, ncol(cells), sheet$width)
+    openxlsx::addStyle(book, name, openxlsx::createStyle(wrapText = TRUE, valign = "top"), rows = rows,
+                       cols = seq_along(cells), gridExpand = TRUE)
+  }
+}
+
 offset_column <- function(time) paste0(time, "_utc_offset")
 
-sheet_columns <- function(x) {
-  cells <- as_plain(x)
-  meta <- timeline_meta(x)
+sheet_columns <- function(x, time = if (is_timeline(x)) timeline_meta(x)$time) {
+  made <- sheet_cells(as_plain(x))
+  name <- time
+  if (is.null(name) || is.null(made$offsets[[name]])) {
+    return(made)
+  }
+  at <- match(name, names(made$cells))
+  extra <- rlang::set_names(data.frame(made$offsets[[name]]), offset_column(name))
+  made$cells <- cbind(made$cells[seq_len(at)], extra, made$cells[-seq_len(at)])
+  made
+}
+
+# Any table as cells: stamps as days that a sheet counts, on the clock of their zone; offsets: hours from UTC
+# of stamps in zones.
+sheet_cells <- function(cells) {
+  cells <- as.data.frame(cells, optional = TRUE)
   forms <- character()
-  zoned <- identical(meta$type, "instant") && meta$zone != "UTC"
+  offsets <- list()
   for (name in names(cells)) {
     column <- cells[[name]]
     if (is.factor(column)) cells[[name]] <- as.character(column)
@@ -201,19 +230,34 @@ sheet_columns <- function(x) {
       cells[[name]] <- iso_text(column)
     } else if (inherits(column, "POSIXct")) {
       seconds <- as.numeric(column)
-      local <- if (zoned) cpp_local_of(seconds, span_zone(meta, seconds[is.finite(seconds)])) else seconds
+      zone <- attr(column, "tzone")[1] %||% "UTC"
+      zoned <- !zone %in% c("", "UTC", "GMT") && any(is.finite(seconds))
+      span <- range(seconds[is.finite(seconds)], 0)
+      if (zoned) span <- range(seconds[is.finite(seconds)])
+      local <- if (zoned) cpp_local_of(seconds, zone_table(zone, span[1], span[2])) else seconds
       cells[[name]] <- local / 86400 + 25569
       forms[name] <- if (any(seconds %% 60 != 0, na.rm = TRUE)) "yyyy-mm-dd hh:mm:ss" else "yyyy-mm-dd hh:mm"
-      if (zoned && name == meta$time) offset <- (local - seconds) / 3600
+      if (zoned) offsets[[name]] <- (local - seconds) / 3600
     }
   }
-  if (zoned && !is.character(cells[[meta$time]])) {
-    at <- match(meta$time, names(cells))
-    extra <- rlang::set_names(data.frame(offset), offset_column(meta$time))
-    cells <- cbind(cells[seq_len(at)], extra, cells[-seq_len(at)])
-  }
-  list(cells = cells, forms = forms)
+  list(cells = cells, forms = forms, offsets = offsets)
 }
+
+# A forecast beside its history, a backtest beside its scores, each with notes in words.
+result_sheets <- function(x) UseMethod("result_sheets")
+
+#' @export
+result_sheets.default <- function(x) list(timeline = sheet_cells(as.data.frame(x)))
+
+#' @export
+result_sheets.kairon_forecast <- function(x) {
+  time <- timeline_meta(x$history)$time
+  rows <- as.data.frame(x)
+  list(forecast = sheet_columns(rows[rows$origin == "forecast", , drop = FALSE], time),
+       history = sheet_columns(x$history), notes = notes_sheet(format(x)))
+}
+
+notes_sheet <- function(lines) list(cells = data.frame(notes = trimws(lines)), width = 100)
 
 # The second sheet of a workbook that was written here.
 about_header <- function(path, sheets, name, call) {

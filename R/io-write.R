@@ -4,7 +4,8 @@
 #'
 #' Writes all columns, the origins beside the measures. A file appears only when it is complete.
 #'
-#' @param x A timeline, or a forecast or backtest (its tidy rows, with cutoff and method).
+#' @param x A timeline, or a forecast or backtest (its tidy rows, with cutoff and method). As a workbook a
+#'   forecast has sheets for itself, its history and notes, a backtest for its rows, the scores and notes.
 #' @param path Where to write: a file, whose ending chooses the form, a folder for a data package, or a
 #'   database connection (see [database-bridge]).
 #' @param ... For databases: `table`, `mode`, `key`.
@@ -17,6 +18,9 @@
 #' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
 #'   `"json_lines"` (`.jsonl`, `.ndjson`), `"workbook"` (`.xlsx`) or `"package"` (a folder); by the ending of
 #'   `path`.
+#' @param spreadsheet_safe Whether text in CSV that begins with `=`, `+`, `-` or `@` and is no number gets an
+#'   apostrophe in front, so that no spreadsheet runs it as a formula. Such text is written as text into
+#'   workbooks anyway.
 #' @param rows Of a data package: whether its rows are `"csv"` or `"parquet"`.
 #' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with
 #' 15 digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to
@@ -38,19 +42,28 @@
 #' write_timeline(demo_timeline("rain"), folder, format = "package")
 #' read_timeline(folder)
 #' @export
-write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c("csv", "parquet")) {
+write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c("csv", "parquet"),
+                           spreadsheet_safe = FALSE) {
   if (inherits(path, "DBIConnection")) {
     return(write_table(x, path, ..., header = header))
   }
   rlang::check_dots_empty()
   check_flag(header)
+  check_flag(spreadsheet_safe)
   rows <- check_choice(rows, c("csv", "parquet"))
-  if (!is_timeline(x)) x <- tidy_rows(x)
-  write_rows_as(x, path, header && is_timeline(x), format, rows)
+  if (!is_timeline(x)) {
+    check_string(path)
+    if ((format %||% format_by_ending(path)) == "workbook") {
+      tidy_rows(x)
+      return(write_whole(path, function(partial) write_book(result_sheets(x), partial)))
+    }
+    x <- tidy_rows(x)
+  }
+  write_rows_as(x, path, header && is_timeline(x), format, rows, spreadsheet_safe)
 }
 
 # Any table, by the ending of the path where no form is given.
-write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv") {
+write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv", safe = FALSE) {
   check_string(path)
   format <- if (is.null(format)) format_by_ending(path) else check_choice(format, written_formats)
   if (format == "package") {
@@ -59,7 +72,7 @@ write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv") 
     files <- c(package_file, "data.csv", "data.parquet")
     return(write_folder(path, files, function(partial) write_package(x, partial, rows, header)))
   }
-  write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path), path))
+  write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path), path, safe))
 }
 
 written_formats <- c("delimited", "parquet", "json", "json_lines", "workbook", "package")
@@ -83,26 +96,40 @@ format_by_ending <- function(path, call = rlang::caller_env()) {
   form
 }
 
-write_form <- function(x, path, format, header, zipped, name) {
+write_form <- function(x, path, format, header, zipped, name, safe) {
   switch(format,
     parquet = write_parquet_file(x, path, header),
     json = write_json_file(x, path, header),
     json_lines = write_json_lines(x, path, header),
     workbook = write_workbook(x, path, header),
-    write_delimited(x, path, header, zipped, name)
+    write_delimited(x, path, header, zipped, name, safe)
   )
 }
 
-write_delimited <- function(x, path, header, zipped, name) {
+write_delimited <- function(x, path, header, zipped, name, safe) {
   target <- if (zipped) tempfile(fileext = ".csv") else path
   if (header) writeLines(header_lines(x), target, useBytes = TRUE)
   separator <- if (grepl("\\.tsv(\\.gz)?$", name, ignore.case = TRUE)) "\t" else ","
-  write_rows(exact_columns(plain_columns(as_plain(x))), target, append = header, separator = separator)
+  columns <- exact_columns(plain_columns(as_plain(x)))
+  if (safe) columns <- safe_columns(columns)
+  write_rows(columns, target, append = header, separator = separator)
   if (!zipped) {
     return(invisible())
   }
   on.exit(unlink(target))
   zip_file(target, path)
+}
+
+# Text that a spreadsheet would run as a formula stands behind an apostrophe, names of columns too.
+safe_columns <- function(data) {
+  safe <- function(text) {
+    risky <- grepl("^[=+@\t\r-]", text) & is.na(suppressWarnings(as.numeric(text)))
+    ifelse(risky, paste0("'", text), text)
+  }
+  wordy <- vapply(data, function(v) is.character(v) || is.factor(v), TRUE)
+  data[wordy] <- lapply(data[wordy], function(v) safe(as.character(v)))
+  names(data) <- safe(names(data))
+  data
 }
 
 zip_file <- function(source, path) {

@@ -5,8 +5,9 @@
 #' needs no network and no scripts, or as Markdown with its figures in a folder beside it.
 #'
 #' @param x A timeline.
-#' @param file Where to write: a name that ends in `.html`, or in `.md` (its figures then go to a folder of
-#'   the same name with `-figures`).
+#' @param file Where to write: a name that ends in `.html`, in `.md` (its figures then go to a folder of
+#'   the same name with `-figures`), or in `.xlsx` (a workbook with sheets for the findings, the forecast, the
+#'   history, the scores and notes; no figures).
 #' @param title Its title.
 #' @param plan A study, as a file or from [read_study()]: its routine, looks, decomposition, methods, backtest
 #'   and forecast are what the report shows of `x`; `horizon`, `routine` and `methods` are not given then.
@@ -52,8 +53,8 @@ report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon =
 }
 
 check_report_ending <- function(file, call = rlang::caller_env()) {
-  if (!tolower(tools::file_ext(file)) %in% c("html", "htm", "md")) {
-    abort_input(c("A report is written to a file that ends in {.val .html} or {.val .md}.",
+  if (!tolower(tools::file_ext(file)) %in% c("html", "htm", "md", "xlsx")) {
+    abort_input(c("A report is written to a file that ends in {.val .html}, {.val .md} or {.val .xlsx}.",
                   x = "{.file {file}} does not."), call = call)
   }
 }
@@ -251,9 +252,14 @@ in_report_style <- function(expr) {
 write_report <- function(parts, files, title) {
   title <- visible(title)
   for (file in files) check_report_ending(file)
+  books <- tolower(tools::file_ext(files)) == "xlsx"
+  for (file in files[books]) write_whole(file, function(partial) write_book(report_sheets(parts, title), partial))
+  if (all(books)) {
+    return(invisible(files))
+  }
   in_report_style({
     sections <- report_sections(parts)
-    for (file in files) {
+    for (file in files[!books]) {
       write <- if (tolower(tools::file_ext(file)) == "md") write_markdown else write_html
       write(sections, file, title, timeline_line(parts$x))
     }

@@ -23,13 +23,18 @@
 #' `"Easter"`; `"Monday on or after 25 May"`, also `"on or before"`, `"after"` and
 #' `"before"`; each with `"+ 1"` or `"- 2"` days behind it.
 #' @section iCalendar:
-#' VEVENT with DTSTART, DTEND or DURATION, SUMMARY, RRULE (yearly, monthly,
-#' weekly, daily, with INTERVAL, COUNT, UNTIL, WKST and the BY parts down to the
-#' day), RDATE and EXDATE are read; folded lines, escapes and zones are
-#' undone. Cancelled events are left out. A file that is broken is refused with
-#' the line.
+#' VEVENT with DTSTART, DTEND or DURATION, SUMMARY, RRULE (from yearly down to secondly, with INTERVAL,
+#' COUNT, UNTIL, WKST, BYSETPOS and all other BY parts), RDATE (periods too) and EXDATE are read; folded
+#' lines and escapes are undone. Zones go by the names of the IANA database, by those of Windows (the
+#' table of the Unicode CLDR), or as the file itself defines them (VTIMEZONE). An event with RECURRENCE-ID
+#' takes the place of that occurrence; cancelled events and occurrences are left out; of several revisions
+#' of an event the last counts. Days of a duration are days of the calendar, which may have 23 or 25
+#' hours. An event that repeats more than 100,000 times is refused, and `years` narrows it. A file that is
+#' broken is refused with the line.
 #' @references Desruisseaux, B. (2009). Internet Calendaring and Scheduling Core
 #' Object Specification (iCalendar). RFC 5545.
+#'
+#' Unicode Common Locale Data Repository 41, supplemental data: windowsZones.
 #'
 #' Easter by the anonymous Gregorian algorithm: Meeus, J. (1998). Astronomical
 #' Algorithms, 2nd ed., chapter 8.

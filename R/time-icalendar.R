@@ -1,114 +1,171 @@
-# Reading iCalendar files (RFC 5545): lines are unfolded, split into properties,
-# grouped into events, and repeating events are spelt out day by day.
+# Reading iCalendar files (RFC 5545): lines are unfolded, split into properties, grouped into events; events
+# that change one occurrence of another take its place.
 
 read_icalendar <- function(path, years = NULL, call = rlang::caller_env()) {
-  lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
+  lines <- mend_bytes(readLines(path, warn = FALSE, encoding = "UTF-8"))
   lines[1] <- sub("^\ufeff", "", lines[1])
-  fail <- function(line, why) {
+  fail <- function(line, why, narrow = FALSE) {
     abort_file(c(
-      "{.file {path}} is no iCalendar file that can be read.", x = "Line {line}: {why}."
+      "{.file {path}} is no iCalendar file that can be read.", x = "Line {line}: {why}.",
+      i = if (narrow) "Ask for fewer years with {.arg years}."
     ), line = line, call = call, .envir = list2env(list(path = path, line = line, why = why)))
   }
   properties <- calendar_properties(lines, fail)
-  blocks <- calendar_events(properties, fail)
-  made <- lapply(blocks, event_from_block, years = years, fail = fail)
-  made <- Filter(function(e) NROW(e) > 0, made)
-  if (length(made) == 0) {
+  parts <- calendar_blocks(properties, fail)
+  zones <- calendar_zones(parts$zones, fail)
+  made <- lapply(parts$events, event_of_block, years = years, zones = zones, fail = fail)
+  all <- settle_changes(Filter(Negate(is.null), made))
+  if (length(all$name) == 0) {
     return(new_events(character(), .Date(numeric()), .Date(numeric())))
   }
-  all <- do.call(rbind, made)
-  new_events(all$name, all$start, all$end, all$from, all$to)
+  new_events(all$name, .Date(all$start), .Date(all$end), .POSIXct(all$from, "UTC"), .POSIXct(all$to, "UTC"))
 }
 
-# One row a property: name, parameters, value, line.
+# One entry a property: name, parameters, value, line.
 calendar_properties <- function(lines, fail) {
   folded <- grepl("^[ \t]", lines)
   if (length(lines) == 0 || !grepl("^BEGIN:VCALENDAR\\s*$", lines[1], ignore.case = TRUE)) {
     fail(1, "it must begin with BEGIN:VCALENDAR")
   }
   group <- cumsum(!folded)
-  text <- unname(tapply(sub("^[ \t]", "", lines), group, paste, collapse = ""))
+  text <- sub("\r$", "", lines)
+  text[folded] <- sub("^[ \t]", "", text[folded])
+  if (any(folded)) text <- unname(vapply(split(text, group), paste, "", collapse = ""))
   at <- which(!folded)
   keep <- nzchar(trimws(text))
-  text <- sub("\r$", "", text[keep])
+  text <- text[keep]
   at <- at[keep]
   # The first colon outside quotes parts name and value.
   cut <- regexpr('^(?:[^":]|"[^"]*")*:', text, perl = TRUE)
   if (any(cut < 0)) fail(at[cut < 0][1], "a property needs a colon")
   width <- attr(cut, "match.length")
   head <- substr(text, 1, width - 1)
-  data.frame(
+  list(
     name = toupper(sub(";.*", "", head)), params = ifelse(grepl(";", head), sub("^[^;]*;", "", head), ""),
     value = substring(text, width + 1), line = at
   )
 }
 
-calendar_events <- function(p, fail) {
+# The events and zones of a calendar, each the properties of its own.
+calendar_blocks <- function(p, fail) {
+  word <- toupper(trimws(p$value))
   open <- character()
-  out <- list()
-  begun <- NULL
-  for (i in seq_len(nrow(p))) {
-    word <- toupper(trimws(p$value[i]))
+  from <- integer()
+  found <- list(VEVENT = list(), VTIMEZONE = list())
+  for (i in which(p$name %in% c("BEGIN", "END"))) {
     if (p$name[i] == "BEGIN") {
-      open <- c(open, word)
-      if (word == "VEVENT") begun <- i
-    } else if (p$name[i] == "END") {
-      if (length(open) == 0 || open[length(open)] != word) {
-        fail(p$line[i], paste0("END:", word, " does not close what is open"))
-      }
-      open <- open[-length(open)]
-      if (word == "VEVENT") {
-        out[[length(out) + 1]] <- p[begun:i, ]
-      }
+      open <- c(open, word[i])
+      from <- c(from, i)
+      next
     }
+    top <- length(open)
+    if (top == 0 || open[top] != word[i]) fail(p$line[i], paste0("END:", word[i], " does not close what is open"))
+    if (word[i] %in% names(found)) found[[word[i]]][[length(found[[word[i]]]) + 1]] <- from[top]:i
+    open <- open[-top]
+    from <- from[-top]
   }
-  if (length(open)) fail(p$line[nrow(p)], paste0("the file ends before END:", open[length(open)]))
-  out
+  if (length(open)) {
+    fail(p$line[length(p$line)], paste0("the file ends before END:", open[length(open)]))
+  }
+  block <- function(at) {
+    # Alarms within an event have properties of the same names.
+    step <- (p$name[at] == "BEGIN") - (p$name[at] == "END")
+    own <- at[cumsum(step) - (step == 1) == 1 & step == 0]
+    list(name = p$name[own], params = p$params[own], value = p$value[own], line = p$line[own],
+         first = p$line[at[1]], all = lapply(p, `[`, at))
+  }
+  list(events = lapply(found$VEVENT, block), zones = lapply(found$VTIMEZONE, block))
 }
 
+# The rows of one property: a list of rows.
 property <- function(block, name) {
-  # Alarms within an event have properties of the same names.
-  depth <- cumsum((block$name == "BEGIN") - (block$name == "END")) - (block$name == "BEGIN")
-  block[block$name == name & depth == 1, , drop = FALSE]
+  lapply(which(block$name == name), function(i) {
+    list(name = name, params = block$params[i], value = block$value[i], line = block$line[i])
+  })
 }
 
-event_from_block <- function(block, years, fail) {
-  status <- property(block, "STATUS")
-  if (nrow(status) && toupper(status$value[1]) == "CANCELLED") {
-    return(NULL)
+# An event's occurrences, or what it changes of another: uid, at (the occurrence that it stands for, in
+# seconds), cancelled, rank (its revision), and name, start, end, from, to of each.
+event_of_block <- function(block, years, zones, fail) {
+  first <- function(name) property(block, name)[1][[1]]
+  cancelled <- identical(toupper(trimws(first("STATUS")$value)), "CANCELLED")
+  uid <- first("UID")$value %||% ""
+  rank <- suppressWarnings(as.numeric(first("SEQUENCE")$value %||% 0))
+  change <- first("RECURRENCE-ID")
+  if (!is.null(change) && grepl("RANGE", toupper(change$params))) {
+    fail(change$line, "a change of this occurrence and all later ones (RANGE) cannot be read")
   }
-  start <- property(block, "DTSTART")
-  if (nrow(start) == 0) fail(block$line[1], "an event needs DTSTART")
-  begin <- calendar_moment(start[1, ], fail)
-  span <- event_span(block, begin, fail)
-  summary <- property(block, "SUMMARY")
-  name <- if (nrow(summary)) unescape_text(summary$value[1]) else "event"
-  days <- event_starts(block, begin, years, fail)
-  if (length(days) == 0) {
-    return(NULL)
+  out <- list(uid = uid, cancelled = cancelled, rank = if (is.na(rank)) 0 else rank)
+  if (!is.null(change)) out$at <- moment_instant(calendar_moment(change, fail, zones))
+  start <- first("DTSTART")
+  if (cancelled) {
+    return(out)
   }
-  build_event(name, days, begin, span)
+  if (is.null(start)) fail(block$first, "an event needs DTSTART")
+  begin <- calendar_moment(start, fail, zones)
+  span <- event_span(block, begin, zones, fail)
+  summary <- first("SUMMARY")
+  name <- if (is.null(summary)) "event" else unescape_text(summary$value)
+  told <- event_occurrences(block, begin, span, years, zones, fail)
+  c(out, list(key = told$key), occurrence_rows(name, told, begin))
 }
 
-# All occurrences: the first day shifted; the time of day stays local.
-build_event <- function(name, days, begin, span) {
+# Whole days, or instants with their local days.
+occurrence_rows <- function(name, told, begin) {
+  n <- length(told$key)
   if (begin$whole) {
-    none <- .POSIXct(rep(NA_real_, length(days)), tz = "UTC")
-    return(data.frame(name = name, start = days, end = days + max(1, span$days) - 1, from = none, to = none))
+    day <- told$key / 86400
+    none <- rep(NA_real_, n)
+    return(list(name = rep(name, n), start = day, end = day + pmax(1, told$days) - 1, from = none, to = none))
   }
-  local <- as.numeric(days) * 86400 + begin$time
-  table <- zone_table(begin$zone, min(local), max(local))
-  from <- cpp_instant_of_local(local, table)
-  to <- from + span$seconds
-  end <- cpp_local_of(pmax(from, to - 1), table)
-  data.frame(
-    name = name, start = days, end = .Date(floor(end / 86400)),
-    from = .POSIXct(from, "UTC"), to = .POSIXct(to, "UTC")
-  )
+  local <- function(seconds) {
+    if (n == 0) {
+      return(numeric())
+    }
+    cpp_local_of(seconds, moment_zone(begin, range(seconds)))
+  }
+  list(name = rep(name, n), start = floor(local(told$key) / 86400),
+       end = floor(local(pmax(told$key, told$to - 1)) / 86400), from = told$key, to = told$to)
 }
+
+# What is changed or cancelled goes, what it became comes; the latest revision of an event counts.
+settle_changes <- function(made) {
+  uid <- vapply(made, `[[`, "", "uid")
+  cancelled <- vapply(made, `[[`, TRUE, "cancelled")
+  change <- !vapply(made, function(e) is.null(e$at), TRUE)
+  rank <- vapply(made, `[[`, 1, "rank")
+  keep <- !cancelled
+  named <- nzchar(uid)
+  # A cancelled event takes all its changes with it, a later revision the earlier one.
+  gone <- uid[cancelled & !change & named]
+  keep[uid %in% gone & named & rank <= ave_max(rank, uid, cancelled & !change)] <- FALSE
+  at <- vapply(made, function(e) if (is.null(e$at)) NA_real_ else e$at, 1)
+  identity <- paste(uid, at)
+  for (i in which(named & duplicated(identity) | named & duplicated(identity, fromLast = TRUE))) {
+    same <- identity == identity[i]
+    if (rank[i] < max(rank[same])) keep[i] <- FALSE
+  }
+  fields <- c("name", "start", "end", "from", "to")
+  rows <- lapply(which(keep), function(i) {
+    e <- made[[i]]
+    stay <- rep(TRUE, length(e$key))
+    if (!change[i] && named[i]) stay <- !e$key %in% at[change & uid == uid[i]]
+    lapply(e[fields], `[`, stay)
+  })
+  rlang::set_names(lapply(fields, function(f) unlist(lapply(rows, `[[`, f))), fields)
+}
+
+# The highest rank among the marked of the same name.
+ave_max <- function(rank, name, marked) {
+  top <- tapply(rank[marked], name[marked], max)
+  out <- as.numeric(top[name])
+  ifelse(is.na(out), -Inf, out)
+}
+
+# Moments, zones, durations ----
 
 # DTSTART and its kin: a day, or a wall-clock time with its zone.
-calendar_moment <- function(row, fail, zone = NULL) {
+calendar_moment <- function(row, fail, zones = list()) {
   value <- trimws(row$value)
   if (grepl("^[0-9]{8}$", value)) {
     day <- calendar_day(value, row$line, fail)
@@ -118,8 +175,8 @@ calendar_moment <- function(row, fail, zone = NULL) {
     fail(row$line, paste0(row$name, " is no date or time: ", value))
   }
   named <- regmatches(row$params, regexec('TZID="?([^";]+)"?', row$params))[[1]][2]
-  zone <- if (grepl("Z$", value)) "UTC" else if (!is.na(named)) sub("^/", "", named) else "UTC"
-  if (!zone %in% c("UTC", OlsonNames())) fail(row$line, paste("there is no time zone", zone))
+  zone <- if (grepl("Z$", value) || is.na(named)) "UTC" else calendar_zone(named, zones)
+  if (is.null(zone)) fail(row$line, paste("there is no time zone", sub("^/", "", named)))
   clock <- as.numeric(substring(value, c(10, 12, 14), c(11, 13, 15)))
   if (clock[1] > 23 || clock[2] > 59 || clock[3] > 60) fail(row$line, paste("no such time of day:", value))
   list(
@@ -128,42 +185,134 @@ calendar_moment <- function(row, fail, zone = NULL) {
   )
 }
 
+# A name of the IANA database, also behind a prefix; one of Windows; or a zone that the file itself defines.
+calendar_zone <- function(name, zones) {
+  name <- trimws(name)
+  tail <- sub("^.*/([A-Z][A-Za-z_]+/[A-Za-z0-9_+-]+)$", "\\1", name)
+  for (try in c(name, sub("^/", "", name), tail)) {
+    if (try %in% c("UTC", "GMT") || try %in% zone_names()) {
+      return(try)
+    }
+  }
+  if (!is.null(zones[[name]])) {
+    return(zones[[name]])
+  }
+  known <- windows_zones()
+  at <- match(tolower(name), tolower(known$name))
+  if (is.na(at)) NULL else known$zone[at]
+}
+
+windows_zones <- function() {
+  if (is.null(zone_cache$windows)) {
+    zone_cache$windows <- utils::read.csv(system.file("zones", "windows.csv", package = "kairon"))
+  }
+  zone_cache$windows
+}
+
+# Changes of the clock around some moments, for the core.
+moment_zone <- function(m, seconds) {
+  if (is.list(m$zone)) m$zone$table else zone_table(m$zone, seconds[1], seconds[length(seconds)])
+}
+
+# VTIMEZONE: when which offset began.
+calendar_zones <- function(blocks, fail) {
+  names <- vapply(blocks, function(b) property(b, "TZID")[1][[1]]$value %||% "", "")
+  rlang::set_names(lapply(blocks, zone_of_block, fail = fail), trimws(names))
+}
+
+zone_of_block <- function(block, fail) {
+  p <- block$all
+  from <- which(p$name == "BEGIN" & toupper(p$value) %in% c("STANDARD", "DAYLIGHT"))
+  changes <- lapply(from, function(i) {
+    to <- i + which(p$name[-seq_len(i)] == "END")[1]
+    own <- lapply(p, `[`, (i + 1):(to - 1))
+    first <- function(name) property(own, name)[1][[1]]
+    before <- calendar_offset(first("TZOFFSETFROM"), p$line[i], fail)
+    after <- calendar_offset(first("TZOFFSETTO"), p$line[i], fail)
+    start <- first("DTSTART")
+    if (is.null(start)) fail(p$line[i], "a part of a zone needs DTSTART")
+    begin <- calendar_moment(start, fail)
+    rule <- first("RRULE")
+    last <- .Date(47847)
+    local <- moment_local(begin)
+    if (!is.null(rule)) {
+      parsed <- repeat_rule(rule$value, rule$line, fail)
+      # The end of a zone's rule is told in UTC.
+      until <- if (!is.null(parsed$UNTIL)) {
+        moment_local(calendar_moment(list(name = "UNTIL", params = "", value = parsed$UNTIL, line = rule$line),
+                                     fail)) + before
+      }
+      local <- repeat_times(parsed, begin, until %||% (as.numeric(last) * 86400), NULL, rule$line, fail)
+    }
+    dates <- unlist(lapply(property(own, "RDATE"), function(row) {
+      vapply(strsplit(row$value, ",", fixed = TRUE)[[1]], function(v) {
+        row$value <- v
+        moment_local(calendar_moment(row, fail))
+      }, 1)
+    }))
+    local <- sort(unique(c(local, dates)))
+    list(at = local - before, offset = rep(after, length(local)), before = rep(before, length(local)))
+  })
+  if (length(changes) == 0) fail(block$first, "a zone needs a part STANDARD or DAYLIGHT")
+  at <- unlist(lapply(changes, `[[`, "at"))
+  order <- order(at)
+  offset <- unlist(lapply(changes, `[[`, "offset"))[order]
+  before <- unlist(lapply(changes, `[[`, "before"))[order]
+  list(table = list(at = at[order], offset = c(before[1], offset)))
+}
+
+calendar_offset <- function(row, line, fail) {
+  parts <- regmatches(row$value %||% "", regexec("^([+-])([0-9]{2})([0-9]{2})([0-9]{2})?$",
+                                                 trimws(row$value %||% "")))[[1]]
+  if (length(parts) == 0) fail(row$line %||% line, "a part of a zone needs TZOFFSETFROM and TZOFFSETTO")
+  n <- suppressWarnings(as.numeric(parts[3:5]))
+  n[is.na(n)] <- 0
+  sum(n * c(3600, 60, 1)) * if (parts[2] == "-") -1 else 1
+}
+
 calendar_day <- function(text, line, fail) {
   read <- cpp_read_stamps(text, 0L)
   if (any(read$trouble != 0L)) fail(line, paste("no such day:", text[read$trouble != 0L][1]))
   .Date(read$seconds / 86400)
 }
 
-# Length of an event: by DTEND, by DURATION, or a day (or nothing).
-event_span <- function(block, begin, fail) {
-  end <- property(block, "DTEND")
-  if (nrow(end)) {
-    stop_at <- calendar_moment(end[1, ], fail)
-    days <- as.numeric(stop_at$day) - as.numeric(begin$day)
-    seconds <- moment_instant(stop_at) - moment_instant(begin)
-    if (seconds < 0) fail(end$line[1], "an event must not end before it starts")
-    return(list(days = days, seconds = seconds))
-  }
-  duration <- property(block, "DURATION")
-  if (nrow(duration)) {
-    seconds <- calendar_duration(duration$value[1], duration$line[1], fail)
-    return(list(days = ceiling(seconds / 86400), seconds = seconds))
-  }
-  list(days = 1, seconds = 0)
-}
+moment_local <- function(m) as.numeric(m$day) * 86400 + m$time
 
 moment_instant <- function(m) {
-  local <- as.numeric(m$day) * 86400 + m$time
-  if (m$whole) local else cpp_instant_of_local(local, zone_table(m$zone, local, local))
+  local <- moment_local(m)
+  if (m$whole) local else cpp_instant_of_local(local, moment_zone(m, local))
+}
+
+# How long an event lasts: by DTEND, by DURATION, or a day (or nothing). days: of whole days; nominal: days of
+# the calendar that a duration counts before its seconds.
+event_span <- function(block, begin, zones, fail) {
+  end <- property(block, "DTEND")[1][[1]]
+  duration <- property(block, "DURATION")[1][[1]]
+  if (!is.null(end) && !is.null(duration)) fail(duration$line, "an event has DTEND or DURATION, not both")
+  if (!is.null(end)) {
+    stop_at <- calendar_moment(end, fail, zones)
+    days <- as.numeric(stop_at$day) - as.numeric(begin$day)
+    seconds <- moment_instant(stop_at) - moment_instant(begin)
+    if (seconds < 0) fail(end$line, "an event must not end before it starts")
+    return(list(days = days, nominal = 0, seconds = seconds))
+  }
+  if (!is.null(duration)) {
+    held <- calendar_duration(duration$value, duration$line, fail)
+    return(list(days = held$nominal + ceiling(held$seconds / 86400), nominal = held$nominal,
+                seconds = held$seconds))
+  }
+  list(days = 1, nominal = 0, seconds = 0)
 }
 
 calendar_duration <- function(text, line, fail) {
   p <- regmatches(text, regexec(
-    "^\\+?P(?:([0-9]+)W)?(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+)S)?)?$", text
+    "^([+-]?)P(?:([0-9]+)W)?(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+)S)?)?$", trimws(text)
   ))[[1]]
-  if (length(p) == 0 || !any(nzchar(p[-1]))) fail(line, paste("no duration:", text))
-  n <- suppressWarnings(as.numeric(p[-1]))
-  sum(n * c(604800, 86400, 3600, 60, 1), na.rm = TRUE)
+  if (length(p) == 0 || !any(nzchar(p[-(1:2)]))) fail(line, paste("no duration:", text))
+  if (p[2] == "-") fail(line, paste("an event cannot last less than nothing:", text))
+  n <- suppressWarnings(as.numeric(p[-(1:2)]))
+  n[is.na(n)] <- 0
+  list(nominal = sum(n[1:2] * c(7, 1)), seconds = sum(n[3:5] * c(3600, 60, 1)))
 }
 
 unescape_text <- function(text) {
@@ -171,192 +320,105 @@ unescape_text <- function(text) {
   gsub("\\\\([,;\\\\])", "\\1", text)
 }
 
-# Repeating ----
+# Occurrences ----
 
-event_starts <- function(block, begin, years, fail) {
+# key: when each begins, an instant (for whole days the day's seconds); to: when it ends; days: how many.
+event_occurrences <- function(block, begin, span, years, zones, fail) {
   rules <- property(block, "RRULE")
-  if (nrow(rules) > 1) fail(rules$line[2], "an event has more than one RRULE")
-  days <- begin$day
-  if (nrow(rules)) {
-    days <- repeat_days(rules$value[1], rules$line[1], begin, years, fail)
+  if (length(rules) > 1) fail(rules[[2]]$line, "an event has more than one RRULE")
+  local <- moment_local(begin)
+  if (length(rules)) {
+    rule <- repeat_rule(rules[[1]]$value, rules[[1]]$line, fail)
+    until <- repeat_until(rule, begin, rules[[1]]$line, zones, fail)
+    local <- repeat_times(rule, begin, until, years, rules[[1]]$line, fail)
   }
-  listed <- function(name) {
-    rows <- property(block, name)
-    out <- lapply(seq_len(nrow(rows)), function(i) {
-      values <- strsplit(rows$value[i], ",", fixed = TRUE)[[1]]
-      do.call(c, lapply(values, function(v) {
-        row <- rows[i, ]
-        row$value <- sub("/.*", "", v)
-        occurrence_day(calendar_moment(row, fail), begin)
-      }))
-    })
-    do.call(c, c(list(.Date(numeric())), out))
+  key <- instants_of(local, begin)
+  to <- ends_of(local, key, begin, span)
+  days <- rep(span$days, length(key))
+  added <- listed_moments(block, "RDATE", begin, span, zones, fail)
+  new <- !added$key %in% key & !duplicated(added$key)
+  key <- c(key, added$key[new])
+  to <- c(to, added$to[new])
+  days <- c(days, added$days[new])
+  out <- listed_moments(block, "EXDATE", begin, span, zones, fail)
+  # An exception that names a day takes all of it.
+  stay <- !key %in% out$key & !floor(instants_to_local(key, begin) / 86400) %in% out$day
+  if (!is.null(years)) {
+    year <- as.POSIXlt(.Date(floor(instants_to_local(key, begin) / 86400)))$year + 1900
+    stay <- stay & year %in% years
   }
-  days <- sort(unique(c(days, listed("RDATE"))))
-  days <- days[!days %in% listed("EXDATE")]
-  if (!is.null(years)) days <- days[as.integer(format(days, "%Y")) %in% years]
-  days
+  at <- which(stay)[order(key[stay])]
+  list(key = key[at], to = to[at], days = days[at])
 }
 
-# The local day of an occurrence in the event's own zone.
-occurrence_day <- function(m, begin) {
-  if (m$whole || begin$whole) {
-    return(m$day)
-  }
-  instant <- moment_instant(m)
-  .Date(floor(cpp_local_of(instant, zone_table(begin$zone, instant, instant)) / 86400))
+instants_of <- function(local, begin) {
+  if (begin$whole || length(local) == 0) local else cpp_instant_of_local(local, moment_zone(begin, range(local)))
 }
 
-repeat_parts <- c(
-  "FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO",
-  "BYDAY", "BYSETPOS"
-)
+instants_to_local <- function(key, begin) {
+  if (begin$whole || length(key) == 0) key else cpp_local_of(key, moment_zone(begin, range(key)))
+}
 
-repeat_rule <- function(text, line, fail) {
-  pairs <- strsplit(strsplit(toupper(trimws(text)), ";", fixed = TRUE)[[1]], "=", fixed = TRUE)
-  if (!all(lengths(pairs) == 2)) fail(line, paste("no rule for repeating:", text))
-  rule <- rlang::set_names(lapply(pairs, `[`, 2), vapply(pairs, `[`, "", 1))
-  odd <- setdiff(names(rule), repeat_parts)
-  if (length(odd)) fail(line, paste(odd[1], "is not supported in a rule for events of days"))
-  if (!isTRUE(rule$FREQ %in% c("YEARLY", "MONTHLY", "WEEKLY", "DAILY"))) {
-    fail(line, paste("events cannot repeat by", rule$FREQ %||% "nothing (FREQ is missing)"))
+# Days of a duration are days of the calendar, the rest is time that passes.
+ends_of <- function(local, key, begin, span) {
+  if (span$nominal == 0 || begin$whole) {
+    return(key + span$seconds)
   }
-  numbers <- function(name) {
-    if (is.null(rule[[name]])) {
-      return(NULL)
+  instants_of(local + 86400 * span$nominal, begin) + span$seconds
+}
+
+# Moments in a list: instants, days, or (of RDATE) periods with an end or a duration of their own.
+listed_moments <- function(block, name, begin, span, zones, fail) {
+  key <- to <- days <- whole <- numeric()
+  for (row in property(block, name)) {
+    for (text in strsplit(trimws(row$value), ",", fixed = TRUE)[[1]]) {
+      part <- strsplit(trimws(text), "/", fixed = TRUE)[[1]]
+      row$value <- part[1]
+      m <- calendar_moment(row, fail, zones)
+      if (m$whole && !begin$whole) {
+        whole <- c(whole, as.numeric(m$day))
+        if (name == "EXDATE") next
+        m$whole <- FALSE
+        m$time <- begin$time
+        m$zone <- begin$zone
+      } else if (!m$whole && begin$whole) {
+        m <- list(whole = TRUE, day = m$day, time = 0, zone = "UTC")
+      }
+      at <- moment_instant(m)
+      own <- span
+      if (length(part) == 2) own <- period_span(part[2], m, at, row, zones, fail)
+      key <- c(key, at)
+      to <- c(to, ends_of(moment_local(m), at, m, own))
+      days <- c(days, own$days)
     }
-    n <- suppressWarnings(as.integer(strsplit(rule[[name]], ",", fixed = TRUE)[[1]]))
-    if (anyNA(n)) fail(line, paste(name, "must hold numbers:", rule[[name]]))
-    n
   }
-  fields <- setdiff(repeat_parts, c("FREQ", "UNTIL", "WKST", "BYDAY"))
-  out <- lapply(rlang::set_names(fields), numbers)
-  out$FREQ <- rule$FREQ
-  out$UNTIL <- rule$UNTIL
-  codes <- c("MO", "TU", "WE", "TH", "FR", "SA", "SU")
-  out$WKST <- match(rule$WKST %||% "MO", codes)
-  if (!is.null(rule$BYDAY)) {
-    parts <- regmatches(rule$BYDAY, gregexpr("[+-]?[0-9]*(MO|TU|WE|TH|FR|SA|SU)", rule$BYDAY))[[1]]
-    if (paste(parts, collapse = ",") != rule$BYDAY) fail(line, paste("BYDAY holds no weekdays:", rule$BYDAY))
-    out$BYDAY <- match(sub("^[+-]?[0-9]*", "", parts), codes)
-    nth <- suppressWarnings(as.integer(sub("[A-Z]+$", "", parts)))
-    out$NTH <- ifelse(is.na(nth), 0L, nth)
-  }
-  out
+  list(key = key, to = to, days = days, day = whole)
 }
 
-# Days on which an event repeats, from its first on.
-repeat_days <- function(text, line, begin, years, fail) {
-  rule <- repeat_rule(text, line, fail)
-  until <- repeat_until(rule, begin, line, fail)
-  last <- if (is.null(years)) begin$day + 3653 else as.Date(sprintf("%04d-12-31", max(years)))
-  limit <- min(if (is.null(until)) last else if (is.null(years)) until else min(until, last), .Date(2932896))
-  if (!is.null(rule$COUNT)) limit <- if (is.null(until)) .Date(2932896) else until
-  count <- rule$COUNT %||% Inf
-  if (limit < begin$day) {
-    return(.Date(numeric()))
+period_span <- function(text, m, at, row, zones, fail) {
+  if (grepl("P", text, fixed = TRUE)) {
+    held <- calendar_duration(text, row$line, fail)
+    return(list(days = held$nominal + ceiling(held$seconds / 86400), nominal = held$nominal,
+                seconds = held$seconds))
   }
-  found <- numeric()
-  step <- max(1L, rule$INTERVAL %||% 1L)
-  period <- period_bounds(rule, begin$day)
-  empty <- 0
-  while (length(found) < count && period$first <= limit && empty < 4000) {
-    days <- seq(as.numeric(period$first), as.numeric(period$last))
-    hit <- days[day_matches(rule, .Date(days), begin$day)]
-    if (!is.null(rule$BYSETPOS) && length(hit)) {
-      at <- ifelse(rule$BYSETPOS > 0, rule$BYSETPOS, length(hit) + 1 + rule$BYSETPOS)
-      hit <- hit[sort(unique(at[at >= 1 & at <= length(hit)]))]
-    }
-    hit <- hit[hit >= as.numeric(begin$day) & hit <= as.numeric(limit)]
-    empty <- if (length(hit)) 0 else empty + 1
-    found <- c(found, hit)
-    period <- next_period(rule, period, step)
-  }
-  # DTSTART is the first occurrence, whether the rule fits it or not.
-  found <- sort(unique(c(as.numeric(begin$day), found)))
-  .Date(utils::head(found, if (is.finite(count)) count else length(found)))
+  row$value <- text
+  end <- calendar_moment(row, fail, zones)
+  seconds <- moment_instant(end) - at
+  if (seconds < 0) fail(row$line, "a period must not end before it starts")
+  list(days = as.numeric(end$day) - as.numeric(m$day), nominal = 0, seconds = seconds)
 }
 
-repeat_until <- function(rule, begin, line, fail) {
+repeat_until <- function(rule, begin, line, zones, fail) {
   if (is.null(rule$UNTIL)) {
     return(NULL)
   }
-  m <- calendar_moment(data.frame(name = "UNTIL", params = "", value = rule$UNTIL, line = line), fail)
+  m <- calendar_moment(list(name = "UNTIL", params = "", value = rule$UNTIL, line = line), fail, zones)
   if (m$whole || begin$whole) {
-    return(m$day)
+    return(as.numeric(m$day) * 86400 + if (begin$whole) 0 else 86399)
   }
-  day <- occurrence_day(m, begin)
-  # The occurrence of the last day may come after the moment.
-  own <- begin
-  own$day <- day
-  if (moment_instant(own) > moment_instant(m)) day - 1 else day
-}
-
-period_bounds <- function(rule, day) {
-  d <- as.POSIXlt(day)
-  switch(rule$FREQ,
-    YEARLY = list(first = first_of_month(d$year + 1900, 1), last = last_of_month(d$year + 1900, 12)),
-    MONTHLY = list(first = day - d$mday + 1, last = last_of_month(d$year + 1900, d$mon + 1)),
-    WEEKLY = {
-      first <- day - (since_monday(day) - (rule$WKST - 1)) %% 7
-      list(first = first, last = first + 6)
-    },
-    DAILY = list(first = day, last = day)
-  )
-}
-
-next_period <- function(rule, period, step) {
-  d <- as.POSIXlt(period$first)
-  months <- d$year * 12 + d$mon + if (rule$FREQ == "YEARLY") 12 * step else step
-  switch(rule$FREQ,
-    DAILY = list(first = period$first + step, last = period$first + step),
-    WEEKLY = list(first = period$first + 7 * step, last = period$first + 7 * step + 6),
-    period_bounds(rule, first_of_month(months %/% 12 + 1900, months %% 12 + 1))
-  )
-}
-
-# Which of a period's days fit the BY parts; what is not said comes from DTSTART.
-day_matches <- function(rule, days, begin) {
-  d <- as.POSIXlt(days)
-  b <- as.POSIXlt(begin)
-  ok <- rep(TRUE, length(days))
-  if (!is.null(rule$BYMONTH)) ok <- ok & (d$mon + 1) %in% rule$BYMONTH
-  size <- as.POSIXlt(last_of_month(d$year + 1900, d$mon + 1))$mday
-  if (!is.null(rule$BYMONTHDAY)) {
-    ok <- ok & (d$mday %in% rule$BYMONTHDAY | (d$mday - size - 1) %in% rule$BYMONTHDAY)
+  # Without a Z it is a wall clock's, as DTSTART is.
+  if (!grepl("Z$", rule$UNTIL)) {
+    return(moment_local(m))
   }
-  if (!is.null(rule$BYYEARDAY)) {
-    leap <- as.POSIXlt(last_of_month(d$year + 1900, rep(12, length(days))))$yday + 1
-    ok <- ok & ((d$yday + 1) %in% rule$BYYEARDAY | (d$yday - leap) %in% rule$BYYEARDAY)
-  }
-  if (!is.null(rule$BYWEEKNO)) ok <- ok & as.integer(format(days, "%V")) %in% rule$BYWEEKNO
-  if (!is.null(rule$BYDAY)) ok <- ok & weekday_matches(rule, days, d, size)
-  any_day <- !is.null(rule$BYDAY) || !is.null(rule$BYMONTHDAY) || !is.null(rule$BYYEARDAY)
-  if (!any_day) {
-    ok <- ok & switch(rule$FREQ,
-      YEARLY = if (is.null(rule$BYWEEKNO)) {
-        d$mday == b$mday & (!is.null(rule$BYMONTH) | d$mon == b$mon)
-      } else {
-        since_monday(days) == since_monday(begin)
-      },
-      MONTHLY = d$mday == b$mday,
-      WEEKLY = since_monday(days) == since_monday(begin),
-      TRUE
-    )
-  }
-  ok
-}
-
-weekday_matches <- function(rule, days, d, size) {
-  weekday <- since_monday(days) + 1
-  by_year <- rule$FREQ == "YEARLY" && is.null(rule$BYMONTH)
-  place <- if (by_year) d$yday %/% 7 + 1 else (d$mday - 1) %/% 7 + 1
-  year_size <- as.POSIXlt(last_of_month(d$year + 1900, rep(12, length(days))))$yday + 1
-  from_end <- if (by_year) -((year_size - d$yday - 1) %/% 7 + 1) else -((size - d$mday) %/% 7 + 1)
-  out <- rep(FALSE, length(days))
-  for (i in seq_along(rule$BYDAY)) {
-    n <- rule$NTH[i]
-    out <- out | (weekday == rule$BYDAY[i] & (n == 0 | place == n | from_end == n))
-  }
-  out
+  instants_to_local(moment_instant(m), begin)
 }

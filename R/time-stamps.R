@@ -137,7 +137,7 @@ read_stamps <- function(text, zone = "UTC", day_first = NULL,
 # Whether a column of text holds stamps, by some of its cells. Plain numbers
 # count only under a name that speaks of time.
 looks_like_stamps <- function(text, name) {
-  some <- utils::head(unique(text[!is.na(text) & nzchar(text)]), 50)
+  some <- some_cells(text, 50)
   if (length(some) == 0) {
     return(FALSE)
   }
@@ -147,6 +147,14 @@ looks_like_stamps <- function(text, name) {
   readable <- fine(1L) | fine(2L)
   number <- grepl("^[-+]?[0-9]*[.,]?[0-9]+$", trimws(some))
   mean(readable & (named | !number)) >= 0.5
+}
+
+# Some of the values that a column of text holds: of its first cells, or of all where these are empty.
+some_cells <- function(text, most) {
+  few <- utils::head(text, 5000)
+  few <- few[!is.na(few) & nzchar(few)]
+  if (length(few) == 0) few <- text[!is.na(text) & nzchar(text)]
+  utils::head(unique(few), most)
 }
 
 settle_day_order <- function(text, raw, arg, call) {
@@ -238,4 +246,20 @@ as_moment <- function(when, type, zone, arg = rlang::caller_arg(when),
     seconds <- cpp_instant_of_local(seconds, table)
   }
   seconds
+}
+
+# One text for one instant: with a fraction only where there is one.
+utc_text <- function(seconds) {
+  micro <- round((seconds - floor(seconds)) * 1e6)
+  whole <- floor(seconds) + (micro == 1e6)
+  micro[!is.na(micro) & micro == 1e6] <- 0
+  text <- long_years(format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S"))
+  part <- ifelse(micro > 0, sub("0+$", "", sprintf(".%06.0f", micro)), "")
+  ifelse(is.na(seconds), NA_character_, paste0(text, part, "Z"))
+}
+
+# Stamps of a wall clock without a zone, for the reader of stamps to settle.
+wall_clock <- function(seconds) {
+  structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC",
+            kinds = 2L^(match("local", stamp_kinds) - 1L))
 }

@@ -30,25 +30,30 @@ century_from <- 1950
 
 # `name` of the column: bare numbers are dates under a name that speaks of them only.
 usual_stamps <- function(text, name, aloud = TRUE) {
-  distinct <- unique(text[!is.na(text)])
-  some <- utils::head(distinct[nzchar(trimws(distinct))], 200)
+  some <- some_cells(text, 200)
+  some <- some[nzchar(trimws(some))]
   if (length(some) == 0) {
     return(text)
   }
+  years <- all(grepl("^[0-9]{4}[/-][0-9]{2}$", some))
+  read <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 6L) | cpp_read_stamps(some, 2L)$trouble %in% c(0L, 6L)
+  if (all(read) && !years) {
+    return(text)
+  }
+  distinct <- unique(text[!is.na(text)])
   split <- split_year_stamps(distinct)
   if (!is.null(split)) {
     first <- some[1]
     if (aloud) tell(c(i = "{.val {first}} in {.field {name}} and its like are read as years, by the first."))
     return(split[match(text, distinct)])
   }
-  read <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 6L) | cpp_read_stamps(some, 2L)$trouble %in% c(0L, 6L)
   if (all(read)) {
     return(text)
   }
   made <- distinct
   news <- character()
-  for (rule in list(zone_word_stamps, run_together_stamps, month_word_stamps, short_year_stamps,
-                    decimal_year_stamps, serial_stamps)) {
+  for (rule in list(weekday_stamps, zone_word_stamps, run_together_stamps, month_word_stamps, period_stamps,
+                    short_year_stamps, decimal_year_stamps, serial_stamps, counted_seconds_stamps)) {
     changed <- rule(made, name)
     if (!identical(changed$text, made)) news <- c(news, changed$news)
     made <- changed$text
@@ -71,6 +76,54 @@ split_year_stamps <- function(text) {
   }
   year <- as.integer(substr(given, 1, 4))
   if (all(as.integer(substr(given, 6, 7)) == (year + 1L) %% 100L)) substr(text, 1, 4)
+}
+
+# Wed, 14 Jun 2023: the day of the week says nothing new.
+weekday_stamps <- function(text, name) {
+  english <- paste(c(weekday_names, substr(weekday_names, 1, 3)), collapse = "|")
+  list(text = sub(paste0("^(?:[[:alpha:]]{2,10}\\.?, +|(?i:", english, ")\\.? +)(?=[0-9[:alpha:]])"), "", text, perl = TRUE))
+}
+
+# 2023M06, 202306, 06/2023 and halves of years such as 2023H1, where every one is such a period.
+period_stamps <- function(text, name) {
+  given <- text[nzchar(text)]
+  named <- grepl("date|time|month|period|stamp|year", name, ignore.case = TRUE)
+  forms <- c("^([0-9]{4}) ?[Mm] ?(0?[1-9]|1[0-2])$", if (named) "^([0-9]{4})(0[1-9]|1[0-2])$",
+             "^(0?[1-9]|1[0-2])[-/. ]([0-9]{4})$", "^([0-9]{4})[- ]?[HhSsBb]([12])$")
+  for (form in forms) {
+    if (!all(grepl(form, given))) next
+    first <- as.integer(sub(form, "\\1", given))
+    second <- as.integer(sub(form, "\\2", given))
+    turned <- startsWith(form, "^(0?")
+    year <- if (turned) second else first
+    month <- if (turned) first else second
+    if (any(year < 1500 | year > 2200)) next
+    if (endsWith(form, "([12])$")) month <- 6L * month - 5L
+    out <- text
+    out[nzchar(text)] <- sprintf("%04d-%02d", year, month)
+    return(list(text = out))
+  }
+  list(text = text)
+}
+
+# 1781222400 or 1781222400000: seconds or thousandths since 1970, under a name that speaks of time.
+counted_seconds_stamps <- function(text, name) {
+  given <- text[nzchar(text)]
+  named <- grepl("date|time|stamp|epoch|unix|^ts$", name, ignore.case = TRUE)
+  if (!named || !all(grepl("^[0-9]{9,10}(\\.[0-9]+)?$|^[0-9]{12,13}$", given))) {
+    return(list(text = text))
+  }
+  seconds <- as.numeric(given)
+  thousandths <- all(nchar(sub("\\..*", "", given)) >= 12)
+  if (thousandths) seconds <- seconds / 1000
+  # From 1980 to 2100: other numbers may be anything.
+  if (any(seconds < 315532800 | seconds > 4102444800)) {
+    return(list(text = text))
+  }
+  out <- text
+  out[nzchar(text)] <- utc_text(seconds)
+  list(text = out, news = paste("numbers are read as", if (thousandths) "thousandths of a second" else "seconds",
+                                "since 1970"))
 }
 
 # 2023-06-14 00:00:00 UTC
@@ -185,12 +238,30 @@ looks_like_clock <- function(text) {
   if (!is.character(text)) {
     return(FALSE)
   }
-  some <- utils::head(unique(trimws(text[!is.na(text) & nzchar(text)])), 50)
+  some <- trimws(some_cells(text, 50))
   length(some) > 0 && mean(grepl(clock_pattern, some)) > 0.9
+}
+
+# Seconds of days and of times within them, where all can be read in one way.
+joined_seconds <- function(days, times) {
+  if (!is.character(days)) days <- as.character(days)
+  read <- cpp_read_stamps(days, 0L)
+  made <- cpp_read_stamps(join_clock("2000-01-01", times), 0L)
+  fine <- !anyNA(days) && !anyNA(times) && all(read$trouble == 0L, read$kind == 1L, made$trouble == 0L)
+  if (fine) list(day = read$seconds, time = made$seconds - 946684800)
 }
 
 # One column of both, under the date's name.
 join_clock <- function(date, clock) {
+  if (length(clock) > 10000 && is.character(clock)) {
+    # Dates and clocks repeat: each is read once.
+    days <- unique(date)
+    times <- unique(clock)
+    seconds <- joined_seconds(days, times)
+    if (!is.null(seconds)) {
+      return(wall_clock(seconds$day[match(date, days)] + seconds$time[match(clock, times)]))
+    }
+  }
   clock <- trimws(as.character(clock))
   hour <- suppressWarnings(as.integer(sub(clock_pattern, "\\1", clock)))
   half <- tolower(ifelse(grepl(clock_pattern, clock), sub(clock_pattern, "\\5", clock), ""))

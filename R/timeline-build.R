@@ -99,8 +99,7 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
     return(list(data = data[names(data) != name[2]], name = name[1], parts = character()))
   }
   if (length(name) == 0 && guess) {
-    name <- guess_time(data, call)
-    data <- with_clock(data, name)
+    return(found_time(data, call))
   }
   list(data = data, name = name, parts = character())
 }
@@ -109,7 +108,7 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
 with_clock <- function(data, time) {
   clock <- setdiff(names(data)[vapply(data, looks_like_clock, TRUE)], time)
   dates <- data[[time]]
-  if (length(clock) != 1 || any(grepl(":", utils::head(as.character(dates), 50), fixed = TRUE))) {
+  if (length(clock) != 1 || any(grepl(":", as.character(utils::head(dates, 50)), fixed = TRUE))) {
     return(data)
   }
   tell(c(i = "{.field {time}} and {.field {clock}} are read as one stamp."))
@@ -149,8 +148,10 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   check_duplicate_names(data, call)
   time <- roles$time
   if (length(time) == 0) {
-    time <- guess_time(data, call)
-    data <- with_clock(data, time)
+    found <- found_time(data, call)
+    time <- found$name
+    data <- found$data
+    roles$drop <- c(roles$drop, found$parts)
   }
   if (!again && is_tidy(data) && time %in% names(data)) {
     told <- read_tidy(data, roles, time, rows, where, call)

@@ -123,7 +123,7 @@ check_text_measure <- function(column, name, declared, rows, where, call) {
   }
   text <- trimws(as.character(column))
   given <- !is.na(text) & nzchar(text)
-  bad <- which(given & is.na(suppressWarnings(as.numeric(text))))
+  bad <- which(given & is.na(suppressWarnings(as.numeric(sub(",", ".", text, fixed = TRUE)))))
   if (!declared && length(bad) > 0.5 * sum(given)) {
     return(invisible())
   }

@@ -271,8 +271,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_scan_stamps
-Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads);
-RcppExport SEXP _kairon_cpp_scan_stamps(SEXP pathSEXP, SEXP separatorSEXP, SEXP fieldSEXP, SEXP threadsSEXP) {
+Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads, bool orders);
+RcppExport SEXP _kairon_cpp_scan_stamps(SEXP pathSEXP, SEXP separatorSEXP, SEXP fieldSEXP, SEXP threadsSEXP, SEXP ordersSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -280,8 +280,45 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
     Rcpp::traits::input_parameter< int >::type field(fieldSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_scan_stamps(path, separator, field, threads));
+    Rcpp::traits::input_parameter< bool >::type orders(ordersSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_scan_stamps(path, separator, field, threads, orders));
     return rcpp_result_gen;
+END_RCPP
+}
+// cpp_cells_by_line
+Rcpp::IntegerVector cpp_cells_by_line(std::string path, std::string separator);
+RcppExport SEXP _kairon_cpp_cells_by_line(SEXP pathSEXP, SEXP separatorSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_cells_by_line(path, separator));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_sift_lines
+Rcpp::CharacterVector cpp_sift_lines(std::string path, std::string out, Rcpp::LogicalVector keep);
+RcppExport SEXP _kairon_cpp_sift_lines(SEXP pathSEXP, SEXP outSEXP, SEXP keepSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< std::string >::type out(outSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type keep(keepSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_sift_lines(path, out, keep));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_tabs_for_blanks
+void cpp_tabs_for_blanks(std::string path, std::string out);
+RcppExport SEXP _kairon_cpp_tabs_for_blanks(SEXP pathSEXP, SEXP outSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< std::string >::type out(outSEXP);
+    cpp_tabs_for_blanks(path, out);
+    return R_NilValue;
 END_RCPP
 }
 // cpp_whole_lines
@@ -630,6 +667,17 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_check_value(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_count_lines
+double cpp_count_lines(std::string path);
+RcppExport SEXP _kairon_cpp_count_lines(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_count_lines(path));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1420,7 +1468,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_runs", (DL_FUNC) &_kairon_cpp_runs, 2},
     {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
-    {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 4},
+    {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 5},
+    {"_kairon_cpp_cells_by_line", (DL_FUNC) &_kairon_cpp_cells_by_line, 2},
+    {"_kairon_cpp_sift_lines", (DL_FUNC) &_kairon_cpp_sift_lines, 3},
+    {"_kairon_cpp_tabs_for_blanks", (DL_FUNC) &_kairon_cpp_tabs_for_blanks, 2},
     {"_kairon_cpp_whole_lines", (DL_FUNC) &_kairon_cpp_whole_lines, 1},
     {"_kairon_cpp_exact_text", (DL_FUNC) &_kairon_cpp_exact_text, 1},
     {"_kairon_cpp_bin_rows", (DL_FUNC) &_kairon_cpp_bin_rows, 6},
@@ -1445,6 +1496,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_same_rows", (DL_FUNC) &_kairon_cpp_same_rows, 5},
     {"_kairon_cpp_unzip", (DL_FUNC) &_kairon_cpp_unzip, 2},
     {"_kairon_cpp_check_value", (DL_FUNC) &_kairon_cpp_check_value, 1},
+    {"_kairon_cpp_count_lines", (DL_FUNC) &_kairon_cpp_count_lines, 1},
     {"_kairon_cpp_forecast_lines", (DL_FUNC) &_kairon_cpp_forecast_lines, 9},
     {"_kairon_cpp_autocorrelation", (DL_FUNC) &_kairon_cpp_autocorrelation, 5},
     {"_kairon_cpp_cross_correlation", (DL_FUNC) &_kairon_cpp_cross_correlation, 3},

@@ -1,9 +1,11 @@
 #include "bind_convert.h"
 #include "core/fields.h"
+#include "core/text_lines.h"
 
 #include <cmath>
 #include <cstdio>
 #include <cstdlib>
+#include <cstring>
 
 #ifdef _WIN32
 #include <fstream>
@@ -66,10 +68,10 @@ class FileBytes {
 void cpp_forget_kinds(Rcpp::NumericVector scanned) { scanned.attr("kinds") = R_NilValue; }
 
 // Stamps of one field of a delimited file without quotes, below its first line;
-// NULL where that reader is not enough. The result is POSIXct with the zone UTC, so
+// NULL where that reader is not enough. `orders`: whether rows may prove the order of day and month. The result is POSIXct with the zone UTC, so
 // that nothing has to be copied later; its attribute `kinds` has a bit for each kind read.
 // [[Rcpp::export]]
-Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads) {
+Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads, bool orders = false) {
   const FileBytes file(path);
   const char* at = file.begin();
   while (at < file.end() && *at != '\n') ++at;
@@ -77,12 +79,59 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
   const core::TextPieces text = core::cut_text(at + 1, file.end(), threads);
   if (text.quoted || text.count == 0) return R_NilValue;
   Rcpp::NumericVector out = Rcpp::no_init(static_cast<R_xlen_t>(text.count));
-  const unsigned kinds = core::scan_stamps(text, separator[0], field, threads, out.begin());
+  unsigned kinds = 0;
+  for (auto order : {core::DayOrder::unknown, core::DayOrder::day_first, core::DayOrder::month_first}) {
+    if (kinds == 0 && (orders || order == core::DayOrder::unknown)) {
+      kinds = core::scan_stamps(text, separator[0], field, order, threads, out.begin());
+    }
+  }
   if (kinds == 0) return R_NilValue;
   out.attr("kinds") = static_cast<int>(kinds);
   out.attr("class") = Rcpp::CharacterVector::create("POSIXct", "POSIXt");
   out.attr("tzone") = "UTC";
   return out;
+}
+
+// How many cells each line of a file holds: see core/text_lines.h.
+// [[Rcpp::export]]
+Rcpp::IntegerVector cpp_cells_by_line(std::string path, std::string separator) {
+  const FileBytes file(path);
+  return Rcpp::wrap(core::cells_by_line(file.begin(), file.end(), separator[0]));
+}
+
+// Copies the lines of a file that are kept, and gives the others as text.
+// [[Rcpp::export]]
+Rcpp::CharacterVector cpp_sift_lines(std::string path, std::string out, Rcpp::LogicalVector keep) {
+  const FileBytes file(path);
+  std::FILE* target = std::fopen(out.c_str(), "wb");
+  if (!target) Rcpp::stop("A temporary file cannot be written.");
+  std::vector<std::string> others;
+  const char* at = file.begin();
+  bool whole = true;
+  for (R_xlen_t i = 0; i < keep.size() && at < file.end(); ++i) {
+    const void* found = std::memchr(at, '\n', static_cast<std::size_t>(file.end() - at));
+    const char* stop = found ? static_cast<const char*>(found) : file.end();
+    const std::size_t size = static_cast<std::size_t>(stop - at);
+    if (keep[i]) {
+      whole = whole && std::fwrite(at, 1, size, target) == size && std::fputc('\n', target) != EOF;
+    } else {
+      others.emplace_back(at, size);
+    }
+    at = stop + 1;
+  }
+  whole = std::fclose(target) == 0 && whole;
+  if (!whole) Rcpp::stop("A temporary file cannot be written; is the disk full?");
+  return Rcpp::wrap(others);
+}
+
+// [[Rcpp::export]]
+void cpp_tabs_for_blanks(std::string path, std::string out) {
+  const FileBytes file(path);
+  const std::string text = core::tabs_for_blanks(file.begin(), file.end());
+  std::FILE* target = std::fopen(out.c_str(), "wb");
+  if (!target) Rcpp::stop("A temporary file cannot be written.");
+  const bool whole = std::fwrite(text.data(), 1, text.size(), target) == text.size();
+  if (std::fclose(target) != 0 || !whole) Rcpp::stop("A temporary file cannot be written; is the disk full?");
 }
 
 // How many of these bytes are whole lines, and how many lines these are.

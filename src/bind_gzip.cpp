@@ -4,6 +4,7 @@
 #include <zlib.h>
 
 #include <cstdio>
+#include <cstring>
 #include <memory>
 #include <string>
 #include <vector>
@@ -78,4 +79,34 @@ double cpp_check_value(std::string path) {
     value = crc32(value, block.data(), static_cast<uInt>(size));
   }
   return static_cast<double>(value);
+}
+
+// How many lines of a file hold more than blanks.
+// [[Rcpp::export]]
+double cpp_count_lines(std::string path) {
+  std::vector<char> block(1 << 18);
+  File source(std::fopen(path.c_str(), "rb"));
+  if (!source) return NA_REAL;
+  double lines = 0;
+  bool filled = false;
+  for (std::size_t size; (size = std::fread(block.data(), 1, block.size(), source.get())) > 0;) {
+    const char* at = block.data();
+    const char* const end = at + size;
+    while (at < end) {
+      // What is left of a line that holds something need not be looked at.
+      if (filled) {
+        at = static_cast<const char*>(std::memchr(at, '\n', static_cast<std::size_t>(end - at)));
+        if (!at) break;
+        filled = false;
+        ++at;
+        continue;
+      }
+      const char c = *at++;
+      if (c != '\n' && c != ' ' && c != '\t' && c != '\r') {
+        filled = true;
+        ++lines;
+      }
+    }
+  }
+  return lines;
 }

@@ -13,6 +13,7 @@ namespace {
 // the last one is kept. Everything else goes to the general reader.
 class FastStamps {
  public:
+  explicit FastStamps(DayOrder order) : order_(order) {}
   // Bytes of a full ISO stamp at `s` that is followed by the separator, else 0.
   std::size_t full_stamp(const char* s, const char* end, char separator, ReadStamp& out) {
     if (end - s < 21) return 0;
@@ -33,7 +34,7 @@ class FastStamps {
                 DayOrder::unknown};
       }
     }
-    return read_stamp(s, n, DayOrder::unknown);
+    return read_stamp(s, n, order_);
   }
 
  private:
@@ -49,6 +50,7 @@ class FastStamps {
     day_ = day.seconds;
     return true;
   }
+  DayOrder order_;
   char text_[10] = {0};
   double day_ = 0;
 };
@@ -75,6 +77,18 @@ std::size_t count_lines(const char* at, const char* end) {
   return lines;
 }
 
+// Whether quotes go on from one line to the next.
+bool goes_on(const char* at, const char* end) {
+  while (at < end) {
+    const char* stop = line_end(at, end);
+    bool inside = false;
+    for (const char* q = at; q < stop; ++q) inside = inside != (*q == '"');
+    if (inside) return true;
+    at = stop + 1;
+  }
+  return false;
+}
+
 // The field's text in [from, to); false where the line has too few fields.
 bool find_field(const char* at, const char* stop, char separator, int field, const char*& from,
                 const char*& to) {
@@ -92,8 +106,34 @@ bool find_field(const char* at, const char* stop, char separator, int field, con
   return true;
 }
 
-unsigned scan_piece(const char* at, const char* end, char separator, int field, double* out) {
-  FastStamps stamps;
+// The same where cells may stand in quotes, which are taken off.
+bool find_quoted_field(const char* at, const char* stop, char separator, int field, const char*& from,
+                       const char*& to) {
+  bool inside = false;
+  from = at;
+  int f = 0;
+  for (; at < stop; ++at) {
+    if (*at == '"') inside = !inside;
+    if (inside || *at != separator) continue;
+    if (f == field) break;
+    from = at + 1;
+    ++f;
+  }
+  if (f < field) return false;
+  to = at;
+  while (to > from && (to[-1] == '\r' || to[-1] == ' ')) --to;
+  while (from < to && *from == ' ') ++from;
+  if (to - from >= 2 && *from == '"' && to[-1] == '"') {
+    ++from;
+    --to;
+  }
+  return true;
+}
+
+unsigned scan_piece(const char* at, const char* end, char separator, int field, DayOrder order, double* out,
+                    bool& proven) {
+  FastStamps stamps(order);
+  const bool quotes = std::memchr(at, '"', static_cast<std::size_t>(end - at)) != nullptr;
   ReadStamp s{};
   unsigned kinds = 0;
   while (at < end) {
@@ -102,11 +142,14 @@ unsigned scan_piece(const char* at, const char* end, char separator, int field, 
     if (taken == 0) {
       const char *from, *to;
       if (!(stop - at > 8) && blank(at, stop)) { at = stop + 1; continue; }
-      if (!find_field(at, stop, separator, field, from, to)) return 0;
+      const bool found = quotes ? find_quoted_field(at, stop, separator, field, from, to)
+                                : find_field(at, stop, separator, field, from, to);
+      if (!found) return 0;
       s = stamps.read(from, static_cast<std::size_t>(to - from));
       if (s.trouble != StampTrouble::fine) return 0;
     }
     kinds |= 1u << static_cast<unsigned>(s.kind);
+    proven = proven || s.order == order;
     *out++ = s.seconds;
     at = stop + 1;
   }
@@ -131,7 +174,8 @@ TextPieces cut_text(const char* begin, const char* end, int threads) {
   parallel_for(pieces, threads, [&](std::size_t p) {
     const char *from = text.cut[p], *to = text.cut[p + 1];
     if (from >= to) return;
-    quoted[p] = std::memchr(from, '"', static_cast<std::size_t>(to - from)) != nullptr;
+    const bool quotes = std::memchr(from, '"', static_cast<std::size_t>(to - from)) != nullptr;
+    quoted[p] = quotes && goes_on(from, to);
     if (!quoted[p]) text.lines[p] = count_lines(from, to);
   });
   for (std::size_t p = 0; p < pieces; ++p) {
@@ -141,14 +185,23 @@ TextPieces cut_text(const char* begin, const char* end, int threads) {
   return text;
 }
 
-unsigned scan_stamps(const TextPieces& text, char separator, int field, int threads, double* out) {
+unsigned scan_stamps(const TextPieces& text, char separator, int field, DayOrder order, int threads,
+                     double* out) {
   const std::size_t pieces = text.lines.size();
   std::vector<double*> start(pieces, out);
   for (std::size_t p = 1; p < pieces; ++p) start[p] = start[p - 1] + text.lines[p - 1];
   std::vector<unsigned> kinds(pieces, 0);
+  std::vector<int> proof(pieces, 0);
   parallel_for(pieces, threads, [&](std::size_t p) {
-    if (text.lines[p]) kinds[p] = scan_piece(text.cut[p], text.cut[p + 1], separator, field, start[p]);
+    bool proven = false;
+    if (text.lines[p]) {
+      kinds[p] = scan_piece(text.cut[p], text.cut[p + 1], separator, field, order, start[p], proven);
+    }
+    proof[p] = proven;
   });
+  bool proven = order == DayOrder::unknown;
+  for (int p : proof) proven = proven || p != 0;
+  if (!proven) return 0;
   unsigned all = 0;
   for (std::size_t p = 0; p < pieces; ++p) {
     if (text.lines[p] && kinds[p] == 0) return 0;

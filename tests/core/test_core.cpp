@@ -16,6 +16,7 @@
 #include "detect.h"
 #include "errors.h"
 #include "fields.h"
+#include "text_lines.h"
 #include "fourier.h"
 #include "henderson.h"
 #include "impute.h"
@@ -363,15 +364,59 @@ void fields() {
   const std::string text = "2031-03-01T00:00:00Z,1\n\n2031-03-01T00:01:00Z,2\r\n2031-03-02 00:00,3";
   const core::TextPieces pieces = core::cut_text(text.data(), text.data() + text.size(), 2);
   std::vector<double> t(pieces.count);
-  const unsigned kinds = core::scan_stamps(pieces, ',', 0, 2, t.data());
+  const unsigned kinds = core::scan_stamps(pieces, ',', 0, core::DayOrder::unknown, 2, t.data());
   check("stamps are read from text, blank lines passed over",
         t.size() == 3 && t[1] == t[0] + 60 && t[2] == t[0] + 86400 && kinds == (1u << 2 | 1u << 3));
-  const std::string quoted = "\"a\",1\n";
-  check("quotes are left to a reader that knows them",
-        core::cut_text(quoted.data(), quoted.data() + quoted.size(), 1).quoted);
+  const std::string open = "\"a\nb\",1\n";
+  check("quotes that go on over lines are left to a reader that knows them",
+        core::cut_text(open.data(), open.data() + open.size(), 1).quoted);
+  const std::string quoted = "\"x,\"\"y\",\"13.02.2031 10:00\",1\n\"z\", \"03.02.2031\" ,2\n";
+  const core::TextPieces cells = core::cut_text(quoted.data(), quoted.data() + quoted.size(), 1);
+  const unsigned read = core::scan_stamps(cells, ',', 1, core::DayOrder::day_first, 1, t.data());
+  check("cells in quotes are read, the day first where a line proves it",
+        !cells.quoted && read != 0 && t[0] - t[1] == 10 * 86400 + 36000);
+  const std::string unsure = "03.02.2031,1\n";
+  const core::TextPieces two = core::cut_text(unsure.data(), unsure.data() + unsure.size(), 1);
+  check("an order that no line proves is none",
+        core::scan_stamps(two, ',', 0, core::DayOrder::day_first, 1, t.data()) == 0);
   const std::string bad = "total,1\n";
   const core::TextPieces one = core::cut_text(bad.data(), bad.data() + bad.size(), 1);
-  check("a stamp that cannot be read ends the scan", core::scan_stamps(one, ',', 0, 1, t.data()) == 0);
+  check("a stamp that cannot be read ends the scan", core::scan_stamps(one, ',', 0, core::DayOrder::unknown, 1, t.data()) == 0);
+}
+
+std::vector<int> cells(const std::string& text) {
+  return core::cells_by_line(text.data(), text.data() + text.size(), ',');
+}
+
+void text_lines() {
+  using V = std::vector<int>;
+  const int blank = core::kBlankLine, open = core::kOpenQuote, on = core::kGoesOn;
+  check("cells are counted by line", cells("a,b\n\n1,2,\n  \n---+---\n5") == V({2, blank, 3, blank, blank, 1}));
+  check("separators within quotes are none", cells("\"a,b\",c\n\"d\"\"e,\",f\n") == V({2, 2}));
+  check("a cell of several lines counts once", cells("1,\"x\ny, z\nw\",2\n3,4,5\n") == V({on, on, 3, 3}));
+  check("a quote that stays open takes its line alone",
+        cells("1,\"x\n2,3\n4,5\n") == V({open, 2, 2}) && cells("1,2\"x\n2,3\n4,\"5\"\n") == V({open, 2, 2}));
+  // Against a slow count where no cell holds a line end.
+  std::mt19937 random(7);
+  bool same = true;
+  for (int round = 0; round < 300; ++round) {
+    std::string text;
+    V wanted;
+    for (int l = 0; l < 6; ++l) {
+      const int n = 1 + static_cast<int>(random() % 5);
+      for (int c = 0; c < n; ++c) {
+        const bool quote = random() % 3 == 0;
+        text += std::string(c ? "," : "") + (quote ? "\"a,\"\"b\"" : "7");
+      }
+      text += random() % 2 ? "\n" : "\r\n";
+      wanted.push_back(n);
+    }
+    same = same && cells(text) == wanted;
+  }
+  check("cells are counted as a slow reader does", same);
+  const std::string spaced = "  a   b \n\"c d\"  e\n";
+  check("runs of blanks become tabs, but for those in quotes",
+        core::tabs_for_blanks(spaced.data(), spaced.data() + spaced.size()) == "a\tb\n\"c d\"\te\n");
 }
 
 constexpr double kTurn = 6.283185307179586;
@@ -782,6 +827,7 @@ int main() {
   curves();
   sliding();
   fields();
+  text_lines();
   fourier();
   correlation();
   regression();

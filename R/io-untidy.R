@@ -1,0 +1,188 @@
+# Text whose lines need to be put in order before they are a table: titles above the names, names in two
+# rows, names that are one too few, columns parted by blanks.
+
+# A file of rows under one row of names: path, above (lines that went), separator, and what was done in words.
+tidied_text <- function(path, separator, skip, name) {
+  above <- skip %||% title_lines(path, separator)
+  if (above > 0) path <- below_lines(path, above)
+  out <- list(path = path, above = as.integer(above), separator = separator)
+  if (above > 0) tell(c(i = "{above} line{?s} {?is/are} left out above the header of {.file {name}}."))
+  start <- start_of_text(path)
+  if (sum(nzchar(trimws(start))) < 2) {
+    return(out)
+  }
+  if (is.null(separator) && parted_by_blanks(start)) {
+    out$path <- tabs_for_blanks(path)
+    out$separator <- "\t"
+    start <- start_of_text(out$path)
+    tell(c(i = "Columns of {.file {name}} are parted by blanks."))
+  }
+  mark <- out$separator %||% guess_separator(start[nzchar(trimws(start))])
+  made <- two_rows_of_names(start, mark) %||% too_few_names(start, mark)
+  if (is.null(made)) {
+    return(out)
+  }
+  news <- made$news
+  tell(c(i = verbatim(paste0(name, ": ", news, "."))))
+  out$path <- with_names(out$path, made$names, made$lines, mark)
+  out$above <- out$above + made$lines - 1L
+  out$separator <- mark
+  out
+}
+
+start_of_text <- function(path, n = 80) {
+  lines <- readLines(path, n = n, warn = FALSE)
+  lines <- mend_bytes(lines)
+  lines[1] <- sub("^\ufeff", "", lines[1])
+  lines
+}
+
+cells_of <- function(line, mark) {
+  # One more cell, so that an empty last one counts.
+  # A quote that ends on a line further down draws a warning.
+  held <- suppressWarnings(scan(text = paste0(line, mark, "."), what = "", sep = mark, quote = "\"",
+                                quiet = TRUE, strip.white = TRUE, na.strings = character(),
+                                comment.char = ""))
+  trimws(held[-length(held)])
+}
+
+# How many lines stand above the header: a title, notes, blank lines. The header is the first line with as
+# many cells as most lines have; it holds no stamp and no number, and rows that do follow it.
+title_lines <- function(path, separator) {
+  lines <- start_of_text(path)
+  full <- which(nzchar(trimws(lines)))
+  if (length(full) < 3) {
+    return(0L)
+  }
+  unquoted <- gsub("\"[^\"]*\"", "", lines[full], useBytes = TRUE)
+  marks <- separator %||% c(",", ";", "\t", "|")
+  cells <- function(mark) lengths(regmatches(unquoted, gregexpr(mark, unquoted, fixed = TRUE))) + 1L
+  usual <- function(n) as.integer(names(which.max(table(n[n > 1]))))
+  fit <- vapply(marks, function(m) {
+    n <- cells(m)
+    if (any(n > 1)) mean(n == usual(n)) * (1 + 0.01 * usual(n)) else 0
+  }, 1)
+  if (max(fit) < 0.5) {
+    return(0L)
+  }
+  mark <- marks[which.max(fit)]
+  n <- cells(mark)
+  at <- which(n == usual(n))[1]
+  if (at == 1) {
+    return(0L)
+  }
+  data <- function(i) any(holds_data(cells_of(lines[full[i]], mark)))
+  follows <- any(vapply(setdiff(at + 1:2, length(full) + 1:2), data, TRUE))
+  if (data(at) || !follows) 0L else full[at] - 1L
+}
+
+# Which cells hold a stamp or a number.
+holds_data <- function(cells) {
+  out <- rep(FALSE, length(cells))
+  named <- nzchar(cells)
+  out[named] <- cpp_read_stamps(cells[named], 1L)$trouble %in% c(0L, 5L, 6L) |
+    !is.na(suppressWarnings(as.numeric(sub(",", ".", cells[named]))))
+  out
+}
+
+# No other mark, and as many words in most rows as in the row of names, or one more.
+parted_by_blanks <- function(lines) {
+  lines <- utils::head(lines[nzchar(trimws(lines))], 40)
+  bare <- trimws(gsub("\"[^\"]*\"", "q", lines))
+  if (any(grepl("[,;\t|]", bare[1])) || mean(grepl("[;\t|]", bare)) > 0.5) {
+    return(FALSE)
+  }
+  words <- lengths(strsplit(bare, " +"))
+  words[1] >= 2 && mean(words[-1] %in% (words[1] + 0:1)) > 0.8 && any(grepl("[0-9]", bare[-1]))
+}
+
+tabs_for_blanks <- function(path) {
+  out <- tempfile(fileext = ".txt")
+  cpp_tabs_for_blanks(path, out)
+  out
+}
+
+# Groups above names, as spreadsheets write them: "Ulverholt,,Dunmere" above "flow,level,flow". The upper row
+# alone does not tell columns apart; the lower one holds a word for each, and rows of numbers follow.
+two_rows_of_names <- function(lines, mark) {
+  full <- which(nzchar(trimws(lines)))
+  if (length(full) < 4) {
+    return(NULL)
+  }
+  upper <- cells_of(lines[full[1]], mark)
+  lower <- cells_of(lines[full[2]], mark)
+  below <- lapply(lines[utils::head(full[-(1:2)], 5)], cells_of, mark = mark)
+  n <- length(lower)
+  same <- all(lengths(below) == n) && length(upper) <= n
+  if (!same || n < 3) {
+    return(NULL)
+  }
+  upper <- c(upper, rep("", n - length(upper)))
+  vague <- anyDuplicated(upper[nzchar(upper)]) > 0 || any(!nzchar(upper[-1]))
+  words <- all(nzchar(lower)) && !any(holds_data(lower)) && !any(holds_data(upper[nzchar(upper)]))
+  numbers <- mean(vapply(below, function(b) mean(holds_data(b[nzchar(b)])), 1)) > 0.5
+  if (!vague || !words || !numbers || !any(nzchar(upper))) {
+    return(NULL)
+  }
+  from <- cummax(ifelse(nzchar(upper), seq_len(n), 0L))
+  group <- ifelse(from > 0, upper[pmax(from, 1L)], "")
+  # The stamps are of no group, whatever stands above them.
+  stamped <- holds_data(below[[1]]) & is.na(suppressWarnings(as.numeric(sub(",", ".", below[[1]]))))
+  group[stamped] <- ""
+  list(names = trimws(paste(group, lower)), lines = full[2],
+       news = "the names stand in two rows, which are put together")
+}
+
+# Rows that all have one cell more than there are names: an empty one at their end, labels of rows at their
+# start, or a date and a clock under one name where blanks part them.
+too_few_names <- function(lines, mark) {
+  full <- which(nzchar(trimws(lines)))
+  names <- cells_of(lines[full[1]], mark)
+  rows <- lapply(lines[full[-1]], cells_of, mark = mark)
+  fits <- lengths(rows) == length(names) + 1L
+  if (mean(fits) < 0.9 || any(holds_data(names))) {
+    return(NULL)
+  }
+  rows <- rows[fits]
+  at <- function(i) vapply(rows, `[`, "", i)
+  last <- at(length(names) + 1L)
+  if (!any(nzchar(last))) {
+    return(list(names = c(names, ""), lines = full[1], news = "a separator without a cell ends each row"))
+  }
+  if (looks_like_clock(at(2)) && looks_like_stamps(at(1), "date")) {
+    return(list(names = append(names, "clock", 1), lines = full[1],
+                news = "date and clock stand apart under one name"))
+  }
+  if (!looks_like_stamps(at(2), names[1])) {
+    return(NULL)
+  }
+  list(names = c(if (counts_rows(at(1))) "" else "row", names), lines = full[1],
+       news = "the first cell of each row, which has no name, is its label")
+}
+
+with_names <- function(path, names, lines, mark) {
+  rest <- below_lines(path, lines)
+  out <- tempfile(fileext = ".csv")
+  con <- file(out, "wb")
+  on.exit(close(con))
+  quoted <- ifelse(grepl(mark, names, fixed = TRUE), paste0("\"", gsub("\"", "\"\"", names), "\""), names)
+  writeLines(enc2utf8(paste(quoted, collapse = mark)), con, useBytes = TRUE)
+  from <- file(rest, "rb")
+  copy_bytes(from, con)
+  close(from)
+  out
+}
+
+counts_rows <- function(cells) {
+  number <- suppressWarnings(as.numeric(cells))
+  length(number) > 1 && !anyNA(number) && number[1] %in% 0:1 && all(diff(number) == 1)
+}
+
+# Columns without a name that hold nothing, or the numbers of the rows, are nobody's measures.
+without_nameless <- function(data, nameless) {
+  idle <- vapply(nameless, function(i) {
+    column <- data[[i]]
+    all(is.na(column) | !nzchar(column)) || i == 1 && counts_rows(column)
+  }, TRUE)
+  if (any(idle)) data[-nameless[idle]] else data
+}
