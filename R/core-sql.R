@@ -1,20 +1,13 @@
-# The little SQL that every database speaks, and what differs between those that are tried: SQLite and
-# PostgreSQL. Names and values are always quoted by the driver; no text of a user becomes SQL otherwise.
-
-sql_dialect <- function(con) {
-  classes <- methods::is(con)
-  if (any(grepl("SQLite", classes))) {
-    return("sqlite")
-  }
-  told <- tryCatch(DBI::dbGetInfo(con)$dbms.name, error = function(e) NULL)
-  known <- any(grepl("^(Pq|PostgreSQL|Redshift)", classes)) || identical(told, "PostgreSQL")
-  if (known) "postgres" else "other"
-}
+# The little SQL that every database speaks; what differs stands in core-dialect.R. Names and values are
+# always quoted by the driver; no text of a user becomes SQL otherwise.
 
 sql_name <- function(con, name) as.character(DBI::dbQuoteIdentifier(con, enc2utf8(name)))
 
 # Values as literals: numbers with all their digits, text by the driver.
 sql_value <- function(con, value) {
+  if (inherits(value, "POSIXct")) {
+    return(ifelse(is.na(value), "NULL", sprintf("FROM_UNIXTIME(%.6f)", as.numeric(value))))
+  }
   if (is.logical(value)) value <- as.integer(value)
   if (is.numeric(value)) {
     out <- ifelse(value == trunc(value) & abs(value) < 1e15, sprintf("%.0f", value), sprintf("%.17g", value))
@@ -30,10 +23,13 @@ sql_value <- function(con, value) {
 }
 
 special_number <- function(con, value) {
-  if (sql_dialect(con) == "sqlite") {
-    return(ifelse(value > 0, "9e999", "-9e999"))
+  words <- sql_says(con)$infinite
+  if (is.null(words)) {
+    abort_input(c("The database holds no infinite numbers.",
+                  i = "Make such values missing first: {.code vet()} with {.code limits()}, then \\
+                       {.code repair()}."))
   }
-  ifelse(value > 0, "'Infinity'::float8", "'-Infinity'::float8")
+  ifelse(value > 0, words[1], words[2])
 }
 
 # A table by its name, or by schema and name.
@@ -109,7 +105,7 @@ sql_append <- function(con, table, data, call) {
   if (nrow(data) == 0) {
     return(invisible())
   }
-  if (sql_dialect(con) == "sqlite") {
+  if (sql_says(con)$bound) {
     marks <- paste(rep("?", ncol(data)), collapse = ", ")
     sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES (",
                   marks, ")")
@@ -131,12 +127,12 @@ sql_append <- function(con, table, data, call) {
 sql_columns <- function(con, names) paste(vapply(names, function(n) sql_name(con, n), ""), collapse = ", ")
 
 sql_has_table <- function(con, table) {
-  found <- if (sql_dialect(con) == "sqlite") {
+  here <- sql_says(con)$here
+  found <- if (is.null(here)) {
     sql_rows(con, paste0("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name = ",
                          sql_value(con, table[length(table)])))
   } else {
-    schema <- if (length(table) > 1) paste0("table_schema = ", sql_value(con, table[1])) else
-      "table_schema = ANY (current_schemas(true))"
+    schema <- if (length(table) > 1) paste0("table_schema = ", sql_value(con, table[1])) else here
     sql_rows(con,
              paste0("SELECT table_name FROM information_schema.tables WHERE ", schema, " AND table_name = ",
                          sql_value(con, table[length(table)])))
@@ -148,50 +144,12 @@ sql_has_table <- function(con, table) {
 # that tells its offset, or "local text".
 sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
   name <- sql_name(con, column)
-  if (sql_dialect(con) == "postgres") {
-    told <- sql_rows(con,
-                     paste0("SELECT CAST(pg_typeof(", name, ") AS text) AS form FROM ", source,
-                            " LIMIT 1"), call)
-    form <- if (nrow(told)) told$form else ""
-    return(switch(form,
-      `timestamp with time zone` = "instant", `timestamp without time zone` = "local", date = "date",
-      text = , `character varying` = , character = stamp_text_form(con, source, name, call), "number"
-    ))
-  }
-  told <- sql_rows(con, paste0("SELECT typeof(", name, ") AS form FROM ", source, " WHERE ", name,
-                               " IS NOT NULL LIMIT 1"), call)
-  if (nrow(told) && told$form == "text") stamp_text_form(con, source, name, call) else "number"
+  form <- sql_told_form(con, source, name, call)
+  if (form == "text") stamp_text_form(con, source, name, call) else form
 }
 
 stamp_text_form <- function(con, source, name, call) {
   few <- sql_rows(con, paste0("SELECT ", stamp_text_sql(con, name), " AS told FROM ", source, " WHERE ", name,
                               " IS NOT NULL LIMIT 1"), call)
   if (nrow(few) && as.logical(few$told)) "text" else "local text"
-}
-
-# Whether text ends in Z or an offset after a time of day.
-stamp_text_sql <- function(con, name) {
-  if (sql_dialect(con) == "postgres") {
-    return(paste0("(", name, " ~ ':[0-9]{2}.*([Zz]|[+-][0-9]{2}(:?[0-9]{2})?)$')"))
-  }
-  ends <- c("[Zz]", "[-+][0-9][0-9]:[0-9][0-9]", "[-+][0-9][0-9][0-9][0-9]")
-  paste0("(", paste0(name, " GLOB '*:[0-9][0-9]*", ends, "'", collapse = " OR "), ")")
-}
-
-# Seconds since 1970 of a column of stamps, as SQL. Text of SQLite is exact to the millisecond.
-sql_seconds <- function(con, column, form) {
-  name <- sql_name(con, column)
-  if (sql_dialect(con) == "postgres") {
-    return(switch(form,
-      date = paste0("(", name, " - DATE '1970-01-01') * 86400.0"),
-      instant = , local = paste0("date_part('epoch', ", name, ")"),
-      text = paste0("date_part('epoch', CAST(", name, " AS timestamptz))"),
-      `local text` = paste0("date_part('epoch', CAST(", name, " AS timestamp))"), name
-    ))
-  }
-  if (!form %in% c("text", "local text")) {
-    return(name)
-  }
-  paste0("(CAST(strftime('%s', ", name, ") AS REAL) + CAST(strftime('%f', ", name, ") AS REAL) - ",
-         "CAST(strftime('%S', ", name, ") AS REAL))")
 }

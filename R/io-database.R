@@ -5,7 +5,8 @@
 #' `read_timeline()` reads a table, or what a query gives, from any DBI connection; `write_timeline()`
 #' writes a timeline, or the tidy rows of a forecast, a backtest or a decomposition, all or nothing.
 #'
-#' @param source,path A DBI connection. SQLite and PostgreSQL are tried; others may do.
+#' @param source,path A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB are
+#'   tried; DuckDB is written for and not tried; others may do.
 #' @param table Name of the table; `c("schema", "table")` for one in a schema.
 #' @param query A query instead of a table. It is the only text that is sent as it stands.
 #' @param x A timeline, or a forecast, backtest or decomposition.
@@ -18,8 +19,9 @@
 #' @param header Whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the table
 #'   `kairon_about`, where reading finds it.
 #' @returns `read_timeline()` a timeline; `write_timeline()` the number of rows written, invisibly.
-#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC), days as
-#' `date`. The stamps that are read are instants where the column knows a zone, and else those of a wall
+#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC; MariaDB:
+#' `timestamp(6)`, which reaches to 2038 in many versions), days as `date`. The stamps that are read are
+#' instants where the column knows a zone, and else those of a wall
 #' clock in `zone`. A table that is made here has series and time as its primary key. Names and values are
 #' always quoted or bound.
 #' @section Error types:
@@ -44,19 +46,36 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   given <- rlang::enquos(...)
   check_arguments(names(given))
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
+  sql_prepare(source, call)
   from <- sql_source(source, table, query, call)
   header <- if (is.null(query)) table_header(source, table, call)
   label <- if (is.null(query)) paste(table, collapse = ".") else "the query"
   few <- sql_rows(source, paste0("SELECT * FROM ", from, " LIMIT 200"), call)
   told <- with_header(roles, given, header, names(few))
-  time <- time_column(told$roles$time, few, call)$name
+  timed <- time_column(told$roles$time, few, call)
+  time <- timed$name
+  # Stamps that stand in several columns are put together here.
+  apart <- !setequal(names(timed$data), names(few))
   if (remote) {
     if (!is.null(join)) abort_remote_join(call)
+    if (apart) {
+      abort_input(c("The stamps stand in several columns.", i = "Put them together in a {.arg query}."),
+                  call = call)
+    }
     return(open_remote(source, from, names(few), time, told, header, label, call))
   }
-  rows <- fetch_rows(source, from, names(few), time, call)
+  rows <- if (apart) sql_rows(source, paste("SELECT * FROM", from), call) else
+    fetch_rows(source, from, names(few), time, call)
+  if (apart) {
+    timed <- quietly(time_column(told$roles$time, rows, call))
+    rows <- timed$data
+  }
+  # Text that holds numbers is told as in files.
+  words <- c(time, timed$parts, wanted_columns(told$roles, told$given), unlist(header$beside,
+                                                                               use.names = FALSE))
+  rows <- numbers_in(rows, words, character(), "auto", call)
   shape <- list(
-    data = restore_companions(rows, header), time = time,
+    data = restore_companions(rows, header), time = time, drop = timed$parts,
     series = column_names(told$roles$series, rows, call, "series"),
     lines = seq_len(nrow(rows)), where = "row", beside = told_companions(header, names(rows))
   )
@@ -65,7 +84,7 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
 
 # The first rows tell kinds, zone and type; all others stay.
 open_remote <- function(con, from, columns, time, told, header, label, call) {
-  if (sql_dialect(con) == "other") {
+  if (!sql_dialect(con) %in% c("sqlite", "postgres")) {
     abort_state(c("Rows are left in SQLite and PostgreSQL only.", i = "Read them, without {.arg remote}."),
                 call = call)
   }
@@ -163,24 +182,54 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
   data <- if (whole) as_plain(x) else tidy_rows(x, call)
   meta <- timeline_meta(x)
   keys <- if (whole) c(meta$series, meta$time) else row_keys(data, key, call)
+  sql_prepare(con, call)
   there <- sql_has_table(con, table)
   if (mode == "create" && there) {
     abort_input(c("The database has a table {.val {table[length(table)]}} already.",
                   i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."),
               call = call)
   }
+  merged <- there && mode %in% c("append", "upsert")
+  keep <- header && whole && !merged
+  # Where making a table ends what was begun, the new one is made beside and takes the place at once.
+  aside <- !merged && !sql_says(con)$whole
+  if (aside) {
+    make_aside(con, table, data, keys, there, call)
+    if (keep) keep_header(con, table, x, call)
+    return(invisible(nrow(data)))
+  }
   sql_transaction(con, function() {
     if (there && mode == "replace") sql_do(con, paste("DROP TABLE", sql_table(con, table)), call)
-    if (there && mode %in% c("append", "upsert")) {
+    if (merged) {
       merge_rows(con, table, data, keys, mode, call)
     } else {
       sql_do(con, create_sql(con, table, data, keys), call)
       sql_append(con, table, database_cells(data, con), call)
     }
-    fresh <- !there || mode == "replace"
-    if (header && whole && fresh) keep_header(con, table, x, call)
+    if (keep) keep_header(con, table, x, call)
   }, call)
   invisible(nrow(data))
+}
+
+make_aside <- function(con, table, data, keys, there, call) {
+  beside <- function(word) {
+    table[length(table)] <- paste0("kairon_", word, "_", Sys.getpid())
+    table
+  }
+  new <- beside("new")
+  done <- FALSE
+  on.exit(if (!done) tryCatch(suppressWarnings(
+    DBI::dbExecute(con, paste("DROP TABLE IF EXISTS", sql_table(con, new)))
+  ), error = function(e) NULL))
+  sql_do(con, paste("DROP TABLE IF EXISTS", sql_table(con, new)), call)
+  sql_do(con, create_sql(con, new, data, keys), call)
+  sql_transaction(con, function() sql_append(con, new, database_cells(data, con), call), call)
+  names <- vapply(list(table, beside("old"), new), function(t) sql_table(con, t), "")
+  swap <- if (there) paste0(names[1], " TO ", names[2], ", ", names[3], " TO ", names[1]) else
+    paste0(names[3], " TO ", names[1])
+  sql_do(con, paste("RENAME TABLE", swap), call)
+  done <- TRUE
+  if (there) sql_do(con, paste("DROP TABLE", names[2]), call)
 }
 
 # Forecasts and backtests are told apart by all columns but their numbers.
@@ -195,7 +244,7 @@ row_keys <- function(data, key, call) {
 }
 
 create_sql <- function(con, table, data, keys, temporary = FALSE) {
-  types <- vapply(data, sql_type, "", con = con)
+  types <- mapply(sql_type, data, key = names(data) %in% keys, MoreArgs = list(con = con))
   lines <- paste(vapply(names(data), function(n) sql_name(con, n), ""), types)
   # Rows of a forecast may hold no method for what was observed, which a key does not allow.
   whole <- !any(vapply(data[keys], anyNA, TRUE))
@@ -206,28 +255,20 @@ create_sql <- function(con, table, data, keys, temporary = FALSE) {
          paste(lines, collapse = ", "), ")")
 }
 
-sql_type <- function(column, con) {
-  lite <- sql_dialect(con) == "sqlite"
-  if (inherits(column, "POSIXct")) {
-    return(if (lite) "TEXT" else "TIMESTAMP WITH TIME ZONE")
-  }
-  if (inherits(column, "Date")) {
-    return(if (lite) "TEXT" else "DATE")
-  }
-  if (is.logical(column)) {
-    return(if (lite) "INTEGER" else "BOOLEAN")
-  }
-  if (is.numeric(column) && !is.factor(column)) {
-    return(if (lite) "REAL" else "DOUBLE PRECISION")
-  }
-  "TEXT"
+sql_type <- function(column, con, key = FALSE) {
+  kind <- if (inherits(column, "POSIXct")) "instant" else if (inherits(column, "Date")) "date" else
+    if (is.logical(column)) "logical" else if (is.numeric(column) && !is.factor(column)) "number" else
+      if (key) "key" else "text"
+  sql_says(con)$types[[kind]]
 }
 
 # Stamps as text that every database reads as that instant.
 database_cells <- function(data, con) {
   for (name in names(data)) {
     column <- data[[name]]
-    if (inherits(column, "POSIXct")) data[[name]] <- utc_text(as.numeric(column))
+    if (inherits(column, "POSIXct")) {
+      data[[name]] <- if (sql_dialect(con) == "mariadb") column else utc_text(as.numeric(column))
+    }
     if (inherits(column, c("Date", "factor"))) data[[name]] <- as.character(column)
     if (is.character(column)) data[[name]] <- enc2utf8(column)
     if (is.logical(column) && sql_dialect(con) != "sqlite") {
@@ -244,14 +285,15 @@ merge_rows <- function(con, table, data, keys, mode, call) {
   held <- names(sql_rows(con, paste0("SELECT * FROM ", sql_table(con, table), " LIMIT 0"), call))
   if (length(held) == 0) held <- DBI::dbListFields(con, table[length(table)])
   check_columns(names(data), held, call)
+  # A table of the session may outlive what was taken back.
+  if (!sql_says(con)$whole) sql_do(con, paste("DROP TEMPORARY TABLE IF EXISTS", sql_name(con, stage)), call)
   sql_do(con, create_sql(con, stage, data, keys, temporary = TRUE), call)
   sql_append(con, stage, database_cells(data, con), call)
   target <- sql_table(con, table)
   # Text in a table of someone else need not be a stamp of ours: it is compared as what it says.
   same <- paste(vapply(keys, function(k) {
     name <- sql_name(con, k)
-    paste0(target, ".", name, if (sql_dialect(con) == "sqlite") " IS " else " IS NOT DISTINCT FROM ",
-           "stage.", name)
+    paste0(target, ".", name, sql_says(con)$same, "stage.", name)
   }, ""), collapse = " AND ")
   matched <- paste0("SELECT count(*) AS n FROM ", sql_name(con, stage),
                     " AS stage WHERE EXISTS (SELECT 1 FROM ", target,
@@ -260,19 +302,23 @@ merge_rows <- function(con, table, data, keys, mode, call) {
   if (n > 0 && mode == "append") abort_repeats(con, stage, target, same, keys, n, call)
   if (n > 0) {
     others <- setdiff(names(data), keys)
-    set <- paste(vapply(others, function(k) paste0(sql_name(con, k), " = stage.", sql_name(con, k)), ""),
+    own <- if (sql_dialect(con) == "mariadb") paste0(target, ".") else ""
+    set <- paste(vapply(others, function(k) paste0(own, sql_name(con, k), " = stage.", sql_name(con, k)), ""),
                  collapse = ", ")
     if (length(others)) {
-      sql_do(con,
-             paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ",
-                    same), call)
+      sql_do(con, if (sql_dialect(con) == "mariadb") {
+        paste0("UPDATE ", target, " JOIN ", sql_name(con, stage), " AS stage ON ", same, " SET ", set)
+      } else {
+        paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ", same)
+      }, call)
     }
   }
   columns <- sql_columns(con, names(data))
   sql_do(con,
          paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ", sql_name(con, stage),
                      " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"), call)
-  sql_do(con, paste("DROP TABLE", sql_name(con, stage)), call)
+  sql_do(con, paste(if (sql_dialect(con) == "mariadb") "DROP TEMPORARY TABLE" else "DROP TABLE",
+                    sql_name(con, stage)), call)
 }
 
 abort_repeats <- function(con, stage, target, same, keys, n, call) {
@@ -288,7 +334,9 @@ abort_repeats <- function(con, stage, target, same, keys, n, call) {
 keep_header <- function(con, table, x, call) {
   name <- sql_name(con, about_table)
   if (!sql_has_table(con, about_table)) {
-    sql_do(con, paste("CREATE TABLE", name, "(table_name TEXT PRIMARY KEY, about TEXT)"), call)
+    types <- sql_says(con)$types
+    sql_do(con, paste0("CREATE TABLE ", name, " (table_name ", types[["key"]], " PRIMARY KEY, about ",
+                       types[["text"]], ")"), call)
   }
   label <- paste(table, collapse = ".")
   sql_do(con, paste0("DELETE FROM ", name, " WHERE table_name = ", sql_value(con, label)), call)

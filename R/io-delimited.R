@@ -24,7 +24,8 @@ read_by_library <- function(path, name, missing, text_columns, first, call) {
   if (!is.null(read)) {
     return(list(data = read, lines = NULL, rejects = NULL))
   }
-  read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text, name = name, call = call)
+  read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text, name = name,
+                        call = call)
   # The library passes over lines at the start that do not fit the rest, and over a quote that stays open.
   if (read$misfits || !same_header(read$data, first) || cpp_count_lines(path) != nrow(read$data) + 1) {
     return(read_misfits(path, name, missing, first, as_text, call))
@@ -138,7 +139,8 @@ fread_quietly <- function(..., first, missing, as_text, name, call) {
   data <- tryCatch(
     withCallingHandlers(
       data.table::fread(
-        ..., sep = first$separator, dec = first$decimal, header = TRUE, skip = 0L, na.strings = c("", "NA", missing),
+        ..., sep = first$separator, dec = first$decimal, header = TRUE, skip = 0L, na.strings = c("", "NA",
+                                                                                                  missing),
         colClasses = if (length(as_text)) list(character = as_text), data.table = FALSE,
         integer64 = "double", strip.white = TRUE, blank.lines.skip = TRUE,
         showProgress = interactive(), nThread = core_threads()

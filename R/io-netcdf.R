@@ -2,6 +2,7 @@
 
 read_grid_file <- function(path, name, how, call) {
   need_package("ncdf4", "Reading a NetCDF file", call)
+  check_classic_size(path, name, call)
   # The library says its own word on the console.
   utils::capture.output(file <- tryCatch(ncdf4::nc_open(path), error = function(e) e))
   if (inherits(file, "error")) {
@@ -290,4 +291,73 @@ grid_table <- function(file, columns, stamps, cells, time, name) {
     amounts = told("amount"), levels = told("level"), units = as.list(units[nzchar(units) & units != "1"])
   )
   list(data = data, lines = seq_len(nrow(data)), where = "value", header = header)
+}
+
+# The library reads zeros where a file of the classic form was cut. Its header tells where values end: sizes
+# and places of all variables (NetCDF classic format, versions 1, 2 and 5).
+check_classic_size <- function(path, name, call) {
+  wanted <- classic_size(path)
+  size <- file.size(path)
+  if (!is.null(wanted) && size < wanted) {
+    where <- if (is.finite(wanted)) paste("its values end at byte", show_number(wanted, 15)) else
+      "its header goes on"
+    abort_file(c("{.file {name}} is cut short.", x = "It has {show_number(size, 15)} bytes; {where}."),
+               call = call, .envir = list2env(list(name = name, size = size, where = where)))
+  }
+}
+
+classic_size <- function(path) {
+  con <- file(path, "rb")
+  on.exit(close(con))
+  start <- readBin(con, "raw", 4)
+  version <- as.integer(start[4])
+  if (!starts_with_bytes(start, charToRaw("CDF")) || !version %in% c(1, 2, 5)) {
+    return(NULL)
+  }
+  word <- function(bytes) {
+    v <- as.numeric(readBin(con, "raw", bytes))
+    if (length(v) < bytes) stop("cut")
+    sum(v * 256^((bytes - 1):0))
+  }
+  count <- function() word(if (version == 5) 8 else 4)
+  pad <- function(n) readBin(con, "raw", 4 * ceiling(n / 4))
+  text <- function() pad(count())
+  width <- c(1, 1, 2, 4, 4, 8, 1, 2, 4, 8, 8)
+  attributes <- function() {
+    word(4)
+    for (i in seq_len(count())) {
+      text()
+      type <- word(4)
+      pad(width[type] * count())
+    }
+  }
+  tryCatch({
+    records <- count()
+    word(4)
+    sizes <- vapply(seq_len(count()), function(i) {
+      text()
+      count()
+    }, 1)
+    attributes()
+    word(4)
+    variables <- lapply(seq_len(count()), function(i) {
+      text()
+      dims <- vapply(seq_len(count()), function(d) count(), 1) + 1
+      attributes()
+      type <- word(4)
+      count() # of bytes, which large variables cannot tell
+      begin <- word(if (version == 1) 4 else 8)
+      record <- length(dims) > 0 && sizes[dims[1]] == 0
+      shape <- if (record) sizes[dims[-1]] else sizes[dims]
+      list(record = record, begin = begin, bytes = width[type] * prod(shape))
+    })
+    record <- vapply(variables, `[[`, TRUE, "record")
+    begin <- vapply(variables, `[[`, 1, "begin")
+    bytes <- vapply(variables, `[[`, 1, "bytes")
+    # One variable alone over the records is not padded.
+    step <- if (sum(record) == 1) bytes[record] else sum(4 * ceiling(bytes[record] / 4))
+    streaming <- records %in% c(2^32 - 1, 2^64 - 1)
+    rest <- if (any(record) && !streaming && records > 0) (records - 1) * step else 0
+    max(0, begin + bytes + ifelse(record, if (records > 0) rest else -bytes, 0))
+  }, error = function(e) Inf)
 }

@@ -8,8 +8,48 @@ read_parquet_table <- function(path, name, call) {
   data <- parquet_try(nanoparquet::read_parquet(path,
                                                 options = nanoparquet::parquet_options(class = character())),
                       name, call)
+  check_parquet(data, about, name, call)
   read <- parquet_columns(data, about, name)
   list(data = read, lines = seq_len(nrow(read)), where = "row", header = parquet_header(about, name, call))
+}
+
+# The library compares nothing that it reads: rows are counted by what the file tells in three places, and
+# where a file was written here, values are compared by their digest.
+check_parquet <- function(data, about, name, call) {
+  told <- c(about$file_meta_data$num_rows, sum(about$row_groups$num_rows))
+  cells <- tapply(about$column_chunks$num_values, about$column_chunks$column, sum)
+  flat <- !vapply(data, is.list, TRUE)
+  n <- nrow(data)
+  if (any(told != n) || all(flat) && any(cells != n)) {
+    most <- max(told, cells)
+    abort_file(c("{.file {name}} is damaged.", x = "It tells of {most} row{?s}; {n} {?is/are} found.",
+                 i = "Was it cut short?"), call = call, .envir = list2env(list(name = name, most = most,
+                                                                               n = n)))
+  }
+  pairs <- about$file_meta_data$key_value_metadata[[1]]
+  digest <- pairs$value[match(parquet_digest_key, pairs$key)]
+  if (length(digest) && !is.na(digest) && digest != parquet_digest(data)) {
+    warn_user(c("!" = "{.file {name}} does not hold what was written.",
+                i = "It was damaged, or changed by another program that kept what the file says of itself."))
+  }
+}
+
+parquet_digest_key <- "kairon_digest"
+
+# Of the values as the form holds them: stamps to the microsecond, text and numbers.
+parquet_digest <- function(data) {
+  rlang::hash(lapply(unname(as.list(data)), function(v) {
+    if (inherits(v, "POSIXct")) {
+      return(round(as.numeric(v) * 1e6))
+    }
+    if (is.factor(v) || is.character(v)) {
+      return(enc2utf8(as.character(v)))
+    }
+    v <- as.double(v)
+    # One kind of nothing.
+    v[is.na(v)] <- NA
+    v
+  }))
 }
 
 parquet_try <- function(expr, name, call) {
@@ -69,7 +109,9 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
     whole <- as.numeric(v) == floor(as.numeric(v))
     if (!all(whole, na.rm = TRUE)) data[[name]][which(!whole)] <- v[which(!whole)] + 5e-7
   }
-  metadata <- if (header) stats::setNames(header_json(x), parquet_key)
+  metadata <- if (header) {
+    rlang::set_names(c(header_json(x), parquet_digest(floor_micro(data))), c(parquet_key, parquet_digest_key))
+  }
   nanoparquet::write_parquet(
     data, path, metadata = metadata,
     options = nanoparquet::parquet_options(num_rows_per_row_group = as.integer(rows_each))
@@ -81,6 +123,15 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
   if (!identical(readBin(con, "raw", 4), charToRaw("PAR1"))) {
     stop("The end of the table is missing; is the disk full?", call. = FALSE)
   }
+}
+
+# Stamps as the form cuts them.
+floor_micro <- function(data) {
+  for (name in names(data)[vapply(data, inherits, TRUE, what = "POSIXct")]) {
+    v <- as.numeric(data[[name]])
+    data[[name]] <- .POSIXct(trunc(v * 1e6) / 1e6, "UTC")
+  }
+  data
 }
 
 # Pieces of a file that are read one by one: its row groups.

@@ -99,7 +99,8 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
               widths = widths, records = records, slab = slab, time_as = time_as,
-              ordered = "day_first" %in% names(given), skip = if (!is.null(skip)) check_count(skip, least = 0))
+              ordered = "day_first" %in% names(given), skip = if (!is.null(skip)) check_count(skip,
+                                                                                              least = 0))
   if (remote) {
     return(open_stream(files, roles, given, how, join, rlang::current_env()))
   }
@@ -224,7 +225,8 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     across <- periods_across(numbers, wanted_columns(roles, given), how$measure)
     if (!is.null(across)) {
       lines <- (read$lines %||% below_header(nrow(data)))[across$row] + above
-      return(list(data = across$data, time = across$time, series = column_names(quoted, across$data, call, "series"),
+      return(list(data = across$data, time = across$time, series = column_names(quoted, across$data, call,
+                                                                                "series"),
                   lines = lines, rejects = read$rejects, header = header, where = where))
     }
   }

@@ -72,7 +72,8 @@ write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv", 
     files <- c(package_file, "data.csv", "data.parquet")
     return(write_folder(path, files, function(partial) write_package(x, partial, rows, header)))
   }
-  write_whole(path, function(partial) write_form(x, partial, format, header, grepl("\\.gz$", path), path, safe))
+  zipped <- grepl("\\.gz$", path)
+  write_whole(path, function(partial) write_form(x, partial, format, header, zipped, path, safe))
 }
 
 written_formats <- c("delimited", "parquet", "json", "json_lines", "workbook", "package")

@@ -253,7 +253,8 @@ write_report <- function(parts, files, title) {
   title <- visible(title)
   for (file in files) check_report_ending(file)
   books <- tolower(tools::file_ext(files)) == "xlsx"
-  for (file in files[books]) write_whole(file, function(partial) write_book(report_sheets(parts, title), partial))
+  if (any(books)) sheets <- report_sheets(parts, title)
+  for (file in files[books]) write_whole(file, function(partial) write_book(sheets, partial))
   if (all(books)) {
     return(invisible(files))
   }

@@ -59,7 +59,8 @@ calendar_blocks <- function(p, fail) {
       next
     }
     top <- length(open)
-    if (top == 0 || open[top] != word[i]) fail(p$line[i], paste0("END:", word[i], " does not close what is open"))
+    if (top == 0 || open[top] != word[i]) fail(p$line[i], paste0("END:", word[i],
+                                                                 " does not close what is open"))
     if (word[i] %in% names(found)) found[[word[i]]][[length(found[[word[i]]]) + 1]] <- from[top]:i
     open <- open[-top]
     from <- from[-top]
@@ -239,7 +240,8 @@ zone_of_block <- function(block, fail) {
       parsed <- repeat_rule(rule$value, rule$line, fail)
       # The end of a zone's rule is told in UTC.
       until <- if (!is.null(parsed$UNTIL)) {
-        moment_local(calendar_moment(list(name = "UNTIL", params = "", value = parsed$UNTIL, line = rule$line),
+        moment_local(calendar_moment(list(name = "UNTIL", params = "", value = parsed$UNTIL,
+                                          line = rule$line),
                                      fail)) + before
       }
       local <- repeat_times(parsed, begin, until %||% (as.numeric(last) * 86400), NULL, rule$line, fail)
@@ -352,7 +354,8 @@ event_occurrences <- function(block, begin, span, years, zones, fail) {
 }
 
 instants_of <- function(local, begin) {
-  if (begin$whole || length(local) == 0) local else cpp_instant_of_local(local, moment_zone(begin, range(local)))
+  if (begin$whole || length(local) == 0) local else cpp_instant_of_local(local, moment_zone(begin,
+                                                                                            range(local)))
 }
 
 instants_to_local <- function(key, begin) {

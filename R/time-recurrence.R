@@ -53,8 +53,8 @@ repeat_rule <- function(text, line, fail) {
   out
 }
 
-# Local seconds of all occurrences, from the first on: to `until`, COUNT times, or for the years that are asked
-# for (ten where nothing tells). Events of whole days repeat by days only.
+# Local seconds of all occurrences, from the first on: to `until`, COUNT times, or for the years that are
+# asked for (ten where nothing tells). Events of whole days repeat by days only.
 repeat_times <- function(rule, begin, until, years, line, fail) {
   start <- moment_local(begin)
   timed <- rule$FREQ %in% names(counted_seconds) ||
@@ -203,7 +203,8 @@ period_bounds <- function(rule, day) {
 period_at <- function(rule, first_day, from, step) {
   first <- period_bounds(rule, first_day)
   ahead <- floor(from / 86400) - as.numeric(first$first)
-  steps <- max(0, floor(ahead / (c(YEARLY = 366, MONTHLY = 31, WEEKLY = 7, DAILY = 1)[[rule$FREQ]] * step)) - 1)
+  steps <- max(0, floor(ahead / (c(YEARLY = 366, MONTHLY = 31, WEEKLY = 7,
+                                   DAILY = 1)[[rule$FREQ]] * step)) - 1)
   if (steps == 0) first else next_period(rule, first, step * steps)
 }
 

@@ -81,7 +81,8 @@ split_year_stamps <- function(text) {
 # Wed, 14 Jun 2023: the day of the week says nothing new.
 weekday_stamps <- function(text, name) {
   english <- paste(c(weekday_names, substr(weekday_names, 1, 3)), collapse = "|")
-  list(text = sub(paste0("^(?:[[:alpha:]]{2,10}\\.?, +|(?i:", english, ")\\.? +)(?=[0-9[:alpha:]])"), "", text, perl = TRUE))
+  list(text = sub(paste0("^(?:[[:alpha:]]{2,10}\\.?, +|(?i:", english, ")\\.? +)(?=[0-9[:alpha:]])"), "",
+                  text, perl = TRUE))
 }
 
 # 2023M06, 202306, 06/2023 and halves of years such as 2023H1, where every one is such a period.
@@ -122,7 +123,8 @@ counted_seconds_stamps <- function(text, name) {
   }
   out <- text
   out[nzchar(text)] <- utc_text(seconds)
-  list(text = out, news = paste("numbers are read as", if (thousandths) "thousandths of a second" else "seconds",
+  list(text = out, news = paste("numbers are read as",
+                                if (thousandths) "thousandths of a second" else "seconds",
                                 "since 1970"))
 }
 

@@ -1,5 +1,5 @@
-# Stamps that stand in several columns, or partly in the names of columns, found without being told: year, month
-# and day apart, a date and an hour, months or clock times across the columns.
+# Stamps that stand in several columns, or partly in the names of columns, found without being told: year,
+# month and day apart, a date and an hour, months or clock times across the columns.
 
 part_words <- list(
   year = "year|yr|yyyy|jahr|ann[e\u00e9]e|an|a[n\u00f1]o|anno|jaar",
@@ -10,7 +10,8 @@ part_words <- list(
   minute = "minute|min|mi|minuto"
 )
 
-part_limits <- list(year = c(1500, 2200), month = c(1, 12), quarter = c(1, 4), week = c(1, 53), day = c(1, 31),
+part_limits <- list(year = c(1500, 2200), month = c(1, 12), quarter = c(1, 4), week = c(1, 53), day = c(1,
+                                                                                                        31),
                     hour = c(0, 24), minute = c(0, 59))
 
 # Columns that hold whole numbers of such a part, by part.
@@ -147,7 +148,8 @@ periods_across <- function(data, keep, measure) {
   row <- rep(seq_len(n), each = length(columns))
   out <- data[row, kept, drop = FALSE]
   start <- trimws(as.character(data[[base]]))
-  text <- if (kind$of == "day") join_clock(start[row], rep(kind$text, n)) else paste0(start[row], rep(kind$text, n))
+  text <- if (kind$of == "day") join_clock(start[row], rep(kind$text, n)) else paste0(start[row],
+                                                                                      rep(kind$text, n))
   out <- placed_first(out, base, text)
   measure <- if (measure %in% names(out)) make.unique(c(names(out), measure))[ncol(out) + 1] else measure
   out[[measure]] <- as.vector(t(as.matrix(data[columns])))
@@ -184,7 +186,8 @@ across_kind <- function(names) {
   hour[!grepl("^(h|he|hr|hour)[ _]?[0-9]{1,2}$", words)] <- NA
   held <- hour[!is.na(hour)]
   if (length(held) == 24 && (setequal(held, 0:23) || setequal(held, 1:24))) {
-    return(list(columns = names[!is.na(hour)], text = sprintf("%02d:00", held - (max(held) == 24L)), of = "day",
+    return(list(columns = names[!is.na(hour)], text = sprintf("%02d:00", held - (max(held) == 24L)),
+                of = "day",
                 what = "hours"))
   }
   NULL

@@ -53,9 +53,72 @@ open_sqlite <- function(path = ":memory:") {
   DBI::dbConnect(RSQLite::SQLite(), path)
 }
 
+# Another driver of the same server, where somebody has it.
+open_postgres_bound <- function() {
+  DBI::dbConnect(RPostgres::Postgres(), host = start_postgres(), user = "kairon", dbname = "postgres")
+}
+
+mariadb <- new.env()
+
+start_mariadb <- function() {
+  if (!is.null(mariadb$folder)) {
+    return(mariadb$folder)
+  }
+  server <- Sys.which("mariadbd")
+  if (!nzchar(server)) server <- "/usr/sbin/mariadbd"
+  maker <- Sys.which("mariadb-install-db")
+  if (!file.exists(server) || !nzchar(maker)) {
+    return(NULL)
+  }
+  # Sockets have short names.
+  folder <- tempfile("my", tmpdir = "/tmp")
+  dir.create(folder)
+  owner <- if (identical(Sys.info()[["user"]], "root")) "mysql" else Sys.info()[["user"]]
+  if (owner == "mysql") system2("chown", c("mysql", folder))
+  data <- file.path(folder, "data")
+  made <- system2(maker, c("--no-defaults", paste0("--user=", owner), paste0("--datadir=", data),
+                           "--skip-test-db",
+                           "--auth-root-authentication-method=normal"), stdout = FALSE, stderr = FALSE)
+  socket <- file.path(folder, "s")
+  system2(server, c("--no-defaults", paste0("--user=", owner), paste0("--datadir=", data),
+                    paste0("--socket=", socket), paste0("--pid-file=", folder, "/pid"), "--skip-networking",
+                    "--innodb-flush-log-at-trx-commit=0", "--default-time-zone=+05:00"),
+          wait = FALSE, stdout = FALSE, stderr = FALSE)
+  for (i in 1:100) if (file.exists(socket)) break else Sys.sleep(0.2)
+  if (made != 0 || !file.exists(socket)) {
+    return(NULL)
+  }
+  mariadb$folder <- folder
+  reg.finalizer(mariadb, function(e) {
+    tools::pskill(as.integer(readLines(file.path(folder, "pid"), 1)))
+    Sys.sleep(1)
+    unlink(folder, recursive = TRUE)
+  }, onexit = TRUE)
+  folder
+}
+
+open_mariadb <- function() {
+  folder <- start_mariadb()
+  DBI::dbConnect(RMySQL::MySQL(), unix.socket = file.path(folder, "s"), user = "root", dbname = "")
+}
+
+# Which databases can be tried here; SQLite and PostgreSQL always are, or the test says why not.
+databases_here <- function() {
+  c("sqlite", "postgres",
+    if (requireNamespace("RPostgres", quietly = TRUE) && !is.null(start_postgres())) "postgres bound",
+    if (requireNamespace("RMySQL", quietly = TRUE) && !is.null(start_mariadb())) "mariadb")
+}
+
 # A connection with nothing in it.
 open_empty <- function(which) {
-  con <- if (which == "sqlite") open_sqlite() else open_postgres()
-  if (which == "postgres") DBI::dbExecute(con, "DROP SCHEMA public CASCADE; CREATE SCHEMA public")
+  con <- switch(which, sqlite = open_sqlite(), postgres = open_postgres(), mariadb = open_mariadb(),
+                open_postgres_bound())
+  if (startsWith(which, "postgres")) {
+    for (sql in c("DROP SCHEMA public CASCADE", "CREATE SCHEMA public")) DBI::dbExecute(con, sql)
+  }
+  if (which == "mariadb") {
+    for (sql in c("DROP DATABASE IF EXISTS quillmere", "CREATE DATABASE quillmere CHARACTER SET utf8mb4",
+                  "USE quillmere")) DBI::dbExecute(con, sql)
+  }
   con
 }

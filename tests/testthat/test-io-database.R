@@ -1,6 +1,6 @@
 # Timelines in SQLite and in a PostgreSQL server of the tests' own.
 
-databases <- c("sqlite", "postgres")
+databases <- databases_here()
 
 hostile <- c("robert'); DROP TABLE x; --", "a \"quoted\" name", "select", "semi;colon",
              "\u00fcml\u00e4ut \u6c34", "back\\slash")
@@ -174,4 +174,22 @@ test_that("a full or locked SQLite file is told and keeps what it held", {
   expect_equal(DBI::dbListTables(con), c("kairon_about", "rain"))
   DBI::dbDisconnect(con)
   DBI::dbDisconnect(second)
+})
+
+test_that("text that holds numbers, and stamps in several columns, are read as from files", {
+  for (which in databases) {
+    con <- open_empty(which)
+    DBI::dbExecute(con, "CREATE TABLE t (day TEXT, hour INTEGER, site TEXT, flow TEXT)")
+    for (h in 0:5) {
+      DBI::dbExecute(con, sprintf("INSERT INTO t VALUES ('2031-03-01', %d, 'north', '%d,5')", h, h))
+    }
+    x <- quiet(read_timeline(con, "t", series = site))
+    expect_equal(x$flow, 0:5 + 0.5, info = which)
+    expect_equal(format(x$day[6], "%H:%M"), "05:00", info = which)
+    DBI::dbExecute(con, "UPDATE t SET hour = 0")
+    DBI::dbExecute(con, "INSERT INTO t VALUES ('2031-03-02', 0, 'north', 'x')")
+    expect_match(error_text(read_timeline(con, query = "SELECT day, flow FROM t", series = NULL)),
+                 "repeat a stamp|should hold numbers", info = which)
+    DBI::dbDisconnect(con)
+  }
 })

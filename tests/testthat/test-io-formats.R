@@ -198,3 +198,78 @@ test_that("a Parquet file cut short, nested or of a wall clock", {
     expect_s3_class(tryCatch(quiet(read_timeline(path)), error = identity), "kairon_error_file")
   }
 })
+
+test_that("a Parquet file of which a byte changed is refused, or said to be changed", {
+  set.seed(5)
+  for (x in list(demo_timeline("billed"), quiet(vet(demo_timeline("river")))[1:400, ])) {
+    path <- tempfile(fileext = ".parquet")
+    write_timeline(x, path)
+    expect_no_warning(whole <- suppressMessages(read_timeline(path)))
+    bytes <- readBin(path, "raw", 1e7)
+    for (k in sample(length(bytes), 40)) {
+      changed <- tempfile(fileext = ".parquet")
+      writeBin(replace(bytes, k, xor(bytes[k], as.raw(sample(255, 1)))), changed)
+      warned <- FALSE
+      got <- tryCatch(withCallingHandlers(suppressMessages(read_timeline(changed)), warning = function(w) {
+        warned <<- TRUE
+        invokeRestart("muffleWarning")
+      }), error = identity)
+      if (inherits(got, "error")) {
+        expect_s3_class(got, "kairon_error_file")
+      } else {
+        expect_true(warned || identical(as.data.frame(got), as.data.frame(whole)), info = paste("byte", k))
+      }
+    }
+  }
+})
+
+test_that("a forecast, a backtest and a report are workbooks that people can open", {
+  x <- demo_timeline("billed")
+  f <- quiet(forecast(x, 6, by_naive()))
+  path <- tempfile(fileext = ".xlsx")
+  write_timeline(f, path)
+  expect_equal(readxl::excel_sheets(path), c("forecast", "history", "notes"))
+  rows <- as.data.frame(f)
+  expect_equal(readxl::read_excel(path)$value, rows$value[rows$origin == "forecast"])
+  expect_equal(readxl::read_excel(path, "history")$volume, x$volume)
+  # Read again, its rows are forecasts.
+  expect_match(format(quiet(read_timeline(path))), "100 % of the values are invented", all = FALSE)
+  zoned <- quiet(resample(demo_timeline("energy"), "1 hour"))
+  later <- quiet(forecast(zoned, 30, by_naive()))
+  write_timeline(later, path)
+  sheet <- readxl::read_excel(path)
+  time <- kairon:::timeline_meta(zoned)$time
+  local <- as.numeric(sheet[[time]]) - 3600 * sheet[[paste0(time, "_utc_offset")]]
+  table <- as.data.frame(later)
+  expect_equal(local, as.numeric(table[[time]][table$origin == "forecast"]), tolerance = 1e-9)
+  b <- quiet(backtest(x, 6, c("naive", "mean")))
+  write_timeline(b, path)
+  expect_equal(readxl::excel_sheets(path), c("backtest", "scores", "notes"))
+  expect_equal(readxl::read_excel(path, "scores")$mae, scores(b)$mae)
+  quiet(report(x, path, sections = c("findings", "forecast", "backtest")))
+  expect_equal(readxl::excel_sheets(path), c("findings", "forecast", "history", "scores", "notes"))
+  expect_match(paste(readxl::read_excel(path)[[1]], collapse = " "), "volume")
+  csv <- file.path(tempdir(), "billed.csv")
+  write_timeline(x, csv)
+  shell <- tempfile(fileext = ".xlsx")
+  expect_equal(kairon("forecast", csv, "--horizon", "3", "--method", "naive", "-o", shell)$code, 0)
+  expect_equal(nrow(readxl::read_excel(shell)), 3)
+})
+
+test_that("text that a spreadsheet would run is text", {
+  day <- as.Date("2031-01-01") + 0:3
+  x <- quiet(timeline(data.frame(day, site = c("=1+1", "-x", "@a", "+9"), `-v` = c(-1, 2, 3, -4),
+                                 check.names = FALSE), day, site))
+  path <- file_of("", ".csv")
+  write_timeline(x, path, header = FALSE, spreadsheet_safe = TRUE)
+  expect_setequal(readLines(path), c("day,site,'-v", "2031-01-01,'=1+1,-1", "2031-01-02,'-x,2",
+                                     "2031-01-03,'@a,3",
+                                     "2031-01-04,+9,-4"))
+  write_timeline(x, path, header = FALSE)
+  expect_true("2031-01-01,=1+1,-1" %in% readLines(path))
+  out <- kairon("inspect", path, "--series", "site", "--spreadsheet-safe", "--quiet")
+  expect_match(out$out, "'=1+1", fixed = TRUE, all = FALSE)
+  book <- tempfile(fileext = ".xlsx")
+  write_timeline(x, book, header = FALSE)
+  expect_setequal(readxl::read_excel(book)$site, x$site)
+})

@@ -142,3 +142,27 @@ test_that("a file cut short and one of stations", {
   expect_equal(kairon:::timeline_meta(x)$series, "gauge")
   expect_equal(x$flow[x$gauge == "weir"], seq(1, 11, 2))
 })
+
+test_that("a file that was cut is refused, in every form, and never read with zeros", {
+  skip_if_not_installed("ncdf4")
+  for (form in c("fixed", "unlimited", "two over records", "fourth")) {
+    path <- tempfile(fileext = ".nc")
+    time <- ncdf4::ncdim_def("time", "days since 2031-01-01", 0:39, unlim = form %in% c("unlimited",
+                                                                                      "two over records"))
+    x <- ncdf4::ncdim_def("x", "km", 1:3)
+    rain <- ncdf4::ncvar_def("rain", "mm", list(x, time), -999, prec = "short")
+    heat <- ncdf4::ncvar_def("heat", "degC", list(x, time), -999)
+    file <- ncdf4::nc_create(path, if (form == "two over records") list(rain, heat) else rain,
+                             force_v4 = form == "fourth")
+    ncdf4::ncvar_put(file, rain, matrix(1:120, 3))
+    if (form == "two over records") ncdf4::ncvar_put(file, heat, matrix(1:120 + 0.5, 3))
+    ncdf4::nc_close(file)
+    expect_equal(nrow(quiet(read_timeline(path))), 120, info = form)
+    bytes <- readBin(path, "raw", 1e6)
+    for (size in c(round(seq(40, length(bytes) - 9, length.out = 10)), length(bytes) - 4)) {
+      cut <- tempfile(fileext = ".nc")
+      writeBin(bytes[seq_len(size)], cut)
+      expect_error(quiet(read_timeline(cut)), class = "kairon_error_file", info = paste(form, size))
+    }
+  }
+})

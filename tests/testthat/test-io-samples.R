@@ -1,5 +1,5 @@
-# Files as other programs export them (helper-samples.R): each holds what it should, and none loses rows without
-# a word when it is cut or a byte of it changes.
+# Files as other programs export them (helper-samples.R): each holds what it should, and none loses rows
+# without a word when it is cut or a byte of it changes.
 
 read_sample <- function(sample, path) {
   tryCatch(quiet(rlang::inject(read_timeline(path, !!!sample$args))), error = identity)
@@ -50,7 +50,8 @@ test_that("a file that was cut, or of which a byte changed, loses no row without
       writeBin(changed, path)
       got <- read_sample(s, path)
       if (inherits(got, "error")) {
-        if (!inherits(got, "kairon_error")) raw_errors <<- c(raw_errors, paste(s$name, what, conditionMessage(got)))
+        if (!inherits(got, "kairon_error")) raw_errors <<- c(raw_errors, paste(s$name, what,
+                                                                               conditionMessage(got)))
       } else if (nrow(got) + nrow(rejects(got)) < lines_held(changed) - over) {
         wrong <<- c(wrong, paste(s$name, what))
       }
@@ -77,7 +78,8 @@ test_that("a quote that stays open takes one row, and not all that follow", {
 })
 
 test_that("an unreadable first row is a row, not the names of units", {
-  x <- quiet(read_timeline(file_of(c("day,flow", "2031-01-O1,1", paste0(days_from("2031-01-02", 9), ",", 2:10)))))
+  x <- quiet(read_timeline(file_of(c("day,flow", "2031-01-O1,1", paste0(days_from("2031-01-02", 9), ",",
+                                                                        2:10)))))
   expect_equal(nrow(x), 9)
   expect_equal(rejects(x)$line, 2)
   spoiled <- file_of(c("day;flow", "2031-01-01;1,x", paste0(days_from("2031-01-02", 9), ";", 2:10, ",5")))
@@ -101,7 +103,8 @@ test_that("stamps in parts and across columns are found, told, and kept with the
   expect_message(y <- read_timeline(file_of(grid), series = station), "Left out: mean")
   expect_equal(y$value, as.double(t(outer(1:8, c(0, 10, 20, 30), `+`))))
   expect_equal(as.numeric(diff(y$date), units = "hours"), rep(6, 31))
-  hours <- c(paste(c("date", paste0("H", 1:24)), collapse = ","), paste(c("2031-03-01", 1:24), collapse = ","))
+  hours <- c(paste(c("date", paste0("H", 1:24)), collapse = ","), paste(c("2031-03-01", 1:24),
+                                                                        collapse = ","))
   z <- quiet(read_timeline(file_of(hours)))
   expect_equal(format(z$date[c(1, 24)], "%H:%M"), c("00:00", "23:00"))
 })

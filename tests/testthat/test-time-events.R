@@ -122,7 +122,8 @@ test_that("events that repeat within a day give the times of RFC 5545", {
                paste("02", c("09:00", "09:15", "09:30", "09:45", "10:00", "10:15")))
   expect_equal(times("FREQ=MINUTELY;INTERVAL=90;COUNT=4"), paste("02", c("09:00", "10:30", "12:00", "13:30")))
   daily <- times("FREQ=DAILY;BYHOUR=9,10,11,12,13,14,15,16;BYMINUTE=0,20,40", years = 1997, n = 60)
-  expect_equal(daily[c(1:4, 24, 25)], c("02 09:00", "02 09:20", "02 09:40", "02 10:00", "02 16:40", "03 09:00"))
+  expect_equal(daily[c(1:4, 24, 25)], c("02 09:00", "02 09:20", "02 09:40", "02 10:00", "02 16:40",
+                                        "03 09:00"))
   counted <- times("FREQ=MINUTELY;INTERVAL=20;BYHOUR=9,10,11,12,13,14,15,16", years = 1997, n = 60)
   expect_equal(counted, daily)
   # Asking for later years gives what walking there from the start gives.
@@ -149,16 +150,19 @@ test_that("changes and cancellations of single occurrences take their place", {
   expect_equal(format(e$start, "%d"), c("26", "27", "29", "30", "31"))
   # The clock changes on the 30th.
   expect_equal(format(e$from, "%H:%M", tz = "UTC"), c("09:00", "09:00", "09:00", "08:00", "13:00"))
-  expect_equal(nrow(events(whole_calendar(run, late, one_event("UID:a", "SEQUENCE:2", "STATUS:CANCELLED")))), 0)
+  expect_equal(nrow(events(whole_calendar(run, late, one_event("UID:a", "SEQUENCE:2", "STATUS:CANCELLED")))),
+               0)
   again <- sub("SUMMARY:run", "SUMMARY:new run", sub("UID:a", "UID:a\nSEQUENCE:3", run))
   expect_equal(unique(events(whole_calendar(run, again))$name), "new run")
-  expect_match(error_text(events(whole_calendar(run, sub("RECURRENCE-ID;", "RECURRENCE-ID;RANGE=THISANDFUTURE;",
+  expect_match(error_text(events(whole_calendar(run, sub("RECURRENCE-ID;",
+                                                         "RECURRENCE-ID;RANGE=THISANDFUTURE;",
                                                          late)))), "all later ones")
 })
 
 test_that("zones of other names, or defined in the file, are the same clocks", {
   zone <- c("BEGIN:VTIMEZONE", "TZID:Works Clock", "BEGIN:DAYLIGHT", "DTSTART:19700329T020000",
-            "TZOFFSETFROM:+0100", "TZOFFSETTO:+0200", "RRULE:FREQ=YEARLY;BYMONTH=3;BYDAY=-1SU", "END:DAYLIGHT",
+            "TZOFFSETFROM:+0100", "TZOFFSETTO:+0200", "RRULE:FREQ=YEARLY;BYMONTH=3;BYDAY=-1SU",
+            "END:DAYLIGHT",
             "BEGIN:STANDARD", "DTSTART:19701025T030000", "TZOFFSETFROM:+0200", "TZOFFSETTO:+0100",
             "RRULE:FREQ=YEARLY;BYMONTH=10;BYDAY=-1SU", "END:STANDARD", "END:VTIMEZONE")
   of <- function(name) {
@@ -224,7 +228,8 @@ test_that("a broken calendar is refused with the line", {
   broken("DTSTART:20310101", "RRULE:FREQ=HOURLY", line = 5, says = "an event of whole days cannot")
   broken("DTSTART:20310101", "RRULE:FREQ=DAILY;BYTIDE=3", line = 5, says = "BYTIDE is no part")
   broken("DTSTART:20310101", "RRULE:FREQ=DAILY;INTERVAL=0", line = 5, says = "INTERVAL cannot be 0")
-  broken("DTSTART:20310101", "RRULE:FREQ=DAILY;COUNT=2;UNTIL=20320101", line = 5, says = "a rule has COUNT or UNTIL")
+  broken("DTSTART:20310101", "RRULE:FREQ=DAILY;COUNT=2;UNTIL=20320101", line = 5,
+         says = "a rule has COUNT or UNTIL")
   broken("DTSTART;TZID=Mid/Nowhere:20310101T090000", line = 4, says = "there is no time zone")
   broken("DTSTART:20310105", "DTEND:20310101", line = 5, says = "an event must not end before")
   short <- file_of(c("BEGIN:VCALENDAR", "BEGIN:VEVENT", "DTSTART:20310101"), ".ics")
