@@ -16,6 +16,33 @@ paired(
   function() fread(path, nThread = 2), "1.3 at most"
 )
 
+# Files that are not plain, against the plain one.
+rows <- fread(path, colClasses = list(character = "time"))
+comma <- function(v) sub(".", ",", v, fixed = TRUE)
+writes <- list(
+  "quotes around the numbers" = function(to) {
+    writeLines(c("time,flow,level", paste0(rows$time, ",\"", rows$flow, "\",\"", rows$level, "\"")), to)
+  },
+  "a title above" = function(to) writeLines(c("title", "", readLines(path)), to),
+  "decimal commas, days first" = function(to) {
+    writeLines(c("time;flow;level", paste(format(time, "%d.%m.%Y %H:%M"), comma(rows$flow), comma(rows$level),
+                                          sep = ";")), to)
+  },
+  "parted by blanks" = function(to) writeLines(c("time flow level", paste(rows$time, rows$flow, rows$level)), to),
+  "one row that does not fit" = function(to) writeLines(append(readLines(path), "2031-01-01,1", 1000), to),
+  "date and clock apart" = function(to) {
+    writeLines(c("date,clock,flow,level", paste(format(time, "%Y-%m-%d,%H:%M"), rows$flow, rows$level, sep = ",")), to)
+  }
+)
+quietly_read <- function(file) suppressWarnings(suppressMessages(read_timeline(file)))
+for (name in names(writes)) {
+  file <- tempfile(fileext = ".csv")
+  writes[[name]](file)
+  paired(paste("the same,", name), function() quietly_read(file), function() quietly_read(path), "3 at most")
+  unlink(file)
+}
+rm(rows)
+
 n <- 1e7 * share
 x <- as.POSIXct("2031-01-01", tz = "UTC") + sort(runif(n, 0, 3e8))
 shuffled <- sample(x)
