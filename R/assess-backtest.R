@@ -28,6 +28,7 @@
 #'   late or neighbours tell on each other.
 #' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
 #'   belongs to this backtest (its data, methods and settings) and refuses another.
+#' @param agree How forecasts of a timeline [with_totals()] are made to add up at each cutoff, see [forecast()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each forecast value: the series columns,
 #'   `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps), `measure`, `method`,
@@ -51,8 +52,10 @@
 #' @export
 backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
                      window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
-                     intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL, ...) {
+                     intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL,
+                     agree = c("errors", "sizes", "parts", "shares", "none"), ...) {
   refuse_more("backtest", ...)
+  agree <- picked_choice(agree)
   check_timeline(x)
   if (missing(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
@@ -84,6 +87,8 @@ backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
   )
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing, embargo, kept)
   plan$calibrate <- calibrate
+  plan$agree <- agree
+  if (agree != "none") for (m in chosen) check_sums(observed, m)
   out <- make_backtest(job, plan, cache, perfect, routine)
   if (found) {
     out$notes <- c(out$notes, paste(

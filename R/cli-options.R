@@ -51,6 +51,10 @@ option_texts <- function() {
     weights = c("a column of weights", "COLUMN"),
     each = c("a part of the calendar: \"month of year\", \"season of year\" ...", "PART"),
     total = c("add a group of all series", ""),
+    with_totals.by = c("series columns or attributes to add up by, with commas; place:kind crosses two", "COLUMNS"),
+    without_whole = c("no sum of all series", ""),
+    word = c("what stands where a total sums over a column; all by default", "WORD"),
+    agree = c("forecasts of totals that add up: errors, sizes, parts, shares or none", "RULE"),
     per = c("of a rate: \"1 day\", \"1 second\"", "STEP"),
     # Mending
     with = c(paste(fill_rules, collapse = ", "), "RULE"),

@@ -7,7 +7,7 @@ text_arguments <- c("title", "during", "against", "join", "cache", "table", "que
                     "plan",
                     "routine", "every", "per", "events", "closures", "stamp", "format", "range", "member",
                     "separator",
-                    "decimal", "zone", "fail_above", "fail_below")
+                    "decimal", "zone", "word", "fail_above", "fail_below")
 
 # Splits at a mark that stands outside of brackets.
 split_outside <- function(text, mark = ",") {
@@ -86,6 +86,10 @@ verb_arguments <- function(name, verb, options) {
   }
   if ("weights" %in% wanted) args$weights <- as.symbol(options$weights)
   if ("bands" %in% names(options)) args$by <- c(as.list(args$by), cli_bands(options$bands, name))
+  if (name == "with-totals") {
+    args$all <- !isTRUE(options$without_whole)
+    args <- c(as.list(cli_list(options$by)), args)
+  }
   if ("statistics" %in% names(options)) args <- c(statistics_value(options$statistics), args)
   if ("rules" %in% names(formals(verb$fun))) args$rules <- cli_rules(options, name)
   args

@@ -29,7 +29,7 @@ header_fields <- function(x) {
     attributes = as.list(meta$attributes),
     numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
     units = as.list(units), zone = meta$zone,
-    cadence = cadence, beside = lapply(beside, as.list), raw = meta$raw, undo = undo_fields(x)
+    cadence = cadence, sums = meta$sums, beside = lapply(beside, as.list), raw = meta$raw, undo = undo_fields(x)
   )
   Filter(length, fields)
 }
@@ -132,6 +132,8 @@ told_cadence <- function(header) {
 
 # The cadence of the header, where every stamp lies on it.
 restore_cadence <- function(x, header, told = FALSE) {
+  word <- header$sums$word
+  if (is.character(word) && length(word) == 1) attr(x, "timeline")$sums <- list(word = word)
   restore_undo(if (told) x else with_told_cadence(x, header), header)
 }
 

@@ -27,6 +27,11 @@
 #'   than two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them all the same, from
 #'   the common end on; or, with `"own_end"`, forecast every series from its own last value on, for
 #'   collections whose series end at different stamps.
+#' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the least change,
+#'   weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change, weighed by the
+#'   sizes of series; `"parts"` takes totals as the sums of the forecasts of parts; `"shares"` divides the
+#'   largest totals by the shares of the past; `"none"` leaves them, and a line says how far they are apart.
+#'   Parts that were never negative are not, and still add up.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
 #'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no
@@ -49,11 +54,13 @@
 forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = NULL,
                                      intervals = c(50, 90), drivers = NULL, routine = NULL,
                                      last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
-                                     ended = c("leave", "forecast", "own_end"), calibrate = FALSE, ...) {
+                                     ended = c("leave", "forecast", "own_end"), calibrate = FALSE,
+                                     agree = c("errors", "sizes", "parts", "shares", "none"), ...) {
   refuse_more("forecast", ...)
   check_routine(routine)
   last <- picked_choice(last)
   ended <- picked_choice(ended)
+  agree <- picked_choice(agree)
   limits <- check_limits(limits)
   if (!identical(paths, 0)) check_count(paths)
   measures_quo <- rlang::enquo(measures)
@@ -74,6 +81,8 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   plan$paths <- paths
   plan$seed <- path_seed(x, paths)
   plan$calibrate <- calibrate
+  plan$agree <- if (ended == "own_end") "none" else agree
+  if (plan$agree != "none") for (m in chosen) check_sums(x, m)
   plan$future <- drivers
   methods <- given %||% as_methods(by_auto())
   say_untested(methods, plan$steps)
@@ -90,6 +99,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   results <- unname(results)
   for (i in seq_along(chosen)) results[[i]] <- on_own_scale(results[[i]], x, chosen[i], levels, limits, whole)
   history <- undo_history(x)
+  if (!is.null(timeline_meta(x)$sums)) results <- lapply(results, sums_kept, x = x, how = plan$agree)
   notes <- unlist(lapply(results, `[[`, "notes"))
   if (length(notes)) tell(points(notes, "!"))
   structure(
@@ -97,6 +107,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
       table = do.call(rbind, lapply(results, `[[`, "table")), notes = notes,
       failed = unlist(lapply(results, `[[`, "failed")),
       history = history, methods = methods, measures = chosen, levels = levels,
+      agree = if (!is.null(timeline_meta(x)$sums)) plan$agree,
       horizon = plan$steps, routine = routine, ended = setdiff_series(x, live),
       forms = unlist(lapply(results, `[[`, "forms"), recursive = FALSE),
       paths = do.call(rbind, lapply(results, `[[`, "paths")),
@@ -251,6 +262,7 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
 forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
   rows <- rows_of(x)
   plan$joint <- joint_paths(x, measure, plan$steps)
+  plan$agreement <- agreement(x, measure, plan$agree %||% "none", rows)
   notes <- failed <- character()
   interrupted <- NULL
   tables <- paths <- parts <- forms <- choices <- list()
@@ -327,11 +339,13 @@ run_method <- function(method, name, batch, rows, plan, levels) {
     ), call = NULL)
   }
   check_history(batch, needs, name, rows)
-  if (isTRUE(plan$bare)) {
-    return(fitted_and_predicted(method, batch, plan, levels))
+  out <- if (isTRUE(plan$bare)) {
+    fitted_and_predicted(method, batch, plan, levels)
+  } else {
+    run_pieces(batch, needs$piece %||% 200, forecast_piece, list(method = method, plan = plan, levels = levels),
+               own_methods(list(method)))
   }
-  run_pieces(batch, needs$piece %||% 200, forecast_piece, list(method = method, plan = plan, levels = levels),
-             own_methods(list(method)))
+  if (is.null(plan$agreement) || !is.null(out$unreached)) out else agreed_result(out, batch, plan$agreement, levels)
 }
 
 forecast_piece <- function(piece, s) fitted_and_predicted(s$method, piece, s$plan, s$levels)
@@ -346,6 +360,7 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
   out <- with_joint(out, method, model, plan)
   if (isTRUE(plan$calibrate)) out <- calibrated(out, method, batch, levels)
   out <- simpler_where_failed(out, batch, plan$steps, levels)
+  if (isTRUE(plan$agreement$how != "none")) out$errors <- piece_errors(method, model, batch)
   if (isTRUE(plan$bare)) {
     return(out)
   }

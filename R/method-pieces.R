@@ -57,6 +57,7 @@ bind_pieces <- function(parts, which, n) {
     point = columns(function(p) p$point),
     lower = lapply(levels, function(i) columns(function(p) p$lower[[i]])),
     upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
+    errors = if (!is.null(first$errors)) columns(function(p) p$errors),
     notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
     form = unlist(lapply(parts, `[[`, "form")), choices = bind_choices(parts, which),
     paths = arrays("paths"), joint = arrays("joint"),

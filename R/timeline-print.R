@@ -9,6 +9,7 @@ format.kairon_timeline <- function(x, ...) {
   c(
     timeline_line(x),
     if (length(meta$series)) series_line(x),
+    totals_line(x),
     vapply(names(meta$kinds), measure_line, "", x = x),
     if (length(meta$attributes)) {
       paste0("Attributes: ", word_list(meta$attributes), ".")

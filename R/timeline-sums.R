@@ -1,0 +1,44 @@
+# Which series of a timeline are sums of which: a total has the word of the record (`sums`) in the columns that it
+# sums over.
+
+# Pairs of a total and each of its parts, by their numbers among these keys: none where there are no totals.
+sum_pairs <- function(keys, sums) {
+  keys <- lapply(keys, as.character)
+  over <- vapply(keys, function(v) v == sums$word, logical(length(keys[[1]])))
+  over <- matrix(over, ncol = length(keys))
+  parts <- which(rowSums(over) == 0)
+  pattern <- apply(over, 1, paste, collapse = "")
+  pairs <- lapply(setdiff(unique(pattern), pattern[parts]), function(p) {
+    totals <- which(pattern == p)
+    fixed <- which(!over[totals[1], ])
+    own <- if (length(fixed)) key_text(lapply(keys[fixed], `[`, totals)) else rep("", length(totals))
+    of <- if (length(fixed)) key_text(lapply(keys[fixed], `[`, parts)) else rep("", length(parts))
+    at <- match(of, own)
+    data.frame(total = totals[at[!is.na(at)]], part = parts[!is.na(at)])
+  })
+  do.call(rbind, c(list(data.frame(total = integer(), part = integer())), pairs))
+}
+
+# Levels from the top: what they sum by, and how many series each has.
+sum_levels <- function(keys, sums) {
+  over <- matrix(vapply(keys, function(v) as.character(v) == sums$word, logical(length(keys[[1]]))),
+                 ncol = length(keys))
+  words <- apply(over, 1, function(o) {
+    if (!any(o)) "part" else if (all(o)) "whole" else paste("by", word_list(names(keys)[!o]))
+  })
+  n <- rowSums(over)
+  first <- unique(words[order(-n, match(words, unique(words)))])
+  counts <- table(factor(words, first))
+  data.frame(level = names(counts), series = as.integer(counts), stringsAsFactors = FALSE)
+}
+
+totals_line <- function(x) {
+  meta <- timeline_meta(x)
+  if (is.null(meta$sums) || !all(meta$series %in% names(x))) {
+    return(NULL)
+  }
+  levels <- sum_levels(rows_of(x)$keys, meta$sums)
+  paste0("Totals: ", paste0(levels$series, " ", ifelse(levels$level == "part", ifelse(levels$series == 1, "part",
+                                                                                      "parts"), levels$level),
+                            collapse = ", "), ".")
+}

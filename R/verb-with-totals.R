@@ -1,0 +1,193 @@
+#' Series that are sums of others
+#'
+#' Adds totals to the series of a timeline: by place, by kind, by both, and of all. The timeline knows from then
+#' on which series are sums of which, and [forecast()] and [backtest()] make forecasts of them that add up.
+#'
+#' @inheritParams resample
+#' @param ... What to add up by: series columns or attributes, bare or as text, and crossings of them
+#'   (`place:kind`). Each gives a level of totals.
+#' @param all Whether to add the sum of all series, too.
+#' @param word What stands, in a column that a total sums over, in place of a name. No series may be called so.
+#' @param weights Weights of the series for measures that are levels, as in [pool_series()]: their totals are
+#'   weighted means. Without weights a level is refused, since a sum of levels means nothing.
+#' @param at_least Share (0 to 1) of its series, or number of them (2 and more), that a total needs at a stamp.
+#' @returns A timeline. Attributes that are summed by become series columns; a total has `word` in the columns
+#'   that it sums over. Its values are "summarised", and where a part has none their coverage says so; a part
+#'   that begins later or has ended is not missed.
+#' @section Error types:
+#' `kairon_error_input` where a series is called as totals are, a series has no value in a column to sum by, a
+#' measure is a level and there are no weights, or nothing is left to add up.
+#' @references Wickramasuriya, S. L., Athanasopoulos, G. and Hyndman, R. J. (2019). Optimal forecast
+#' reconciliation for hierarchical and grouped time series through trace minimization. Journal of the American
+#' Statistical Association 114, 804-819.
+#' @examples
+#' demand <- demo_timeline("demand")
+#' both <- with_totals(demand)
+#' both
+#' # Totals of forecasts are the sums of the forecasts.
+#' f <- forecast(both, "7 days", by_smoothing())
+#' total(f)
+#' @export
+with_totals <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) UseMethod("with_totals")
+
+#' @export
+with_totals.default <- function(x, ...) check_timeline(x)
+
+#' @rdname with_totals
+#' @export
+with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) {
+  check_rows(x)
+  check_flag(all)
+  check_string(word)
+  check_least(at_least)
+  meta <- timeline_meta(x)
+  if (!is.null(meta$sums)) {
+    abort_input(c("The timeline has totals already.",
+                  i = "Name all that is to be added up by in one call of {.fn with_totals}."))
+  }
+  groups <- sum_columns(rlang::enquos(...), x)
+  if (all) groups <- c(list(character()), groups)
+  if (length(groups) == 0) abort_input("There is nothing to add up by.")
+  weights <- rlang::enquo(weights)
+  check_summable(meta, rlang::quo_is_null(weights))
+  parts <- with_sum_keys(x, unique(unlist(groups)), word)
+  keys <- timeline_meta(parts)$series
+  totals <- lapply(groups, totals_by, x = x, parts = parts, word = word, weights = weights, at_least = at_least)
+  out <- do.call(rbind, c(list(parts), totals))
+  meta <- timeline_meta(out)
+  meta$sums <- list(word = word)
+  meta$cadence <- timeline_meta(x)$cadence
+  attr(out, "timeline") <- meta
+  words <- totals_line(out)
+  tell(c(i = verbatim(words)))
+  add_entry(out, "with_totals", words, sum_account(out, keys))
+}
+
+#' @rdname with_totals
+#' @export
+with_totals.kairon_routine <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) {
+  quos <- rlang::enquos(..., weights = weights)
+  plain <- Filter(function(a) !identical(a, FALSE), list(all = all, word = word, at_least = at_least))
+  record_step(x, "with_totals", c(Filter(function(q) !rlang::quo_is_null(q), as.list(quos)),
+                                  if (!isTRUE(all)) list(all = all), if (word != "all") list(word = word),
+                                  if (!identical(at_least, 0)) plain["at_least"]), regrids = TRUE)
+}
+
+# Columns by which to sum: names, text, and crossings of them.
+sum_columns <- function(quos, x, call = rlang::caller_env()) {
+  meta <- timeline_meta(x)
+  known <- c(meta$series, meta$attributes)
+  # Text may cross columns, too; c(place, kind) are two levels, as place, kind are.
+  levels_of <- function(expr, env) {
+    if (rlang::is_call(expr, ":")) {
+      return(list(unlist(c(levels_of(expr[[2]], env), levels_of(expr[[3]], env)))))
+    }
+    if (rlang::is_call(expr, "c")) {
+      return(unlist(lapply(as.list(expr)[-1], levels_of, env), recursive = FALSE))
+    }
+    lapply(names_in(expr, env, known), function(name) {
+      if (name %in% known) name else strsplit(name, ":", fixed = TRUE)[[1]]
+    })
+  }
+  out <- lapply(quos, function(q) levels_of(rlang::quo_get_expr(q), rlang::quo_get_env(q)))
+  out <- unlist(unname(out), recursive = FALSE)
+  for (names in out) {
+    for (name in setdiff(names, known)) {
+      hint <- nearest_word(name, known)
+      abort_input(c("There is no series column or attribute {.field {name}} to add up by.",
+                    i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
+                    i = "There {?is/are} {.field {known}}."), call = call)
+    }
+  }
+  unique(lapply(out, unique))
+}
+
+check_summable <- function(meta, unweighted, call = rlang::caller_env()) {
+  levels <- names(meta$kinds)[meta$kinds == "level"]
+  if (length(levels) && unweighted) {
+    abort_input(c(
+      "{.field {levels}} {?is a level/are levels}, and a sum of levels means nothing.",
+      i = "Declare what adds up with {.arg amounts}, give {.arg weights} for weighted means, or leave \\
+           {.field {levels}} out."
+    ), call = call)
+  }
+}
+
+# Attributes that are summed by tell series apart from now on.
+with_sum_keys <- function(x, wanted, word, call = rlang::caller_env()) {
+  meta <- timeline_meta(x)
+  meta$series <- c(setdiff(wanted, meta$series), meta$series)
+  meta$attributes <- setdiff(meta$attributes, meta$series)
+  if (length(meta$series) == 0) {
+    abort_input("There is one series, and nothing to add up.", call = call)
+  }
+  data <- as_plain(x)
+  for (name in meta$series) {
+    values <- as.character(data[[name]])
+    if (anyNA(values)) {
+      label <- row_labels(x)[which(is.na(values))[1]]
+      abort_input("Series {.val {label}} has no {.field {name}} to be added up by.", call = call)
+    }
+    if (word %in% values) {
+      abort_input(c(
+        "A series is called {.val {word}} in {.field {name}}, as totals are.",
+        i = "If it is a total, take it out first; else choose another {.arg word}."
+      ), call = call)
+    }
+    data[[name]] <- values
+  }
+  order <- row_order(data[meta$series], to_seconds(data[[meta$time]]))
+  if (!is.null(order)) data <- data[order, , drop = FALSE]
+  rownames(data) <- NULL
+  new_timeline(data, meta)
+}
+
+totals_by <- function(group, x, parts, word, weights, at_least) {
+  meta <- timeline_meta(x)
+  amounts <- names(meta$kinds)[meta$kinds == "amount"]
+  levels <- setdiff(names(meta$kinds), amounts)
+  pool <- function(measures, statistic, weights) {
+    if (length(measures) == 0) {
+      return(NULL)
+    }
+    lost <- setdiff(names(meta$kinds), measures)
+    own <- x[setdiff(names(x), c(lost, companion_columns(meta, lost)))]
+    args <- c(list(own, group), rlang::set_names(rep(list(statistic), length(measures)), measures),
+              list(at_least = at_least))
+    quietly(if (is.null(weights)) do.call(pool_series, args) else
+      rlang::inject(pool_series(!!!args, weights = !!weights)))
+  }
+  out <- pool(amounts, "sum", NULL)
+  means <- pool(levels, "mean", weights)
+  if (is.null(out)) out <- means else if (!is.null(means)) {
+    extra <- setdiff(names(means), names(out))
+    at <- timeline_meta(means)
+    meta_out <- timeline_meta(out)
+    data <- cbind(as_plain(out), as_plain(means)[extra])
+    meta_out$kinds <- c(meta_out$kinds, at$kinds)
+    meta_out$units <- c(meta_out$units, at$units)
+    meta_out$beside <- c(meta_out$beside, at$beside)
+    out <- new_timeline(data, meta_out)
+  }
+  keys <- timeline_meta(parts)$series
+  made <- timeline_meta(out)
+  data <- as_plain(out)
+  for (name in setdiff(keys, group)) data[[name]] <- rep(word, nrow(data))
+  for (name in group) data[[name]] <- as.character(data[[name]])
+  for (name in timeline_meta(parts)$attributes) data[[name]] <- as_plain(parts)[[name]][NA_integer_]
+  made$series <- keys
+  made$attributes <- timeline_meta(parts)$attributes
+  # How many series stand behind a value is told by the coverage.
+  counts <- unlist(lapply(made$beside, `[`, "series"), use.names = FALSE)
+  made$beside <- lapply(made$beside, function(b) b[names(b) != "series"])
+  data <- data[setdiff(names(data), counts)]
+  new_timeline(data, made)
+}
+
+sum_account <- function(x, keys) {
+  own <- rows_of(x)$keys
+  pairs <- sum_pairs(own, timeline_meta(x)$sums)
+  labels <- series_labels(own)
+  counts <- table(factor(pairs$total, unique(pairs$total)))
+  data.frame(total = labels[as.integer(names(counts))], parts = as.integer(counts))
+}
