@@ -28,7 +28,8 @@
 #'   late or neighbours tell on each other.
 #' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
 #'   belongs to this backtest (its data, methods and settings) and refuses another.
-#' @param agree How forecasts of a timeline [with_totals()] are made to add up at each cutoff, see [forecast()].
+#' @param agree How forecasts of a timeline [with_totals()] are made to add up at each cutoff, see
+#'   [forecast()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each forecast value: the series columns,
 #'   `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps), `measure`, `method`,

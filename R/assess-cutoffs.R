@@ -181,7 +181,8 @@ forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future
   zone <- future_zone(meta, rows, plan$steps)
   stamps <- stamp_of(meta$cadence, plan$cutoffs[i] + seq_len(plan$steps), zone)
   agree <- plan$agree %||% "none"
-  step <- list(agreement = agreement(x, measure, agree, rows), steps = plan$steps, stamps = from_seconds(stamps, meta$type, meta$zone), bare = TRUE,
+  step <- list(agreement = agreement(x, measure, agree, rows), steps = plan$steps,
+               stamps = from_seconds(stamps, meta$type, meta$zone), bare = TRUE,
                calibrate = plan$calibrate, joint = joint_paths(x, measure, plan$steps, most = 2000))
   tables <- failures <- list()
   for (name in names(methods)) {

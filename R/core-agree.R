@@ -1,7 +1,7 @@
-# Forecasts of totals and of their parts, made to agree: the least change, weighed by the covariance of errors,
-# after which every total is the sum of its parts (least squares with the constraints C v = 0, where a row of C
-# is a total less its parts). The covariance of N series is D (keep E'E + diag(u)) D, with D the spreads at a
-# step ahead and E past errors as columns of length 1; it is never written out as N x N.
+# Forecasts of totals and of their parts, made to agree: the least change, weighed by the covariance of
+# errors, after which every total is the sum of its parts (least squares with the constraints C v = 0, where a
+# row of C is a total less its parts). The covariance of N series is D (keep E'E + diag(u)) D, with D the
+# spreads at a step ahead and E past errors as columns of length 1; it is never written out as N x N.
 #
 # Wickramasuriya, Athanasopoulos and Hyndman (2019), Journal of the American Statistical Association 114,
 # 804-819; correlations drawn towards none after Schaefer and Strimmer (2005).
@@ -64,8 +64,8 @@ gap_covariance <- function(w, plan) {
   out
 }
 
-# Series that move (a row each) so that gaps close: v - W C' (C W C')^-1 C v. `fixed`: series whose values stay
-# at what they are in v.
+# Series that move (a row each) so that gaps close: v - W C' (C W C')^-1 C v. `fixed`: series whose values
+# stay at what they are in v.
 close_gaps <- function(v, w, plan, fixed = integer()) {
   v <- as.matrix(v)
   k <- gap_covariance(w, plan)

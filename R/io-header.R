@@ -29,7 +29,8 @@ header_fields <- function(x) {
     attributes = as.list(meta$attributes),
     numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
     units = as.list(units), zone = meta$zone,
-    cadence = cadence, sums = meta$sums, beside = lapply(beside, as.list), raw = meta$raw, undo = undo_fields(x)
+    cadence = cadence, sums = meta$sums, beside = lapply(beside, as.list), raw = meta$raw,
+    undo = undo_fields(x)
   )
   Filter(length, fields)
 }

@@ -49,6 +49,9 @@ workbook_try <- function(expr, name, call) {
 chosen_sheet <- function(sheet, sheets, name, call) {
   plain <- setdiff(sheets, about_sheet)
   if (is.null(sheet)) {
+    if (all(c("forecast", "notes", "table") %in% plain)) {
+      return("table")
+    }
     if (length(plain) > 1) {
       tell(c(i = "{.file {name}} has the sheets {.val {plain}}; the first is read. Another is chosen with \\
                   {.code sheet = }."))
@@ -243,7 +246,8 @@ sheet_cells <- function(cells) {
   list(cells = cells, forms = forms, offsets = offsets)
 }
 
-# A forecast beside its history, a backtest beside its scores, each with notes in words.
+# A forecast beside its history, a backtest beside its scores, each with notes in words; `table` has all rows of
+# a forecast as they are read again.
 result_sheets <- function(x) UseMethod("result_sheets")
 
 #' @export
@@ -254,7 +258,8 @@ result_sheets.kairon_forecast <- function(x) {
   time <- timeline_meta(x$history)$time
   rows <- as.data.frame(x)
   list(forecast = sheet_columns(rows[rows$origin == "forecast", , drop = FALSE], time),
-       history = sheet_columns(x$history), notes = notes_sheet(format(x)))
+       history = sheet_columns(x$history), notes = notes_sheet(format(x)),
+       table = sheet_columns(rows, time))
 }
 
 notes_sheet <- function(lines) list(cells = data.frame(notes = trimws(lines)), width = 100)

@@ -1,5 +1,5 @@
-# Forecasts of a timeline with totals that add up: what a method gives for all series, moved by the least change
-# that makes every total the sum of its parts.
+# Forecasts of a timeline with totals that add up: what a method gives for all series, moved by the least
+# change that makes every total the sum of its parts.
 
 agree_choices <- c("errors", "sizes", "parts", "shares", "none")
 
@@ -11,8 +11,8 @@ agreement <- function(x, measure, agree, rows = rows_of(x), call = rlang::caller
   }
   if (length(meta$undo[[measure]])) {
     if (agree != "none") {
-      tell(c("!" = "The scale of {.field {measure}} was changed, where sums are none: forecasts of totals are \\
-                    left as they are."))
+      tell(c("!" = "The scale of {.field {measure}} was changed, where sums are none: forecasts of totals \\
+                    are left as they are."))
     }
     return(NULL)
   }
@@ -34,29 +34,29 @@ check_sums <- function(x, measure, call = rlang::caller_env()) {
   if (nrow(pairs) == 0) {
     return(invisible())
   }
-  labels <- series_labels(rows$keys)
   k <- if (is_regular(x)) period_of_stamp(meta$cadence, rows$seconds, rows$zone) else rows$seconds
-  owner <- series_index(rows$breaks)
-  value <- x[[measure]]
-  for (total in unique(pairs$total)) {
-    at <- which(owner == total)
-    of <- which(owner %in% pairs$part[pairs$total == total] & !is.na(value))
-    sums <- rowsum(value[of], match(k[of], k[at]), na.rm = TRUE)
-    made <- sums[match(seq_along(at), as.integer(rownames(sums))), 1]
-    gap <- abs(value[at] - made)
-    wrong <- which(gap > 1e-6 * pmax(abs(value[at]), abs(made)))
-    if (length(wrong)) {
-      label <- labels[total]
-      stamp <- show_stamp(rows$seconds[at[wrong[1]]], meta$type, meta$zone)
-      total_value <- show_number(value[at[wrong[1]]])
-      sum_value <- show_number(made[wrong[1]])
-      abort_input(c(
-        "{.val {label}} is not the sum of its parts.",
-        x = "At {stamp} it is {total_value}, its parts add up to {sum_value}.",
-        i = "Make the totals of the series that there are: take the old ones out and call \\
-             {.fn with_totals} again; or forecast with {.code agree = \"none\"}."
-      ), call = call)
-    }
+  # What ended before does not bear on a forecast.
+  late <- which(k > sort(unique(k), decreasing = TRUE)[min(60, length(unique(k)))] - 1e-9)
+  owner <- series_index(rows$breaks)[late]
+  k <- match(k[late], sort(unique(k[late])))
+  value <- matrix(NA_real_, length(rows$breaks) - 1, max(k))
+  value[cbind(owner, k)] <- x[[measure]][late]
+  plan <- sum_plan(pairs$total, pairs$part)
+  own <- value[plan$totals, , drop = FALSE]
+  made <- rowsum(value[plan$part, , drop = FALSE], plan$id, na.rm = TRUE)
+  wrong <- which(abs(own - made) > 1e-6 * pmax(abs(own), abs(made)), arr.ind = TRUE)
+  if (nrow(wrong)) {
+    first <- wrong[order(wrong[, 2]), , drop = FALSE][1, ]
+    label <- series_labels(rows$keys)[plan$totals[first[1]]]
+    stamp <- show_stamp(rows$seconds[late][match(first[2], k)], meta$type, meta$zone)
+    total_value <- show_number(own[first[1], first[2]])
+    sum_value <- show_number(made[first[1], first[2]])
+    abort_input(c(
+      "{.val {label}} is not the sum of its parts.",
+      x = "At {stamp} it is {total_value}, its parts add up to {sum_value}.",
+      i = "Make the totals of the series that there are: take the old ones out and call \\
+           {.fn with_totals} again; or forecast with {.code agree = \"none\"}."
+    ), call = call)
   }
 }
 
@@ -88,8 +88,8 @@ agreed_result <- function(out, batch, agreement, levels) {
   keep <- if (is.null(errors)) 0 else kept_correlation(errors)
   before <- out$point
   shrink <- matrix(1, nrow(out$point), ncol(out$point))
-  # Spreads grow alike, so that a few steps tell how much narrower they become.
-  looked <- unique(round(seq(1, nrow(before), length.out = min(nrow(before), 4))))
+  # Spreads grow alike, so that the first step and the last tell how much narrower they become.
+  looked <- unique(round(seq(1, nrow(before), length.out = min(nrow(before), 2))))
   for (h in seq_len(nrow(before))) {
     w <- agree_weights(agreement$how, spread[h, ], errors, keep, batch, plan)
     if (agreement$how == "shares") {
@@ -211,7 +211,8 @@ sums_kept <- function(result, x, how) {
     v <- t(matrix(table$value[at], steps))
     plan <- whole_sums(plan, t(v))
     if (how == "none") {
-      result$notes <- c(result$notes, apart_words(v, plan, table[first, meta$series, drop = FALSE], method, meta,
+      result$notes <- c(result$notes, apart_words(v, plan, table[first, meta$series, drop = FALSE], method,
+                                                  meta,
                                                   table$measure[1]))
     } else if (length(plan$totals)) {
       table$value[at] <- as.vector(t(add_up(v, plan)))

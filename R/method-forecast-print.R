@@ -22,6 +22,16 @@ tidy_origin <- function(words) {
   factor(words, levels = c(origin_levels, "missing"))
 }
 
+agree_line <- function(how) {
+  paste0("  ", c(
+    errors = "Totals are the sums of their parts: the least change, by the covariance of past errors.",
+    sizes = "Totals are the sums of their parts: the least change, by the sizes of series.",
+    parts = "Totals are the sums of the forecasts of their parts.",
+    shares = "The largest totals are divided by the shares of the past.",
+    none = "Totals and their parts are forecast apart, and do not agree."
+  )[[how]])
+}
+
 history_table <- function(measure, x) {
   meta <- timeline_meta(x)
   out <- as_plain(x)[c(meta$series, meta$time)]
@@ -50,6 +60,7 @@ format.kairon_forecast <- function(x, ...) {
       span_words(x$history), "."
     ),
     lines,
+    if (!is.null(x$agree)) agree_line(x$agree),
     if (length(x$ended)) paste0("  Ended, not forecast: ", word_list(x$ended), "."),
     if (length(x$failed)) paste0("  Failed: ", x$failed),
     if (length(x$notes)) paste0("  Note: ", x$notes),

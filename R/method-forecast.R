@@ -27,8 +27,8 @@
 #'   than two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them all the same, from
 #'   the common end on; or, with `"own_end"`, forecast every series from its own last value on, for
 #'   collections whose series end at different stamps.
-#' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the least change,
-#'   weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change, weighed by the
+#' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the least
+#'   change, weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change, weighed by the
 #'   sizes of series; `"parts"` takes totals as the sums of the forecasts of parts; `"shares"` divides the
 #'   largest totals by the shares of the past; `"none"` leaves them, and a line says how far they are apart.
 #'   Parts that were never negative are not, and still add up.
@@ -342,10 +342,12 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   out <- if (isTRUE(plan$bare)) {
     fitted_and_predicted(method, batch, plan, levels)
   } else {
-    run_pieces(batch, needs$piece %||% 200, forecast_piece, list(method = method, plan = plan, levels = levels),
+    run_pieces(batch, needs$piece %||% 200, forecast_piece, list(method = method, plan = plan,
+                                                                 levels = levels),
                own_methods(list(method)))
   }
-  if (is.null(plan$agreement) || !is.null(out$unreached)) out else agreed_result(out, batch, plan$agreement, levels)
+  if (is.null(plan$agreement) || !is.null(out$unreached)) out else agreed_result(out, batch, plan$agreement,
+                                                                                 levels)
 }
 
 forecast_piece <- function(piece, s) fitted_and_predicted(s$method, piece, s$plan, s$levels)

@@ -12,7 +12,7 @@
 #   aside       columns of numbers that are no measures: parts that stamps were made of
 #   zone, type  the zone's name; "date", "instant" or "step"
 #   cadence     see time-cadence.R; an irregular one where there is no grid
-#   sums        word: what stands where a series sums over a column (see verb-with-totals.R); NULL without totals
+#   sums        word: what stands where a series sums over a column (timeline-sums.R); NULL without totals
 #   declared    whether the cadence was declared, not found
 #   rejects     rows that could not be read; repeats: how many were settled in each series
 #   news        what was decided while it was built, in words

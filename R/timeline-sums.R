@@ -1,5 +1,5 @@
-# Which series of a timeline are sums of which: a total has the word of the record (`sums`) in the columns that it
-# sums over.
+# Which series of a timeline are sums of which: a total has the word of the record (`sums`) in the columns
+# that it sums over.
 
 # Pairs of a total and each of its parts, by their numbers among these keys: none where there are no totals.
 sum_pairs <- function(keys, sums) {
@@ -38,7 +38,14 @@ totals_line <- function(x) {
     return(NULL)
   }
   levels <- sum_levels(rows_of(x)$keys, meta$sums)
-  paste0("Totals: ", paste0(levels$series, " ", ifelse(levels$level == "part", ifelse(levels$series == 1, "part",
+  paste0("Totals: ", paste0(levels$series, " ", ifelse(levels$level == "part", ifelse(levels$series == 1,
+                                                                                      "part",
                                                                                       "parts"), levels$level),
                             collapse = ", "), ".")
+}
+
+# Rows of a table of series without those of totals.
+parts_alone <- function(table, meta) {
+  over <- Reduce(`|`, lapply(table[meta$series], function(v) as.character(v) == meta$sums$word))
+  table[!over, , drop = FALSE]
 }

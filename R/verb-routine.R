@@ -41,7 +41,8 @@ replay <- function(routine, x, ...) {
 routine_verbs <- function() {
   data.frame(
     verb = routine_verb_names,
-    changes = c("grid", "grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale", "scale", "values",
+    changes = c("grid", "grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale", "scale",
+                "values",
                 "values",
                 "values", "values", "findings"),
     taken_back = c(rep("not needed", 4), rep("yes", 4), rep("no", 2), rep("not needed", 5)),
@@ -52,7 +53,8 @@ routine_verbs <- function() {
 
 verb_named <- function(name) {
   switch(name,
-    resample = resample, impute = impute, roll = roll, align = align, pool_series = pool_series, with_totals = with_totals,
+    resample = resample, impute = impute, roll = roll, align = align, pool_series = pool_series,
+    with_totals = with_totals,
     as_rate = as_rate, as_amount = as_amount, change = change, rebase = rebase,
     stabilise = stabilise, vet = vet, repair = repair, remove_shifts = remove_shifts,
     remove_seasons = remove_seasons

@@ -1,16 +1,18 @@
 #' Series that are sums of others
 #'
-#' Adds totals to the series of a timeline: by place, by kind, by both, and of all. The timeline knows from then
-#' on which series are sums of which, and [forecast()] and [backtest()] make forecasts of them that add up.
+#' Adds totals to the series of a timeline: by place, by kind, by both, and of all. The timeline knows from
+#' then on which series are sums of which, and [forecast()] and [backtest()] make forecasts of them that add up.
 #'
 #' @inheritParams resample
 #' @param ... What to add up by: series columns or attributes, bare or as text, and crossings of them
 #'   (`place:kind`). Each gives a level of totals.
 #' @param all Whether to add the sum of all series, too.
-#' @param word What stands, in a column that a total sums over, in place of a name. No series may be called so.
+#' @param word What stands, in a column that a total sums over, in place of a name. No series may be called
+#'   so.
 #' @param weights Weights of the series for measures that are levels, as in [pool_series()]: their totals are
 #'   weighted means. Without weights a level is refused, since a sum of levels means nothing.
-#' @param at_least Share (0 to 1) of its series, or number of them (2 and more), that a total needs at a stamp.
+#' @param at_least Share (0 to 1) of its series, or number of them (2 and more), that a total needs at a
+#'   stamp.
 #' @returns A timeline. Attributes that are summed by become series columns; a total has `word` in the columns
 #'   that it sums over. Its values are "summarised", and where a part has none their coverage says so; a part
 #'   that begins later or has ended is not missed.
@@ -25,10 +27,13 @@
 #' both <- with_totals(demand)
 #' both
 #' # Totals of forecasts are the sums of the forecasts.
-#' f <- forecast(both, "7 days", by_smoothing())
-#' total(f)
+#' f <- as.data.frame(forecast(both, "7 days", by_smoothing()))
+#' f <- f[f$origin == "forecast", ]
+#' tapply(f$value, list(f$day, f$district == "all"), sum)
 #' @export
-with_totals <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) UseMethod("with_totals")
+with_totals <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) {
+  UseMethod("with_totals")
+}
 
 #' @export
 with_totals.default <- function(x, ...) check_timeline(x)
@@ -52,7 +57,8 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   check_summable(meta, rlang::quo_is_null(weights))
   parts <- with_sum_keys(x, unique(unlist(groups)), word)
   keys <- timeline_meta(parts)$series
-  totals <- lapply(groups, totals_by, x = x, parts = parts, word = word, weights = weights, at_least = at_least)
+  totals <- lapply(groups, totals_by, x = x, parts = parts, word = word, weights = weights,
+                   at_least = at_least)
   out <- do.call(rbind, c(list(parts), totals))
   meta <- timeline_meta(out)
   meta$sums <- list(word = word)

@@ -30,13 +30,15 @@ test_that("gaps close as dense matrices say, and spreads become what they say", 
     k <- d$gaps %*% full %*% t(d$gaps)
     gain <- full %*% t(d$gaps) %*% pseudo(k)
     expect_equal(gap_covariance(w, d$plan), k, ignore_attr = TRUE, tolerance = 1e-10)
-    expect_equal(as.vector(close_gaps(y, w, d$plan)), as.vector(y - gain %*% (d$gaps %*% y)), tolerance = 1e-6)
+    expect_equal(as.vector(close_gaps(y, w, d$plan)), as.vector(y - gain %*% (d$gaps %*% y)),
+                 tolerance = 1e-6)
     left <- diag((diag(d$size) - gain %*% d$gaps) %*% full %*% t(diag(d$size) - gain %*% d$gaps))
     expect_equal(closed_spread(w, w, d$plan)^2, pmax(left, 1e-6 * diag(full)), tolerance = 1e-5)
   }
 })
 
-test_that("values agree, are not negative where they cannot be, and are the least change where none is held", {
+test_that("values agree, are not negative where they cannot be, and are the least change where none is held",
+          {
   for (seed in 1:20) {
     d <- dense(15, seed)
     w <- covariance(d$spread, d$errors, 0.5)
@@ -56,7 +58,8 @@ test_that("values agree, are not negative where they cannot be, and are the leas
 
 test_that("three series by hand: errors of equal size share the gap alike", {
   plan <- sum_plan(c(3, 3), c(1, 2))
-  expect_equal(as.vector(close_gaps(c(10, 20, 33), covariance(c(1, 1, 1)), plan)), c(11, 21, 32), tolerance = 1e-9)
+  expect_equal(as.vector(close_gaps(c(10, 20, 33), covariance(c(1, 1, 1)), plan)), c(11, 21, 32),
+               tolerance = 1e-9)
   # A total that is known for sure moves its parts, by the squares of their spreads.
   sure <- close_gaps(c(10, 20, 35), covariance(c(1, 2, 1e-9)), plan)
   expect_equal(as.vector(sure), c(11, 24, 35), tolerance = 1e-6)

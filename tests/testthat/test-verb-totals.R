@@ -79,7 +79,8 @@ test_that("levels become weighted means, and what cannot be added up is refused 
   lost <- as.data.frame(x)
   lost$place[lost$item == "i2"] <- NA
   expect_match(error_text(with_totals(quiet(timeline(lost, day, item, amounts = sold,
-                                                     attributes = c(place, kind))), place)), "i2.* has no place")
+                                                     attributes = c(place, kind))), place)),
+                                                     "i2.* has no place")
   expect_error(with_totals(1), class = "kairon_error_input")
 })
 
@@ -182,4 +183,14 @@ test_that("totals go through files, the shell and a pipe", {
   expect_lt(apart(transform(f, ahead = match(day, unique(day))), c("place", "kind", "item")), 1e-6)
   no_whole <- csv_of(kairon("with-totals", path, "--by", "place", "--without-whole", "--quiet")$out)
   expect_false(any(no_whole$place == "all"))
+})
+
+test_that("sums over series count no total twice, and the forecast says that it agrees", {
+  x <- sales()
+  y <- quiet(with_totals(x, place))
+  f <- quiet(forecast(y, 5, "theta", paths = 60))
+  whole <- sum(f$table$value[f$table$place == "all"])
+  expect_equal(quiet(total(f, across = TRUE))$value, whole, tolerance = 1e-9)
+  expect_match(format(f), "Totals are the sums of their parts", all = FALSE)
+  expect_match(format(quiet(forecast(y, 5, "theta", agree = "none"))), "do not agree", all = FALSE)
 })
