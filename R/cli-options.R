@@ -53,7 +53,7 @@ option_texts <- function() {
     total = c("add a group of all series", ""),
     with_totals.by = c("series columns or attributes to add up by, with commas; place:kind crosses two",
                        "COLUMNS"),
-    without_whole = c("no sum of all series", ""),
+    with_totals.all = c("no leaves the sum of all series out", "CHOICE"),
     word = c("what stands where a total sums over a column; all by default", "WORD"),
     agree = c("forecasts of totals that add up: errors, sizes, parts, shares or none", "RULE"),
     per = c("of a rate: \"1 day\", \"1 second\"", "STEP"),

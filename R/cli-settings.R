@@ -86,10 +86,7 @@ verb_arguments <- function(name, verb, options) {
   }
   if ("weights" %in% wanted) args$weights <- as.symbol(options$weights)
   if ("bands" %in% names(options)) args$by <- c(as.list(args$by), cli_bands(options$bands, name))
-  if (name == "with-totals") {
-    args$all <- !isTRUE(options$without_whole)
-    args <- c(as.list(cli_list(options$by)), args)
-  }
+  if (name == "with-totals") args <- c(as.list(cli_list(options$by)), args)
   if ("statistics" %in% names(options)) args <- c(statistics_value(options$statistics), args)
   if ("rules" %in% names(formals(verb$fun))) args$rules <- cli_rules(options, name)
   args

@@ -47,7 +47,7 @@ cli_verbs <- function() {
     `with-totals` = verb(with_totals.kairon_timeline, "add series that are sums of others",
                          paste("with-totals demand.csv.gz --series district --amounts demand --join",
                                "districts.csv --by valley"),
-                         leave = "all", own = c("by", "without_whole")),
+                         own = "by"),
     vet = verb(vet.kairon_timeline, "find spikes, stuck sensors, shifts and values outside of limits",
                paste("vet", river), own = c("min", "max"), run = cli_vet),
     repair = verb(repair.kairon_timeline, "replace what vetting flags, keeping the raw values beside",

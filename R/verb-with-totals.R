@@ -66,6 +66,7 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   attr(out, "timeline") <- meta
   words <- totals_line(out)
   tell(c(i = verbatim(words)))
+  say_missed_parts(out)
   add_entry(out, "with_totals", words, sum_account(out, keys))
 }
 
@@ -188,6 +189,19 @@ totals_by <- function(group, x, parts, word, weights, at_least) {
   made$beside <- lapply(made$beside, function(b) b[names(b) != "series"])
   data <- data[setdiff(names(data), counts)]
   new_timeline(data, made)
+}
+
+# A part without a value makes a dip in its totals, which nobody measured.
+say_missed_parts <- function(x) {
+  meta <- timeline_meta(x)
+  for (m in names(meta$kinds)) {
+    coverage <- companion(x, m, "coverage")
+    n <- sum(coverage < 1 & !is.na(x[[m]]), na.rm = TRUE)
+    if (n > 0) {
+      tell(c(i = "{n} value{?s} of totals of {m} miss{?es/} a part and {?is/are} low by it; \\
+                  {.code at_least = 1} makes {?it/them} missing."))
+    }
+  }
 }
 
 sum_account <- function(x, keys) {

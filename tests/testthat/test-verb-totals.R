@@ -181,7 +181,7 @@ test_that("totals go through files, the shell and a pipe", {
   f <- csv_of(kairon("forecast", added, "--horizon", "3", "--method", "theta", "--only", "forecast",
                      "--quiet")$out)
   expect_lt(apart(transform(f, ahead = match(day, unique(day))), c("place", "kind", "item")), 1e-6)
-  no_whole <- csv_of(kairon("with-totals", path, "--by", "place", "--without-whole", "--quiet")$out)
+  no_whole <- csv_of(kairon("with-totals", path, "--by", "place", "--all", "no", "--quiet")$out)
   expect_false(any(no_whole$place == "all"))
 })
 
