@@ -1,7 +1,8 @@
 #' Series that are sums of others
 #'
 #' Adds totals to the series of a timeline: by place, by kind, by both, and of all. The timeline knows from
-#' then on which series are sums of which, and [forecast()] and [backtest()] make forecasts of them that add up.
+#' then on which series are sums of which, and [forecast()] and [backtest()] make forecasts of them that add
+#' up.
 #'
 #' @inheritParams resample
 #' @param ... What to add up by: series columns or attributes, bare or as text, and crossings of them
@@ -52,7 +53,19 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   }
   groups <- sum_columns(rlang::enquos(...), x)
   if (all) groups <- c(list(character()), groups)
-  if (length(groups) == 0) abort_input("There is nothing to add up by.")
+  # What tells all series apart is no total of several.
+  alone <- vapply(groups, function(g) all(c(meta$series, unlist(groups)) %in% g), TRUE)
+  if (any(alone) && length(c(meta$series, unlist(groups)))) {
+    told <- unique(unlist(groups[alone]))
+    groups <- groups[!alone]
+    if (length(groups)) {
+      tell(c(i = "{.field {told}} tell{?s/} all series apart: there are no totals by {?it/them}."))
+    }
+  }
+  if (length(groups) == 0) {
+    abort_input(c("There is nothing to add up by.",
+                  i = "Name a series column or an attribute that several series share."))
+  }
   weights <- rlang::enquo(weights)
   check_summable(meta, rlang::quo_is_null(weights))
   parts <- with_sum_keys(x, unique(unlist(groups)), word)
