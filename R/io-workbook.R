@@ -246,8 +246,8 @@ sheet_cells <- function(cells) {
   list(cells = cells, forms = forms, offsets = offsets)
 }
 
-# A forecast beside its history, a backtest beside its scores, each with notes in words; `table` has all rows of
-# a forecast as they are read again.
+# A forecast beside its history, a backtest beside its scores, each with notes in words; `table` has all rows
+# of a forecast as they are read again.
 result_sheets <- function(x) UseMethod("result_sheets")
 
 #' @export

@@ -30,7 +30,9 @@ total <- function(f, every = "all", across = FALSE, ...) {
   check_flag(across)
   meta <- timeline_meta(f$history)
   # Totals are sums already, which must not count twice.
-  if (across && !is.null(meta$sums)) f[c("table", "paths")] <- lapply(f[c("table", "paths")], parts_alone, meta)
+  if (across && !is.null(meta$sums)) {
+    f[c("table", "paths")] <- lapply(f[c("table", "paths")], parts_alone, meta)
+  }
   share_out <- total_shares(f, every)
   keys <- if (across) character() else meta$series
   group <- function(t) key_text(c(t[keys], list(t$measure, t$method, t$.bin)))

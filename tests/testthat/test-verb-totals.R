@@ -81,7 +81,8 @@ test_that("levels become weighted means, and what cannot be added up is refused 
   expect_match(error_text(with_totals(quiet(timeline(lost, day, item, amounts = sold,
                                                      attributes = c(place, kind))), place)),
                                                      "i2.* has no place")
-  expect_match(error_text(with_totals(demo_timeline("demand"), district, all = FALSE)), "nothing to add up by")
+  expect_match(error_text(with_totals(demo_timeline("demand"), district, all = FALSE)),
+               "nothing to add up by")
   expect_message(with_totals(sales(), item), "item tells all series apart")
   expect_error(with_totals(1), class = "kairon_error_input")
 })
