@@ -28,10 +28,9 @@
 #'   the common end on; or, with `"own_end"`, forecast every series from its own last value on, for
 #'   collections whose series end at different stamps.
 #' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the least
-#'   change, weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change, weighed
-#'   by the
-#'   sizes of series; `"parts"` takes totals as the sums of the forecasts of parts; `"shares"` divides the
-#'   largest totals by the shares of the past; `"none"` leaves them, and a line says how far they are apart.
+#'   change, weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change,
+#'   weighed by the sizes of series; `"parts"` takes totals as the sums of the forecasts of parts;
+#'   `"shares"` divides the largest totals by the shares of the past; `"none"` leaves them, and a line says how far they are apart.
 #'   Parts that were never negative are not, and still add up.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
