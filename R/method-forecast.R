@@ -30,8 +30,8 @@
 #' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the least
 #'   change, weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change,
 #'   weighed by the sizes of series; `"parts"` takes totals as the sums of the forecasts of parts;
-#'   `"shares"` divides the largest totals by the shares of the past; `"none"` leaves them, and a line says how far they are apart.
-#'   Parts that were never negative are not, and still add up.
+#'   `"shares"` divides the largest totals by the shares of the past; `"none"` leaves them, and a line says
+#'   how far they are apart. Parts that were never negative are not, and still add up.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
 #'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no
