@@ -36,6 +36,7 @@
 #include "stamps.h"
 #include "statistics.h"
 #include "structural.h"
+#include "text_lines.h"
 #include "lines.h"
 #include "theta.h"
 #include "windows.h"
@@ -425,7 +426,15 @@ void texts(Random& r) {
   core::whole_lines(begin, begin + held.size());
   const core::TextPieces pieces = core::cut_text(begin, begin + held.size(), r.whole(1, 3));
   Numbers out = room(pieces.count);
-  if (!pieces.quoted && pieces.count) core::scan_stamps(pieces, ',', r.whole(0, 2), 1, out.data());
+  if (!pieces.quoted && pieces.count) core::scan_stamps(pieces, ',', r.whole(0, 2), static_cast<core::DayOrder>(r.whole(0, 2)), 1, out.data());
+}
+
+void lines_of_text(Random& r) {
+  std::string file;
+  for (int i = r.whole(0, 30); i > 0; --i) file += r.one({"2031-03-01", "\"", "\"\"", ",", ";", " ", "\t", "12.5", "---+---", "a \"b", "\n", "\r\n"});
+  const std::vector<char> held(file.begin(), file.end());
+  core::cells_by_line(held.data(), held.data() + held.size(), r.chance(0.5) ? ',' : '\t', static_cast<std::size_t>(r.whole(0, 4)));
+  core::tabs_for_blanks(held.data(), held.data() + held.size());
 }
 
 void scoring(Random& r) {
@@ -452,7 +461,7 @@ int main(int argc, char** argv) {
   const std::string only = argc > 3 ? argv[3] : "";
   const std::vector<std::pair<std::string, std::function<void(Random&)>>> kernels{
       {"statistics", statistics}, {"grids", grids}, {"filling", filling}, {"splits", splits}, {"spectra", spectra},
-      {"forecasts", forecasts}, {"arima", arima}, {"calendars", calendars}, {"texts", texts}, {"scoring", scoring}};
+      {"forecasts", forecasts}, {"arima", arima}, {"calendars", calendars}, {"texts", texts}, {"lines", lines_of_text}, {"scoring", scoring}};
   std::vector<long> count(kernels.size(), 0), refused(kernels.size(), 0);
   const auto start = std::chrono::steady_clock::now();
   const auto spent = [&] { return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(); };
