@@ -85,12 +85,8 @@ cpp_scan_stamps <- function(path, separator, field, threads, orders = FALSE) {
     .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads, orders)
 }
 
-cpp_cells_by_line <- function(path, separator) {
-    .Call(`_kairon_cpp_cells_by_line`, path, separator)
-}
-
-cpp_sift_lines <- function(path, out, keep) {
-    .Call(`_kairon_cpp_sift_lines`, path, out, keep)
+cpp_sift_lines <- function(path, out, separator) {
+    .Call(`_kairon_cpp_sift_lines`, path, out, separator)
 }
 
 cpp_tabs_for_blanks <- function(path, out) {
@@ -327,6 +323,10 @@ cpp_theta_forecast <- function(model, values, breaks, theta, ahead, threads) {
 
 cpp_damping_range <- function() {
     .Call(`_kairon_cpp_damping_range`)
+}
+
+cpp_add_clock <- function(days, clock) {
+    .Call(`_kairon_cpp_add_clock`, days, clock)
 }
 
 cpp_read_stamps <- function(text, order) {

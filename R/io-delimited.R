@@ -21,8 +21,11 @@ read_by_library <- function(path, name, missing, text_columns, first, call) {
     return(read_misfits(path, name, missing, first, as_text, call))
   }
   read <- read_plain(path, name, missing, first, as_text, call)
-  if (!is.null(read)) {
-    return(list(data = read, lines = NULL, rejects = NULL))
+  if (!is.null(read$data)) {
+    return(list(data = read$data, lines = NULL, rejects = NULL))
+  }
+  if (isTRUE(read$misfits)) {
+    return(read_misfits(path, name, missing, first, as_text, call))
   }
   read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text, name = name,
                         call = call)
@@ -34,12 +37,15 @@ read_by_library <- function(path, name, missing, text_columns, first, call) {
   list(data = read$data, lines = lines, rejects = NULL)
 }
 
+# Bytes from which on the core reads the stamps of a file.
+scanned_from <- 1e6
+
 # The usual large file: a header, no quotes, one column of stamps that can all be
 # read. The core reads the stamps from the file itself, without ever making
-# them text in R, which would take longer than all the rest. NULL otherwise.
+# them text in R, which would take longer than all the rest. NULL otherwise, without `data` where rows do not fit.
 read_plain <- function(path, name, missing, first, as_text, call) {
   time <- first$stamps
-  if (length(time) != 1 || file.size(path) < 1e6 || !identical(first$header, first$names)) {
+  if (length(time) != 1 || file.size(path) < scanned_from || !identical(first$header, first$names)) {
     return(NULL)
   }
   scan <- cpp_scan_stamps(path, first$separator, match(time, first$names) - 1L, core_threads(), first$orders)
@@ -55,11 +61,11 @@ read_plain <- function(path, name, missing, first, as_text, call) {
     call = call
   )
   if (read$misfits || nrow(read$data) != length(scan)) {
-    return(NULL)
+    return(list(misfits = read$misfits))
   }
   data <- read$data
   data[[time]] <- scan
-  data[first$names]
+  list(data = data[first$names])
 }
 
 # Whether a table has the names of the file's first line.
@@ -187,33 +193,24 @@ mend_encoding <- function(data, name) {
 # Rows with too few or too many cells, or quotes that stay open: they are set aside with their line, and the
 # rest is read as a file of its own.
 read_misfits <- function(path, name, missing, first, as_text, call) {
-  width <- cpp_cells_by_line(path, first$separator)
-  blank <- width == 0L
-  goes_on <- width == -2L
-  header <- which(!blank & !goes_on)[1]
-  wanted <- width[header]
-  odd <- !blank & !goes_on & width != wanted
-  if (is.na(header) || mean(odd[!blank & !goes_on]) > 0.5) {
+  sifted <- tempfile(fileext = ".csv")
+  on.exit(unlink(sifted))
+  found <- cpp_sift_lines(path, sifted, first$separator)
+  wanted <- found$wanted
+  odd <- found$odd
+  if (wanted == 0 || length(odd) > length(found$at)) {
     abort_file(c(
       "{.file {name}} has rows of different length.",
-      x = "{sum(odd)} line{?s} {?does/do} not have the header's {wanted} column{?s}, \\
-           the first is line {which(odd)[1]}.",
+      x = "{length(odd)} line{?s} {?does/do} not have the header's {wanted} column{?s}, \\
+           the first is line {odd[1]}.",
       i = "Name the separator with {.code separator = }, if it is not \\
            {.val {first$separator}}."
     ), call = call, .envir = environment())
   }
-  # Lines that go on in an odd one go with it.
-  gone <- odd
-  for (i in which(odd & c(FALSE, goes_on[-length(goes_on)]))) {
-    while (i > 1 && goes_on[i - 1]) gone[i <- i - 1] <- TRUE
-  }
-  sifted <- tempfile(fileext = ".csv")
-  on.exit(unlink(sifted))
-  others <- cpp_sift_lines(path, sifted, !gone & !blank)
-  at <- which(!odd & !blank & !goes_on)[-1]
-  read <- read_plain(sifted, name, missing, first, as_text, call) %||% fread_quietly(
+  read <- read_plain(sifted, name, missing, first, as_text, call)$data %||% fread_quietly(
     file = sifted, first = first, missing = missing, as_text = as_text, name = name, call = call
   )$data
+  at <- found$at
   if (length(at) != nrow(read)) {
     n <- nrow(read)
     abort_file(c("{.file {name}} cannot be read without losing rows.",
@@ -221,11 +218,9 @@ read_misfits <- function(path, name, missing, first, as_text, call) {
                  i = "Is there a quote within a cell, or a line that was cut?"),
                call = call, .envir = environment())
   }
-  reason <- ifelse(width[odd] < 0, "a quote that does not end",
-                   paste0(width[odd], " cells, the header has ", rep(wanted, sum(odd))))
-  text <- mend_bytes(others[match(which(odd), which(gone | blank))])
-  rejects <- data.frame(line = which(odd), reason = reason, text = text)
-  list(data = read, lines = at, rejects = rejects)
+  reason <- ifelse(found$cells < 0, "a quote that does not end",
+                   paste0(found$cells, " cells, the header has ", rep(wanted, length(odd))))
+  list(data = read, lines = at, rejects = data.frame(line = odd, reason = reason, text = mend_bytes(found$text)))
 }
 
 # Text columns to numbers ----

@@ -244,24 +244,27 @@ looks_like_clock <- function(text) {
   length(some) > 0 && mean(grepl(clock_pattern, some)) > 0.9
 }
 
-# Seconds of days and of times within them, where all can be read in one way.
-joined_seconds <- function(days, times) {
-  if (!is.character(days)) days <- as.character(days)
-  read <- cpp_read_stamps(days, 0L)
-  made <- cpp_read_stamps(join_clock("2000-01-01", times), 0L)
-  fine <- !anyNA(days) && !anyNA(times) && all(read$trouble == 0L, read$kind == 1L, made$trouble == 0L)
-  if (fine) list(day = read$seconds, time = made$seconds - 946684800)
+# Seconds of days, where all are days that can be read in one way.
+seconds_of_days <- function(date) {
+  if (inherits(date, "Date")) {
+    return(86400 * as.double(date))
+  }
+  if (inherits(date, "POSIXct")) {
+    seconds <- as.double(date)
+    of_days <- identical(attr(date, "tzone")[1], "UTC") && all(seconds %% 86400 == 0, na.rm = TRUE)
+    return(if (of_days) seconds)
+  }
+  read <- if (is.character(date)) cpp_read_stamps(date, 0L)
+  if (!is.null(read) && all(read$trouble == 0L & read$kind == 1L)) read$seconds
 }
 
-# One column of both, under the date's name.
+# One column of both, under the date's name: stamps where every row holds both, text for the reader else.
 join_clock <- function(date, clock) {
-  if (length(clock) > 10000 && is.character(clock)) {
-    # Dates and clocks repeat: each is read once.
-    days <- unique(date)
-    times <- unique(clock)
-    seconds <- joined_seconds(days, times)
+  if (is.character(clock) && length(date) == length(clock)) {
+    days <- seconds_of_days(date)
+    seconds <- if (!is.null(days)) cpp_add_clock(days, clock)
     if (!is.null(seconds)) {
-      return(wall_clock(seconds$day[match(date, days)] + seconds$time[match(clock, times)]))
+      return(wall_clock(seconds))
     }
   }
   clock <- trimws(as.character(clock))

@@ -59,8 +59,10 @@ holds_stamps <- function(column, name) {
 }
 
 is_days <- function(column) {
-  inherits(column, "Date") || !inherits(column, "POSIXct") &&
-    !any(grepl(":", as.character(utils::head(column, 50)), fixed = TRUE))
+  if (inherits(column, c("Date", "POSIXct"))) {
+    return(!is.null(seconds_of_days(column)))
+  }
+  !any(grepl(":", as.character(utils::head(column, 50)), fixed = TRUE))
 }
 
 # As text, so that a day which there is not is set aside with its line like any other.

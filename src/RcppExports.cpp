@@ -285,28 +285,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// cpp_cells_by_line
-Rcpp::IntegerVector cpp_cells_by_line(std::string path, std::string separator);
-RcppExport SEXP _kairon_cpp_cells_by_line(SEXP pathSEXP, SEXP separatorSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
-    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_cells_by_line(path, separator));
-    return rcpp_result_gen;
-END_RCPP
-}
 // cpp_sift_lines
-Rcpp::CharacterVector cpp_sift_lines(std::string path, std::string out, Rcpp::LogicalVector keep);
-RcppExport SEXP _kairon_cpp_sift_lines(SEXP pathSEXP, SEXP outSEXP, SEXP keepSEXP) {
+Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separator);
+RcppExport SEXP _kairon_cpp_sift_lines(SEXP pathSEXP, SEXP outSEXP, SEXP separatorSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
     Rcpp::traits::input_parameter< std::string >::type out(outSEXP);
-    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type keep(keepSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_sift_lines(path, out, keep));
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_sift_lines(path, out, separator));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1176,6 +1164,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_add_clock
+Rcpp::RObject cpp_add_clock(Rcpp::NumericVector days, Rcpp::CharacterVector clock);
+RcppExport SEXP _kairon_cpp_add_clock(SEXP daysSEXP, SEXP clockSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type days(daysSEXP);
+    Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type clock(clockSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_add_clock(days, clock));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_read_stamps
 Rcpp::List cpp_read_stamps(Rcpp::CharacterVector text, int order);
 RcppExport SEXP _kairon_cpp_read_stamps(SEXP textSEXP, SEXP orderSEXP) {
@@ -1469,7 +1469,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
     {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 5},
-    {"_kairon_cpp_cells_by_line", (DL_FUNC) &_kairon_cpp_cells_by_line, 2},
     {"_kairon_cpp_sift_lines", (DL_FUNC) &_kairon_cpp_sift_lines, 3},
     {"_kairon_cpp_tabs_for_blanks", (DL_FUNC) &_kairon_cpp_tabs_for_blanks, 2},
     {"_kairon_cpp_whole_lines", (DL_FUNC) &_kairon_cpp_whole_lines, 1},
@@ -1530,6 +1529,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_theta_run", (DL_FUNC) &_kairon_cpp_theta_run, 4},
     {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 6},
     {"_kairon_cpp_damping_range", (DL_FUNC) &_kairon_cpp_damping_range, 0},
+    {"_kairon_cpp_add_clock", (DL_FUNC) &_kairon_cpp_add_clock, 2},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},

@@ -92,36 +92,39 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
   return out;
 }
 
-// How many cells each line of a file holds: see core/text_lines.h.
+// Copies the rows of a file that have as many cells as its first to another file. Gives that number (`wanted`), the
+// lines of the rows below the header (`at`), and the other rows: `odd` lines with their `cells` and `text`. Nothing
+// is copied where most are odd.
 // [[Rcpp::export]]
-Rcpp::IntegerVector cpp_cells_by_line(std::string path, std::string separator) {
+Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separator) {
   const FileBytes file(path);
-  return Rcpp::wrap(core::cells_by_line(file.begin(), file.end(), separator[0]));
-}
-
-// Copies the lines of a file that are kept, and gives the others as text.
-// [[Rcpp::export]]
-Rcpp::CharacterVector cpp_sift_lines(std::string path, std::string out, Rcpp::LogicalVector keep) {
-  const FileBytes file(path);
-  std::FILE* target = std::fopen(out.c_str(), "wb");
-  if (!target) Rcpp::stop("A temporary file cannot be written.");
-  std::vector<std::string> others;
-  const char* at = file.begin();
-  bool whole = true;
-  for (R_xlen_t i = 0; i < keep.size() && at < file.end(); ++i) {
-    const void* found = std::memchr(at, '\n', static_cast<std::size_t>(file.end() - at));
-    const char* stop = found ? static_cast<const char*>(found) : file.end();
-    const std::size_t size = static_cast<std::size_t>(stop - at);
-    if (keep[i]) {
-      whole = whole && std::fwrite(at, 1, size, target) == size && std::fputc('\n', target) != EOF;
-    } else {
-      others.emplace_back(at, size);
+  const core::Sifted sifted = core::sift_lines(file.begin(), file.end(), separator[0]);
+  const std::size_t rows = sifted.row_ends.size(), others = sifted.odd.size();
+  if (rows > others) {
+    std::FILE* target = std::fopen(out.c_str(), "wb");
+    if (!target) Rcpp::stop("A temporary file cannot be written.");
+    bool whole = true;
+    for (const auto& run : sifted.runs) {
+      const std::size_t size = static_cast<std::size_t>(run.end - run.begin);
+      whole = whole && std::fwrite(run.begin, 1, size, target) == size;
+      if (size && run.end[-1] != '\n') whole = whole && std::fputc('\n', target) != EOF;
     }
-    at = stop + 1;
+    whole = std::fclose(target) == 0 && whole;
+    if (!whole) Rcpp::stop("A temporary file cannot be written; is the disk full?");
   }
-  whole = std::fclose(target) == 0 && whole;
-  if (!whole) Rcpp::stop("A temporary file cannot be written; is the disk full?");
-  return Rcpp::wrap(others);
+  Rcpp::IntegerVector at(static_cast<R_xlen_t>(rows ? rows - 1 : 0)), odd(static_cast<R_xlen_t>(others)),
+      cells(static_cast<R_xlen_t>(others));
+  std::vector<std::string> text;
+  for (std::size_t i = 1; i < rows; ++i) at[static_cast<R_xlen_t>(i) - 1] = static_cast<int>(sifted.row_ends[i]) + 1;
+  for (std::size_t i = 0; i < others; ++i) {
+    const auto& row = sifted.odd[i];
+    odd[static_cast<R_xlen_t>(i)] = static_cast<int>(row.line) + 1;
+    cells[static_cast<R_xlen_t>(i)] = row.cells;
+    text.emplace_back(row.begin, row.end);
+  }
+  using Rcpp::_;
+  return Rcpp::List::create(_["wanted"] = sifted.wanted, _["at"] = at, _["odd"] = odd, _["cells"] = cells,
+                            _["text"] = text);
 }
 
 // [[Rcpp::export]]

@@ -1,5 +1,30 @@
+#include <cmath>
+#include <unordered_map>
+
 #include "bind_convert.h"
+#include "core/clock.h"
 #include "core/stamps.h"
+
+// Days and the times of their clocks, in seconds; NULL where one is missing or is no such time.
+// [[Rcpp::export]]
+Rcpp::RObject cpp_add_clock(Rcpp::NumericVector days, Rcpp::CharacterVector clock) {
+  const R_xlen_t n = days.size();
+  Rcpp::NumericVector out = Rcpp::no_init(n);
+  std::unordered_map<SEXP, double> known;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    SEXP cell = STRING_ELT(clock, i);
+    if (cell == NA_STRING || !std::isfinite(days[i])) return R_NilValue;
+    const auto found = known.find(cell);
+    double seconds = found == known.end() ? -1 : found->second;
+    if (found == known.end()) {
+      seconds = core::read_clock(CHAR(cell), static_cast<std::size_t>(LENGTH(cell)));
+      if (seconds < 0) return R_NilValue;
+      known.emplace(cell, seconds);
+    }
+    out[i] = days[i] + seconds;
+  }
+  return out;
+}
 
 // `order`: 0 not known, 1 day first, 2 month first. Kinds and troubles are the
 // positions of their words in core/stamps.h.

@@ -17,6 +17,8 @@ class FastStamps {
   // Bytes of a full ISO stamp at `s` that is followed by the separator, else 0.
   std::size_t full_stamp(const char* s, const char* end, char separator, ReadStamp& out) {
     if (end - s < 21) return 0;
+    // The separator may stand between a day and its clock just as well.
+    if (s[10] != 'T' && (s[10] != ' ' || separator == ' ')) return 0;
     const std::size_t n = s[19] == separator ? 19 : s[19] == 'Z' && s[20] == separator ? 20 : 0;
     if (n == 0) return 0;
     out = read(s, n);

@@ -17,14 +17,15 @@ bool is_blank(char c) { return c == ' ' || c == '\t' || c == '\r'; }
 // Nothing, or only what consoles draw below names, with a rule of three signs at least.
 bool holds_nothing(const char* from, const char* to) {
   std::size_t rule = 0;
-  bool other = false, seen = false;
+  bool seen = false;
   for (; from < to; ++from) {
-    if (is_blank(*from)) continue;
+    const char c = *from;
+    if (is_blank(c)) continue;
+    if (c != '-' && c != '=' && c != '+' && c != '|' && c != ':') return false;
     seen = true;
-    rule += *from == '-' || *from == '=';
-    other = other || !std::strchr("-=+|:", *from);
+    rule += c == '-' || c == '=';
   }
-  return !seen || (!other && rule >= 3);
+  return !seen || rule >= 3;
 }
 
 // A quote that ends a cell, in a line that begins within it: its place, or null.
@@ -126,6 +127,47 @@ std::vector<int> cells_by_line(const char* begin, const char* end, char separato
     out.push_back(cells);
     at = next;
   }
+  return out;
+}
+
+Sifted sift_lines(const char* begin, const char* end, char separator) {
+  const std::vector<int> cells = cells_by_line(begin, end, separator);
+  Sifted out;
+  std::size_t header = 0;
+  while (header < cells.size() && (cells[header] == kBlankLine || cells[header] == kGoesOn)) ++header;
+  if (header == cells.size()) return out;
+  out.wanted = cells[header];
+  out.row_ends.reserve(cells.size() - header);
+  const char *at = begin, *row = begin, *kept = nullptr, *kept_end = nullptr;
+  const auto keep_run = [&] {
+    if (kept) out.runs.push_back({kept, kept_end});
+    kept = nullptr;
+  };
+  std::size_t first_line = 0;
+  for (std::size_t line = 0; line < cells.size(); ++line) {
+    const char* stop = std::min(end_of_line(at, end) + 1, end);
+    const int held = cells[line];
+    at = stop;
+    if (held == kGoesOn) continue;
+    if (held == out.wanted) {
+      if (!kept) kept = row;
+      kept_end = stop;
+      out.row_ends.push_back(line);
+    } else {
+      keep_run();
+      if (held != kBlankLine) {
+        for (std::size_t l = first_line; l <= line; ++l) {
+          const char* line_stop = end_of_line(row, end);
+          // Lines that go on in an odd one go with it, and the last of them speaks for all.
+          if (l == line) out.odd.push_back({l, held, row, line_stop});
+          row = std::min(line_stop + 1, end);
+        }
+      }
+    }
+    row = stop;
+    first_line = line + 1;
+  }
+  keep_run();
   return out;
 }
 

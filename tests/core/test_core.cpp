@@ -10,6 +10,7 @@
 
 #include "arima.h"
 #include "averages.h"
+#include "clock.h"
 #include "baselines.h"
 #include "correlation.h"
 #include "cycles.h"
@@ -417,6 +418,44 @@ void text_lines() {
   const std::string spaced = "  a   b \n\"c d\"  e\n";
   check("runs of blanks become tabs, but for those in quotes",
         core::tabs_for_blanks(spaced.data(), spaced.data() + spaced.size()) == "a\tb\n\"c d\"\te\n");
+}
+
+void sifted_lines() {
+  const auto sift = [](const std::string& text) {
+    const core::Sifted s = core::sift_lines(text.data(), text.data() + text.size(), ',');
+    std::string out = std::to_string(s.wanted) + "|";
+    for (const auto& run : s.runs) out += std::string(run.begin, run.end);
+    for (std::size_t line : s.row_ends) out += "|" + std::to_string(line);
+    for (const auto& odd : s.odd) {
+      out += "/" + std::to_string(odd.line) + ":" + std::to_string(odd.cells) + ":" + std::string(odd.begin, odd.end);
+    }
+    return out;
+  };
+  check("rows of another length are sifted out",
+        sift("\na,b\n1,2\n3\n\n4,5,6\n7,8") == "2|a,b\n1,2\n7,8|1|2|6/3:1:3/5:3:4,5,6");
+  check("an odd row of several lines goes with all of them",
+        sift("a,b\n1,2,\"x\ny\"\n3,\"p\nq\"\n") == "2|a,b\n3,\"p\nq\"\n|0|4/2:3:y\"");
+  check("a text of blanks has no row", sift("\n \n").substr(0, 1) == "0" && sift("").substr(0, 1) == "0");
+}
+
+void clocks() {
+  const auto read = [](const std::string& text) { return core::read_clock(text.data(), text.size()); };
+  bool all = true;
+  char text[32];
+  for (int s = 0; s < 86400; s += 7) {
+    const int h = s / 3600, m = s / 60 % 60;
+    std::snprintf(text, sizeof text, "%02d:%02d:%02d", h, m, s % 60);
+    all = all && read(text) == s && read(std::string(text) + ".25") == s + 0.25;
+    std::snprintf(text, sizeof text, "%d:%02d:%02d %s", (h + 11) % 12 + 1, m, s % 60, h < 12 ? "AM" : "p.m.");
+    all = all && read(text) == s;
+  }
+  check("every second of a day is read from its clock", all);
+  check("short clocks", read("7:05") == 25500 && read(" 07:05 ") == 25500 && read("12:00 am") == 0 && read("7:05p") == 68700);
+  bool none = true;
+  for (const char* odd : {"", "7", "7:5", "24:00", "07:60", "07:05:60", "13:00 pm", "0:10 am", "07:05x", "07:05:", "ab:cd", "07:05:30."}) {
+    none = none && read(odd) < 0;
+  }
+  check("what is no clock is none", none);
 }
 
 constexpr double kTurn = 6.283185307179586;
@@ -828,6 +867,8 @@ int main() {
   sliding();
   fields();
   text_lines();
+  sifted_lines();
+  clocks();
   fourier();
   correlation();
   regression();

@@ -9,7 +9,12 @@ test_that("every sample is read in one call, as the table that it holds", {
   folder <- withr::local_tempdir()
   samples <- sample_files()
   expect_gte(length(samples), 60)
-  for (s in samples) {
+  # Each also the way that large files go.
+  from <- kairon:::scanned_from
+  withr::defer(utils::assignInNamespace("scanned_from", from, "kairon"))
+  for (s in rep(samples, each = 2)) {
+    now <- if (kairon:::scanned_from == 0) from else 0
+    utils::assignInNamespace("scanned_from", now, "kairon")
     x <- read_sample(s, write_sample(s, folder))
     expect_true(is_timeline(x), label = paste(s$name, "is read"))
     if (!is_timeline(x)) next
@@ -114,4 +119,44 @@ test_that("columns are named by place, too", {
   expect_equal(names(quiet(read_timeline(path, rename = c(flow = 2, level = 3)))), c("day", "flow", "level"))
   out <- kairon("impute", path, "--rename", "flow=2", "--quiet")
   expect_true("flow" %in% names(csv_of(out$out)))
+})
+
+test_that("a long file in any of the usual dresses holds what the plain one holds", {
+  n <- 40000
+  set.seed(5)
+  at <- as.POSIXct("2031-01-01", tz = "UTC") + 60 * seq_len(n)
+  flow <- round(rnorm(n, 50, 9), 2)
+  level <- round(rnorm(n, 5), 3)
+  say <- function(form) format(at, form)
+  rows <- function(..., by = ",") paste(..., sep = by)
+  comma <- function(v) sub(".", ",", v, fixed = TRUE)
+  plain <- c("time,flow,level", rows(say("%Y-%m-%dT%H:%M:%SZ"), flow, level))
+  apart <- function(date, clock) c("date,clock,flow,level", rows(date, clock, flow, level))
+  dressed <- list(
+    plain = plain, `a title` = c("Works of Quillmere", "", plain),
+    quotes = c("time,flow,level", sprintf("\"%s\",\"%s\",\"%s\"", say("%Y-%m-%dT%H:%M:%SZ"), flow, level)),
+    `decimal commas` = c("time;flow;level", rows(say("%d.%m.%Y %H:%M"), comma(flow), comma(level), by = ";")),
+    blanks = c("time flow level", rows(say("%Y-%m-%dT%H:%M"), flow, level, by = " ")),
+    `date and clock` = apart(say("%Y-%m-%d"), say("%H:%M:%S")),
+    `days first and a clock` = apart(say("%d.%m.%Y"), say("%H:%M")),
+    `a clock of two halves` = apart(say("%Y-%m-%d"), sub("^0", "", say("%I:%M %p")))
+  )
+  path <- withr::local_tempfile(fileext = ".csv")
+  for (kind in names(dressed)) {
+    writeLines(dressed[[kind]], path)
+    x <- quiet(read_timeline(path))
+    expect_equal(as.numeric(x[[timeline_meta(x)$time]]), as.numeric(at), label = kind)
+    expect_equal(list(x$flow, x$level), list(flow, level), label = kind)
+  }
+  # One row that does not fit, and one clock that is missing: both are set aside, the rest stands.
+  spoiled <- plain
+  spoiled[20001] <- paste0(spoiled[20001], ",\"more")
+  writeLines(spoiled, path)
+  x <- quiet(read_timeline(path))
+  expect_equal(list(x$flow, rejects(x)$line), list(flow[-20000], 20001L))
+  spoiled <- dressed$`date and clock`
+  spoiled[101] <- "2031-01-01,25:99,1,1"
+  writeLines(spoiled, path)
+  x <- quiet(read_timeline(path))
+  expect_equal(list(x$flow, nrow(rejects(x))), list(flow[-100], 1L))
 })
