@@ -93,10 +93,11 @@ event_of_block <- function(block, years, zones, fail) {
   uid <- first("UID")$value %||% ""
   rank <- suppressWarnings(as.numeric(first("SEQUENCE")$value %||% 0))
   change <- first("RECURRENCE-ID")
-  if (!is.null(change) && grepl("RANGE", toupper(change$params))) {
-    fail(change$line, "a change of this occurrence and all later ones (RANGE) cannot be read")
+  onward <- !is.null(change) && grepl("RANGE", toupper(change$params))
+  if (onward && !grepl("RANGE=\"?THISANDFUTURE\"?", toupper(change$params))) {
+    fail(change$line, "a change is of one occurrence, or of THISANDFUTURE")
   }
-  out <- list(uid = uid, cancelled = cancelled, rank = if (is.na(rank)) 0 else rank)
+  out <- list(uid = uid, cancelled = cancelled, rank = if (is.na(rank)) 0 else rank, onward = onward)
   if (!is.null(change)) out$at <- moment_instant(calendar_moment(change, fail, zones))
   start <- first("DTSTART")
   if (cancelled) {
@@ -108,7 +109,7 @@ event_of_block <- function(block, years, zones, fail) {
   summary <- first("SUMMARY")
   name <- if (is.null(summary)) "event" else unescape_text(summary$value)
   told <- event_occurrences(block, begin, span, years, zones, fail)
-  c(out, list(key = told$key), occurrence_rows(name, told, begin))
+  c(out, list(key = told$key, begin = begin, span = span), occurrence_rows(name, told, begin))
 }
 
 # Whole days, or instants with their local days.
@@ -147,13 +148,42 @@ settle_changes <- function(made) {
     if (rank[i] < max(rank[same])) keep[i] <- FALSE
   }
   fields <- c("name", "start", "end", "from", "to")
+  onward <- vapply(made, `[[`, TRUE, "onward")
   rows <- lapply(which(keep), function(i) {
     e <- made[[i]]
-    stay <- rep(TRUE, length(e$key))
-    if (!change[i] && named[i]) stay <- !e$key %in% at[change & uid == uid[i]]
-    lapply(e[fields], `[`, stay)
+    if (change[i] || !named[i]) {
+      return(e[fields])
+    }
+    stay <- !e$key %in% at[change & uid == uid[i]]
+    kept <- lapply(e[c(fields, "key")], `[`, stay)
+    # Changes that were cancelled take the occurrences with them; those of an earlier revision do not count.
+    later <- which(onward & uid == uid[i] & (keep | cancelled))
+    changed_onward(kept, e$begin, made[later[order(at[later])]])
   })
   rlang::set_names(lapply(fields, function(f) unlist(lapply(rows, `[[`, f))), fields)
+}
+
+# Occurrences after a change of "this and future": moved as that one was by the wall clock, of its length and name.
+changed_onward <- function(rows, begin, changes) {
+  of <- findInterval(rows$key, vapply(changes, `[[`, 1, "at"))
+  out <- lapply(0:length(changes), function(k) {
+    own <- lapply(rows, `[`, of == k)
+    if (k == 0 || length(own$key) == 0) {
+      return(own[names(own) != "key"])
+    }
+    change <- changes[[k]]
+    if (change$cancelled) {
+      return(NULL)
+    }
+    moved <- instants_to_local(change$key[1], begin) - instants_to_local(change$at, begin)
+    local <- instants_to_local(own$key, begin) + moved
+    key <- instants_of(local, change$begin)
+    told <- list(key = key, to = ends_of(local, key, change$begin, change$span),
+                 days = rep(change$span$days, length(key)))
+    occurrence_rows(change$name[1], told, change$begin)
+  })
+  fields <- setdiff(names(rows), "key")
+  rlang::set_names(lapply(fields, function(f) unlist(lapply(out, `[[`, f))), fields)
 }
 
 # The highest rank among the marked of the same name.

@@ -154,9 +154,19 @@ test_that("changes and cancellations of single occurrences take their place", {
                0)
   again <- sub("SUMMARY:run", "SUMMARY:new run", sub("UID:a", "UID:a\nSEQUENCE:3", run))
   expect_equal(unique(events(whole_calendar(run, again))$name), "new run")
-  expect_match(error_text(events(whole_calendar(run, sub("RECURRENCE-ID;",
-                                                         "RECURRENCE-ID;RANGE=THISANDFUTURE;",
-                                                         late)))), "all later ones")
+  onward <- function(lines) sub("RECURRENCE-ID", "RECURRENCE-ID;RANGE=THISANDFUTURE", lines)
+  e <- events(whole_calendar(run, onward(sub("31T", "29T", late))))
+  expect_equal(e$name, rep(c("run", "late run"), c(3, 3)))
+  expect_equal(format(e$from, "%d %H:%M", tz = "UTC"),
+               c("26 09:00", "27 09:00", "28 09:00", "29 14:00", "30 13:00", "31 13:00"))
+  expect_equal(as.numeric(difftime(e$to, e$from, units = "hours")), rep(c(1, 2), c(3, 3)))
+  # A single change after it keeps its own; a later one of all that follow goes on from there; no more of them.
+  e <- events(whole_calendar(run, onward(sub("31T", "27T", late)), sub("late run", "one", sub("31T", "29T", late)),
+                             onward(sub("late run", "last", sub("31T", "30T", late)))))
+  expect_equal(e$name, c("run", "late run", "late run", "one", "last", "last"))
+  expect_equal(nrow(events(whole_calendar(run, onward(none)))), 2)
+  expect_match(error_text(events(whole_calendar(run, sub("RECURRENCE-ID", "RECURRENCE-ID;RANGE=ALL", late)))),
+               "THISANDFUTURE")
 })
 
 test_that("zones of other names, or defined in the file, are the same clocks", {
