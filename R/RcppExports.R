@@ -333,6 +333,14 @@ cpp_read_stamps <- function(text, order) {
     .Call(`_kairon_cpp_read_stamps`, text, order)
 }
 
+cpp_gap_errors <- function(errors, scale, part, total, totals) {
+    .Call(`_kairon_cpp_gap_errors`, errors, scale, part, total, totals)
+}
+
+cpp_column_products <- function(left, right, a, b) {
+    .Call(`_kairon_cpp_column_products`, left, right, a, b)
+}
+
 cpp_window_rows <- function(times, low, high, breaks, closed_low) {
     .Call(`_kairon_cpp_window_rows`, times, low, high, breaks, closed_low)
 }

@@ -58,8 +58,7 @@ gap_covariance <- function(w, plan) {
   out[as.integer(rownames(both))] <- both
   diag(out) <- diag(out) + own[plan$totals]
   if (w$keep > 0) {
-    f <- sum_gaps(t(w$errors) * w$d, plan)
-    out <- out + w$keep * tcrossprod(f)
+    out <- out + w$keep * crossprod(gap_errors(w, plan))
   }
   out
 }
@@ -95,18 +94,51 @@ solve_gaps <- function(k, gaps) {
   solve(k, gaps / scale, tol = 0) / scale
 }
 
-# Spreads after gaps were closed with the weights `w`, where errors have the covariance `errors`.
-closed_spread <- function(w, errors, plan) {
+# Past errors of totals less those of their parts, in units of the spreads: a column a total.
+gap_errors <- function(w, plan) {
+  cpp_gap_errors(w$errors, w$d, plan$part - 1L, plan$id - 1L, plan$totals - 1L)
+}
+
+# The diagonal of G X H' for G = W C', H = V C' (W, V covariances) and X a symmetric matrix of totals. Both are
+# what stands alone at the pairs of series and totals, and keep D E' F with F = E D C'.
+sides_diagonal <- function(w, x, v, plan) {
   n <- length(w$d)
-  m <- length(plan$totals)
-  ct <- spread_gaps(diag(m), plan, n)
-  g <- times_covariance(w, ct)
-  k <- gap_covariance(w, plan)
-  gain <- t(solve_gaps(k, t(g)))
-  h <- times_covariance(errors, ct)
-  ke <- gap_covariance(errors, plan)
+  own_w <- w$own * w$d^2
+  own_v <- v$own * v$d^2
+  # Pairs of all series and the totals that they bear on, the totals' own among them.
+  series <- c(plan$part, plan$totals)
+  total <- c(plan$id, seq_along(plan$totals))
+  sign <- rep(c(-1, 1), c(length(plan$part), length(plan$totals)))
+  out <- sums_by(x[cbind(plan$first, plan$second)], plan$shared, n) + replace(numeric(n), plan$totals, diag(x))
+  out <- out * own_w * own_v
+  f_w <- if (w$keep > 0) gap_errors(w, plan)
+  f_v <- if (v$keep > 0) gap_errors(v, plan)
+  mixed <- function(own, b, f) {
+    dots <- cpp_column_products(b$errors, f %*% x, series - 1L, total - 1L)
+    own * b$keep * b$d * sums_by(sign * dots, series, n)
+  }
+  if (v$keep > 0) out <- out + mixed(own_w, v, f_v)
+  if (w$keep > 0) out <- out + mixed(own_v, w, f_w)
+  if (w$keep > 0 && v$keep > 0) {
+    inner <- f_w %*% tcrossprod(x, f_v)
+    out <- out + w$keep * v$keep * w$d * v$d * colSums(w$errors * (inner %*% v$errors))
+  }
+  out
+}
+
+sums_by <- function(v, group, n) {
+  made <- rowsum(v, group)
+  replace(numeric(n), as.integer(rownames(made)), made[, 1])
+}
+
+# Spreads after gaps were closed with the weights `w`, where errors have the covariance `errors`: the diagonal
+# of (I - G K^-1 C) V (I - G K^-1 C)', with G = W C', K = C W C' and V that covariance.
+closed_spread <- function(w, errors, plan) {
+  inverse <- solve_gaps(gap_covariance(w, plan), diag(length(plan$totals)))
+  inverse <- (inverse + t(inverse)) / 2
   own <- errors$d^2 * (errors$own + if (errors$keep > 0) errors$keep * colSums(errors$errors^2) else 0)
-  left <- own - 2 * rowSums(gain * h) + rowSums((gain %*% ke) * gain)
+  both <- inverse %*% gap_covariance(errors, plan) %*% inverse
+  left <- own - 2 * sides_diagonal(w, inverse, errors, plan) + sides_diagonal(w, both, w, plan)
   sqrt(pmax(left, 1e-6 * own))
 }
 

@@ -119,9 +119,8 @@ agreed_result <- function(out, batch, agreement, levels) {
     shrink[!is.finite(shrink)] <- 1
     shrink[, plan$totals] <- 1
   } else if (nrow(before) > length(looked)) {
-    shrink <- apply(shrink[looked, , drop = FALSE], 2, function(s) {
-      if (length(looked) == 1) rep(s, nrow(before)) else stats::approx(looked, s, seq_len(nrow(before)))$y
-    })
+    far <- (seq_len(nrow(before)) - 1) / (nrow(before) - 1)
+    shrink <- outer(1 - far, shrink[1, ]) + outer(far, shrink[nrow(before), ])
   }
   for (i in seq_along(levels)) {
     out$lower[[i]] <- out$point + (out$lower[[i]] - before) * shrink

@@ -63,14 +63,15 @@ shared_shocks <- function(method, model, batch, steps, n, seed) {
 # The last 120 errors of each series, a column each, counted back from the common end; columns have length 1.
 aligned_errors <- function(e, breaks) {
   rows <- min(120, max(diff(breaks)))
-  out <- vapply(seq_len(length(breaks) - 1), function(s) {
-    own <- rev(e[breaks[s] + seq_len(diff(breaks)[s])])[seq_len(rows)]
-    spread <- sqrt(mean(own^2, na.rm = TRUE))
-    own <- if (is.finite(spread) && spread > 0) pmin(pmax(own / spread, -4), 4) else own * 0
-    own[!is.finite(own)] <- 0
-    own / max(sqrt(sum(own^2)), 1e-12)
-  }, numeric(rows))
-  matrix(out, rows)
+  series <- length(breaks) - 1
+  at <- rep(breaks[-1], each = rows) - seq_len(rows) + 1
+  at[at <= rep(breaks[-(series + 1)], each = rows)] <- NA
+  out <- matrix(e[at], rows)
+  spread <- sqrt(colMeans(out^2, na.rm = TRUE))
+  spread[!is.finite(spread) | spread <= 0] <- Inf
+  out <- pmin(pmax(out / rep(spread, each = rows), -4), 4)
+  out[!is.finite(out)] <- 0
+  out / rep(pmax(sqrt(colSums(out^2)), 1e-12), each = rows)
 }
 
 # The share of the correlations of errors (columns of length 1) that is not chance.

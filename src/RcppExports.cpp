@@ -1188,6 +1188,35 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_gap_errors
+Rcpp::NumericMatrix cpp_gap_errors(Rcpp::NumericMatrix errors, Rcpp::NumericVector scale, Rcpp::IntegerVector part, Rcpp::IntegerVector total, Rcpp::IntegerVector totals);
+RcppExport SEXP _kairon_cpp_gap_errors(SEXP errorsSEXP, SEXP scaleSEXP, SEXP partSEXP, SEXP totalSEXP, SEXP totalsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type errors(errorsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scale(scaleSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type part(partSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type total(totalSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type totals(totalsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_gap_errors(errors, scale, part, total, totals));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_column_products
+Rcpp::NumericVector cpp_column_products(Rcpp::NumericMatrix left, Rcpp::NumericMatrix right, Rcpp::IntegerVector a, Rcpp::IntegerVector b);
+RcppExport SEXP _kairon_cpp_column_products(SEXP leftSEXP, SEXP rightSEXP, SEXP aSEXP, SEXP bSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type left(leftSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type right(rightSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type a(aSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type b(bSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_column_products(left, right, a, b));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_window_rows
 Rcpp::List cpp_window_rows(Rcpp::NumericVector times, Rcpp::NumericVector low, Rcpp::NumericVector high, Rcpp::IntegerVector breaks, bool closed_low);
 RcppExport SEXP _kairon_cpp_window_rows(SEXP timesSEXP, SEXP lowSEXP, SEXP highSEXP, SEXP breaksSEXP, SEXP closed_lowSEXP) {
@@ -1531,6 +1560,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_damping_range", (DL_FUNC) &_kairon_cpp_damping_range, 0},
     {"_kairon_cpp_add_clock", (DL_FUNC) &_kairon_cpp_add_clock, 2},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
+    {"_kairon_cpp_gap_errors", (DL_FUNC) &_kairon_cpp_gap_errors, 5},
+    {"_kairon_cpp_column_products", (DL_FUNC) &_kairon_cpp_column_products, 4},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},
     {"_kairon_cpp_statistic_exists", (DL_FUNC) &_kairon_cpp_statistic_exists, 1},

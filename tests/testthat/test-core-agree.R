@@ -34,6 +34,11 @@ test_that("gaps close as dense matrices say, and spreads become what they say", 
                  tolerance = 1e-6)
     left <- diag((diag(d$size) - gain %*% d$gaps) %*% full %*% t(diag(d$size) - gain %*% d$gaps))
     expect_equal(closed_spread(w, w, d$plan)^2, pmax(left, 1e-6 * diag(full)), tolerance = 1e-5)
+    # Weights of one kind, errors of another.
+    truth <- covariance(rev(d$spread), d$errors, 1)
+    v <- diag(truth$d) %*% crossprod(d$errors) %*% diag(truth$d)
+    left <- diag((diag(d$size) - gain %*% d$gaps) %*% v %*% t(diag(d$size) - gain %*% d$gaps))
+    expect_equal(closed_spread(w, truth, d$plan)^2, pmax(left, 1e-6 * diag(v)), tolerance = 1e-5)
   }
 })
 
