@@ -28,6 +28,7 @@
 #'   late or neighbours tell on each other.
 #' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
 #'   belongs to this backtest (its data, methods and settings) and refuses another.
+#' @param agree_over Longer periods that forecasts agree with at each cutoff, see [forecast()].
 #' @param agree How forecasts of a timeline [with_totals()] are made to add up at each cutoff, see
 #'   [forecast()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
@@ -54,7 +55,7 @@
 backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
                      window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
                      intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL,
-                     agree = c("errors", "sizes", "parts", "shares", "none"), ...) {
+                     agree = c("errors", "sizes", "parts", "shares", "none"), agree_over = NULL, ...) {
   refuse_more("backtest", ...)
   agree <- picked_choice(agree)
   check_timeline(x)
@@ -89,6 +90,7 @@ backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing, embargo, kept)
   plan$calibrate <- calibrate
   plan$agree <- agree
+  plan$agree_over <- check_agree_over(agree_over)
   if (agree != "none") for (m in chosen) check_sums(observed, m)
   out <- make_backtest(job, plan, cache, perfect, routine)
   if (found) {

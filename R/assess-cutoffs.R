@@ -182,6 +182,7 @@ forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future
   stamps <- stamp_of(meta$cadence, plan$cutoffs[i] + seq_len(plan$steps), zone)
   agree <- plan$agree %||% "none"
   step <- list(agreement = agreement(x, measure, agree, rows), steps = plan$steps,
+               over = periods_over(x, measure, plan$agree_over, plan$steps, plan$cutoffs[i]),
                stamps = from_seconds(stamps, meta$type, meta$zone), bare = TRUE,
                calibrate = plan$calibrate, joint = joint_paths(x, measure, plan$steps, most = 2000))
   tables <- failures <- list()

@@ -56,6 +56,7 @@ option_texts <- function() {
     with_totals.all = c("no leaves the sum of all series out", "CHOICE"),
     word = c("what stands where a total sums over a column; all by default", "WORD"),
     agree = c("forecasts of totals that add up: errors, sizes, parts, shares or none", "RULE"),
+    agree_over = c("longer periods that steps agree with: \"1 week,1 month\"", "PERIODS"),
     per = c("of a rate: \"1 day\", \"1 second\"", "STEP"),
     # Mending
     with = c(paste(fill_rules, collapse = ", "), "RULE"),

@@ -61,6 +61,7 @@ format.kairon_forecast <- function(x, ...) {
     ),
     lines,
     if (!is.null(x$agree)) agree_line(x$agree),
+    if (!is.null(x$agree_over)) paste0("  Steps agree with forecasts over ", word_list(x$agree_over), "."),
     if (length(x$ended)) paste0("  Ended, not forecast: ", word_list(x$ended), "."),
     if (length(x$failed)) paste0("  Failed: ", x$failed),
     if (length(x$notes)) paste0("  Note: ", x$notes),

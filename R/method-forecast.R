@@ -32,6 +32,11 @@
 #'   weighed by the sizes of series; `"parts"` takes totals as the sums of the forecasts of parts;
 #'   `"shares"` divides the largest totals by the shares of the past; `"none"` leaves them, and a line says
 #'   how far they are apart. Parts that were never negative are not, and still add up.
+#' @param agree_over Longer periods, such as `c("1 week", "1 month")`, that forecasts are to agree with: the
+#'   method forecasts the sums of these periods, too (of levels the means), and the steps move by the least
+#'   change, each weighed by its spread, that brings both together. Plans by day, by week and by month are
+#'   then sums of the same forecast. Periods that end beyond the horizon do not count; what is known of a
+#'   period under way does.
 #' @param ... Not used.
 #' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
 #'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no
@@ -45,6 +50,8 @@
 #' @section When a method fails:
 #' Where several methods are given, one that fails is listed and the others stay. A series that a method
 #' cannot be fitted to gets a simpler form, or its last value, which is listed too.
+#' @references Athanasopoulos, G., Hyndman, R. J., Kourentzes, N. and Petropoulos, F. (2017). Forecasting with
+#' temporal hierarchies. European Journal of Operational Research 262, 60-74.
 #' @examples
 #' f <- forecast(demo_timeline("demand"), "14 days", by_smoothing())
 #' f
@@ -55,7 +62,8 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
                                      intervals = c(50, 90), drivers = NULL, routine = NULL,
                                      last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
                                      ended = c("leave", "forecast", "own_end"), calibrate = FALSE,
-                                     agree = c("errors", "sizes", "parts", "shares", "none"), ...) {
+                                     agree = c("errors", "sizes", "parts", "shares", "none"),
+                                     agree_over = NULL, ...) {
   refuse_more("forecast", ...)
   check_routine(routine)
   last <- picked_choice(last)
@@ -82,6 +90,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   plan$seed <- path_seed(x, paths)
   plan$calibrate <- calibrate
   plan$agree <- if (ended == "own_end") "none" else agree
+  plan$agree_over <- check_agree_over(agree_over, ended)
   if (plan$agree != "none") for (m in chosen) check_sums(x, m)
   plan$future <- drivers
   methods <- given %||% as_methods(by_auto())
@@ -107,7 +116,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
       table = do.call(rbind, lapply(results, `[[`, "table")), notes = notes,
       failed = unlist(lapply(results, `[[`, "failed")),
       history = history, methods = methods, measures = chosen, levels = levels,
-      agree = if (!is.null(timeline_meta(x)$sums)) plan$agree,
+      agree = if (!is.null(timeline_meta(x)$sums)) plan$agree, agree_over = plan$agree_over,
       horizon = plan$steps, routine = routine, ended = setdiff_series(x, live),
       forms = unlist(lapply(results, `[[`, "forms"), recursive = FALSE),
       paths = do.call(rbind, lapply(results, `[[`, "paths")),
@@ -263,6 +272,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
   rows <- rows_of(x)
   plan$joint <- joint_paths(x, measure, plan$steps)
   plan$agreement <- agreement(x, measure, plan$agree %||% "none", rows)
+  plan$over <- periods_over(x, measure, plan$agree_over, plan$steps, plan$last, call)
   notes <- failed <- character()
   interrupted <- NULL
   tables <- paths <- parts <- forms <- choices <- list()
@@ -346,8 +356,21 @@ run_method <- function(method, name, batch, rows, plan, levels) {
                                                                  levels = levels),
                own_methods(list(method)))
   }
-  if (is.null(plan$agreement) || !is.null(out$unreached)) out else agreed_result(out, batch, plan$agreement,
-                                                                                 levels)
+  if (!is.null(out$unreached)) {
+    return(out)
+  }
+  if (!is.null(plan$over)) {
+    ahead <- function(batch, steps) {
+      needs <- method_needs(method, batch$context)
+      check_history(batch, needs, name, list(breaks = batch$breaks))
+      run_pieces(batch, needs$piece %||% 200, forecast_piece,
+                 list(method = method, plan = list(steps = steps, bare = TRUE), levels = levels),
+                 own_methods(list(method)))
+    }
+    out <- agreed_over(out, batch, plan$over, levels, ahead)
+    out$notes <- c(out$notes, out$over_notes)
+  }
+  if (is.null(plan$agreement)) out else agreed_result(out, batch, plan$agreement, levels)
 }
 
 forecast_piece <- function(piece, s) fitted_and_predicted(s$method, piece, s$plan, s$levels)
