@@ -134,7 +134,10 @@ told_cadence <- function(header) {
 # The cadence of the header, where every stamp lies on it.
 restore_cadence <- function(x, header, told = FALSE) {
   word <- header$sums$word
-  if (is.character(word) && length(word) == 1) attr(x, "timeline")$sums <- list(word = word)
+  if (is.character(word) && length(word) == 1) {
+    attr(x, "timeline")$sums <- list(word = word)
+    x <- totals_first(x)
+  }
   restore_undo(if (told) x else with_told_cadence(x, header), header)
 }
 

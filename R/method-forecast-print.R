@@ -9,7 +9,7 @@ as.data.frame.kairon_forecast <- function(x, row.names = NULL, optional = FALSE,
   }
   out <- rbind(past[names(future)], future)
   meta <- timeline_meta(x$history)
-  keys <- unname(lapply(out[meta$series], counted_keys))
+  keys <- key_ranks(out[meta$series], meta$sums$word)
   in_order <- do.call(order, c(list(match(out$measure, x$measures)), keys))
   out <- out[in_order, ]
   rownames(out) <- NULL

@@ -93,7 +93,7 @@ fresh_rows <- function(x, new, call = rlang::caller_env()) {
   }
   check_series(data, meta$series, rows, "row", call)
   data <- same_columns(x, data, seconds, rows, call)
-  in_order <- row_order(data[meta$series], seconds)
+  in_order <- row_order(data[meta$series], seconds, meta$sums$word)
   pick_fresh(list(data = data, seconds = seconds, rows = rows, rejects = rejects),
              in_order %||% seq_along(seconds))
 }
@@ -270,7 +270,7 @@ merged_columns <- function(x, fresh, row) {
   all <- Map(longer, unclass(data), fresh$data[names(data)])
   n <- nrow(data)
   in_order <- if (anyNA(row)) {
-    order_of <- row_order(all[meta$series], to_seconds(all[[meta$time]]))
+    order_of <- row_order(all[meta$series], to_seconds(all[[meta$time]]), meta$sums$word)
     order_of %||% seq_len(n + length(row))
   } else {
     # Each new row comes behind the old one that it follows.

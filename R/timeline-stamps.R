@@ -191,9 +191,23 @@ counted_keys <- function(v) {
   match(v, ranked)
 }
 
+# What keys are sorted by. `word`: what stands for all in the keys of totals, which come first, level by level.
+key_ranks <- function(keys, word = NULL) {
+  rank <- function(v) if (is.factor(v)) as.integer(v) else counted_keys(v)
+  if (is.null(word) || length(keys) == 0) {
+    return(unname(lapply(keys, rank)))
+  }
+  over <- lapply(keys, function(v) as.character(v) == word)
+  own <- Map(function(v, o) {
+    names <- unique(as.character(v)[!o])
+    replace(rep(0L, length(v)), which(!o), match(as.character(v)[!o], names[order(rank(names))]))
+  }, lapply(keys, function(v) if (is.factor(v)) as.character(v) else v), over)
+  c(list(-Reduce(`+`, over)), unname(over), unname(own))
+}
+
 # The order of series and time; NULL where the rows stand in it already.
-row_order <- function(keys, seconds) {
-  keys <- unname(lapply(keys, function(v) if (is.factor(v)) as.integer(v) else counted_keys(v)))
+row_order <- function(keys, seconds, word = NULL) {
+  keys <- key_ranks(keys, word)
   if (length(keys) == 0 && cpp_increasing(seconds) > 0) {
     return(NULL)
   }

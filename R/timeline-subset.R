@@ -138,7 +138,7 @@ rbind.kairon_timeline <- function(...) {
   meta <- keep_companions(meta, columns)
   parts <- lapply(parts, complete_companions, roles = companion_roles(meta))
   data <- do.call(rbind, lapply(parts, as_plain))
-  in_order <- row_order(data[meta$series], to_seconds(data[[meta$time]]))
+  in_order <- row_order(data[meta$series], to_seconds(data[[meta$time]]), meta$sums$word)
   if (!is.null(in_order)) data <- data[in_order, , drop = FALSE]
   rownames(data) <- NULL
   out <- restore_timeline(data, meta)
@@ -184,7 +184,7 @@ merge.kairon_timeline <- function(x, y, ...) {
   if (!all(c(meta$time, meta$series) %in% names(out)) || anyNA(out[[meta$time]])) {
     return(out)
   }
-  in_order <- row_order(out[meta$series], to_seconds(out[[meta$time]]))
+  in_order <- row_order(out[meta$series], to_seconds(out[[meta$time]]), meta$sums$word)
   if (!is.null(in_order)) out <- out[in_order, , drop = FALSE]
   rownames(out) <- NULL
   joined_timeline(out, list(x, y))

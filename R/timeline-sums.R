@@ -32,6 +32,18 @@ sum_levels <- function(keys, sums) {
   data.frame(level = names(counts), series = as.integer(counts), stringsAsFactors = FALSE)
 }
 
+# Series in the order of their levels, from the top.
+totals_first <- function(x) {
+  meta <- timeline_meta(x)
+  in_order <- row_order(as_plain(x)[meta$series], rows_of(x)$seconds, meta$sums$word)
+  if (is.null(in_order)) {
+    return(x)
+  }
+  data <- as_plain(x)[in_order, , drop = FALSE]
+  rownames(data) <- NULL
+  new_timeline(data, meta)
+}
+
 totals_line <- function(x) {
   meta <- timeline_meta(x)
   if (is.null(meta$sums) || !all(meta$series %in% names(x))) {

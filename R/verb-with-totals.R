@@ -77,6 +77,7 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   meta$sums <- list(word = word)
   meta$cadence <- timeline_meta(x)$cadence
   attr(out, "timeline") <- meta
+  out <- totals_first(out)
   words <- totals_line(out)
   tell(c(i = verbatim(words)))
   say_missed_parts(out)
