@@ -36,7 +36,8 @@
 #'   `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps), `measure`, `method`,
 #'   `value`, `lower_*`, `upper_*`, `observed` (missing where nothing was measured), `observed_origin`,
 #'   `flagged` (readings flagged as faults) and `invented` (values that were not measured) where there are
-#'   any, `scale` and `rms` (what scaled errors are divided by) and `last` (last value before the cutoff).
+#'   any, `alone` (what was forecast before `agree` and `agree_over`, where they moved it), `scale` and `rms`
+#'   (what scaled errors are divided by) and `last` (last value before the cutoff).
 #'   With a `reserve` the element `reserve` is the backtest of the chosen method there.
 #' @section What is scored:
 #' The observed values go through only those steps of the routine that change the grid ([resample()],

@@ -245,7 +245,7 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   table[c(
     meta$series, "cutoff", meta$time, "ahead", "measure", "method", "value", intervals,
     "observed", "observed_origin", if (!all(is.na(table$flagged))) "flagged",
-    if (!all(is.na(table$invented))) "invented", "scale", "rms", "last"
+    if (!all(is.na(table$invented))) "invented", if (!is.null(table$alone)) "alone", "scale", "rms", "last"
   )]
 }
 

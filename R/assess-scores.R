@@ -5,7 +5,8 @@
 #'   no intervals.
 #' @param metrics Which scores, by name, or `"all"`; see below.
 #' @param by What to score apart: `"method"` and any of `"ahead"` (steps), `"cutoff"`, `"measure"`,
-#'   `"series"`, the series columns, and parts of the calendar such as `"day of week"`, `"month of year"` or
+#'   `"series"`, the series columns, of a timeline [with_totals()] its `"level"`s, and parts of the calendar
+#'   such as `"day of week"`, `"month of year"` or
 #'   `"season of year"`. Several measures are always scored apart.
 #' @param observed For a forecast: a timeline with what was observed since.
 #' @param flagged Readings that [vet()] flagged as faults: `FALSE` leaves them out, `TRUE` counts them,
@@ -157,11 +158,16 @@ path_crps <- function(table, group, b) {
 
 # Columns for what is scored apart: the label of the series, and parts of the calendar.
 scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
-  plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series)
+  plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series, if (!is.null(meta$sums)) "level")
   parts <- if (identical(meta$type, "step")) character() else names(calendar_parts)
   for (name in by) {
     if (name %in% c(plain, parts)) next
     check_choice(name, c(plain, parts), arg = "by", call = call)
+  }
+  if ("level" %in% by && is.null(table$level)) {
+    first <- !duplicated(key_text(table[meta$series]))
+    names <- key_text(table[meta$series])
+    table$level <- key_levels(table[first, meta$series, drop = FALSE], meta$sums)[match(names, names[first])]
   }
   if ("series" %in% by && is.null(table$series)) {
     table$series <- if (length(meta$series)) series_labels(table[meta$series]) else "all"

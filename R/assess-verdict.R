@@ -45,8 +45,12 @@ measure_verdict <- function(measure, table, meta, b, method = NULL) {
   own <- quietly(scores(b_of_rows(b, rows, meta), c("mae", "bias", "coverage")))
   unit <- meta$units[[measure]]
   habit <- habit_sentence(o, b, method)
+  levels <- !is.null(meta$sums) && length(unique(key_levels(rows[meta$series], meta$sums))) > 1
   c(
-    error_sentence(measure, own, unit, rows, method),
+    if (levels) level_sentence(measure, rows, meta, unit, method) else error_sentence(measure, own, unit,
+                                                                                      rows,
+                                                                                      method),
+    agreement_sentence(rows, meta),
     habit$sentence,
     choice_sentence(o, b, measure, method),
     bias_sentence(own, unit),
@@ -66,6 +70,44 @@ error_sentence <- function(measure, own, unit, rows, method) {
   level <- mean(abs(rows$observed))
   share <- if (level > 0) paste0(", ", show_percent(own$mae / level), " of the usual value")
   paste0("Forecasts of ", measure, " by ", method, " are typically ", typical, " off", share, ".")
+}
+
+# Errors of the whole, of its parts and of what lies between, each by its own size.
+level_sentence <- function(measure, rows, meta, unit, method) {
+  level <- key_levels(rows[meta$series], meta$sums)
+  told <- vapply(levels(droplevels(level)), function(l) {
+    own <- rows[level == l, ]
+    off <- mean(abs(own$value - own$observed))
+    size <- mean(abs(own$observed))
+    name <- if (l == "whole") "for the whole" else if (l == "part") "for a part" else l
+    paste0(trimws(paste(show_number(off), unit)), " off ", name,
+           if (size > 0) paste0(" (", show_percent(off / size), " of the usual value)"))
+  }, "")
+  paste0("Forecasts of ", measure, " by ", method, " are typically ", word_list(told), ".")
+}
+
+# What making forecasts agree did to their errors, level by level.
+agreement_sentence <- function(rows, meta) {
+  if (is.null(rows$alone) || anyNA(rows$alone)) {
+    return(NULL)
+  }
+  level <- if (is.null(meta$sums)) factor(rep("", nrow(rows))) else key_levels(rows[meta$series], meta$sums)
+  gain <- vapply(levels(droplevels(level)), function(l) {
+    own <- rows[level == l, ]
+    1 - mean(abs(own$value - own$observed)) / max(mean(abs(own$alone - own$observed)), 1e-300)
+  }, 1)
+  told <- vapply(gain, function(g) {
+    if (abs(g) < 0.0005) "as close as before" else paste(show_percent(abs(g)),
+                                                         if (g > 0) "closer" else "further off")
+  }, "")
+  if (all(abs(gain) < 0.0005)) {
+    return("To agree left errors as they were.")
+  }
+  if (is.null(meta$sums)) {
+    return(paste0("To agree with longer periods brought them ", told, "."))
+  }
+  names <- sub("^part$", "the parts", sub("^whole$", "the whole", names(gain)))
+  paste0("To agree brought ", word_list(paste(names, told)), ".")
 }
 
 # How much closer than the habit, and how sure that is: the sentence, and what the last one needs.

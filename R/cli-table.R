@@ -46,7 +46,7 @@ cli_verbs <- function() {
                          own = c("bands", "statistics", "remote")),
     `with-totals` = verb(with_totals.kairon_timeline, "add series that are sums of others",
                          paste("with-totals demand.csv.gz --series district --amounts demand --join",
-                               "districts.csv --by valley"),
+                               "districts.csv --by zone"),
                          own = "by"),
     vet = verb(vet.kairon_timeline, "find spikes, stuck sensors, shifts and values outside of limits",
                paste("vet", river), own = c("min", "max"), run = cli_vet),

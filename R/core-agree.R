@@ -99,8 +99,8 @@ gap_errors <- function(w, plan) {
   cpp_gap_errors(w$errors, w$d, plan$part - 1L, plan$id - 1L, plan$totals - 1L)
 }
 
-# The diagonal of G X H' for G = W C', H = V C' (W, V covariances) and X a symmetric matrix of totals. Both are
-# what stands alone at the pairs of series and totals, and keep D E' F with F = E D C'.
+# The diagonal of G X H' for G = W C', H = V C' (W, V covariances) and X a symmetric matrix of totals. Both
+# are what stands alone at the pairs of series and totals, and keep D E' F with F = E D C'.
 sides_diagonal <- function(w, x, v, plan) {
   n <- length(w$d)
   own_w <- w$own * w$d^2
@@ -109,7 +109,8 @@ sides_diagonal <- function(w, x, v, plan) {
   series <- c(plan$part, plan$totals)
   total <- c(plan$id, seq_along(plan$totals))
   sign <- rep(c(-1, 1), c(length(plan$part), length(plan$totals)))
-  out <- sums_by(x[cbind(plan$first, plan$second)], plan$shared, n) + replace(numeric(n), plan$totals, diag(x))
+  out <- sums_by(x[cbind(plan$first, plan$second)], plan$shared, n) + replace(numeric(n), plan$totals,
+                                                                              diag(x))
   out <- out * own_w * own_v
   f_w <- if (w$keep > 0) gap_errors(w, plan)
   f_v <- if (v$keep > 0) gap_errors(v, plan)

@@ -79,7 +79,7 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
     ) +
     truth_layer(truth) +
     time_axis(meta$type, meta$zone) +
-    number_axis() +
+    number_axis(panels = length(shown)) +
     figure_theme() +
     figure_labels(
       title = paste0(measure_label(f$history, measure), ": the next ", plural(f$horizon, "step")),

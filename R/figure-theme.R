@@ -137,8 +137,10 @@ zone_labels <- function(zone) {
   }
 }
 
-number_axis <- function(name = NULL) {
-  ggplot2::scale_y_continuous(name = name, labels = axis_numbers)
+# `panels`: of low ones few numbers stay apart.
+number_axis <- function(name = NULL, panels = 1) {
+  breaks <- if (panels > 6) 4 else NULL
+  ggplot2::scale_y_continuous(name = name, labels = axis_numbers, n.breaks = breaks)
 }
 
 # As many decimals as the ticks need to be told exactly, the same for each.

@@ -14,7 +14,9 @@
 #'   than 12 series is drawn as the spread of their values.
 #' @param highlight Labels of series to draw as named lines over the others.
 #' @param panels For a timeline: `"each"` series in a panel of its own, all in `"one"`, or the `"spread"` of
-#'   all series at each time (median, middle half, middle 80 %, all). `"auto"` takes what stays readable.
+#'   all series at each time (median, middle half, middle 80 %, all); of a timeline [with_totals()] the
+#'   `"levels"`: the whole, the shares of it over time, and its largest parts. `"auto"` takes what stays
+#'   readable.
 #' @param page Which dozen of series to draw in panels: 1 is the first.
 #' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
 #'   its `"cycles"`, or methods that `"compare"`.
@@ -36,15 +38,23 @@ NULL
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
 autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
-                                     panels = c("auto", "each", "one", "spread"), page = 1,
+                                     panels = c("auto", "each", "one", "spread", "levels"), page = 1,
                                      common_scale = FALSE, ...) {
   refuse_more("autoplot", ...)
   check_timeline(object)
   check_flag(common_scale)
-  panels <- check_choice(panels, c("auto", "each", "one", "spread"))
+  panels <- picked_choice(panels)
   measures <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
   labels <- series_labels(rows_of(object)$keys)
   for (name in highlight) check_choice(name, labels, arg = "highlight")
+  totals <- timeline_meta(object)$sums
+  if (panels == "levels" && is.null(totals)) {
+    abort_input(c("There are no totals to draw.", i = "Add them with {.fn with_totals}."))
+  }
+  plainly <- is.null(series) && missing(page) && length(highlight) == 0
+  if (panels == "levels" || (panels == "auto" && plainly && !is.null(totals))) {
+    return(draw_totals(object, measures[1]))
+  }
   if (panels == "auto") {
     many <- is.null(series) && missing(page) && length(labels) > most_panels
     panels <- if (many) "spread" else if (length(highlight)) "one" else "each"

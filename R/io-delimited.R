@@ -40,9 +40,9 @@ read_by_library <- function(path, name, missing, text_columns, first, call) {
 # Bytes from which on the core reads the stamps of a file.
 scanned_from <- 1e6
 
-# The usual large file: a header, no quotes, one column of stamps that can all be
-# read. The core reads the stamps from the file itself, without ever making
-# them text in R, which would take longer than all the rest. NULL otherwise, without `data` where rows do not fit.
+# The usual large file: a header, no quotes, one column of stamps that can all be read. The core reads the
+# stamps from the file itself, without ever making them text in R, which would take longer than all the rest.
+# NULL otherwise, without `data` where rows do not fit.
 read_plain <- function(path, name, missing, first, as_text, call) {
   time <- first$stamps
   if (length(time) != 1 || file.size(path) < scanned_from || !identical(first$header, first$names)) {
@@ -220,7 +220,8 @@ read_misfits <- function(path, name, missing, first, as_text, call) {
   }
   reason <- ifelse(found$cells < 0, "a quote that does not end",
                    paste0(found$cells, " cells, the header has ", rep(wanted, length(odd))))
-  list(data = read, lines = at, rejects = data.frame(line = odd, reason = reason, text = mend_bytes(found$text)))
+  list(data = read, lines = at, rejects = data.frame(line = odd, reason = reason,
+                                                     text = mend_bytes(found$text)))
 }
 
 # Text columns to numbers ----

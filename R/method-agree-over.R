@@ -1,11 +1,12 @@
-# Forecasts that agree over time: the same method forecasts the sums (of levels the means) of longer periods, and
-# the steps move by the least change that brings the two together.
+# Forecasts that agree over time: the same method forecasts the sums (of levels the means) of longer periods,
+# and the steps move by the least change that brings the two together.
 #
-# Athanasopoulos, Hyndman, Kourentzes and Petropoulos (2017), European Journal of Operational Research 262, 60-74.
+# Athanasopoulos, Hyndman, Kourentzes and Petropoulos (2017), European Journal of Operational Research 262,
+# 60-74.
 
-# For each of `cadences`: `long`, the timeline of its periods, how many of them to forecast (`steps`), and for every
-# step ahead which of those it lies in (`of`; missing where that one ends beyond the horizon or began before what is
-# known of it). `last`: the last known period of the timeline's own cadence.
+# For each of `cadences`: `long`, the timeline of its periods, how many of them to forecast (`steps`), and for
+# every step ahead which of those it lies in (`of`; missing where that one ends beyond the horizon or began
+# before what is known of it). `last`: the last known period of the timeline's own cadence.
 periods_over <- function(x, measure, cadences, steps, last, call = rlang::caller_env()) {
   if (length(cadences) == 0) {
     return(NULL)
@@ -39,7 +40,8 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
   cadence <- timeline_meta(long)$cadence
   if (step_seconds(cadence) < 1.5 * step_seconds(meta$cadence)) {
     abort_input(c("Forecasts agree over periods longer than a step.",
-                  x = "A step is {format(meta$cadence)}, and {.arg agree_over} has {.val {every}}."), call = call)
+                  x = "A step is {format(meta$cadence)}, and {.arg agree_over} has {.val {every}}."),
+                  call = call)
   }
   rows <- rows_of(x)
   zone <- future_zone(meta, rows, steps + ceiling(2 * step_seconds(cadence) / step_seconds(meta$cadence)))
@@ -61,8 +63,8 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
   )
 }
 
-# `out`: point, lower, upper of the steps. `forecast`: a function of a batch and a number of steps that gives the
-# same for longer periods.
+# `out`: point, lower, upper of the steps. `forecast`: a function of a batch and a number of steps that gives
+# the same for longer periods.
 agreed_over <- function(out, batch, over, levels, forecast) {
   notes <- character()
   held <- list()
@@ -83,7 +85,8 @@ agreed_over <- function(out, batch, over, levels, forecast) {
     return(c(out, list(over_notes = notes)))
   }
   spread <- forecast_spread(out, levels, batch)
-  never_below <- as.vector(tapply(batch$values, series_index(batch$breaks), function(v) all(v >= 0, na.rm = TRUE)))
+  lowest <- tapply(batch$values, series_index(batch$breaks), function(v) min(c(v, Inf), na.rm = TRUE))
+  never_below <- as.vector(lowest) >= 0
   before <- out$point
   for (s in seq_len(ncol(before))) {
     if (!all(is.finite(before[, s]))) next
@@ -152,7 +155,8 @@ check_agree_over <- function(agree_over, ended = "", call = rlang::caller_env())
     abort_input("{.arg agree_over} must be durations such as {.val 1 week}.", call = call)
   }
   if (ended == "own_end") {
-    abort_input("{.arg agree_over} needs forecasts from one end, not {.code ended = \"own_end\"}.", call = call)
+    abort_input("{.arg agree_over} needs forecasts from one end, not {.code ended = \"own_end\"}.",
+                call = call)
   }
   for (every in agree_over) parse_step(every, "agree_over", call)
   unique(agree_over)

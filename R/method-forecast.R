@@ -359,6 +359,7 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   if (!is.null(out$unreached)) {
     return(out)
   }
+  alone <- out$point
   if (!is.null(plan$over)) {
     ahead <- function(batch, steps) {
       needs <- method_needs(method, batch$context)
@@ -370,7 +371,9 @@ run_method <- function(method, name, batch, rows, plan, levels) {
     out <- agreed_over(out, batch, plan$over, levels, ahead)
     out$notes <- c(out$notes, out$over_notes)
   }
-  if (is.null(plan$agreement)) out else agreed_result(out, batch, plan$agreement, levels)
+  if (!is.null(plan$agreement)) out <- agreed_result(out, batch, plan$agreement, levels)
+  if (isTRUE(plan$bare) && !identical(out$point, alone)) out$alone <- alone
+  out
 }
 
 forecast_piece <- function(piece, s) fitted_and_predicted(s$method, piece, s$plan, s$levels)
@@ -537,6 +540,7 @@ forecast_table <- function(x, measure, name, result, rows, plan, levels) {
   }
   out$method <- name
   out$ahead <- rep(seq_len(h), series)
+  if (!is.null(result$alone)) out$alone <- as.vector(result$alone)
   # For undo_scale(), which takes them off again.
   if (!is.null(result$joint)) {
     out$.joint <- matrix(result$joint, h * series)

@@ -163,7 +163,8 @@ settle_changes <- function(made) {
   rlang::set_names(lapply(fields, function(f) unlist(lapply(rows, `[[`, f))), fields)
 }
 
-# Occurrences after a change of "this and future": moved as that one was by the wall clock, of its length and name.
+# Occurrences after a change of "this and future": moved as that one was by the wall clock, of its length and
+# name.
 changed_onward <- function(rows, begin, changes) {
   of <- findInterval(rows$key, vapply(changes, `[[`, 1, "at"))
   out <- lapply(0:length(changes), function(k) {

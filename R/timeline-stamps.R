@@ -191,7 +191,8 @@ counted_keys <- function(v) {
   match(v, ranked)
 }
 
-# What keys are sorted by. `word`: what stands for all in the keys of totals, which come first, level by level.
+# What keys are sorted by. `word`: what stands for all in the keys of totals, which come first, level by
+# level.
 key_ranks <- function(keys, word = NULL) {
   rank <- function(v) if (is.factor(v)) as.integer(v) else counted_keys(v)
   if (is.null(word) || length(keys) == 0) {

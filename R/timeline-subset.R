@@ -187,7 +187,23 @@ merge.kairon_timeline <- function(x, y, ...) {
   in_order <- row_order(out[meta$series], to_seconds(out[[meta$time]]), meta$sums$word)
   if (!is.null(in_order)) out <- out[in_order, , drop = FALSE]
   rownames(out) <- NULL
-  joined_timeline(out, list(x, y))
+  fresh <- if (is_timeline(y)) character() else setdiff(names(out), names(x))
+  with_attributes(joined_timeline(out, list(x, y)), fresh)
+}
+
+# What a table says once for each series is an attribute, no measure.
+with_attributes <- function(x, columns) {
+  meta <- if (is_timeline(x)) timeline_meta(x)
+  if (is.null(meta) || length(meta$series) == 0 || length(columns) == 0) {
+    return(x)
+  }
+  owner <- series_index(rows_of(x)$breaks)
+  first <- match(seq_len(max(owner)), owner)[owner]
+  same <- vapply(columns, function(name) identical(x[[name]], x[[name]][first]), TRUE)
+  meta$attributes <- union(meta$attributes, columns[same])
+  meta$kinds <- meta$kinds[setdiff(names(meta$kinds), columns[same])]
+  meta$units <- meta$units[names(meta$kinds)]
+  new_timeline(as_plain(x), meta)
 }
 
 # Renames companions to what the record calls them.

@@ -19,16 +19,22 @@ sum_pairs <- function(keys, sums) {
   do.call(rbind, c(list(data.frame(total = integer(), part = integer())), pairs))
 }
 
-# Levels from the top: what they sum by, and how many series each has.
-sum_levels <- function(keys, sums) {
+# The level of each of these keys, in words: "whole", "by place", "part"; levels from the top.
+key_levels <- function(keys, sums) {
   over <- matrix(vapply(keys, function(v) as.character(v) == sums$word, logical(length(keys[[1]]))),
                  ncol = length(keys))
-  words <- apply(over, 1, function(o) {
+  pattern <- apply(over, 1, paste, collapse = " ")
+  first <- which(!duplicated(pattern))
+  words <- apply(over[first, , drop = FALSE], 1, function(o) {
     if (!any(o)) "part" else if (all(o)) "whole" else paste("by", word_list(names(keys)[!o]))
   })
-  n <- rowSums(over)
-  first <- unique(words[order(-n, match(words, unique(words)))])
-  counts <- table(factor(words, first))
+  out <- words[match(pattern, pattern[first])]
+  factor(out, unique(words[order(-rowSums(over[first, , drop = FALSE]), seq_along(first))]))
+}
+
+# Levels from the top: what they sum by, and how many series each has.
+sum_levels <- function(keys, sums) {
+  counts <- table(key_levels(keys, sums))
   data.frame(level = names(counts), series = as.integer(counts), stringsAsFactors = FALSE)
 }
 
@@ -49,11 +55,14 @@ totals_line <- function(x) {
   if (is.null(meta$sums) || !all(meta$series %in% names(x))) {
     return(NULL)
   }
-  levels <- sum_levels(rows_of(x)$keys, meta$sums)
-  paste0("Totals: ", paste0(levels$series, " ", ifelse(levels$level == "part", ifelse(levels$series == 1,
-                                                                                      "part",
-                                                                                      "parts"), levels$level),
-                            collapse = ", "), ".")
+  paste0("Totals: ", totals_words(x), ".")
+}
+
+# "1 whole, 3 by zone, 8 parts"
+totals_words <- function(x) {
+  levels <- sum_levels(rows_of(x)$keys, timeline_meta(x)$sums)
+  several <- levels$level == "part" & levels$series != 1
+  paste(levels$series, ifelse(several, "parts", levels$level), collapse = ", ")
 }
 
 # Rows of a table of series without those of totals.

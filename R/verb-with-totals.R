@@ -9,7 +9,8 @@
 #'   (`place:kind`). Each gives a level of totals.
 #' @param all Whether to add the sum of all series, too.
 #' @param word What stands, in a column that a total sums over, in place of a name. No series may be called
-#'   so.
+#'   so, but for totals that the data give: they are compared with the sums, and a difference is an error that
+#'   shows it.
 #' @param weights Weights of the series for measures that are levels, as in [pool_series()]: their totals are
 #'   weighted means. Without weights a level is refused, since a sum of levels means nothing.
 #' @param at_least Share (0 to 1) of its series, or number of them (2 and more), that a total needs at a
@@ -47,10 +48,13 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   check_string(word)
   check_least(at_least)
   meta <- timeline_meta(x)
+  whole <- x
   if (!is.null(meta$sums)) {
     abort_input(c("The timeline has totals already.",
                   i = "Name all that is to be added up by in one call of {.fn with_totals}."))
   }
+  given <- given_totals(x, word)
+  if (!is.null(given)) x <- x[!given, ]
   groups <- sum_columns(rlang::enquos(...), x)
   if (all) groups <- c(list(character()), groups)
   # What tells all series apart is no total of several.
@@ -78,6 +82,7 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   meta$cadence <- timeline_meta(x)$cadence
   attr(out, "timeline") <- meta
   out <- totals_first(out)
+  if (!is.null(given)) check_given(whole[given, ], out, word)
   words <- totals_line(out)
   tell(c(i = verbatim(words)))
   say_missed_parts(out)
@@ -92,6 +97,55 @@ with_totals.kairon_routine <- function(x, ..., all = TRUE, word = "all", weights
   record_step(x, "with_totals", c(Filter(function(q) !rlang::quo_is_null(q), as.list(quos)),
                                   if (!isTRUE(all)) list(all = all), if (word != "all") list(word = word),
                                   if (!identical(at_least, 0)) plain["at_least"]), regrids = TRUE)
+}
+
+# Rows of series that are called as totals are: the data may give totals themselves. NULL without any.
+given_totals <- function(x, word, call = rlang::caller_env()) {
+  keys <- as_plain(x)[timeline_meta(x)$series]
+  given <- Reduce(`|`, lapply(keys, function(v) as.character(v) == word), FALSE)
+  if (!any(given)) {
+    return(NULL)
+  }
+  if (all(given)) abort_input("Every series is called {.val {word}}, as totals are.", call = call)
+  given
+}
+
+# Totals that the data give are those of their parts, or are told with the ways out.
+check_given <- function(given, out, word, call = rlang::caller_env()) {
+  meta <- timeline_meta(out)
+  data <- as_plain(given)
+  # A total's own place among what it sums over may be missing.
+  for (name in setdiff(meta$series, timeline_meta(given)$series)) {
+    v <- as.character(data[[name]])
+    data[[name]] <- ifelse(is.na(v), word, v)
+  }
+  key <- function(t) paste(key_text(t[meta$series]), to_seconds(t[[meta$time]]))
+  at <- match(key(data), key(as_plain(out)))
+  lost <- which(is.na(at))
+  if (length(lost)) {
+    label <- row_labels(given)[lost[1]]
+    abort_input(c("A series is called {.val {word}}, as totals are, and is none of those that are asked for: \
+                   {.val {label}}.",
+                  i = "Take it out first, or choose another {.arg word} for totals."), call = call)
+  }
+  for (m in names(meta$kinds)) {
+    own <- given[[m]]
+    sum <- out[[m]][at]
+    off <- which(abs(own - sum) > 1e-6 * pmax(abs(own), abs(sum)))
+    if (length(off) == 0) next
+    label <- row_labels(given)[off[1]]
+    stamp <- show_stamp(to_seconds(given[[meta$time]])[off[1]], meta$type, meta$zone)
+    of <- length(own)
+    numbers <- vapply(c(own[off[1]], sum[off[1]]), show_number, "")
+    abort_input(c(
+      "{.val {label}}, which the data give, is not the sum of its parts.",
+      x = "{length(off)} of {of} value{?s} of {.field {m}} differ, the first at {stamp}: {numbers[1]}, and the \
+           parts add up to {numbers[2]}.",
+      i = "Take {.val {label}} out first to have the sum in its place, or choose another {.arg word} for \\
+           totals and keep it as a series like others."
+    ), call = call)
+  }
+  tell(c(i = "Totals that the data give are the sums of their parts, and give way to them."))
 }
 
 # Columns by which to sum: names, text, and crossings of them.
@@ -212,7 +266,7 @@ say_missed_parts <- function(x) {
     coverage <- companion(x, m, "coverage")
     n <- sum(coverage < 1 & !is.na(x[[m]]), na.rm = TRUE)
     if (n > 0) {
-      tell(c(i = "{n} value{?s} of totals of {m} miss{?es/} a part and {?is/are} low by it; \\
+      tell(c(i = "{n} value{?s} of totals of {m} {cli::qty(n)}miss{?es/} a part and {?is/are} low by it; \\
                   {.code at_least = 1} makes {?it/them} missing."))
     }
   }

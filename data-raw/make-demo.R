@@ -95,6 +95,7 @@ districts <- data.frame(
   district = c("Alderbrook", "Birchmoor", "Coldharbour", "Dunmere", "Eastweir", "Fernhollow",
                "Goosegate", "Hartsfell"),
   valley = c("upper", "upper", "upper", "lower", "lower", "lower", "lower", "upper"),
+  zone = c("Tarn", "Tarn", "Mill", "Mill", "Mill", "Estuary", "Estuary", "Tarn"),
   people = c(21400, 8300, 4100, 33800, 17600, 9900, 12500, 2700),
   elevation = c(214, 268, 305, 88, 61, 97, 74, 341)
 )

@@ -2,8 +2,10 @@
 
 days <- function(n = 400, start = "2031-01-06", seed = 1, series = 1) {
   set.seed(seed)
-  v <- vapply(seq_len(series), function(s) 50 * s + 8 * sin(2 * pi * seq_len(n) / 7) + rnorm(n, 0, 3), numeric(n))
-  data <- data.frame(day = rep(days_from(start, n), series), well = rep(paste0("w", seq_len(series)), each = n),
+  v <- vapply(seq_len(series), function(s) 50 * s + 8 * sin(2 * pi * seq_len(n) / 7) + rnorm(n, 0, 3),
+              numeric(n))
+  data <- data.frame(day = rep(days_from(start, n), series), well = rep(paste0("w", seq_len(series)),
+                                                                        each = n),
                      flow = as.vector(v))
   if (series > 1) return(quiet(timeline(data, day, well, amounts = flow, cadence = "1 day")))
   quiet(timeline(data[-2], day, amounts = flow, cadence = "1 day"))
@@ -44,14 +46,16 @@ test_that("the forecast is what the method's own forecasts of steps and weeks gi
   whole <- quiet(forecast(weeks, 4, "theta"))$table
   spread <- function(t, i = seq_len(nrow(t))) (t$upper_90 - t$lower_90)[i] / (2 * qnorm(0.95))
   sums <- outer(1:3, c(rep(1, 6), rep(2, 7), rep(3, 7), 4), `==`) * 1
-  wanted <- nearest_to_periods(plain$value, spread(plain), sums, whole$value[1:3] - c(known, 0, 0), spread(whole, 1:3),
+  wanted <- nearest_to_periods(plain$value, spread(plain), sums, whole$value[1:3] - c(known, 0, 0),
+                               spread(whole, 1:3),
                                TRUE)
   expect_equal(values(forecast(x, 21, "theta", agree_over = "1 week")), wanted, tolerance = 1e-8)
   # Means of levels, with hours in a zone whose clocks change within the horizon.
   n <- 24 * 60
   at <- as.POSIXct("2031-01-27 11:00", tz = "Europe/London") + 3600 * seq_len(n)
   set.seed(9)
-  warm <- quiet(timeline(data.frame(at, level = 20 + sin(2 * pi * seq_len(n) / 24) + rnorm(n, 0, 0.2)), at, levels = level))
+  warm <- quiet(timeline(data.frame(at, level = 20 + sin(2 * pi * seq_len(n) / 24) + rnorm(n, 0, 0.2)), at,
+                         levels = level))
   f <- quiet(forecast(warm, "3 days", "theta", agree_over = "1 day", paths = 20))
   expect_true(all(abs(f$table$value - values(forecast(warm, "3 days", "theta"))) < 1))
   expect_match(paste(format(f), collapse = " "), "agree with forecasts over 1 day")
@@ -73,7 +77,8 @@ test_that("scale, order and what is known do not matter where they should not", 
   expect_equal(moved[1:6], rep(0, 6))
   expect_true(all(moved[7:13] != 0))
   # A series that has nothing but zeros, and one that has just begun.
-  odd <- rbind(x, quiet(timeline(data.frame(day = days_from("2032-02-06", 4), well = "w9", flow = 0), day, well,
+  odd <- rbind(x, quiet(timeline(data.frame(day = days_from("2032-02-06", 4), well = "w9", flow = 0), day,
+                                 well,
                                  amounts = flow, cadence = "1 day")))
   expect_true(all(is.finite(quiet(forecast(odd, 30, "theta", agree_over = "1 week"))$table$value)))
 })

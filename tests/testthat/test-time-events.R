@@ -160,8 +160,10 @@ test_that("changes and cancellations of single occurrences take their place", {
   expect_equal(format(e$from, "%d %H:%M", tz = "UTC"),
                c("26 09:00", "27 09:00", "28 09:00", "29 14:00", "30 13:00", "31 13:00"))
   expect_equal(as.numeric(difftime(e$to, e$from, units = "hours")), rep(c(1, 2), c(3, 3)))
-  # A single change after it keeps its own; a later one of all that follow goes on from there; no more of them.
-  e <- events(whole_calendar(run, onward(sub("31T", "27T", late)), sub("late run", "one", sub("31T", "29T", late)),
+  # A single change after it keeps its own; a later one of all that follow goes on from there; no more of
+  # them.
+  e <- events(whole_calendar(run, onward(sub("31T", "27T", late)), sub("late run", "one", sub("31T", "29T",
+                                                                                              late)),
                              onward(sub("late run", "last", sub("31T", "30T", late)))))
   expect_equal(e$name, c("run", "late run", "late run", "one", "last", "last"))
   expect_equal(nrow(events(whole_calendar(run, onward(none)))), 2)

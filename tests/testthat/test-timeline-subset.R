@@ -66,6 +66,12 @@ test_that("merging attributes keeps a timeline, merging its key away does not", 
   expect_true(is_timeline(both))
   expect_equal(both$demand, demand$demand)
   expect_equal(cadence_of(both), cadence_of(demand))
+  # What is the same for all rows of a series is an attribute; what changes is a measure.
+  expect_setequal(timeline_meta(both)$attributes, setdiff(names(places), "district"))
+  expect_equal(names(timeline_meta(both)$kinds), "demand")
+  prices <- data.frame(day = unique(demand$day))
+  prices$price <- seq_along(prices$day)
+  expect_equal(names(timeline_meta(quiet(merge(demand, prices)))$kinds), c("demand", "price"))
   doubled <- merge(demand, rbind(places, places))
   expect_false(is_timeline(doubled))
 })

@@ -197,3 +197,65 @@ test_that("sums over series count no total twice, and the forecast says that it 
   expect_match(format(f), "Totals are the sums of their parts", all = FALSE)
   expect_match(format(quiet(forecast(y, 5, "theta", agree = "none"))), "do not agree", all = FALSE)
 })
+
+test_that("totals that the data give are compared with the sums of their parts", {
+  x <- sales()
+  data <- as.data.frame(x)
+  sums <- stats::aggregate(sold ~ day, data, sum)
+  own <- rbind(data, data.frame(item = "all", day = sums$day, sold = sums$sold, place = NA,
+                                kind = NA)[names(data)])
+  y <- quiet(timeline(own, day, item, amounts = sold, attributes = c(place, kind)))
+  expect_message(made <- with_totals(y), "are the sums of their parts")
+  expect_equal(as.data.frame(made), as.data.frame(quiet(with_totals(x))))
+  expect_equal(as.data.frame(quiet(with_totals(y, place))), as.data.frame(quiet(with_totals(x, place))))
+  off <- y
+  off$sold[which(y$item == "all")[7]] <- 1
+  expect_match(error_text(with_totals(off)),
+               "1 of 140 values of sold differ, the first at 2031-01-07: 1, and the parts")
+  expect_match(error_text(with_totals(y, place, all = FALSE)), "none of those that are asked for")
+  expect_match(error_text(with_totals(y[y$item == "all", ])), "Every series is called")
+  # As a series of its own, under another word.
+  kept <- quiet(with_totals(y, word = "sum"))
+  expect_equal(as.vector(tapply(kept$sold, kept$item, sum)[c("all", "sum")]), sum(sums$sold) * c(1, 2))
+})
+
+test_that("levels stand from the top, in files and after binding, too", {
+  x <- sales()
+  x$item <- sub("i", "", x$item)
+  x <- quiet(timeline(as.data.frame(x), day, item, amounts = sold, attributes = c(place, kind)))
+  y <- quiet(with_totals(x, place, kind))
+  order_of <- function(z) unique(paste(z$place, z$kind, z$item))
+  expect_equal(order_of(y)[1:6], c("all all all", "north all all", "south all all", "all x all", "all y all",
+                                   "all z all"))
+  expect_equal(order_of(y), order_of(rbind(y[y$day > as.Date("2031-03-01"), ],
+                                           y[y$day <= as.Date("2031-03-01"), ])))
+  path <- withr::local_tempfile(fileext = ".csv")
+  write_timeline(y, path)
+  expect_equal(order_of(quiet(read_timeline(path))), order_of(y))
+  f <- as.data.frame(quiet(forecast(y, 7, "theta")))
+  expect_equal(order_of(f), order_of(y))
+  # Scores by level, and what agreement did to each.
+  set.seed(8)
+  parts <- y$place != "all" & y$kind != "all" & y$item != "all"
+  loud <- as.data.frame(y)[parts, c("item", "place", "kind", "day", "sold")]
+  loud$sold <- loud$sold * exp(rnorm(nrow(loud), 0, 0.6))
+  y <- quiet(with_totals(timeline(loud, day, item, amounts = sold, attributes = c(place, kind)), place, kind))
+  b <- quiet(backtest(y, 7, "smoothing", cutoffs = 3))
+  s <- scores(b, "mae", by = c("method", "level"))
+  expect_equal(as.character(s$level), c("whole", "by place", "by kind", "part"))
+  t <- b$table
+  whole <- t$place == "all" & t$kind == "all"
+  expect_equal(s$mae[1], mean(abs(t$value - t$observed)[whole]))
+  expect_equal(sum(t$alone[whole] == t$value[whole]), 0)
+  words <- verdict(b)
+  expect_match(words[1], "off for the whole .*off for a part")
+  gain <- 1 - mean(abs(t$value - t$observed)[whole]) / mean(abs(t$alone - t$observed)[whole])
+  expect_match(words[2], paste0("brought the whole ", kairon:::show_percent(abs(gain)),
+                                if (gain > 0) " closer" else " further"))
+  none <- quiet(backtest(y, 7, "smoothing", cutoffs = 3, agree = "none"))
+  expect_equal(none$table$value, t$alone, tolerance = 1e-8)
+  expect_true(all(quiet(leak_check(b))$passed))
+  p <- autoplot(y)
+  expect_s3_class(p, "patchwork")
+  expect_match(error_text(autoplot(x, panels = "levels")), "no totals to draw")
+})
