@@ -139,8 +139,8 @@ check_given <- function(given, out, word, call = rlang::caller_env()) {
     numbers <- vapply(c(own[off[1]], sum[off[1]]), show_number, "")
     abort_input(c(
       "{.val {label}}, which the data give, is not the sum of its parts.",
-      x = "{length(off)} of {of} value{?s} of {.field {m}} differ, the first at {stamp}: {numbers[1]}, and the \
-           parts add up to {numbers[2]}.",
+      x = "{length(off)} of {of} value{?s} of {.field {m}} differ, the first at {stamp}: {numbers[1]}, and \\
+           the parts add up to {numbers[2]}.",
       i = "Take {.val {label}} out first to have the sum in its place, or choose another {.arg word} for \\
            totals and keep it as a series like others."
     ), call = call)
