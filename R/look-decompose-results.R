@@ -46,20 +46,28 @@ strength <- function(d, ...) {
   out
 }
 
-#' The series without its seasons
+#' The series without its seasons, or without an event
 #'
-#' @param d A [decomposition()].
+#' @param d A [decomposition()], or an [effect_of()].
 #' @param without What to take off: any of `"season"`, `"events"` (shifts and the calendar among them) and
 #' `"remainder"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, the time column, `measure`,
-#'   `value` and `adjusted`, both in the measure's unit.
+#'   `value` and `adjusted`, both in the measure's unit. Of an effect: the timeline with what was to be
+#'   expected in place of what was measured during the event and after it, its origin *repaired*, so that the
+#'   next forecast does not repeat what will not be repeated.
 #' @examples
 #' head(adjusted(decomposition(demo_timeline("billed"), "year")))
 #' @export
-adjusted <- function(d, without = "season", ...) {
+adjusted <- function(d, ...) UseMethod("adjusted")
+
+#' @export
+adjusted.default <- function(d, ...) check_decomposition(d)
+
+#' @rdname adjusted
+#' @export
+adjusted.kairon_decomposition <- function(d, without = "season", ...) {
   refuse_more("adjusted", ...)
-  check_decomposition(d)
   for (w in without) check_choice(w, c("season", "events", "remainder"), arg = "without")
   off <- if (d$combine == "multiply") `/` else `-`
   columns <- c(

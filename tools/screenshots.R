@@ -19,7 +19,8 @@ birchmoor <- demand[demand$district == "Birchmoor", ]
 shot("rolling", autoplot(roll(birchmoor, trailing("28 days"), c("mean", "sd"))))
 shot("vetting", autoplot(repair(vet(river), "linear", longest = 3)))
 shot("standing", autoplot(standing(demo_timeline("billed"), better = "higher")))
-shot("correlogram", autoplot(correlogram(demo_timeline("energy"), "8 days")))
+shot("totals", autoplot(with_totals(merge(demand, read.csv(system.file("extdata", "districts.csv", package = "kairon"))),
+                                    zone)))
 shot("spectrum", autoplot(power_spectrum(resample(demo_timeline("pressure"), "1 hour"))))
 shot("highlight", autoplot(demand, highlight = c("Birchmoor", "Dunmere")) +
        shaded_spans(c("hot spell" = "2031-07-01/2031-07-20")) + date_marks(c("new tariff" = "2031-04-01")))
@@ -32,5 +33,5 @@ shot("forecast", autoplot(f, observed = parts$test, series = c("Alderbrook", "Du
 b <- backtest(demand, horizon = "14 days")
 shot("backtest", autoplot(b, series = c("Alderbrook", "Eastweir")))
 shot("scores", autoplot(scores(b)))
-shot("diagnosis", autoplot(diagnosis(fit(demo_timeline("billed"), by_theta()))))
+shot("effect", autoplot(effect_of(demand[demand$district == "Dunmere", ], "2030-02-11/2030-02-16", events = holidays)))
 report(demand, "build/shots/quillmere.html", title = "Quillmere Water: demand of eight districts")

@@ -1,0 +1,393 @@
+#' What an event did
+#'
+#' Compares what was measured in a stretch of time with what was to be expected there without what happened in
+#' it, net of seasons, holidays and level, and says how often the same calculation gave as much where nothing
+#' happened.
+#'
+#' @param x A regular timeline.
+#' @param when The stretch, as in [during()]: `"2031-07-14/2031-07-27"`, or `"2031-04-01/"` for one that goes
+#'   on; several for an event that came back; or the name of one of the `events`.
+#' @param measures Measures to look at; all by default.
+#' @param controls Series that the event did not touch, by their labels, or `"others"`: how they ran together
+#'   with a series before tells what it would have been. `NULL` uses none.
+#' @param events A calendar of [events()] (or a file of one): each name in it becomes an effect of its own.
+#' @param lingers How long the event may have worked after its end, such as `"2 weeks"`: these days are
+#'   told apart, and together with it as the net effect.
+#' @param sides Where to learn from: `"both"` sides, rows `"before"` it alone, or `"auto"`: both where the
+#'   stretch has ended and enough follows it. Choose `"before"` where what came with the event stayed.
+#' @param method A forecasting method, by word or as `by_...()`, that says what would have been from what
+#'   was before; by default seasons and events by least squares, and a level that moves between both sides.
+#' @param seasons Seasons in steps or by name; by default those that the timeline has.
+#' @param placebos How many stretches without the event to compare with, at most.
+#' @param interval The share, in percent, that intervals hold.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
+#' @returns A `kairon_effect`. [as.data.frame()] gives a row for each series, measure, occasion and `phase`
+#'   ("during", "after", "net"), and of several series the sum of amounts as `"together"`: `from`, `to`,
+#'   `steps`, `observed`, `expected`, `effect`, `lower`, `upper` (sums of amounts, means of levels, in the
+#'   measure's unit), `share` (effect / expected) with `share_lower` and `share_upper`, `placebos`,
+#'   `as_large` (how many of them were) and `p_value`. Element `steps` has the same step by step. A plot shows
+#'   both, their difference, its running sum and the placebos; [adjusted()] takes the effect off.
+#' @section How:
+#' y = a + b t + seasons + events + w controls + level(t) + noise by least squares on all rows but those of
+#' the stretch (logarithms where an amount is above zero throughout), the weights w of what controls leave
+#' over not below zero and drawn towards zero. What is left is a level that moves: across the stretch it goes
+#' from the faded mean of what was before to that of what came after, as a random walk with noise is expected
+#' to (Harvey, 1989). The same is done for stretches of the same length and place in the week before the event
+#' that touch neither it nor one of the `events`. Their errors give the interval: the distance that covers
+#' `interval` percent of n + 1 (split conformal), and the p-value (1 + as large) / (1 + n). With fewer than 20
+#' of them it is said that they are too few.
+#' @section Error types:
+#' `kairon_error_input` where no row lies in the stretch, nothing is left to learn from, a control is the
+#' series itself or a sum, or the timeline is irregular.
+#' @references Abadie, A., Diamond, A. and Hainmueller, J. (2010). Synthetic control methods for comparative
+#' case studies. Journal of the American Statistical Association 105, 493-505.
+#'
+#' Chernozhukov, V., Wuthrich, K. and Zhu, Y. (2021). An exact and robust conformal inference method for
+#' counterfactual and synthetic controls. Journal of the American Statistical Association 116, 1849-1864.
+#'
+#' Harvey, A. C. (1989). Forecasting, structural time series models and the Kalman filter. Cambridge.
+#' @examples
+#' demand <- demo_timeline("demand")
+#' dunmere <- demand[demand$district == "Dunmere", ]
+#' effect_of(dunmere, "2030-02-11/2030-02-16")
+#' # The hot spell was felt everywhere.
+#' effect_of(demand, "2031-07-14/2031-07-27", placebos = 30)
+#' @export
+effect_of <- function(x, when, measures = NULL, controls = NULL, events = NULL, lingers = NULL,
+                      sides = c("auto", "both", "before"), method = NULL, seasons = NULL, placebos = 60,
+                      interval = 90, ...) {
+  refuse_more("effect_of", ...)
+  sides <- picked_choice(sides)
+  check_timeline(x)
+  check_regular(x, "What an event did")
+  check_count(placebos)
+  interval <- check_levels(interval)
+  if (length(interval) != 1) abort_input("{.arg interval} must be one percentage, such as 90.")
+  measures <- pick_measures(x, rlang::enquo(measures))
+  x <- complete_grid(without_forecasts(x, measures))
+  calendar <- if (!is.null(events)) events_of(events)
+  spans <- effect_spans(x, when, calendar)
+  if (!is.null(method)) method <- as_methods(method)[[1]]
+  plan <- list(spans = spans, sides = sides, placebos = placebos, interval = interval, lingers = lingers,
+               method = method, seasons = seasons, controls = controls,
+               regressors = if (!is.null(calendar)) event_regressors(x, calendar, spans))
+  made <- lapply(measures, effect_of_measure, x = x, plan = plan)
+  notes <- told_notes(do.call(rbind, lapply(made, `[[`, "notes")))
+  structure(
+    list(table = do.call(rbind, lapply(made, `[[`, "table")), steps = do.call(rbind, lapply(made, `[[`,
+                                                                                            "steps")),
+         placebos = do.call(rbind, lapply(made, `[[`, "placebos")), notes = notes, x = x, measures = measures,
+         interval = interval, meta = timeline_meta(x)),
+    class = "kairon_effect"
+  )
+}
+
+# Stretches as first and last instants, [from, to), one a row.
+effect_spans <- function(x, when, calendar, call = rlang::caller_env()) {
+  meta <- timeline_meta(x)
+  if (meta$type == "step") abort_input("A timeline of plain steps has no dates.", call = call)
+  if (!is.character(when) || length(when) == 0 || anyNA(when)) {
+    abort_input("{.arg when} must be intervals such as {.val 2031-07-14/2031-07-27}, or an event's name.",
+                call = call)
+  }
+  rows <- rows_of(x)
+  if (length(when) == 1 && !is.null(calendar) && when %in% calendar$name) {
+    own <- calendar[calendar$name == when, ]
+    when <- paste0(format(own$start), "/", format(own$end))
+  }
+  spans <- t(vapply(trimws(when), interval_of, numeric(2), meta = meta, rows = rows, call = call))
+  inside <- apply(spans, 1, function(s) any(rows$seconds >= s[1] & rows$seconds < s[2]))
+  if (!any(inside)) {
+    shown <- span_words(x)
+    abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."), call = call)
+  }
+  spans <- spans[inside, , drop = FALSE]
+  spans[order(spans[, 1]), , drop = FALSE]
+}
+
+# What else the calendar has, as columns for all rows; what lies within the stretches themselves does not
+# count.
+event_regressors <- function(x, calendar, spans) {
+  days <- period_days(x)
+  columns <- lapply(unique(calendar$name), function(name) {
+    event_share(calendar[calendar$name == name, ], days$begin, days$end)
+  })
+  inside <- Reduce(`|`, lapply(seq_len(nrow(spans)), function(i) {
+    rows_of(x)$seconds >= spans[i, 1] & rows_of(x)$seconds < spans[i, 2]
+  }))
+  # An event that is only seen in the stretch would explain it away.
+  seen <- vapply(columns, function(v) any(v[!inside] > 0), TRUE)
+  do.call(cbind, c(columns[seen], list(matrix(0, nrow(x), 0))))
+}
+
+effect_of_measure <- function(measure, x, plan) {
+  meta <- timeline_meta(x)
+  rows <- rows_of(x)
+  labels <- series_labels(rows$keys)
+  value <- x[[measure]]
+  value[!is_measured(x, measure) | is_flagged(x, measure)] <- NA
+  # What happened in the stretch has no say in what seasons there are.
+  plan$found <- if (is.null(plan$seasons)) {
+    inside <- Reduce(`|`, lapply(seq_len(nrow(plan$spans)), function(i) {
+      rows$seconds >= plan$spans[i, 1] & rows$seconds < plan$spans[i, 2]
+    }))
+    calm <- x
+    calm[[measure]] <- replace(value, inside, NA)
+    default_seasons(calm, measure)
+  } else {
+    resolve_seasons(plan$seasons, meta$cadence)
+  }
+  data <- lapply(seq_along(labels), function(s) {
+    effect_series(value, rows, s, x, measure, plan)
+  })
+  names(data) <- labels
+  with_controls <- !is.null(plan$controls)
+  if (with_controls) check_controls(plan$controls, labels, meta)
+  whom <- if (with_controls && !identical(plan$controls, "others")) setdiff(labels, plan$controls) else labels
+  if (with_controls) {
+    used <- if (identical(plan$controls, "others")) labels else plan$controls
+    plan$known_controls <- lapply(data[used], control_moved, plan = plan)
+  }
+  plan$offsets <- shared_offsets(data, plan)
+  out <- list()
+  notes <- NULL
+  for (k in cli::cli_progress_along(whom, "Looking for the effect")) {
+    name <- whom[k]
+    helpers <- if (identical(plan$controls, "others")) setdiff(labels, name) else plan$controls
+    others <- if (with_controls) data[helpers]
+    one <- effect_in_series(data[[match(name, labels)]], plan, others)
+    one$label <- name
+    notes <- rbind(notes, notes_of(name, one$notes))
+    if (length(one$occasions)) out[[length(out) + 1]] <- one
+  }
+  if (length(out) == 0) {
+    words <- unique(notes$words)
+    abort_input(c("What {.field {measure}} would have been cannot be told in any series.", points(words,
+                                                                                                  "x")),
+                call = rlang::caller_env())
+  }
+  collect_effects(out, measure, x, plan, notes)
+}
+
+check_controls <- function(controls, labels, meta, call = rlang::caller_env(2)) {
+  if (length(labels) < 2) abort_input("Controls are other series, and there is one series.", call = call)
+  if (identical(controls, "others")) {
+    if (!is.null(meta$sums)) {
+      abort_input(c("Among the others of a timeline with totals are sums that hold the series itself.",
+                    i = "Name the {.arg controls}."), call = call)
+    }
+    return(invisible())
+  }
+  for (name in controls) check_choice(name, labels, arg = "controls", call = call)
+  sums <- if (!is.null(meta$sums)) grepl(paste0("(^| / )", meta$sums$word, "($| / )"), controls)
+  if (any(sums)) {
+    bad <- controls[sums][1]
+    abort_input("{.val {bad}} is a sum that holds the series that are looked at, and no control.",
+                call = call)
+  }
+  if (setequal(controls, labels)) abort_input("A control cannot be the series itself.", call = call)
+}
+
+# The p-value of the event in a control of its own.
+control_moved <- function(d, plan) {
+  o <- effect_in_series(d, plan)$occasions
+  if (length(o) == 0 || length(o[[1]]$placebos$start) < 19) {
+    return(NULL)
+  }
+  occasion_tables(o[[1]], d, plan, 1)$table$p_value[1]
+}
+
+# One series: its values (logarithms where it is an amount above zero throughout), columns, and stretches.
+effect_series <- function(value, rows, s, x, measure, plan) {
+  at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
+  y <- value[at]
+  meta <- timeline_meta(x)
+  logs <- meta$kinds[[measure]] == "amount" && isTRUE(min(y, na.rm = TRUE) > 0)
+  seconds <- rows$seconds[at]
+  blocks <- lapply(seq_len(nrow(plan$spans)), function(i) {
+    which(seconds >= plan$spans[i, 1] & seconds < plan$spans[i, 2])
+  })
+  after <- lapply(blocks, lingering_rows, seconds = seconds, plan = plan, meta = meta, zone = rows$zone)
+  list(
+    y = if (logs) log(y) else y, raw = y, logs = logs, blocks = blocks, after = after, at = at,
+    period = period_of_stamp(meta$cadence, seconds, rows$zone), amount = meta$kinds[[measure]] == "amount",
+    x = expected_columns(replace(if (logs) log(y) else y, unlist(c(blocks, after)), NA), at, meta$cadence,
+                         plan),
+    x_timeline = x, measure = measure,
+    week = steps_of_week(meta$cadence)
+  )
+}
+
+lingering_rows <- function(block, seconds, plan, meta, zone) {
+  if (is.null(plan$lingers) || length(block) == 0) {
+    return(integer())
+  }
+  step <- parse_step(plan$lingers, "lingers")
+  end <- period_start(meta$cadence, period_of_stamp(meta$cadence, seconds[block[length(block)]], zone) + 1,
+                      zone)
+  until <- shift_instants(end, step, 1, zone)
+  which(seconds >= end & seconds < until)
+}
+
+steps_of_week <- function(cadence) {
+  if (cadence$unit == "weekday") {
+    return(5L)
+  }
+  n <- 7 * 86400 / step_seconds(cadence)
+  if (n >= 2 && abs(n - round(n)) < 1e-6) as.integer(round(n)) else 1L
+}
+
+expected_columns <- function(y, at, cadence, plan) {
+  n <- length(y)
+  t <- seq_len(n) - 1
+  base <- cbind(1, t / n)
+  known <- known_cycles(cadence)
+  for (name in names(plan$found)) {
+    whole <- plan$found[[name]]
+    if (2 * whole > sum(is.finite(y))) next
+    exact <- if (name %in% names(known)) known[[name]] else whole
+    pairs <- if (whole > 60) chosen_pairs(y, base, t, exact)
+    base <- cbind(base, season_columns(t, exact, whole, pairs))
+  }
+  if (!is.null(plan$regressors)) base <- cbind(base, plan$regressors[at, , drop = FALSE])
+  unname(base)
+}
+
+# Controls as what their own columns leave over, at the periods of the series.
+control_columns <- function(d, others, out) {
+  z <- lapply(others, function(o) {
+    away <- o$period %in% d$period[out]
+    learn <- is.finite(o$y) & !away
+    if (sum(learn) <= ncol(o$x) + 3) {
+      return(NULL)
+    }
+    r <- o$y - as.vector(o$x %*% least_squares(o$x, o$y, learn))
+    r <- r[match(d$period, o$period)]
+    if (mean(is.finite(r)) < 0.8) NULL else r
+  })
+  z <- Filter(Negate(is.null), z)
+  if (length(z)) do.call(cbind, z)
+}
+
+# The same words of several series are said once.
+notes_of <- function(name, words) {
+  if (length(words)) data.frame(name = name, words = words)
+}
+
+told_notes <- function(notes) {
+  words <- unique(notes$words)
+  vapply(words, function(w) {
+    names <- notes$name[notes$words == w]
+    if (any(nzchar(names))) paste0(word_list(names), ": ", w) else w
+  }, "", USE.NAMES = FALSE)
+}
+
+# How far before each occasion all series have their placebos, so that their sum has, too.
+shared_offsets <- function(data, plan) {
+  lapply(seq_len(nrow(plan$spans)), function(i) {
+    found <- lapply(data, function(d) {
+      block <- c(d$blocks[[i]], d$after[[i]])
+      if (length(block) == 0) {
+        return(NULL)
+      }
+      out <- sort(unique(unlist(c(d$blocks, d$after))))
+      block[1] - placebo_starts(d, block, out, learns_before(d, block, plan), plan)
+    })
+    counts <- table(unlist(found))
+    offsets <- sort(as.numeric(names(counts)[counts == max(counts, 0)]))
+    if (length(offsets) <= plan$placebos) offsets else
+      offsets[round(seq(1, length(offsets), length.out = plan$placebos))]
+  })
+}
+
+learns_before <- function(d, block, plan) {
+  plan$sides == "before" || !is.null(plan$method) ||
+    (plan$sides == "auto" && length(d$y) - block[length(block)] < max(10, 2 * d$week))
+}
+
+# Each occasion: what was, what was to be expected, and the same for placebos.
+effect_in_series <- function(d, plan, others = NULL) {
+  out <- sort(unique(unlist(c(d$blocks, d$after))))
+  z <- if (length(others)) control_columns(d, others, out)
+  notes <- character()
+  occasions <- list()
+  for (i in seq_along(d$blocks)) {
+    block <- c(d$blocks[[i]], d$after[[i]])
+    if (length(block) == 0) next
+    before <- learns_before(d, block, plan)
+    made <- stretch_expected(d, block, out, before, plan, z, NULL)
+    if (is.null(made)) {
+      notes <- c(notes, "too little is left to learn from")
+      next
+    }
+    occasions[[length(occasions) + 1]] <- list(
+      block = block, during = seq_along(d$blocks[[i]]), expected = made$expected, weights = made$weights,
+      before = before, placebos = placebo_stretches(d, block, out, before, plan, z, made$share,
+                                                    plan$offsets[[i]])
+    )
+  }
+  list(occasions = occasions, d = d, notes = notes, controls = colnames(z))
+}
+
+stretch_expected <- function(d, block, out, before, plan, z, share, past = Inf) {
+  if (is.null(plan$method)) {
+    return(expected_stretch(d$y, d$x, block, out, before, share, z, past))
+  }
+  first <- block[1]
+  if (sum(is.finite(d$raw[seq_len(first - 1)])) < 3) {
+    return(NULL)
+  }
+  x <- d$x_timeline[d$at[seq_len(first - 1)], ]
+  x[[d$measure]] <- ifelse(seq_len(first - 1) %in% out, NA, d$raw[seq_len(first - 1)])
+  f <- tryCatch(
+    quietly(rlang::inject(forecast(x, length(block), list(plan$method), measures = !!d$measure,
+                                   ended = "forecast", last = "keep"))),
+    kairon_error = function(e) NULL
+  )
+  if (is.null(f)) NULL else list(expected = if (d$logs) log(f$table$value) else f$table$value, share = share)
+}
+
+# From before alone: each stretch from as long a past as leaves room for the others.
+placebo_past <- function(d, block, before, plan) {
+  if (before && is.null(plan$method)) max(least_past(d), floor(0.6 * (block[1] - 1))) else Inf
+}
+
+least_past <- function(d) max(2 * ncol(d$x), 2 * d$week, 8)
+
+# Where stretches before the event begin, of its length and at its place in the week, that touch nothing
+# listed.
+placebo_starts <- function(d, block, out, before, plan) {
+  size <- length(block)
+  busy <- seq_along(d$y) %in% out
+  if (!is.null(plan$regressors)) busy <- busy | rowSums(plan$regressors[d$at, , drop = FALSE]) > 0
+  taken <- cumsum(c(0, busy))
+  known <- cumsum(c(0, is.finite(d$y)))
+  past <- placebo_past(d, block, before, plan)
+  low <- if (before) (if (is.finite(past)) past else least_past(d)) + 1 else max(2, d$week + 1)
+  starts <- rev(seq(block[1] - d$week * ceiling(size / d$week), by = -d$week,
+                    length.out = max(0, floor((block[1] - low) / d$week))))
+  starts <- starts[starts >= low & starts + size - 1 < block[1]]
+  free <- taken[starts + size] == taken[starts] & known[starts + size] - known[starts] > size / 2
+  starts[free]
+}
+
+# For each the values that were and those that were to be expected, a column each.
+placebo_stretches <- function(d, block, out, before, plan, z, share, offsets) {
+  size <- length(block)
+  past <- placebo_past(d, block, before, plan)
+  starts <- placebo_starts(d, block, out, before, plan)
+  if (length(starts) > plan$placebos || !is.null(offsets)) {
+    shared <- starts[(block[1] - starts) %in% offsets]
+    own <- setdiff(starts, shared)
+    room <- min(length(own), max(0, plan$placebos - length(shared)))
+    starts <- sort(c(shared, own[round(seq(1, length(own), length.out = room))]))
+  }
+  made <- lapply(starts, function(s) {
+    own <- s + seq_len(size) - 1
+    e <- stretch_expected(d, own, out, before, plan, z, share, past)
+    if (is.null(e)) NULL else list(start = s, observed = d$y[own], expected = e$expected)
+  })
+  made <- Filter(Negate(is.null), made)
+  list(start = vapply(made, `[[`, 1, "start"), observed = do.call(cbind, lapply(made, `[[`, "observed")),
+       expected = do.call(cbind, lapply(made, `[[`, "expected")))
+}
