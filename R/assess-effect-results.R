@@ -212,9 +212,8 @@ effect_sentence <- function(line, e) {
   # Bounds on the side of the effect; one beyond zero has a minus.
   turn <- sign(line$effect + (line$effect == 0))
   bounds <- sort(turn * c(line$lower, line$upper))
-  span <- if (length(bounds) == 2 && all(is.finite(bounds))) {
-    paste0(" (", paste(vapply(bounds, show_number, "", 4), collapse = " to "), ")")
-  } else ""
+  told <- length(bounds) == 2 && all(is.finite(bounds))
+  span <- if (told) paste0(" (", paste(vapply(bounds, show_number, "", 4), collapse = " to "), ")")
   share <- if (is.finite(line$share)) paste0(", ", show_percent(abs(line$share))) else ""
   paste0(
     capitalise(line$measure), whom, " ", when, phase, " was ", if (!amount) "on average ",
@@ -250,15 +249,20 @@ occasion_lines <- function(e) {
     own <- t[key == k, ]
     as_share <- all(is.finite(own$share))
     v <- if (as_share) own$share else own$effect
-    show <- function(v) if (as_share) paste(show_number(100 * v, 3), "%") else
+    show <- function(v) {
+      if (as_share) {
+        return(paste(show_number(100 * v, 3), "%"))
+      }
       trimws(paste(show_number(v, 3), e$meta$units[[own$measure[1]]]))
+    }
     n <- length(v)
     error <- stats::sd(v) / sqrt(n)
     fit <- if (n > 3) summary(stats::lm(v ~ seq_along(v)))$coefficients[2, c(1, 4)]
-    trend <- if (!is.null(fit) && isTRUE(fit[2] < 0.05)) {
+    trend <- " It neither grows nor fades by more than chance."
+    if (!is.null(fit) && isTRUE(fit[2] < 0.05)) {
       grows <- sign(fit[1]) == sign(mean(v))
-      paste0(" It ", if (grows) "grows" else "fades", " by ", show(abs(fit[1])), " each time.")
-    } else " It neither grows nor fades by more than chance."
+      trend <- paste0(" It ", if (grows) "grows" else "fades", " by ", show(abs(fit[1])), " each time.")
+    }
     whom <- if (length(e$meta$series)) paste0(" in ", series_labels(own[1, e$meta$series, drop = FALSE]))
     paste0(capitalise(own$measure[1]), whom, ": mean of ", n, " occasions ", show(mean(v)),
            ", standard error ",

@@ -100,7 +100,7 @@ steps <- list(
   as_amount = verb("as_amount")
 )
 looks <- c("inspect", "gaps", "origins", "standing", "find_seasons", "correlogram", "lag_grid", "lead_lag",
-           "power_spectrum", "stationarity", "season_profile", "traits")
+           "effect_of", "power_spectrum", "stationarity", "season_profile", "traits")
 methods <- sort(sub("^by_", "", grep("^by_", getNamespaceExports("kairon"), value = TRUE)))
 drivers <- list(drivers = list(
   description = "Columns that drive the measure: {known_ahead: [price], to_forecast: [heat]}.", type = "object",
