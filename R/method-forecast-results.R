@@ -9,6 +9,8 @@
 #' @param f A forecast made with `paths =`.
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
 #' @param across Whether series are added up too.
+#' @param by Series columns that stay apart where the others are added up, such as `"place"`; totals of
+#'   [with_totals()] do not count twice.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie
 #' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A
@@ -18,7 +20,7 @@
 #' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)
 #' total(f, "1 year")
 #' @export
-total <- function(f, every = "all", across = FALSE, ...) {
+total <- function(f, every = "all", across = FALSE, by = NULL, ...) {
   refuse_more("total", ...)
   if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
   if (is.null(f$paths)) {
@@ -30,11 +32,16 @@ total <- function(f, every = "all", across = FALSE, ...) {
   check_flag(across)
   meta <- timeline_meta(f$history)
   # Totals are sums already, which must not count twice.
+  if (!is.null(by)) {
+    if (!is.character(by)) abort_input("{.arg by} must be names of series columns.")
+    for (name in by) check_choice(name, meta$series, arg = "by")
+    across <- TRUE
+  }
   if (across && !is.null(meta$sums)) {
     f[c("table", "paths")] <- lapply(f[c("table", "paths")], parts_alone, meta)
   }
   share_out <- total_shares(f, every)
-  keys <- if (across) character() else meta$series
+  keys <- if (across) as.character(by) else meta$series
   group <- function(t) key_text(c(t[keys], list(t$measure, t$method, t$.bin)))
   table <- share_out(f$table)
   own <- group(table)

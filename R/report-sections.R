@@ -37,13 +37,18 @@ forecast_sentence <- function(f) {
   shown <- show_stamp(to_seconds(stamps), meta$type, meta$zone)
   measure <- f$measures[1]
   rows <- f$table[f$table$measure == measure & f$table$method == f$table$method[1], ]
+  # Totals and their parts have no mean in common: the whole is spoken of, or else the first total.
+  if (!is.null(meta$sums)) rows <- rows[forecast_labels(rows, f) == forecast_labels(rows, f)[1], ]
   past <- forecast_past(f, measure, unique(forecast_labels(rows, f)), f$horizon)
   unit <- meta$units[[measure]]
   n <- length(unique(forecast_labels(rows, f)))
+  whom <- if (!is.null(meta$sums)) paste(" for", forecast_labels(rows, f)[1])
   paste0(
     "From ", shown[1], " to ", shown[2], ", ", measure, " is expected at ",
     trimws(paste(show_number(mean(rows$value, na.rm = TRUE)), unit)),
-    " a step on average", if (n > 1) paste0(" over ", n, " series"), "; in the ",
+    " a step on average",
+    if (n > 1) paste0(" over ", n, " series") else whom,
+    "; in the ",
     plural(f$horizon, "step"), " before it was ",
     trimws(paste(show_number(mean(past$value, na.rm = TRUE)), unit)), "."
   )

@@ -194,6 +194,13 @@ test_that("sums over series count no total twice, and the forecast says that it 
   f <- quiet(forecast(y, 5, "theta", paths = 60))
   whole <- sum(f$table$value[f$table$place == "all"])
   expect_equal(quiet(total(f, across = TRUE))$value, whole, tolerance = 1e-9)
+  # By one column alone: as the totals of it, with bounds from the same paths.
+  by <- quiet(total(f, by = "place"))
+  each <- quiet(total(f))
+  each <- each[each$item == "all" & each$place != "all", ]
+  expect_equal(by$value, each$value[match(by$place, each$place)], tolerance = 1e-9)
+  expect_equal(by$lower_90, each$lower_90[match(by$place, each$place)], tolerance = 1e-9)
+  expect_match(error_text(total(f, by = "nowhere")), "by")
   expect_match(format(f), "Totals are the sums of their parts", all = FALSE)
   expect_match(format(quiet(forecast(y, 5, "theta", agree = "none"))), "do not agree", all = FALSE)
 })
