@@ -21,6 +21,9 @@ stretch_totals <- function(observed, expected, at, d) {
   }
   over <- if (d$amount) colSums else colMeans
   out <- list(observed = over(o, na.rm = TRUE), expected = over(e, na.rm = TRUE))
+  # Rounding is no effect.
+  same <- which(abs(out$observed - out$expected) <= 1e-10 * (abs(out$observed) + abs(out$expected)))
+  out$expected[same] <- out$observed[same]
   none <- colSums(is.finite(o)) == 0
   out$observed[none] <- out$expected[none] <- NA
   out
@@ -31,15 +34,18 @@ total_errors <- function(totals, logs) {
   if (logs) log(totals$observed / totals$expected) else totals$observed - totals$expected
 }
 
+# A share of what was expected means something where nothing is below zero.
+shares_of <- function(d) all(d$raw >= 0, na.rm = TRUE)
+
 # One line of the table.
-effect_line <- function(observed, expected, errors, logs, interval) {
+effect_line <- function(observed, expected, errors, logs, interval, shares = TRUE) {
   errors <- errors[is.finite(errors)]
   n <- length(errors)
   own <- if (logs) log(observed / expected) else observed - expected
   far <- if (n >= 5) held_distance(errors, interval) else NA_real_
   low <- if (logs) observed - expected * exp(far) else observed - expected - far
   high <- if (logs) observed - expected * exp(-far) else observed - expected + far
-  share <- function(effect, base) if (isTRUE(expected > 0)) effect / base else NA_real_
+  share <- function(effect, base) if (shares && isTRUE(expected > 0)) effect / base else NA_real_
   large <- sum(abs(errors) >= abs(own) * (1 - 1e-9))
   data.frame(
     observed = observed, expected = expected, effect = observed - expected, lower = low, upper = high,
@@ -90,7 +96,7 @@ occasion_tables <- function(o, d, plan, i) {
     errors <- if (length(p$start)) total_errors(stretch_totals(p$observed, p$expected, at, d),
                                                 d$logs) else numeric()
     cbind(steps = sum(is.finite(observed[at])), effect_line(own$observed, own$expected, errors, d$logs,
-                                                            plan$interval))
+                                                            plan$interval, shares_of(d)))
   })
   each <- if (length(p$start) >= 5) abs(p$observed - p$expected)
   # Errors of neighbours tell of a step, too, so that bands do not jump.

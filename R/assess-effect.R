@@ -72,7 +72,7 @@ effect_of <- function(x, when, measures = NULL, controls = NULL, events = NULL, 
                method = method, seasons = seasons, controls = controls,
                regressors = if (!is.null(calendar)) event_regressors(x, calendar, spans))
   made <- lapply(measures, effect_of_measure, x = x, plan = plan)
-  notes <- told_notes(do.call(rbind, lapply(made, `[[`, "notes")))
+  notes <- c(short_words(x, spans), told_notes(do.call(rbind, lapply(made, `[[`, "notes"))))
   structure(
     list(table = do.call(rbind, lapply(made, `[[`, "table")), steps = do.call(rbind, lapply(made, `[[`,
                                                                                             "steps")),
@@ -96,13 +96,31 @@ effect_spans <- function(x, when, calendar, call = rlang::caller_env()) {
     when <- paste0(format(own$start), "/", format(own$end))
   }
   spans <- t(vapply(trimws(when), interval_of, numeric(2), meta = meta, rows = rows, call = call))
-  inside <- apply(spans, 1, function(s) any(rows$seconds >= s[1] & rows$seconds < s[2]))
+  inside <- vapply(touched_rows(x, spans), any, TRUE)
   if (!any(inside)) {
     shown <- span_words(x)
     abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."), call = call)
   }
   spans <- spans[inside, , drop = FALSE]
   spans[order(spans[, 1]), , drop = FALSE]
+}
+
+# For each stretch, the rows whose period it touches.
+touched_rows <- function(x, spans) {
+  cadence <- timeline_meta(x)$cadence
+  rows <- rows_of(x)
+  k <- period_of_stamp(cadence, rows$seconds, rows$zone)
+  begin <- period_start(cadence, k, rows$zone)
+  end <- period_end(cadence, k, begin, rows$zone)
+  lapply(seq_len(nrow(spans)), function(i) begin < spans[i, 2] - 1e-3 & end > spans[i, 1] + 1e-3)
+}
+
+# An event that is shorter than a period is seen with the rest of it.
+short_words <- function(x, spans) {
+  cadence <- timeline_meta(x)$cadence
+  if (any(is.finite(spans[, 2]) & spans[, 2] - spans[, 1] < 0.9 * step_seconds(cadence))) {
+    paste0("the event is shorter than a step of the data (", format(cadence), "): whole steps are told of")
+  }
 }
 
 # What else the calendar has, as columns for all rows; what lies within the stretches themselves does not
@@ -112,9 +130,7 @@ event_regressors <- function(x, calendar, spans) {
   columns <- lapply(unique(calendar$name), function(name) {
     event_share(calendar[calendar$name == name, ], days$begin, days$end)
   })
-  inside <- Reduce(`|`, lapply(seq_len(nrow(spans)), function(i) {
-    rows_of(x)$seconds >= spans[i, 1] & rows_of(x)$seconds < spans[i, 2]
-  }))
+  inside <- Reduce(`|`, touched_rows(x, spans))
   # An event that is only seen in the stretch would explain it away.
   seen <- vapply(columns, function(v) any(v[!inside] > 0), TRUE)
   do.call(cbind, c(columns[seen], list(matrix(0, nrow(x), 0))))
@@ -127,12 +143,10 @@ effect_of_measure <- function(measure, x, plan) {
   value <- x[[measure]]
   value[!is_measured(x, measure) | is_flagged(x, measure)] <- NA
   # What happened in the stretch has no say in what seasons there are.
+  plan$touched <- touched_rows(x, plan$spans)
   plan$found <- if (is.null(plan$seasons)) {
-    inside <- Reduce(`|`, lapply(seq_len(nrow(plan$spans)), function(i) {
-      rows$seconds >= plan$spans[i, 1] & rows$seconds < plan$spans[i, 2]
-    }))
     calm <- x
-    calm[[measure]] <- replace(value, inside, NA)
+    calm[[measure]] <- replace(value, Reduce(`|`, plan$touched), NA)
     default_seasons(calm, measure)
   } else {
     resolve_seasons(plan$seasons, meta$cadence)
@@ -204,9 +218,7 @@ effect_series <- function(value, rows, s, x, measure, plan) {
   meta <- timeline_meta(x)
   logs <- meta$kinds[[measure]] == "amount" && isTRUE(min(y, na.rm = TRUE) > 0)
   seconds <- rows$seconds[at]
-  blocks <- lapply(seq_len(nrow(plan$spans)), function(i) {
-    which(seconds >= plan$spans[i, 1] & seconds < plan$spans[i, 2])
-  })
+  blocks <- lapply(plan$touched, function(here) which(here[at]))
   after <- lapply(blocks, lingering_rows, seconds = seconds, plan = plan, meta = meta, zone = rows$zone)
   list(
     y = if (logs) log(y) else y, raw = y, logs = logs, blocks = blocks, after = after, at = at,

@@ -154,6 +154,10 @@ test_that("other cadences, levels, counts with zeros and gaps", {
   months$v[100] <- months$v[100] * 1.3
   t <- as.data.frame(quiet(effect_of(months, "2028-04")))
   expect_equal(c(t$steps, t$share), c(1, 0.3), tolerance = 0.05)
+  # Two days of a month are told of with the month.
+  short <- quiet(effect_of(months, "2028-04-10/2028-04-11"))
+  expect_equal(as.data.frame(short)$share, t$share)
+  expect_match(short$notes, "shorter than a step", all = FALSE)
   n <- 24 * 90
   at <- as.POSIXct("2031-01-10", tz = "Europe/London") + 3600 * seq_len(n)
   warm <- quiet(timeline(data.frame(at, level = -2 + sin(2 * pi * seq_len(n) / 24) + rnorm(n, 0, 0.2)), at,
@@ -173,6 +177,10 @@ test_that("other cadences, levels, counts with zeros and gaps", {
   t <- as.data.frame(quiet(effect_of(amounts_of(counts), "2032-02-02/2032-02-08")))
   expect_true(all(is.finite(unlist(t[c("effect", "lower", "upper")]))))
   flat <- daily_amounts()
+  flat$v <- 7
+  expect_identical(as.data.frame(quiet(effect_of(amounts_of(flat), "2032-02-02/2032-02-08")))$effect, 0)
+  flat$v <- rnorm(500)
+  expect_true(is.na(as.data.frame(quiet(effect_of(amounts_of(flat), "2032-02-02/2032-02-08")))$share))
   flat$v <- 0
   expect_equal(as.data.frame(quiet(effect_of(amounts_of(flat), "2032-02-02/2032-02-08")))$effect, 0)
 })
