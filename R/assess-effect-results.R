@@ -66,6 +66,7 @@ collect_effects <- function(out, measure, x, plan, notes) {
     for (i in seq_along(one$occasions)) {
       o <- one$occasions[[i]]
       made <- occasion_tables(o, one$d, plan, i)
+      made$table <- with_controls_account(made, plan$known_controls[one$controls], i)
       keys <- lapply(rows$keys, `[`, s)
       stamps <- rows$seconds[one$d$at[o$block]]
       from <- from_seconds(stamps[1], meta$type, meta$zone)
@@ -82,36 +83,50 @@ collect_effects <- function(out, measure, x, plan, notes) {
   }
   table <- bind_rows(table)
   if (length(out) > 1 && out[[1]]$d$amount && is.null(meta$sums)) {
-    table <- bind_rows(c(list(table), together_lines(out, measure, x, plan)))
+    together <- effects_together(out, measure, x, plan)
+    all_of <- function(part) lapply(together, `[[`, part)
+    table <- bind_rows(c(list(table), all_of("table")))
+    steps <- c(steps, all_of("steps"))
+    placebos <- c(placebos, all_of("placebos"))
   }
   list(table = table, steps = bind_rows(steps), placebos = bind_rows(placebos), notes = notes)
+}
+
+# Controls as placebos: how many show as much at the same time, each by the usual error of its own placebos
+# (Abadie, Diamond and Hainmueller, 2010).
+with_controls_account <- function(made, known, i) {
+  known <- Filter(function(k) length(k) >= i, known)
+  if (length(known) == 0) {
+    return(made$table)
+  }
+  n <- length(made$usual)
+  usual <- matrix(vapply(known, function(k) k[[i]]$usual[seq_len(n)], numeric(n)), n)
+  made$table$controls <- rowSums(is.finite(usual))
+  made$table$controls_as_large <- rowSums(usual >= made$usual, na.rm = TRUE)
+  made$table
 }
 
 occasion_tables <- function(o, d, plan, i) {
   phases <- effect_phases(o$during, length(o$block))
   observed <- d$y[o$block]
   p <- o$placebos
+  usual <- numeric()
   lines <- lapply(phases, function(at) {
     own <- stretch_totals(observed, o$expected, at, d)
     errors <- if (length(p$start)) total_errors(stretch_totals(p$observed, p$expected, at, d),
                                                 d$logs) else numeric()
+    usual <<- c(usual, abs(total_errors(own, d$logs)) / sqrt(mean(errors^2, na.rm = TRUE)))
     cbind(steps = sum(is.finite(observed[at])), effect_line(own$observed, own$expected, errors, d$logs,
                                                             plan$interval, shares_of(d)))
   })
-  each <- if (length(p$start) >= 5) abs(p$observed - p$expected)
-  # Errors of neighbours tell of a step, too, so that bands do not jump.
-  far <- vapply(seq_along(o$block), function(j) {
-    near <- max(1, j - 1):min(length(o$block), j + 1)
-    if (is.null(each)) NA_real_ else held_distance(each[near, ], plan$interval)
-  }, 1)
+  far <- if (length(p$start)) near_distances(p$observed - p$expected, plan$interval) else NA_real_
   back <- if (d$logs) exp else identity
   list(
     table = data.frame(phase = names(phases), do.call(rbind, lines), row.names = NULL),
-    ends = lapply(phases, max),
+    ends = lapply(phases, max), usual = usual,
     steps = data.frame(
-      phase = rep(c("during", "after"), c(length(o$during), length(o$block) - length(o$during))),
-      observed = back(observed), expected = back(o$expected), lower = back(o$expected - far),
-      upper = back(o$expected + far)
+      phase = phase_of_steps(o), observed = back(observed), expected = back(o$expected),
+      lower = back(o$expected - far), upper = back(o$expected + far)
     ),
     placebos = if (length(p$start)) data.frame(
       placebo = rep(seq_along(p$start), each = length(o$block)), step = rep(seq_along(o$block),
@@ -121,13 +136,19 @@ occasion_tables <- function(o, d, plan, i) {
   )
 }
 
-# The sum of all series, whose placebos are those that lie at the same periods in all.
-together_lines <- function(out, measure, x, plan) {
+# Rows of the sum of all series.
+is_together <- function(t, meta) {
+  if (length(meta$series) == 0) rep(FALSE, nrow(t)) else as.character(t[[meta$series[1]]]) %in% "together"
+}
+
+# The sum of all series, whose placebos are those that lie at the same periods in all: for each occasion a
+# table, steps and placebos.
+effects_together <- function(out, measure, x, plan) {
   meta <- timeline_meta(x)
-  keys <- lapply(rows_of(x)$keys, function(v) replace(as.character(v)[1], 1, "together"))
+  keys <- lapply(rows_of(x)$keys, function(v) "together")
   count <- length(out[[1]]$occasions)
   whole <- Filter(function(one) length(one$occasions) == count, out)
-  lapply(seq_len(count), function(i) {
+  Filter(Negate(is.null), lapply(seq_len(count), function(i) {
     sets <- lapply(whole, function(one) one$d$period[one$occasions[[i]]$placebos$start])
     shared <- Reduce(intersect, sets)
     sizes <- lengths(lapply(whole, function(one) one$occasions[[i]]$block))
@@ -136,31 +157,66 @@ together_lines <- function(out, measure, x, plan) {
     }
     o <- whole[[1]]$occasions[[i]]
     phases <- effect_phases(o$during, length(o$block))
-    stamps <- rows_of(x)$seconds[whole[[1]]$d$at[o$block]]
+    stamps <- from_seconds(rows_of(x)$seconds[whole[[1]]$d$at[o$block]], meta$type, meta$zone)
+    sums <- function(at) occasion_sums(whole, i, at, shared)
+    logs <- all(vapply(whole, function(one) one$d$logs, TRUE))
     lines <- lapply(phases, function(at) {
-      sums <- lapply(whole, function(one) {
-        own <- one$occasions[[i]]
-        p <- own$placebos
-        pick <- match(shared, one$d$period[p$start])
-        list(own = stretch_totals(one$d$y[own$block], own$expected, at, one$d),
-             placebo = if (length(shared)) stretch_totals(p$observed[, pick, drop = FALSE],
-                                                          p$expected[, pick, drop = FALSE], at, one$d))
-      })
-      add <- function(which, what) Reduce(`+`, lapply(sums, function(s) s[[which]][[what]]))
-      observed <- add("own", "observed")
-      expected <- add("own", "expected")
-      logs <- all(vapply(whole, function(one) one$d$logs, TRUE))
-      errors <- if (length(shared)) total_errors(list(observed = add("placebo", "observed"),
-                                                      expected = add("placebo", "expected")),
-                                                      logs) else numeric()
-      cbind(steps = length(at), effect_line(observed, expected, errors, logs, plan$interval))
+      s <- sums(at)
+      errors <- if (length(shared)) total_errors(s$placebo, logs) else numeric()
+      cbind(steps = length(at), effect_line(s$own$observed, s$own$expected, errors, logs, plan$interval))
     })
-    do.call(data.frame, c(keys, list(
-      measure = measure, occasion = i, from = from_seconds(stamps[1], meta$type, meta$zone),
-      to = from_seconds(stamps[vapply(phases, max, 1)], meta$type, meta$zone), phase = names(phases),
-      do.call(rbind, lines), row.names = NULL
-    )))
+    each <- lapply(seq_along(o$block), sums)
+    value <- function(set, what) vapply(each, function(s) s[[set]][[what]], each[[1]][[set]][[what]])
+    own <- list(observed = value("own", "observed"), expected = value("own", "expected"))
+    # Placebos in rows, steps in columns.
+    off <- if (length(shared)) value("placebo", "observed") - value("placebo", "expected") else numeric()
+    off <- matrix(off, length(shared), length(each))
+    far <- near_distances(t(off), plan$interval)
+    lead <- c(keys, list(measure = measure, occasion = i))
+    steps <- list(phase = phase_of_steps(o), observed = own$observed, expected = own$expected,
+                  lower = own$expected - far, upper = own$expected + far)
+    steps[[meta$time]] <- stamps
+    list(
+      table = do.call(data.frame, c(lead, list(
+        from = stamps[1], to = stamps[vapply(phases, max, 1)], phase = names(phases),
+        do.call(rbind, lines), row.names = NULL
+      ))),
+      steps = do.call(data.frame, c(lead, steps)),
+      placebos = if (length(shared)) do.call(data.frame, c(lead, list(
+        placebo = rep(seq_along(shared), length(each)), step = rep(seq_along(each), each = length(shared)),
+        difference = as.vector(off)
+      )))
+    )
+  }))
+}
+
+# Sums over all series of what was and what was to be expected at some steps of an occasion, and of their
+# shared placebos.
+occasion_sums <- function(whole, i, at, shared) {
+  sums <- lapply(whole, function(one) {
+    own <- one$occasions[[i]]
+    p <- own$placebos
+    pick <- match(shared, one$d$period[p$start])
+    list(own = stretch_totals(one$d$y[own$block], own$expected, at, one$d),
+         placebo = if (length(shared)) stretch_totals(p$observed[, pick, drop = FALSE],
+                                                      p$expected[, pick, drop = FALSE], at, one$d))
   })
+  add <- function(set, what) Reduce(`+`, lapply(sums, function(s) s[[set]][[what]]))
+  both <- function(set) list(observed = add(set, "observed"), expected = add(set, "expected"))
+  list(own = both("own"), placebo = if (length(shared)) both("placebo"))
+}
+
+phase_of_steps <- function(o) {
+  rep(c("during", "after"), c(length(o$during), length(o$block) - length(o$during)))
+}
+
+# Half widths of the bands of single steps, from placebo errors (a row a step). Errors of neighbours tell of a
+# step, too, so that bands do not jump.
+near_distances <- function(errors, interval) {
+  vapply(seq_len(nrow(errors)), function(j) {
+    near <- max(1, j - 1):min(nrow(errors), j + 1)
+    if (ncol(errors) < 5) NA_real_ else held_distance(abs(errors[near, ]), interval)
+  }, 1)
 }
 
 # What must be said beside the numbers: too few placebos, controls that moved, what is one-sided.
@@ -178,8 +234,8 @@ effect_notes <- function(one, plan) {
 
 moved_controls <- function(one, plan) {
   moved <- vapply(seq_along(one$controls), function(k) {
-    d <- plan$known_controls[[one$controls[k]]]
-    !is.null(d) && isTRUE(d < 0.05)
+    known <- plan$known_controls[[one$controls[k]]]
+    !is.null(known) && isTRUE(known[[1]]$table$p_value[1] < 0.05)
   }, TRUE)
   if (any(moved)) paste0("controls moved with the event, too: ", word_list(one$controls[moved]))
 }
@@ -191,7 +247,8 @@ as.data.frame.kairon_effect <- function(x, row.names = NULL, optional = FALSE, .
 format.kairon_effect <- function(x, ...) {
   t <- x$table
   lines <- vapply(seq_len(nrow(t)), function(i) effect_sentence(t[i, ], x), "")
-  c(lines, occasion_lines(x), if (length(x$notes)) paste0("Note: ", x$notes, "."))
+  c(if (!is.null(x$gone)) gone_sentences(x), lines, occasion_lines(x),
+    if (length(x$notes)) paste0("Note: ", x$notes, "."))
 }
 
 # "demand in Dunmere from ... to ... was 11,930 m3 (10,500 to 13,400) above what was to be expected, 45 %."
@@ -202,7 +259,7 @@ effect_sentence <- function(line, e) {
   number <- function(v) trimws(paste(show_number(abs(v), 4), unit))
   whom <- if (length(meta$series)) {
     label <- series_labels(line[meta$series])
-    if (grepl("together", label)) " of all series together" else paste0(" in ", label)
+    if (is_together(line, meta)) " of all series together" else paste0(" in ", label)
   }
   stamp <- function(v) show_stamp(to_seconds(v), meta$type, meta$zone)
   when <- if (line$phase == "after") paste("after it, to", stamp(line$to)) else if (line$from == line$to) {
@@ -224,8 +281,17 @@ effect_sentence <- function(line, e) {
   paste0(
     capitalise(line$measure), whom, " ", when, phase, " was ", if (!amount) "on average ",
     number(line$effect), span, " ", side, " what was to be expected", share, ". ",
-    placebo_sentence(line)
+    placebo_sentence(line), controls_sentence(line)
   )
+}
+
+controls_sentence <- function(line) {
+  n <- line$controls
+  if (is.null(n) || !isTRUE(n > 0)) {
+    return("")
+  }
+  many <- if (line$controls_as_large == 0) "none" else as.character(line$controls_as_large)
+  paste0(" Of ", plural(n, "control"), " at the same time ", many, " moved as much by its own measure.")
 }
 
 placebo_sentence <- function(line) {
@@ -290,6 +356,7 @@ adjusted.kairon_effect <- function(d, ...) {
   rows <- rows_of(x)
   labels <- series_labels(rows$keys)
   steps <- d$steps
+  steps <- steps[!is_together(steps, d$meta), ]
   own <- if (length(d$meta$series)) series_labels(steps[d$meta$series]) else rep(labels[1], nrow(steps))
   here <- key_text(list(labels[series_index(rows$breaks)], rows$seconds))
   for (m in d$measures) {

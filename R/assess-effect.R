@@ -6,7 +6,8 @@
 #'
 #' @param x A regular timeline.
 #' @param when The stretch, as in [during()]: `"2031-07-14/2031-07-27"`, or `"2031-04-01/"` for one that goes
-#'   on; several for an event that came back; or the name of one of the `events`.
+#'   on; several for an event that came back; or the name of one of the `events`. With `ended` it may be left
+#'   out.
 #' @param measures Measures to look at; all by default.
 #' @param controls Series that the event did not touch, by their labels, or `"others"`: how they ran together
 #'   with a series before tells what it would have been. `NULL` uses none.
@@ -20,12 +21,20 @@
 #' @param seasons Seasons in steps or by name; by default those that the timeline has.
 #' @param placebos How many stretches without the event to compare with, at most.
 #' @param interval The share, in percent, that intervals hold.
+#' @param ended An item (a series by its label) that ended: where its demand went. What is looked at then are
+#'   the other members of its group, one by one and together, from its end on: for four weeks or twelve steps,
+#'   or in the stretch `when`.
+#' @param within Columns (series or attributes) that the members of that group share, such as `"place"`; by
+#'   default the smallest total with company that the item is in, or else all series.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_effect`. [as.data.frame()] gives a row for each series, measure, occasion and `phase`
 #'   ("during", "after", "net"), and of several series the sum of amounts as `"together"`: `from`, `to`,
 #'   `steps`, `observed`, `expected`, `effect`, `lower`, `upper` (sums of amounts, means of levels, in the
 #'   measure's unit), `share` (effect / expected) with `share_lower` and `share_upper`, `placebos`,
-#'   `as_large` (how many of them were) and `p_value`. Element `steps` has the same step by step. A plot shows
+#'   `as_large` (how many of them were) and `p_value`. With controls also `controls` and `controls_as_large`:
+#'   in how many of them the same calculation at the same time gave as much, each measured by the usual error
+#'   of its own placebos. With `ended` also `of_ended`, `of_ended_lower` and `of_ended_upper`: the effect as a
+#'   share of what was to be expected of the item. Element `steps` has the same step by step. A plot shows
 #'   both, their difference, its running sum and the placebos; [adjusted()] takes the effect off.
 #' @section How:
 #' y = a + b t + seasons + events + w controls + level(t) + noise by least squares on all rows but those of
@@ -38,7 +47,7 @@
 #' of them it is said that they are too few.
 #' @section Error types:
 #' `kairon_error_input` where no row lies in the stretch, nothing is left to learn from, a control is the
-#' series itself or a sum, or the timeline is irregular.
+#' series itself or a sum, the item has not ended or has no company, or the timeline is irregular.
 #' @references Abadie, A., Diamond, A. and Hainmueller, J. (2010). Synthetic control methods for comparative
 #' case studies. Journal of the American Statistical Association 105, 493-505.
 #'
@@ -53,9 +62,9 @@
 #' # The hot spell was felt everywhere.
 #' effect_of(demand, "2031-07-14/2031-07-27", placebos = 30)
 #' @export
-effect_of <- function(x, when, measures = NULL, controls = NULL, events = NULL, lingers = NULL,
+effect_of <- function(x, when = NULL, measures = NULL, controls = NULL, events = NULL, lingers = NULL,
                       sides = c("auto", "both", "before"), method = NULL, seasons = NULL, placebos = 60,
-                      interval = 90, ...) {
+                      interval = 90, ended = NULL, within = NULL, ...) {
   refuse_more("effect_of", ...)
   sides <- picked_choice(sides)
   check_timeline(x)
@@ -66,18 +75,33 @@ effect_of <- function(x, when, measures = NULL, controls = NULL, events = NULL, 
   measures <- pick_measures(x, rlang::enquo(measures))
   x <- complete_grid(without_forecasts(x, measures))
   calendar <- if (!is.null(events)) events_of(events)
-  spans <- effect_spans(x, when, calendar)
+  gone <- NULL
+  if (is.null(ended)) {
+    if (!is.null(within)) abort_input("{.arg within} is the group of an item that {.arg ended}.")
+    spans <- effect_spans(x, when, calendar)
+  } else {
+    gone <- gone_item(x, ended, within, when, measures)
+    x <- gone$x
+    spans <- gone$spans
+    # The item stays away: what came after says nothing of what would have been.
+    if (sides == "auto") sides <- "before"
+  }
   if (!is.null(method)) method <- as_methods(method)[[1]]
   plan <- list(spans = spans, sides = sides, placebos = placebos, interval = interval, lingers = lingers,
                method = method, seasons = seasons, controls = controls,
                regressors = if (!is.null(calendar)) event_regressors(x, calendar, spans))
   made <- lapply(measures, effect_of_measure, x = x, plan = plan)
-  notes <- c(short_words(x, spans), told_notes(do.call(rbind, lapply(made, `[[`, "notes"))))
+  all_of <- function(part) do.call(rbind, lapply(made, `[[`, part))
+  notes <- c(short_words(x, spans), overlap_words(x, calendar, plan$regressors, when, spans), gone$notes,
+             told_notes(all_of("notes")))
+  table <- all_of("table")
+  if (!is.null(gone)) {
+    gone$expected <- vapply(measures, gone_expected, 1, gone = gone, plan = plan, calendar = calendar)
+    table <- with_gone_shares(table, gone)
+  }
   structure(
-    list(table = do.call(rbind, lapply(made, `[[`, "table")), steps = do.call(rbind, lapply(made, `[[`,
-                                                                                            "steps")),
-         placebos = do.call(rbind, lapply(made, `[[`, "placebos")), notes = notes, x = x, measures = measures,
-         interval = interval, meta = timeline_meta(x)),
+    list(table = table, steps = all_of("steps"), placebos = all_of("placebos"), notes = notes, x = x,
+         measures = measures, interval = interval, meta = timeline_meta(x), gone = gone),
     class = "kairon_effect"
   )
 }
@@ -87,8 +111,8 @@ effect_spans <- function(x, when, calendar, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   if (meta$type == "step") abort_input("A timeline of plain steps has no dates.", call = call)
   if (!is.character(when) || length(when) == 0 || anyNA(when)) {
-    abort_input("{.arg when} must be intervals such as {.val 2031-07-14/2031-07-27}, or an event's name.",
-                call = call)
+    abort_input(c("{.arg when} must be intervals such as {.val 2031-07-14/2031-07-27}, or an event's name.",
+                  i = "Where an item ended, {.arg ended} names it."), call = call)
   }
   rows <- rows_of(x)
   if (length(when) == 1 && !is.null(calendar) && when %in% calendar$name) {
@@ -127,13 +151,32 @@ short_words <- function(x, spans) {
 # count.
 event_regressors <- function(x, calendar, spans) {
   days <- period_days(x)
-  columns <- lapply(unique(calendar$name), function(name) {
+  columns <- lapply(rlang::set_names(unique(calendar$name)), function(name) {
     event_share(calendar[calendar$name == name, ], days$begin, days$end)
   })
   inside <- Reduce(`|`, touched_rows(x, spans))
   # An event that is only seen in the stretch would explain it away.
   seen <- vapply(columns, function(v) any(v[!inside] > 0), TRUE)
   do.call(cbind, c(columns[seen], list(matrix(0, nrow(x), 0))))
+}
+
+# Other events in the same days: those that are known from other times are taken off, the rest cannot be told
+# apart.
+overlap_words <- function(x, calendar, regressors, when, spans) {
+  if (is.null(calendar)) {
+    return(NULL)
+  }
+  inside <- Reduce(`|`, touched_rows(x, spans))
+  days <- period_days(x)
+  here <- Filter(function(name) {
+    any(event_share(calendar[calendar$name == name, ], days$begin, days$end)[inside] > 0)
+  }, setdiff(unique(calendar$name), when))
+  known <- here %in% colnames(regressors)
+  c(
+    if (any(known)) paste0("in the same days, and taken off as at other times: ", word_list(here[known])),
+    if (any(!known)) paste0("in the same days and at no other time, so that it cannot be told apart: ",
+                            word_list(here[!known]))
+  )
 }
 
 effect_of_measure <- function(measure, x, plan) {
@@ -202,13 +245,13 @@ check_controls <- function(controls, labels, meta, call = rlang::caller_env(2)) 
   if (setequal(controls, labels)) abort_input("A control cannot be the series itself.", call = call)
 }
 
-# The p-value of the event in a control of its own.
+# The same calculation in a control of its own, an account for each occasion.
 control_moved <- function(d, plan) {
   o <- effect_in_series(d, plan)$occasions
   if (length(o) == 0 || length(o[[1]]$placebos$start) < 19) {
     return(NULL)
   }
-  occasion_tables(o[[1]], d, plan, 1)$table$p_value[1]
+  lapply(seq_along(o), function(i) occasion_tables(o[[i]], d, plan, i)[c("table", "usual")])
 }
 
 # One series: its values (logarithms where it is an amount above zero throughout), columns, and stretches.

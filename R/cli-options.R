@@ -105,6 +105,8 @@ option_texts <- function() {
     sides = c("learn from both sides of it, from before, or auto", "SIDE"),
     placebos = c("how many stretches without it to compare with", "COUNT"),
     interval = c("percent that intervals hold", "PERCENT"),
+    effect_of.ended = c("an item that ended: where its demand went", "SERIES"),
+    effect_of.within = c("columns that its group shares", "COLUMNS"),
     a = c("a measure, or a series", "NAME"),
     b = c("the other one", "NAME"),
     whiten = c("take out what the first owes to its own past", ""),

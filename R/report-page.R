@@ -18,7 +18,9 @@
 #'   without one is summarised by day, and the report says so.
 #' @param methods Methods to compare with the naive habits; by default the automatic choice. The forecast is
 #'   made by the [best()] of all of them, and its own past errors are what is told first.
-#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"looks"`,
+#' @param looks More to show: a list of results by name, such as `list(burst = effect_of(x, "2030-02"))`. What
+#'   events did ([effect_of()]) has a section of its own, everything else stands under "A closer look".
+#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"effects"`, `"looks"`,
 #'   `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `file`, invisibly.
@@ -34,8 +36,7 @@
 #' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))
 #' @export
 report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon = NULL, routine = NULL,
-                   methods = NULL,
-                   sections = NULL, ...) {
+                   methods = NULL, sections = NULL, looks = NULL, ...) {
   refuse_more("report", ...)
   check_timeline(x)
   check_string(file)
@@ -43,13 +44,33 @@ report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon =
   check_routine(routine)
   check_report_ending(file)
   for (s in sections) check_choice(s, names(report_heads), arg = "sections")
+  looks <- check_looks(looks)
   # Before the work, not after it.
   check_writable(file)
   given <- list(horizon = horizon, routine = routine, methods = methods,
                 sections = sections %||% names(report_heads))
   parts <- quietly(report_plan(plan, x, given))
+  parts$looks <- c(parts$looks, looks)
   parts$sections <- given$sections
   write_report(parts, file, title %||% parts$title %||% "Report on timestamped measurements")
+}
+
+# Results by name, each of which can be shown as a table.
+check_looks <- function(looks, call = rlang::caller_env()) {
+  if (is.null(looks)) {
+    return(NULL)
+  }
+  kind <- function(look) grep("^kairon_", class(look), value = TRUE)
+  if (!is.null(attr(looks, "class"))) {
+    looks <- rlang::set_names(list(looks), sub("kairon_", "", c(kind(looks), "look")[1]))
+  }
+  named <- is.list(looks) && length(looks) && !is.null(names(looks)) && all(nzchar(names(looks)))
+  ours <- named && all(vapply(looks, function(look) is.data.frame(look) || length(kind(look)) > 0, TRUE))
+  if (!ours) {
+    abort_input(c("{.arg looks} must be results by name.",
+                  i = "Such as {.code list(burst = effect_of(x, when))}."), call = call)
+  }
+  looks
 }
 
 check_report_ending <- function(file, call = rlang::caller_env()) {

@@ -2,7 +2,7 @@
 
 report_heads <- c(
   findings = "What the data say", readings = "The readings and their health", repairs = "Faults and repairs",
-  looks = "A closer look", standing = "Is it rising or falling?",
+  effects = "What happened, and what it did", looks = "A closer look", standing = "Is it rising or falling?",
   pattern = "Pattern and season", forecast = "What comes next",
   backtest = "How wrong such forecasts have been",
   diagnosis = "What the method has left", method = "How it was made"
@@ -12,6 +12,7 @@ findings_blocks <- function(parts) {
   says <- c(
     parts$inspection$findings,
     if (there(parts$standing)) format(parts$standing)[1],
+    unlist(lapply(told_effects(parts), effect_lead)),
     if (there(parts$pattern)) utils::head(format(parts$pattern)[-1], 2),
     if (there(parts$backtest)) report_verdict(parts),
     if (there(parts$forecast)) forecast_sentence(parts$forecast)
@@ -146,10 +147,45 @@ shown_stamps <- function(table) {
   table
 }
 
+# Among the looks, what events did.
+told_effects <- function(parts) Filter(function(look) inherits(look, "kairon_effect"), parts$looks)
+
+# The first thing to say of an event: where the demand of an item went, all series together, or the largest.
+effect_lead <- function(e) {
+  if (!is.null(e$gone)) {
+    return(gone_sentences(e))
+  }
+  vapply(e$measures, function(m) {
+    t <- e$table[e$table$measure == m & e$table$phase == "during", ]
+    whole <- is_together(t, e$meta)
+    size <- if (all(is.na(t$share))) abs(t$effect) else abs(t$share)
+    effect_sentence(t[if (any(whole)) which(whole)[1] else which.max(size), ], e)
+  }, "", USE.NAMES = FALSE)
+}
+
+effects_blocks <- function(parts) {
+  effects <- told_effects(parts)
+  unlist(lapply(names(effects), function(name) {
+    e <- effects[[name]]
+    words <- gsub("[_-]", " ", name)
+    rows <- as.data.frame(e)
+    list(
+      block_text(paste0(capitalise(words), ":")),
+      block_list(format(e)),
+      block_figure(autoplot(e), paste0(
+        "Observed values and what was to be expected (", words, "), their difference and its running sum ",
+        "among stretches without the event."
+      ), name, data = as.data.frame(e$steps), height = 6),
+      block_table(as.list(shown_stamps(rows)), paste0("Effects (", words, ")"), paste0(name, "-effects"),
+                  folded = nrow(rows) > 12)
+    )
+  }), recursive = FALSE)
+}
+
 looks_blocks <- function(parts) {
   # Those that have sections of their own are not shown twice.
-  shown <- Filter(function(name) !inherits(parts$looks[[name]], c("kairon_inspection", "kairon_standing")),
-                  names(parts$looks))
+  own <- c("kairon_inspection", "kairon_standing", "kairon_effect")
+  shown <- Filter(function(name) !inherits(parts$looks[[name]], own), names(parts$looks))
   unlist(lapply(shown, function(name) {
     look <- parts$looks[[name]]
     words <- tryCatch(as.character(format(look)), error = function(e) character())
@@ -275,7 +311,8 @@ method_blocks <- function(parts) {
 }
 
 report_section_makers <- list(
-  findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks, looks = looks_blocks,
+  findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks, effects = effects_blocks,
+  looks = looks_blocks,
   standing = standing_blocks, pattern = pattern_blocks, forecast = forecast_blocks,
   backtest = backtest_blocks, diagnosis = diagnosis_blocks, method = method_blocks
 )

@@ -17,6 +17,7 @@
 #include "averages.h"
 #include "baselines.h"
 #include "calendar.h"
+#include "clock.h"
 #include "correlation.h"
 #include "cycles.h"
 #include "detect.h"
@@ -36,6 +37,7 @@
 #include "stamps.h"
 #include "statistics.h"
 #include "structural.h"
+#include "sums.h"
 #include "text_lines.h"
 #include "lines.h"
 #include "theta.h"
@@ -437,6 +439,32 @@ void lines_of_text(Random& r) {
   core::tabs_for_blanks(held.data(), held.data() + held.size());
 }
 
+void clocks(Random& r) {
+  std::string text;
+  for (int i = r.whole(0, 5); i > 0; --i) {
+    text += r.one({"7", "07", "23", "24", "60", "99999999999", ":", ":", ".", " ", "AM", "p.m.", "P", "m", "-", "+5", "00.250", "1e9"});
+  }
+  const std::vector<char> held(text.begin(), text.end());  // no zero behind it
+  const double at = core::read_clock(held.data(), held.size());
+  if (at >= 86400 + 1 || at != at) std::abort();
+}
+
+void sums_of_errors(Random& r) {
+  const std::size_t rows = static_cast<std::size_t>(r.whole(0, 12)), series = static_cast<std::size_t>(r.whole(1, 9));
+  const Numbers errors = r.values(static_cast<int>(rows * series)), scale = r.values(static_cast<int>(series));
+  const std::size_t totals = static_cast<std::size_t>(r.whole(0, 3)), pairs = totals == 0 ? 0 : static_cast<std::size_t>(r.whole(0, 20));
+  Counts part, total, of;
+  const auto any = [&](std::size_t n) { return r.whole(0, static_cast<int>(n) - 1); };
+  for (std::size_t t = 0; t < totals; ++t) of.push_back(any(series));
+  for (std::size_t i = 0; i < pairs; ++i) {
+    part.push_back(any(series));
+    total.push_back(any(totals));
+  }
+  Numbers out = room(rows * totals), products = room(pairs);
+  core::gap_errors(errors.data(), rows, scale.data(), {part.data(), total.data(), pairs, of.data(), totals}, out.data());
+  if (pairs > 0) core::column_products(errors.data(), out.data(), rows, part.data(), total.data(), pairs, products.data());
+}
+
 void scoring(Random& r) {
   const int n = r.length(), groups = r.whole(1, 4);
   Counts group;
@@ -461,7 +489,8 @@ int main(int argc, char** argv) {
   const std::string only = argc > 3 ? argv[3] : "";
   const std::vector<std::pair<std::string, std::function<void(Random&)>>> kernels{
       {"statistics", statistics}, {"grids", grids}, {"filling", filling}, {"splits", splits}, {"spectra", spectra},
-      {"forecasts", forecasts}, {"arima", arima}, {"calendars", calendars}, {"texts", texts}, {"lines", lines_of_text}, {"scoring", scoring}};
+      {"forecasts", forecasts}, {"arima", arima}, {"calendars", calendars}, {"texts", texts}, {"lines", lines_of_text},
+      {"clocks", clocks}, {"sums", sums_of_errors}, {"scoring", scoring}};
   std::vector<long> count(kernels.size(), 0), refused(kernels.size(), 0);
   const auto start = std::chrono::steady_clock::now();
   const auto spent = [&] { return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(); };

@@ -204,3 +204,130 @@ test_that("what cannot be told is refused or said", {
   expect_match(error_text(effect_of(odd, "2031-01-01")), "regular|cadence|step")
   expect_match(error_text(effect_of(x, "2031-02-01", interval = c(50, 90))), "one percentage")
 })
+
+# Six items in two places; "ash" ends, and so much of what it would have sold goes to two others of its place.
+moving_items <- function(seed, moved, n = 800, cut = 700) {
+  set.seed(seed)
+  t <- seq_len(n)
+  week <- c(0, 0.05, 0.03, 0, 0.02, 0.2, 0.25)
+  base <- vapply(1:6, function(i) 20 * i * exp(week[(t - 1) %% 7 + 1] + rnorm(n, 0, 0.05)), numeric(n))
+  gone <- base[, 2] * (t > cut)
+  base[, 3] <- base[, 3] + 0.7 * moved * gone
+  base[, 1] <- base[, 1] + 0.3 * moved * gone
+  base[t > cut, 2] <- NA
+  d <- data.frame(day = rep(days_from("2031-01-06", n), 6),
+                  item = rep(c("oak", "ash", "elm", "fir", "yew", "bay"), each = n),
+                  place = rep(c("A", "B"), each = 3 * n), sold = as.vector(base))
+  list(data = d[!is.na(d$sold), ], lost = sum(gone[t > cut & t <= cut + 28]))
+}
+
+items_of <- function(data) quiet(timeline(data, day, item, attributes = place, amounts = sold, cadence = "1 day"))
+
+test_that("where the demand of an item that ended went", {
+  held <- vapply(1:12, function(seed) {
+    made <- moving_items(seed, 0.6)
+    e <- quiet(effect_of(items_of(made$data), ended = "ash", within = "place"))
+    t <- as.data.frame(e)
+    # What was to be expected of it is what it would have sold.
+    expect_equal(e$gone$expected[["sold"]], made$lost, tolerance = 0.1)
+    t <- t[t$item == "together", ]
+    c(t$of_ended_lower <= 0.6 && t$of_ended_upper >= 0.6, t$p_value <= 0.05)
+  }, c(TRUE, TRUE))
+  # Of 12 intervals of 90 % fewer than 8 hold four times in a thousand.
+  expect_gte(sum(held[1, ]), 8)
+  expect_equal(sum(held[2, ]), 12)
+  none <- vapply(1:12, function(seed) {
+    e <- quiet(effect_of(items_of(moving_items(seed, 0)$data), ended = "ash", within = "place"))
+    grepl("cannot be told from chance", format(e)[1])
+  }, TRUE)
+  expect_gte(sum(none), 9)
+
+  x <- items_of(moving_items(1, 0.6)$data)
+  e <- quiet(effect_of(x, ended = "ash", within = "place"))
+  t <- as.data.frame(e)
+  expect_equal(t$item, c("elm", "oak", "together"))
+  expect_equal(t$effect[3], sum(t$effect[1:2]))
+  expect_equal(t$of_ended, t$effect / e$gone$expected[["sold"]])
+  expect_equal(unique(c(t$from, t$to)), as.Date(c("2032-12-06", "2033-01-02")))
+  expect_match(format(e)[1], "ash ended after 2032-12-05.*about [5-7][0-9] % of it .*2 others of the same place")
+  # Steps of the sum are the sums of steps.
+  s <- e$steps
+  expect_equal(s$observed[s$item == "together"], s$observed[s$item == "elm"] + s$observed[s$item == "oak"])
+  expect_equal(s$expected[s$item == "together"], s$expected[s$item == "elm"] + s$expected[s$item == "oak"])
+  expect_equal(sum(s$observed[s$item == "together"]), t$observed[3])
+  # Totals know the group, with the same result.
+  both <- quiet(with_totals(x, place))
+  expect_equal(as.data.frame(quiet(effect_of(both, ended = "A / ash")))$effect, t$effect)
+  expect_equal(as.data.frame(quiet(effect_of(both, "2032-12-06/2033-01-02", ended = "A / ash")))$effect, t$effect)
+  expect_equal(nrow(as.data.frame(quiet(effect_of(x, ended = "ash", placebos = 20)))), 6)
+  # What took its place is no neighbour, and is told.
+  heir <- data.frame(day = days_from("2032-12-06", 60), item = "asp", place = "A", sold = 30)
+  grown <- quiet(effect_of(items_of(rbind(moving_items(1, 0.6)$data, heir)), ended = "ash", within = "place"))
+  expect_match(grown$notes, "asp began after the end", all = FALSE)
+  expect_equal(as.data.frame(grown)$effect, t$effect)
+  # Zeros after the end are an end, too; the group of one neighbour is that neighbour.
+  zeros <- moving_items(1, 0.6)$data
+  zeros <- rbind(zeros, data.frame(day = days_from("2032-12-06", 50), item = "ash", place = "A", sold = 0))
+  expect_equal(as.data.frame(quiet(effect_of(items_of(zeros), ended = "ash", within = "place")))$effect, t$effect)
+  two <- x[x$item %in% c("ash", "elm"), ]
+  expect_match(format(quiet(effect_of(two, ended = "ash")))[1], "the other( cannot|[.]|:)")
+  expect_s3_class(autoplot(e), "patchwork")
+  expect_equal(origins(adjusted(e))$repaired, 2 * 28)
+})
+
+test_that("an item that cannot be asked about is refused", {
+  x <- items_of(moving_items(1, 0.6, 300, 250)$data)
+  expect_match(error_text(effect_of(x, ended = "elm")), "has not ended")
+  expect_match(error_text(effect_of(x, ended = "ahs")), "ash")
+  expect_match(error_text(effect_of(x, ended = "ash", within = "plce")), "place")
+  expect_match(error_text(effect_of(x, "2031-01", ended = "ash")), "must lie after the end")
+  expect_match(error_text(effect_of(x, "2031-01", within = "place")), "ended")
+  expect_match(error_text(effect_of(x[x$item == "ash" | x$item == "bay", ], ended = "ash", within = "place")),
+               "No other series has the same")
+  expect_match(error_text(effect_of(x[x$item == "ash", ], ended = "ash")), "no other series|has not ended")
+  dead <- x
+  dead$sold[x$item == "ash"] <- 0
+  expect_match(error_text(effect_of(dead, ended = "ash")), "never had a value")
+  levels <- quiet(timeline(as.data.frame(x), day, item, levels = sold, cadence = "1 day"))
+  expect_match(error_text(effect_of(levels, ended = "ash")), "Only amounts")
+  expect_match(error_text(effect_of(quiet(with_totals(x)), ended = "all")), "total|not ended")
+})
+
+test_that("other events in the same days are named, and controls are placebos", {
+  x <- planted(amounts_of(daily_amounts(n = 700)), "2032-03-01", "2032-03-07", 0.2)
+  calendar <- data.frame(name = c("fair", "fair", "fair", "flood"),
+                         start = as.Date(c("2031-06-02", "2031-10-06", "2032-03-02", "2032-03-05")))
+  calendar$end <- calendar$start + 2
+  e <- quiet(effect_of(x, "2032-03-01/2032-03-07", events = calendar))
+  expect_match(e$notes, "taken off as at other times: fair$", all = FALSE)
+  expect_match(e$notes, "at no other time.*flood$", all = FALSE)
+  expect_false(any(grepl("same days", quiet(effect_of(x, "flood", events = calendar[4, ]))$notes)))
+  data <- daily_amounts(wells = c("a", "b", "c", "d"))
+  hit <- amounts_of(data)
+  here <- hit$well == "a" & hit$day >= as.Date("2032-03-01") & hit$day <= as.Date("2032-03-07")
+  hit$v[here] <- 1.3 * hit$v[here]
+  t <- as.data.frame(quiet(effect_of(hit, "2032-03-01/2032-03-07", controls = c("b", "c", "d"))))
+  expect_equal(c(t$controls, t$controls_as_large), c(3, 0))
+  # Where all moved as much, the account says so.
+  all <- amounts_of(data)
+  here <- all$day >= as.Date("2032-03-01") & all$day <= as.Date("2032-03-07")
+  all$v[here] <- 1.3 * all$v[here]
+  e <- quiet(effect_of(all, "2032-03-01/2032-03-07", controls = c("b", "c", "d")))
+  expect_equal(as.data.frame(e)$controls_as_large, 3)
+  expect_match(format(e)[1], "Of 3 controls at the same time 3 moved as much")
+})
+
+test_that("a report has a section of what events did", {
+  x <- items_of(moving_items(1, 0.6, 400, 300)$data)
+  e <- quiet(effect_of(x, ended = "ash", within = "place", placebos = 20))
+  page <- tempfile(fileext = ".md")
+  quiet(report(x, page, sections = c("findings", "effects", "looks"), looks = list(end_of_ash = e, card = gaps(x))))
+  text <- paste(readLines(page), collapse = "\n")
+  expect_match(text, "What happened, and what it did")
+  expect_match(text, "End of ash:")
+  expect_match(text, "A closer look")
+  lead <- sub("\\.$", "", format(e)[1])
+  # Once among the findings, once in its section.
+  expect_length(gregexpr(gsub("[*]", "", lead), gsub("[*\\\\]", "", text), fixed = TRUE)[[1]], 2)
+  expect_match(error_text(report(x, page, looks = list(1))), "results by name")
+})
