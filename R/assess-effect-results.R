@@ -163,7 +163,7 @@ effects_together <- function(out, measure, x, plan) {
     lines <- lapply(phases, function(at) {
       s <- sums(at)
       errors <- if (length(shared)) total_errors(s$placebo, logs) else numeric()
-      cbind(steps = length(at), effect_line(s$own$observed, s$own$expected, errors, logs, plan$interval))
+      cbind(steps = s$steps, effect_line(s$own$observed, s$own$expected, errors, logs, plan$interval))
     })
     each <- lapply(seq_along(o$block), sums)
     value <- function(set, what) vapply(each, function(s) s[[set]][[what]], each[[1]][[set]][[what]])
@@ -191,8 +191,10 @@ effects_together <- function(out, measure, x, plan) {
 }
 
 # Sums over all series of what was and what was to be expected at some steps of an occasion, and of their
-# shared placebos.
+# shared placebos: where all of them have values.
 occasion_sums <- function(whole, i, at, shared) {
+  known <- Reduce(`&`, lapply(whole, function(one) is.finite(one$d$y[one$occasions[[i]]$block][at])))
+  at <- at[known]
   sums <- lapply(whole, function(one) {
     own <- one$occasions[[i]]
     p <- own$placebos
@@ -203,7 +205,7 @@ occasion_sums <- function(whole, i, at, shared) {
   })
   add <- function(set, what) Reduce(`+`, lapply(sums, function(s) s[[set]][[what]]))
   both <- function(set) list(observed = add(set, "observed"), expected = add(set, "expected"))
-  list(own = both("own"), placebo = if (length(shared)) both("placebo"))
+  list(own = both("own"), placebo = if (length(shared)) both("placebo"), steps = length(at))
 }
 
 phase_of_steps <- function(o) {

@@ -23,7 +23,7 @@
 #' @param interval The share, in percent, that intervals hold.
 #' @param ended An item (a series by its label) that ended: where its demand went. What is looked at then are
 #'   the other members of its group, one by one and together, from its end on: for four weeks or twelve steps,
-#'   or in the stretch `when`.
+#'   less after a short history, or in the stretch `when`.
 #' @param within Columns (series or attributes) that the members of that group share, such as `"place"`; by
 #'   default the smallest total with company that the item is in, or else all series.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
@@ -96,8 +96,9 @@ effect_of <- function(x, when = NULL, measures = NULL, controls = NULL, events =
              told_notes(all_of("notes")))
   table <- all_of("table")
   if (!is.null(gone)) {
-    gone$expected <- vapply(measures, gone_expected, 1, gone = gone, plan = plan, calendar = calendar)
-    table <- with_gone_shares(table, gone)
+    gone$expected <- lapply(rlang::set_names(measures), gone_expected, gone = gone, plan = plan,
+                            calendar = calendar)
+    table <- with_gone_shares(table, all_of("steps"), gone)
   }
   structure(
     list(table = table, steps = all_of("steps"), placebos = all_of("placebos"), notes = notes, x = x,

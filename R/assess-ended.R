@@ -37,12 +37,16 @@ gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env
   owner <- series_index(rows$breaks)
   stretch <- touched_rows(x, spans)[[1]]
   known <- Reduce(`|`, lapply(x[measures], is.finite))
-  live <- rowsum(as.integer(stretch & known), owner)[, 1] > 0
-  # What began after the end may be what replaced it.
-  first <- rep(Inf, length(labels))
+  span <- range(period[stretch])
+  first <- last_known <- rep(NA_real_, length(labels))
   first[rev(owner[known])] <- rev(period[known])
-  young <- group[live[group] & first[group] > last]
-  whom <- setdiff(group[live[group]], young)
+  last_known[owner[known]] <- period[known]
+  # Who is there for less than half of the stretch tells nothing of it.
+  live <- last_known >= mean(span)
+  # What began after the end may be what replaced it.
+  young <- group[live[group] %in% TRUE & first[group] > last]
+  short <- group[!live[group] & last_known[group] > last]
+  whom <- setdiff(group[live[group] %in% TRUE], young)
   if (length(whom) == 0) {
     abort_input(c("No other series of its group was there before and after the end of {.val {ended}}.",
                   i = "{.arg within} names a column that several series share."), call = call)
@@ -50,10 +54,13 @@ gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env
   own <- x[owner == item, ]
   for (m in measures) own[[m]][period[at] > last] <- NA
   list(
-    x = without_sums(x[owner %in% whom, ]), spans = spans, label = ended, item = own,
-    group = attr(group, "words"), last = rows$seconds[at[max(which(sold))]], until = max(period[stretch]),
-    notes = if (length(young)) paste0(
-      word_list(labels[young], 4), " began after the end: what went there is not counted"
+    x = complete_grid(without_sums(x[owner %in% whom, ]), common_end = TRUE), spans = spans, label = ended,
+    item = own, group = attr(group, "words"), last = rows$seconds[at[max(which(sold))]], until = max(period[stretch]),
+    notes = c(
+      if (length(young)) {
+        paste0(word_list(labels[young], 4), " began after the end: what went there is not counted")
+      },
+      if (length(short)) paste0(word_list(labels[short], 4), " ended within the stretch and is not counted")
     )
   )
 }
@@ -106,16 +113,18 @@ gone_group <- function(x, item, within, call) {
   structure(group, words = words)
 }
 
-# After the end: four weeks or twelve steps, where the data go on so long.
+# After the end: four weeks or twelve steps, where the data go on so long; less where the history before has no
+# room for twenty such stretches to compare with (placebo_past()).
 usual_after <- function(x, rows, last, period) {
   cadence <- timeline_meta(x)$cadence
   week <- steps_of_week(cadence)
-  n <- min(max(period) - last, if (week > 1) 4 * week else 12)
+  room <- floor((0.4 * (last - min(period)) - 19 * week) / week) * week
+  n <- min(max(period) - last, max(week, min(room, if (week > 1) 4 * week else 12)))
   begin <- period_start(cadence, last + 1, rows$zone)
   matrix(c(begin, period_start(cadence, last + n + 1, rows$zone)), 1)
 }
 
-# What of the item was to be expected after its end, by what it was before.
+# What of the item was to be expected after its end, step by step, by what it was before.
 gone_expected <- function(measure, gone, plan, calendar) {
   x <- reaching(gone$item, gone$until)
   rows <- rows_of(x)
@@ -127,10 +136,8 @@ gone_expected <- function(measure, gone, plan, calendar) {
   value[!is_measured(x, measure) | is_flagged(x, measure)] <- NA
   d <- effect_series(value, rows, 1L, x, measure, plan)
   made <- stretch_expected(d, d$blocks[[1]], d$blocks[[1]], TRUE, plan, NULL, NULL)
-  if (is.null(made)) {
-    return(NA_real_)
-  }
-  sum(if (d$logs) exp(made$expected) else made$expected)
+  list(period = d$period[d$blocks[[1]]],
+       value = if (is.null(made)) NA_real_ else if (d$logs) exp(made$expected) else made$expected)
 }
 
 # A timeline of one series with rows up to this period, missing ones at its end.
@@ -152,9 +159,18 @@ reaching <- function(x, until) {
   new_timeline(grown, meta)
 }
 
-# Effects as shares of what was to be expected of the item.
-with_gone_shares <- function(table, gone) {
-  base <- unname(gone$expected[table$measure])
+# Effects as shares of what was to be expected of the item, in the steps that were measured.
+with_gone_shares <- function(table, steps, gone) {
+  meta <- timeline_meta(gone$x)
+  key <- function(t) key_text(t[c(meta$series, "measure")])
+  own <- match(key(steps), key(table))
+  seconds <- to_seconds(steps[[meta$time]])
+  period <- period_of_stamp(meta$cadence, seconds, span_zone(meta, seconds))
+  there <- is.finite(steps$observed)
+  base <- vapply(seq_len(nrow(table)), function(i) {
+    e <- gone$expected[[table$measure[i]]]
+    sum(e$value[e$period %in% period[own == i & there]])
+  }, 1)
   base[!(base > 0)] <- NA
   table$of_ended <- table$effect / base
   table$of_ended_lower <- table$lower / base
@@ -162,15 +178,15 @@ with_gone_shares <- function(table, gone) {
   table
 }
 
-# "Rye ended after 12 March 2031. From ... 2,300 loaves were to be expected of it; about 65 % of it (39 to 91 %)
-# went to the 5 others of the same place."
+# "Rye ended after 12 March 2031. From ... 2,300 loaves were to be expected of it; about 65 % of it (39 to
+# 91 %) went to the 5 others of the same place."
 gone_sentences <- function(e) {
   gone <- e$gone
   meta <- e$meta
   t <- group_lines(e)
   vapply(seq_len(nrow(t)), function(i) {
     line <- t[i, ]
-    expected <- gone$expected[[line$measure]]
+    expected <- sum(gone$expected[[line$measure]]$value)
     amount <- trimws(paste(show_number(expected, 4), meta$units[[line$measure]]))
     stamp <- function(v) show_stamp(to_seconds(v), meta$type, meta$zone)
     lead <- paste0(gone$label, " ended after ", show_stamp(gone$last, meta$type, meta$zone), ". From ",
@@ -184,10 +200,12 @@ gone_sentences <- function(e) {
     span <- if (all(is.finite(c(line$of_ended_lower, line$of_ended_upper)))) {
       paste0(" (", percent(line$of_ended_lower), " to ", percent(line$of_ended_upper), " %)")
     }
-    sure <- line$placebos >= 20 && isTRUE(line$p_value <= 0.05)
     told <- if (!is.finite(line$of_ended)) {
       "where it went cannot be told"
-    } else if (!sure) {
+    } else if (line$placebos < 20) {
+      paste0(whom, " changed by ", percent(line$of_ended), " % of it", span,
+             ", and there is too little before to tell that from chance")
+    } else if (line$p_value > 0.05) {
       paste0("whether any of it went to ", whom, " cannot be told from chance: they changed by ",
              percent(line$of_ended), " % of it", span)
     } else if (line$of_ended < 0) {

@@ -55,7 +55,9 @@ effect_values <- function(e, measure, shown, steps) {
   meta <- e$meta
   rows <- rows_of(e$x)
   s <- match(shown, series_labels(rows$keys))
-  past <- if (is.na(s)) summed_values(e, rows, measure) else {
+  past <- if (is.na(s)) {
+    summed_values(e, rows, measure)
+  } else {
     at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
     data.frame(stamp = e$x[[meta$time]][at], value = e$x[[measure]][at])
   }

@@ -221,7 +221,9 @@ moving_items <- function(seed, moved, n = 800, cut = 700) {
   list(data = d[!is.na(d$sold), ], lost = sum(gone[t > cut & t <= cut + 28]))
 }
 
-items_of <- function(data) quiet(timeline(data, day, item, attributes = place, amounts = sold, cadence = "1 day"))
+items_of <- function(data) {
+  quiet(timeline(data, day, item, attributes = place, amounts = sold, cadence = "1 day"))
+}
 
 test_that("where the demand of an item that ended went", {
   held <- vapply(1:12, function(seed) {
@@ -229,7 +231,7 @@ test_that("where the demand of an item that ended went", {
     e <- quiet(effect_of(items_of(made$data), ended = "ash", within = "place"))
     t <- as.data.frame(e)
     # What was to be expected of it is what it would have sold.
-    expect_equal(e$gone$expected[["sold"]], made$lost, tolerance = 0.1)
+    expect_equal(sum(e$gone$expected$sold$value), made$lost, tolerance = 0.1)
     t <- t[t$item == "together", ]
     c(t$of_ended_lower <= 0.6 && t$of_ended_upper >= 0.6, t$p_value <= 0.05)
   }, c(TRUE, TRUE))
@@ -247,9 +249,9 @@ test_that("where the demand of an item that ended went", {
   t <- as.data.frame(e)
   expect_equal(t$item, c("elm", "oak", "together"))
   expect_equal(t$effect[3], sum(t$effect[1:2]))
-  expect_equal(t$of_ended, t$effect / e$gone$expected[["sold"]])
+  expect_equal(t$of_ended, t$effect / sum(e$gone$expected$sold$value))
   expect_equal(unique(c(t$from, t$to)), as.Date(c("2032-12-06", "2033-01-02")))
-  expect_match(format(e)[1], "ash ended after 2032-12-05.*about [5-7][0-9] % of it .*2 others of the same place")
+  expect_match(format(e)[1], "ash ended after .*about [5-7][0-9] % of it .*2 others of the same place")
   # Steps of the sum are the sums of steps.
   s <- e$steps
   expect_equal(s$observed[s$item == "together"], s$observed[s$item == "elm"] + s$observed[s$item == "oak"])
@@ -258,21 +260,37 @@ test_that("where the demand of an item that ended went", {
   # Totals know the group, with the same result.
   both <- quiet(with_totals(x, place))
   expect_equal(as.data.frame(quiet(effect_of(both, ended = "A / ash")))$effect, t$effect)
-  expect_equal(as.data.frame(quiet(effect_of(both, "2032-12-06/2033-01-02", ended = "A / ash")))$effect, t$effect)
+  asked <- quiet(effect_of(both, "2032-12-06/2033-01-02", ended = "A / ash"))
+  expect_equal(as.data.frame(asked)$effect, t$effect)
   expect_equal(nrow(as.data.frame(quiet(effect_of(x, ended = "ash", placebos = 20)))), 6)
   # What took its place is no neighbour, and is told.
   heir <- data.frame(day = days_from("2032-12-06", 60), item = "asp", place = "A", sold = 30)
   grown <- quiet(effect_of(items_of(rbind(moving_items(1, 0.6)$data, heir)), ended = "ash", within = "place"))
   expect_match(grown$notes, "asp began after the end", all = FALSE)
   expect_equal(as.data.frame(grown)$effect, t$effect)
+  # Steps that a neighbour lacks count on neither side; one that ends, too, is told.
+  holes <- x
+  holes$sold[x$item == "elm" & x$day %in% (as.Date("2032-12-10") + 0:9)] <- NA
+  part <- as.data.frame(quiet(effect_of(holes, ended = "ash", within = "place")))
+  expect_equal(part$steps[part$item == "together"], 28 - 10)
+  expect_equal(part$of_ended[3], t$of_ended[3], tolerance = 0.1)
+  short <- x[x$item != "elm" | x$day < as.Date("2032-12-09"), ]
+  short <- quiet(effect_of(short, ended = "ash", within = "place"))
+  expect_match(short$notes, "elm ended within the stretch", all = FALSE)
+  expect_equal(unique(as.data.frame(short)$item), "oak")
   # Zeros after the end are an end, too; the group of one neighbour is that neighbour.
   zeros <- moving_items(1, 0.6)$data
   zeros <- rbind(zeros, data.frame(day = days_from("2032-12-06", 50), item = "ash", place = "A", sold = 0))
-  expect_equal(as.data.frame(quiet(effect_of(items_of(zeros), ended = "ash", within = "place")))$effect, t$effect)
+  asked <- quiet(effect_of(items_of(zeros), ended = "ash", within = "place"))
+  expect_equal(as.data.frame(asked)$effect, t$effect)
   two <- x[x$item %in% c("ash", "elm"), ]
   expect_match(format(quiet(effect_of(two, ended = "ash")))[1], "the other( cannot|[.]|:)")
   expect_s3_class(autoplot(e), "patchwork")
   expect_equal(origins(adjusted(e))$repaired, 2 * 28)
+  # After a short history fewer steps are looked at, so that there are stretches to compare with.
+  late <- as.data.frame(quiet(effect_of(items_of(moving_items(1, 0.6, 420, 360)$data), ended = "ash")))
+  expect_equal(unique(late$steps), 7)
+  expect_gte(min(late$placebos), 19)
 })
 
 test_that("an item that cannot be asked about is refused", {
@@ -321,7 +339,8 @@ test_that("a report has a section of what events did", {
   x <- items_of(moving_items(1, 0.6, 400, 300)$data)
   e <- quiet(effect_of(x, ended = "ash", within = "place", placebos = 20))
   page <- tempfile(fileext = ".md")
-  quiet(report(x, page, sections = c("findings", "effects", "looks"), looks = list(end_of_ash = e, card = gaps(x))))
+  quiet(report(x, page, sections = c("findings", "effects", "looks"),
+               looks = list(end_of_ash = e, card = gaps(x))))
   text <- paste(readLines(page), collapse = "\n")
   expect_match(text, "What happened, and what it did")
   expect_match(text, "End of ash:")
