@@ -55,7 +55,8 @@ gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env
   for (m in measures) own[[m]][period[at] > last] <- NA
   list(
     x = complete_grid(without_sums(x[owner %in% whom, ]), common_end = TRUE), spans = spans, label = ended,
-    item = own, group = attr(group, "words"), last = rows$seconds[at[max(which(sold))]], until = max(period[stretch]),
+    item = own, group = attr(group, "words"), last = rows$seconds[at[max(which(sold))]],
+    until = max(period[stretch]),
     notes = c(
       if (length(young)) {
         paste0(word_list(labels[young], 4), " began after the end: what went there is not counted")
@@ -113,8 +114,8 @@ gone_group <- function(x, item, within, call) {
   structure(group, words = words)
 }
 
-# After the end: four weeks or twelve steps, where the data go on so long; less where the history before has no
-# room for twenty such stretches to compare with (placebo_past()).
+# After the end: four weeks or twelve steps, where the data go on so long; less where the history before has
+# no room for twenty such stretches to compare with (placebo_past()).
 usual_after <- function(x, rows, last, period) {
   cadence <- timeline_meta(x)$cadence
   week <- steps_of_week(cadence)
