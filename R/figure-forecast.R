@@ -82,7 +82,8 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
     number_axis(panels = length(shown)) +
     figure_theme() +
     figure_labels(
-      title = paste0(measure_label(f$history, measure), ": the next ", plural(f$horizon, "step")),
+      title = paste0(measure_label(f$history, measure), ", ",
+                     span_title(range(to_seconds(ahead$stamp)), meta)),
       subtitle = forecast_key(f, ahead, truth, one),
       caption = figure_caption(f$history, left_out(f$history, c(shown, f$ended)))
     )
@@ -91,6 +92,28 @@ draw_forecast <- function(f, measure, past, ahead, truth, shown) {
                                  labeller = short_strips())
   }
   p
+}
+
+# A span as people write it: "July 2032 to June 2033", "1 to 14 July 2032".
+span_title <- function(seconds, meta) {
+  cadence <- meta$cadence
+  if (meta$type == "step") {
+    return(paste("steps", paste(unique(format(seconds, trim = TRUE)), collapse = " to ")))
+  }
+  stamps <- from_seconds(seconds, meta$type, meta$zone)
+  if (cadence$unit == "month") {
+    return(paste(unique(format(stamps, if (cadence$n %% 12 == 0) "%Y" else "%B %Y")), collapse = " to "))
+  }
+  if (!cadence$unit %in% c("day", "weekday")) {
+    return(paste(unique(show_stamp(seconds, meta$type, meta$zone)), collapse = " to "))
+  }
+  day <- sub("^0", "", format(stamps, "%d"))
+  month <- format(stamps, "%B")
+  year <- format(stamps, "%Y")
+  last <- paste(day[2], month[2], year[2])
+  other <- c(month[1] != month[2] || year[1] != year[2], year[1] != year[2])
+  first <- c(day[1], c(month[1], year[1])[other])
+  if (seconds[1] == seconds[2]) last else paste(paste(first, collapse = " "), "to", last)
 }
 
 # Nested bands, the widest lightest; several methods show their widest only.

@@ -190,7 +190,8 @@ decomposition_line <- function(x, strong, labels, i) {
   profiles <- x$profiles[is_this(x$profiles), ]
   words <- vapply(names(x$season), function(name) {
     p <- profiles[profiles$season == name, ]
-    if (nrow(p) == 0) {
+    # A season that a short series lacks has no highest place.
+    if (nrow(p) == 0 || all(p$effect == p$effect[1])) {
       return("")
     }
     at <- switch(name, week = "on ", year = if (x$season[[name]] %in% c(4, 12)) "in " else "on ", "at ")

@@ -1,4 +1,4 @@
-# Blocks as one HTML page: no script, nothing from any network.
+# Blocks as one HTML page: everything is in it, nothing comes from any network.
 
 write_html <- function(sections, file, title, line) {
   write_text(html_page(sections, title, line), file)
@@ -13,29 +13,30 @@ html_page <- function(sections, title, line) {
     }))),
     lapply(sections, function(s) {
       htmltools::tags$section(id = s$id, htmltools::tags$h2(s$head),
-                              lapply(s$blocks, html_block, section = s$id))
+                              lapply(s$blocks, html_block))
     })
   )
+  live <- any(vapply(sections, function(s) {
+    any(vapply(s$blocks, function(b) !is.null(b$live), TRUE))
+  }, TRUE))
+  scripts <- c(if (live) report_file("uPlot.iife.min.js"), report_file("live.js"))
+  style <- c(if (live) report_file("uPlot.min.css"), report_file("report.css"))
   paste0(
     "<!DOCTYPE html>\n<html lang=\"en-GB\">\n<head>\n<meta charset=\"utf-8\">\n",
+    # Whatever the data hold, the page asks for nothing.
+    "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; img-src data:; ",
+    "style-src 'unsafe-inline'; script-src 'unsafe-inline'\">\n",
     "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n",
-    "<title>", htmltools::htmlEscape(title), "</title>\n<style>\n", report_style(),
-    "\n</style>\n</head>\n<body>\n<main>\n", as.character(body), "\n</main>\n</body>\n</html>"
+    "<title>", htmltools::htmlEscape(title), "</title>\n<style>\n", paste(style, collapse = "\n"),
+    "\n</style>\n</head>\n<body>\n<main>\n", as.character(body), "\n</main>\n",
+    paste0("<script>\n", scripts, "\n</script>\n", collapse = ""), "</body>\n</html>"
   )
 }
 
-report_style <- function() {
-  paste(readLines(system.file("report", "report.css", package = "kairon", mustWork = TRUE)),
-        collapse = "\n")
-}
-
-html_block <- function(block, section) {
+html_block <- function(block) {
   switch(block$kind,
     text = htmltools::tags$p(class = if (block$note) "note", block$text),
-    list = htmltools::tags$ul(class = if (section == "findings") "findings",
-                              lapply(block$items, function(item) {
-      htmltools::tags$li(item)
-    })),
+    list = htmltools::tags$ul(class = if (block$lead) "findings", lapply(block$items, htmltools::tags$li)),
     code = htmltools::tagList(
       htmltools::tags$pre(paste(block$lines, collapse = "\n")),
       if (!is.null(block$name)) {
@@ -43,18 +44,25 @@ html_block <- function(block, section) {
                           save_link(paste(block$lines, collapse = "\n"), block$name, "text/yaml"))
       }
     ),
-    figure = html_figure(block$svg, block$alt, block$data, block$name),
+    figure = html_figure(block$svg, block$alt, block$data, block$name, block$live),
     table = html_table(block$columns, block$caption, block$folded, block$lines, block$name)
   )
 }
 
-html_figure <- function(svg, alt, data = NULL, name = "figure") {
+html_figure <- function(svg, alt, data = NULL, name = "figure", live = NULL) {
   text <- sub("^<\\?xml[^>]*>\\s*", "", svg)
   text <- sub("<svg ", paste0(
     "<svg role=\"img\" aria-label=\"", htmltools::htmlEscape(alt, attribute = TRUE), "\" "
   ), text, fixed = TRUE)
   htmltools::tags$figure(
+    `data-live` = if (!is.null(live)) name,
     htmltools::tags$div(class = "drawn", htmltools::HTML(unique_ids(text))),
+    if (!is.null(live)) {
+      htmltools::tagList(
+        htmltools::tags$div(class = "live", hidden = NA),
+        htmltools::tags$script(type = "application/json", htmltools::HTML(live_json(live)))
+      )
+    },
     htmltools::tags$figcaption(alt, if (!is.null(data)) data_link(data, name))
   )
 }
@@ -101,7 +109,7 @@ table_cells <- function(columns) {
 }
 
 html_table <- function(columns, caption, folded = FALSE, lines = NULL, name = NULL) {
-  number <- vapply(columns, is.numeric, logical(1))
+  number <- vapply(columns, function(v) is.numeric(v) || all(grepl("^([-+]?[0-9.,]+ %|-)?$", v)), TRUE)
   cells <- table_cells(columns)
   head <- Map(function(name, n) {
     htmltools::tags$th(class = if (n) "number", scope = "col", name)

@@ -2,7 +2,7 @@
 #'
 #' Findings in plain words first, then the readings and their health, repairs, pattern, a forecast, how wrong
 #' such forecasts have been, and what it takes to do it all again. As one self-contained HTML page that
-#' needs no network and no scripts, or as Markdown with its figures in a folder beside it.
+#' needs no network, or as Markdown with its figures in a folder beside it.
 #'
 #' @param x A timeline.
 #' @param file Where to write: a name that ends in `.html`, in `.md` (its figures then go to a folder of
@@ -24,9 +24,13 @@
 #'   `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `file`, invisibly.
-#' @details Figures have an alternative text, and the data behind them can be saved from the page (up to
-#'   20,000 rows each). The table of many series begins with those that need attention: `attention` adds up
-#'   the share of readings that are missing, one for a series that stopped, and the share of flagged or
+#' @details The page begins with what comes next, how wrong such forecasts have been, and what to look at
+#'   first. Figures have an alternative text, and the data behind them can be saved from the page (up to
+#'   20,000 rows each). In a browser that runs scripts, readings, forecasts and backtests can be asked: a
+#'   pointer or the arrow keys tell values, dragging zooms, series are switched on and off, and tables are
+#'   sorted by their heads; without, and on paper, drawn figures stand there. The page follows the reader's
+#'   dark or light setting. The table of many series begins with those that need attention: `attention` adds
+#'   up the share of readings that are missing, one for a series that stopped, and the share of flagged or
 #'   repaired readings.
 #' @section Error types:
 #' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for another
@@ -116,7 +120,9 @@ report_parts <- function(x, horizon, routine, methods, sections = names(report_h
   # In the order of their weight, since they are made side by side, each with what is said of it.
   makers <- list(
     backtest = function() if (failed(tried)) stop(tried) else tried,
-    forecast = function() forecast(x, steps, chosen, routine = routine),
+    forecast = function() {
+      with_seed(1, forecast(x, steps, chosen, routine = routine, paths = answer_paths(grid, steps)))
+    },
     diagnosis = function() report_diagnosis(grid, chosen[[1]]),
     readings = function() NULL,
     pattern = function() decomposition(grid),
@@ -187,25 +193,26 @@ failed <- function(part) inherits(part, "error")
 block_text <- function(..., note = FALSE) {
   list(kind = "text", text = visible(paste(..., collapse = " ")), note = note)
 }
-# Many series have many lines: the first ones, and how many more.
-block_list <- function(items, most = 14) {
+# Many series have many lines: the first ones, and how many more. `lead`: what is to be read first.
+block_list <- function(items, most = 14, lead = FALSE) {
   items <- visible(as.character(items))
   left <- length(items) - most
   list(kind = "list",
-       items = if (left > 1) c(utils::head(items, most), paste("and", left, "more")) else items)
+       items = if (left > 1) c(utils::head(items, most), paste("and", left, "more")) else items, lead = lead)
 }
 block_code <- function(lines, name = NULL) list(kind = "code", lines = visible(lines), name = name)
 
-# `data`: what is behind the figure, a data frame; `name`: of the file it is saved to.
+# `data`: what is behind the figure, a data frame; `name`: of the file it is saved to; `live`: the same for a
+# figure that can be asked (report-live.R).
 # Drawn at once, since several forms of a report share it.
-block_figure <- function(plot, alt, name, data = NULL, height = 5.2) {
+block_figure <- function(plot, alt, name, data = NULL, height = 5.2, live = NULL) {
   svg <- svglite::svgstring(
     width = 8.2, height = height, standalone = TRUE, fix_text_size = FALSE,
     system_fonts = list(sans = "DejaVu Sans")
   )
   tryCatch(print(plot), finally = grDevices::dev.off())
   list(kind = "figure", svg = visible(paste(svg(), collapse = "\n"), "\n\t"), alt = visible(alt),
-    name = name, data = data)
+    name = name, data = data, live = live)
 }
 
 most_table_rows <- 400

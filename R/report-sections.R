@@ -1,24 +1,12 @@
 # What each section of a report says, as blocks that know of no HTML and no Markdown.
 
 report_heads <- c(
-  findings = "What the data say", readings = "The readings and their health", repairs = "Faults and repairs",
+  findings = "In short", readings = "The readings and their health", repairs = "Faults and repairs",
   effects = "What happened, and what it did", looks = "A closer look", standing = "Is it rising or falling?",
   pattern = "Pattern and season", forecast = "What comes next",
   backtest = "How wrong such forecasts have been",
   diagnosis = "What the method has left", method = "How it was made"
 )
-
-findings_blocks <- function(parts) {
-  says <- c(
-    parts$inspection$findings,
-    if (there(parts$standing)) format(parts$standing)[1],
-    unlist(lapply(told_effects(parts), effect_lead)),
-    if (there(parts$pattern)) utils::head(format(parts$pattern)[-1], 2),
-    if (there(parts$backtest)) report_verdict(parts),
-    if (there(parts$forecast)) forecast_sentence(parts$forecast)
-  )
-  list(if (length(parts$notes)) block_text(parts$notes), if (length(says)) block_list(says))
-}
 
 # Past errors of the method that forecasts, and what came closer.
 report_verdict <- function(parts) {
@@ -32,37 +20,15 @@ report_verdict <- function(parts) {
   words
 }
 
-forecast_sentence <- function(f) {
-  meta <- timeline_meta(f$history)
-  stamps <- range(f$table[[meta$time]])
-  shown <- show_stamp(to_seconds(stamps), meta$type, meta$zone)
-  measure <- f$measures[1]
-  rows <- f$table[f$table$measure == measure & f$table$method == f$table$method[1], ]
-  # Totals and their parts have no mean in common: the whole is spoken of, or else the first total.
-  if (!is.null(meta$sums)) rows <- rows[forecast_labels(rows, f) == forecast_labels(rows, f)[1], ]
-  past <- forecast_past(f, measure, unique(forecast_labels(rows, f)), f$horizon)
-  unit <- meta$units[[measure]]
-  n <- length(unique(forecast_labels(rows, f)))
-  whom <- if (!is.null(meta$sums)) paste(" for", forecast_labels(rows, f)[1])
-  paste0(
-    "From ", shown[1], " to ", shown[2], ", ", measure, " is expected at ",
-    trimws(paste(show_number(mean(rows$value, na.rm = TRUE)), unit)),
-    " a step on average",
-    if (n > 1) paste0(" over ", n, " series") else whom,
-    "; in the ",
-    plural(f$horizon, "step"), " before it was ",
-    trimws(paste(show_number(mean(past$value, na.rm = TRUE)), unit)), "."
-  )
-}
-
 readings_blocks <- function(parts) {
   x <- parts$x
   health <- attention_table(parts)
   list(
+    if (length(parts$inspection$findings) > most_first) block_list(parts$inspection$findings),
     block_figure(autoplot(x), paste0(
       "Line chart of ", word_list(names(timeline_meta(x)$kinds), 4), ", ", timeline_line(x),
       ". Stretches without values are shaded."
-    ), "readings", data = as_plain(x), height = panel_height(x)),
+    ), "readings", data = as_plain(x), height = panel_height(x), live = live_readings(x)),
     block_table(health$columns, paste0(
       "Health of each series, those that need attention first",
       if (health$hidden) paste0("; ", show_number(health$hidden, 9), " more need less")
@@ -236,10 +202,10 @@ pattern_blocks <- function(parts) {
 forecast_blocks <- function(parts) {
   f <- parts$forecast
   list(
-    block_text(trimws(format(f))),
+    block_list(plain_methods(capitalise(trimws(format(f))))),
     block_figure(autoplot(f), paste0(
       "Forecast of ", f$measures[1], " with prediction intervals, behind its recent history."
-    ), "forecast", data = as.data.frame(f), height = panel_height(f$history)),
+    ), "forecast", data = as.data.frame(f), height = panel_height(f$history), live = live_forecast(f)),
     block_table(forecast_columns(f), "The forecast", "forecast-values", folded = TRUE)
   )
 }
@@ -261,7 +227,7 @@ backtest_blocks <- function(parts) {
     block_figure(autoplot(s), "Table of scores by method, the better the bluer.", "scores", height = 4.2,
                  data = as.data.frame(s)),
     block_figure(autoplot(b), "Forecasts made at past cutoffs beside what came true.", "backtest",
-                 data = as.data.frame(b)),
+                 data = as.data.frame(b), live = live_backtest(b, parts$grid)),
     block_figure(autoplot(b, show = "ahead"),
                  paste0("Mean absolute error of ", measure, " by step ahead, a line for each method."),
                  "errors-ahead", height = 4.2),
