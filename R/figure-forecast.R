@@ -183,21 +183,23 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
   data <- data[labels == shown & data$measure == measure, ]
   data$stamp <- data[[meta$time]]
   # Parts that do nothing in these steps need no panel.
-  neutral <- ifelse(data$combine == "multiply" & data$part != "trend", 1, 0)
-  data <- data[stats::ave(abs(data$value - neutral), data$part, FUN = max) > 0, ]
+  neutral <- ifelse(data$combine == "multiply" & !data$part %in% c("trend", "slope"), 1, 0)
+  moves <- stats::ave(abs(data$value - neutral), data$part, FUN = function(v) max(c(0, v), na.rm = TRUE))
+  data <- data[moves > 0, ]
   one <- length(unique(data$method)) == 1
   heads <- vapply(unique(data$part), function(part) {
-    v <- data$value[data$part == part]
+    v <- data$value[data$part == part & is.finite(data$value)]
     v <- round(v, 2 - floor(log10(max(abs(v)))))
-    joins <- data$combine[data$part == part][1] == "multiply" && part != "trend"
+    joins <- data$combine[data$part == part][1] == "multiply" && !part %in% c("trend", "slope")
     unit <- if (joins) "as a factor" else meta$units[[measure]]
     paste0(part, ": from ", show_number(min(v), 3), " to ", show_number(max(v), 3),
            if (nzchar(unit)) paste0(" ", unit))
   }, "")
   data$panel <- factor(heads[data$part], levels = heads)
   joins <- if (any(data$combine == "multiply")) "multiply" else "add"
+  of <- if (all(data$ahead == 0)) "fit" else "forecast"
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value, colour = .data$method)) +
-    ggplot2::geom_line(linewidth = 0.8) +
+    ggplot2::geom_line(linewidth = 0.8, na.rm = TRUE) +
     ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
     ggplot2::scale_colour_manual(values = method_inks(), name = NULL,
                                  guide = if (one) "none" else "legend") +
@@ -206,9 +208,8 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
     figure_theme() +
     figure_labels(
       title = paste0(measure_words(measure, meta$units[[measure]]), if (nzchar(shown)) paste(" of", shown),
-                     ": what the forecast is made of"),
-      subtitle = capitalise(paste0(if (one) paste0(data$method[1], "; "), "parts ", joins,
-                                   " up to the forecast"))
+                     ": what the ", of, " is made of"),
+      subtitle = capitalise(paste0(if (one) paste0(data$method[1], "; "), "parts ", joins, " up to the ", of))
     )
 }
 

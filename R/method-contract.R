@@ -40,6 +40,8 @@
 #' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's generator.
 #' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its
 #'   attribute `combine` says `"multiply"`).
+#' * `method_history()`: the same for the steps of the history, as a named list of one value for each row of
+#'   the batch: the trend (or level), a slope, seasons, effects.
 #' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last
 #'   values, last shocks), for the degrees of freedom of tests; 0 where missing.
 #' * `method_choices()`: of a method that chooses, a data frame with `series` (number), `member` and `weight`,

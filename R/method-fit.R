@@ -9,8 +9,10 @@
 #'   `predict()`.
 #' @param ... Not used.
 #' @returns A `kairon_fit`: `print()` tells its form and parameters, `coef()` gives them as a table,
-#' `fitted()` and `residuals()` are timelines' columns as numbers, `summary()` has scores and information
-#' criteria of the data that it was fitted to (which say nothing about forecasts; see [backtest()]),
+#' `fitted()` and `residuals()` are timelines' columns as numbers (`residuals(fit, as = "timeline")` has their
+#' stamps, for [correlogram()] and the like), [breakdown()] its level, slope and seasons over time, `plot()`
+#' shows all of it with the forecast that follows, `summary()` has scores and information criteria of the data
+#' that it was fitted to (which say nothing about forecasts; see [backtest()]),
 #' `predict(fit, horizon)` makes a forecast, `simulate(fit, nsim, horizon = )` paths, [advance()] moves it
 #' on over new data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where
 #' the method has a likelihood. It can be saved by [saveRDS()].
@@ -72,7 +74,21 @@ coef.kairon_fit <- function(object, ...) {
 fitted.kairon_fit <- function(object, ...) method_fitted(object$method, object$model)
 
 #' @export
-residuals.kairon_fit <- function(object, ...) object$batch$values - fitted(object)
+residuals.kairon_fit <- function(object, as = c("numbers", "timeline"), ...) {
+  refuse_more("residuals", ...)
+  as <- picked_choice(as)
+  rest <- object$batch$values - fitted(object)
+  if (as == "numbers") {
+    return(rest)
+  }
+  meta <- timeline_meta(object$x)
+  out <- as_plain(object$x)[c(meta$series, meta$time)]
+  out$residual <- rest
+  unit <- c(residual = meta$units[[object$measure]])
+  keys <- rlang::syms(meta$series)
+  quietly(rlang::inject(timeline(out, !!rlang::sym(meta$time), !!!keys, levels = "residual", units = unit,
+                                 cadence = meta$cadence)))
+}
 
 #' @export
 predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0, ...) {

@@ -98,27 +98,33 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
 
 #' Parts of a forecast
 #'
-#' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has parts.
+#' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has parts; of a
+#' fit what its level, slope and seasons were in each step of the history.
 #'
-#' @param f A forecast.
+#' @param f A forecast, or a [fit()][fit.kairon_timeline].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`,
-#' `ahead`, `part`, `value`, and `combine`: whether the parts of a method `"add"` or `"multiply"` up to its
-#' forecast. `autoplot()` draws one panel for each part.
+#' `ahead` (0 in the history), `part`, `value`, and `combine`: whether the parts of a method `"add"` or
+#' `"multiply"` up to its forecast. `autoplot()` draws one panel for each part.
 #' @examples
 #' breakdown(forecast(demo_timeline("billed"), "1 year", by_smoothing()))
+#' breakdown(fit(demo_timeline("billed"), by_smoothing()))
 #' @export
 breakdown <- function(f, ...) {
   refuse_more("breakdown", ...)
-  if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
-  if (is.null(f$parts)) {
+  fitted <- inherits(f, "kairon_fit")
+  if (!fitted && !inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast or a fit.")
+  parts <- if (fitted) history_parts(f) else f$parts
+  if (is.null(parts)) {
     abort_input(c(
-      "The methods of this forecast have no parts.",
-      i = "{.fn by_smoothing}, {.fn by_theta} and {.fn by_regression} have, on the scale of the measure."
+      "The {if (fitted) 'method of this fit has' else 'methods of this forecast have'} no parts.",
+      i = "{.fn by_smoothing}, {.fn by_decomposition} and {.fn by_regression} have them, on the scale of \
+           the measure; of forecasts {.fn by_theta}, too."
     ))
   }
-  structure(f$parts, class = c("kairon_breakdown", "data.frame"), time = timeline_meta(f$history)$time,
-            keys = timeline_meta(f$history)$series, meta = timeline_meta(f$history))
+  meta <- timeline_meta(if (fitted) f$x else f$history)
+  structure(parts, class = c("kairon_breakdown", "data.frame"), time = meta$time, keys = meta$series,
+            meta = meta)
 }
 
 #' @export
@@ -129,7 +135,8 @@ print.kairon_breakdown <- function(x, rows = 12, ...) {
     signs <- if (t$combine[1] == "multiply") " x " else " + "
     paste0(t$method[1], ": ", paste(unique(t$part), collapse = signs))
   }, "")
-  show_lines("Parts of the forecast:", paste0("  ", words), "")
+  of <- if (all(x$ahead == 0)) "fit" else "forecast"
+  show_lines(paste0("Parts of the ", of, ":"), paste0("  ", words), "")
   wide <- x[x$method == x$method[1] & x$measure == x$measure[1], ]
   key <- c(attr(x, "keys"), time)
   out <- wide[wide$part == wide$part[1], key, drop = FALSE]
