@@ -13,6 +13,7 @@ method_history.kairon_by_smoothing <- function(method, model) {
   run <- cpp_smoothing_run(model, as.double(batch$values), batch$breaks, model$textbook)
   owner <- series_index(batch$breaks)
   form <- model$form[, owner, drop = FALSE]
+  run <- centred_seasons(run, model, batch$breaks)
   out <- list(trend = run$level)
   if (any(form[2, ] > 0)) out$slope <- ifelse(form[2, ] > 0, run$slope, NA)
   if (!any(form[3, ] > 0)) {
@@ -26,6 +27,25 @@ method_history.kairon_by_smoothing <- function(method, model) {
   }
   out$season <- ifelse(form[3, ] == 0, 0, ifelse(multiply, run$level * (run$season - 1), run$season))
   structure(out, combine = "add")
+}
+
+# Seasons of a recursion average nothing over the last cycle, as in forecasts: what they average is the
+# level's.
+centred_seasons <- function(run, model, breaks) {
+  for (s in which(model$form[3, ] > 0)) {
+    at <- (breaks[s] + 1):breaks[s + 1]
+    cycle <- utils::tail(at, model$seasons[[model$form[4, s]]])
+    mean <- mean(run$season[cycle])
+    if (model$form[3, s] == 2) {
+      run$level[at] <- run$level[at] * mean
+      run$slope[at] <- run$slope[at] * if (model$form[2, s] == 3) 1 else mean
+      run$season[at] <- run$season[at] / mean
+    } else {
+      run$level[at] <- run$level[at] + mean
+      run$season[at] <- run$season[at] - mean
+    }
+  }
+  run
 }
 
 #' @export
