@@ -285,16 +285,21 @@ error_ahead_panel <- function(fit, s) {
 
 error_correlation <- function(e, row) {
   most <- max(10, min(30, length(e) %/% 4))
-  r <- call_core(cpp_autocorrelation(e, c(0L, length(e)), as.integer(most), FALSE, 1L))$correlation[-1]
+  made <- call_core(cpp_autocorrelation(e, c(0L, length(e)), as.integer(most), TRUE, 1L))
   bound <- stats::qnorm(0.975) / sqrt(sum(is.finite(e)))
-  ggplot2::ggplot(data.frame(lag = seq_along(r), r = r), ggplot2::aes(.data$lag, .data$r)) +
+  kinds <- c("with what lies between", "partial: without what lies between")
+  data <- data.frame(lag = rep(seq_len(most), 2), kind = factor(rep(kinds, each = most), kinds),
+                     r = c(made$correlation[-1], made$partial[-1]))
+  ggplot2::ggplot(data, ggplot2::aes(.data$lag, .data$r)) +
     ggplot2::annotate("rect", xmin = 0, xmax = most + 1, ymin = -bound, ymax = bound,
                       fill = ink("missing")) +
     ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
     ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = ink("observed"),
-                            linewidth = 1) +
+                            linewidth = 1, na.rm = TRUE) +
+    ggplot2::facet_wrap(~kind, ncol = 1) +
     ggplot2::scale_x_continuous("lag", breaks = step_breaks) + number_axis() +
-    small_labels("Correlogram")
+    small_labels("Correlogram") +
+    ggplot2::theme(strip.text = ggplot2::element_text(size = 9, face = "plain"))
 }
 
 error_quantiles <- function(e) {

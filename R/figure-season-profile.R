@@ -68,7 +68,7 @@ draw_heat <- function(p, table, measure, shown) {
   ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$part_2, fill = .data$mean)) +
     ggplot2::geom_tile(colour = ink("ground"), linewidth = 0.3) +
     ggplot2::scale_fill_gradientn(
-      colours = heat_inks(), labels = axis_numbers, name = "mean",
+      colours = heat_inks(), labels = axis_numbers, name = trimws(paste("mean", p$meta$units[[measure]])),
         na.value = ink("ground")
     ) +
     ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +

@@ -21,7 +21,7 @@ method_ink <- list(
 )
 
 heat_ink <- list(
-  light = c("#F3E3C3", "#E2A13B", "#7FA9B8", "#26404F"), dark = c("#3A3326", "#B87F2A", "#6FA3B8", "#DCE8EE")
+  light = c("#F3EBDB", "#B5CDD2", "#6A9BAF", "#26404F"), dark = c("#23303A", "#35617A", "#6FA3B8", "#DCE8EE")
 )
 
 #' The ground and the type size of figures
@@ -192,7 +192,8 @@ one_measure <- function(quo, all, call = rlang::caller_env()) {
 
 draw_plot <- function(x, ...) {
   p <- autoplot(x, ...)
-  print(p)
+  # The library speaks of single points and the like, which say nothing about the data.
+  suppressMessages(print(p))
   invisible(p)
 }
 

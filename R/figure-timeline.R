@@ -18,8 +18,10 @@
 #'   `"levels"`: the whole, the shares of it over time, and its largest parts. `"auto"` takes what stays
 #'   readable.
 #' @param page Which dozen of series to draw in panels: 1 is the first.
-#' @param show For a decomposition: its `"parts"`, the `"adjusted"` series on the raw one, each season over
-#'   its `"cycles"`, or methods that `"compare"`.
+#' @param show For a timeline: `"lines"`, or a `"map"` of series that have coordinates (longitude and
+#'   latitude, or x and y, as series columns or attributes). For a decomposition: its `"parts"`,
+#'   the `"adjusted"` series on the raw one, each season over its `"cycles"`, or methods that `"compare"`.
+#' @param each For a map: one for each part of the calendar (`"season of year"`) or each period (`"1 year"`).
 #' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
 #' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether all
 #'   panels span as much, so that a rolling sd can be compared with the values, and series with each other.
@@ -39,11 +41,16 @@ NULL
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
 autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
                                      panels = c("auto", "each", "one", "spread", "levels"), page = 1,
-                                     common_scale = FALSE, ...) {
+                                     common_scale = FALSE, show = c("lines", "map"), each = NULL, ...) {
   refuse_more("autoplot", ...)
   check_timeline(object)
   check_flag(common_scale)
   panels <- picked_choice(panels)
+  show <- picked_choice(show)
+  if (show == "map") {
+    return(draw_map(object, pick_measures(object, rlang::enquo(measures))[1], each))
+  }
+  if (!is.null(each)) abort_input("{.arg each} goes with {.code show = \"map\"}.")
   measures <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
   labels <- series_labels(rows_of(object)$keys)
   for (name in highlight) check_choice(name, labels, arg = "highlight")

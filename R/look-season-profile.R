@@ -15,11 +15,9 @@
 #' @param as `"difference"`: effects are departures from the mean of the parts; `"index"`: they are
 #'   around 100.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_season_profile`. [as.data.frame()] gives one row for each series, measure and part:
-#' `part`
-#'   (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`, `count`, `effect`; with `split` one for each
-#' cycle, with `cycle` (its
-#'   first day) and `mean`, `count`. `autoplot()` draws the profile with the band of the middle
+#' @returns A `kairon_season_profile`. [as.data.frame()] gives one row for each series (with its attributes),
+#'   measure and part: `part` (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`, `count`, `effect`; with
+#'   `split` one for each cycle, with `cycle` (its first day) and `mean`, `count`. `autoplot()` draws the profile with the band of the middle
 #'   half; two parts as a heat map; with `split` each part's own history.
 #' @examples
 #' season_profile(demo_timeline("energy"), "hour of day")
@@ -83,8 +81,9 @@ profile_table <- function(m, x, rows, parts, local, as) {
   if (length(parts) > 1) out$part_2 <- part_labels(parts[2], cells$second)
   out <- cbind(out, as.data.frame(found))
   out$effect <- if (as == "index") 100 * out$mean / centre else out$mean - centre
-  keys <- rows$keys[cells$owner, , drop = FALSE]
-  if (ncol(keys)) out <- cbind(keys, out)
+  first <- rows$breaks[-length(rows$breaks)] + 1L
+  keys <- as_plain(x)[first, c(names(rows$keys), timeline_meta(x)$attributes), drop = FALSE]
+  if (ncol(keys)) out <- cbind(keys[cells$owner, , drop = FALSE], out)
   rownames(out) <- NULL
   out
 }

@@ -210,7 +210,7 @@ block_figure <- function(plot, alt, name, data = NULL, height = 5.2, live = NULL
     width = 8.2, height = height, standalone = TRUE, fix_text_size = FALSE,
     system_fonts = list(sans = "DejaVu Sans")
   )
-  tryCatch(print(plot), finally = grDevices::dev.off())
+  tryCatch(suppressMessages(print(plot)), finally = grDevices::dev.off())
   list(kind = "figure", svg = visible(paste(svg(), collapse = "\n"), "\n\t"), alt = visible(alt),
     name = name, data = data, live = live)
 }
