@@ -1,7 +1,7 @@
 #' @rdname figures
 #' @param observed For a forecast: a timeline with what came true, drawn beside it.
-#' @param history For a forecast: how many steps of history to draw; by default
-#'   four horizons.
+#' @param history For a forecast: how many steps of history to draw; by default four horizons, two of long
+#'   ones.
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast)
 autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
                                      observed = NULL, history = NULL, page = 1, ...) {
@@ -10,7 +10,8 @@ autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
   measure <- one_measure(rlang::enquo(measures), f$measures)
   shown <- chosen_series(f$history, series, page = page)
   shown <- setdiff(shown, f$ended)
-  past <- forecast_past(f, measure, shown, history %||% max(4 * f$horizon, 20))
+  # A long forecast is what is to be seen.
+  past <- forecast_past(f, measure, shown, history %||% max((if (f$horizon > 40) 2 else 4) * f$horizon, 20))
   ahead <- f$table[f$table$measure == measure, ]
   ahead$series <- factor(forecast_labels(ahead, f), levels = shown)
   ahead$stamp <- ahead[[timeline_meta(f$history)$time]]
@@ -136,24 +137,38 @@ fan_layers <- function(ahead, levels, one) {
         fill = ink("band"), alpha = 0.22 + 0.2 * (i - 1)
       )
     } else {
-      ggplot2::geom_ribbon(
-        data = ahead, mapping, inherit.aes = FALSE, na.rm = TRUE,
-        fill = ink("raw"), alpha = 0.12
+      # Each band in the colour of its method, with an edge, so that it is told from the others.
+      edge <- function(bound) {
+        ggplot2::geom_line(data = ahead, ggplot2::aes(y = .data[[bound]], colour = .data$method),
+                           linewidth = 0.35, linetype = "42", na.rm = TRUE)
+      }
+      list(
+        ggplot2::geom_ribbon(
+          data = ahead, mapping, inherit.aes = FALSE, na.rm = TRUE,
+          fill = ink("raw"), alpha = 0.12
+        ),
+        edge(bounds[1]), edge(bounds[2])
       )
     }
   })
 }
 
+most_diamonds <- 40
+
 truth_layer <- function(truth) {
   if (is.null(truth) || nrow(truth) == 0) {
     return(NULL)
   }
+  # Many points would hide what they are compared with.
+  few <- max(table(truth$series)) <= most_diamonds
   list(
-    ggplot2::geom_line(data = truth, colour = ink("observed"), linewidth = 0.4),
-    ggplot2::geom_point(
-      data = truth, shape = 23, size = 1.9, fill = ink("ground"), stroke = 0.8,
-      colour = ink("observed")
-    )
+    ggplot2::geom_line(data = truth, colour = ink("observed"), linewidth = if (few) 0.4 else 0.7),
+    if (few) {
+      ggplot2::geom_point(
+        data = truth, shape = 23, size = 1.9, fill = ink("ground"), stroke = 0.8,
+        colour = ink("observed")
+      )
+    }
   )
 }
 
@@ -166,8 +181,10 @@ forecast_key <- function(f, ahead, truth, one) {
       paste(length(f$methods), "methods")
     },
     if (one) paste0("; bands: ", word_list(f$levels), " % intervals") else
-      paste0("; grey: the ", max(f$levels), " % interval of each"),
-    if (!is.null(truth) && nrow(truth)) "; diamonds: what came true"
+      paste0("; between dashes: the ", max(f$levels), " % interval of each"),
+    if (!is.null(truth) && nrow(truth)) {
+      paste0(if (max(table(truth$series)) <= most_diamonds) "; diamonds" else "; dark", ": what came true")
+    }
   )
 }
 

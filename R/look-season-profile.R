@@ -17,8 +17,8 @@
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_season_profile`. [as.data.frame()] gives one row for each series (with its attributes),
 #'   measure and part: `part` (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`, `count`, `effect`; with
-#'   `split` one for each cycle, with `cycle` (its first day) and `mean`, `count`. `autoplot()` draws the profile with the band of the middle
-#'   half; two parts as a heat map; with `split` each part's own history.
+#'   `split` one for each cycle, with `cycle` (its first day) and `mean`, `count`. `autoplot()` draws the
+#'   profile with the band of the middle half; two parts as a heat map; with `split` each part's own history.
 #' @examples
 #' season_profile(demo_timeline("energy"), "hour of day")
 #' season_profile(demo_timeline("energy"), c("hour of day", "day of week"))

@@ -65,7 +65,7 @@ test_that("a backtest's figure holds each forecast, its cutoffs and what came tr
 test_that("several methods share one fan figure with a legend, one method needs none", {
   x <- daily(rnorm(60))
   several <- autoplot(quiet(forecast(x, 5, list(by_naive(), by_mean()))))
-  expect_match(unwrapped(several$labels$subtitle), "2 methods; grey: the 90 % interval of each")
+  expect_match(unwrapped(several$labels$subtitle), "2 methods; between dashes: the 90 % interval of each")
   expect_equal(several$scales$get_scales("colour")$guide, "legend")
   one <- autoplot(quiet(forecast(x, 5, by_naive())), history = 10)
   expect_equal(one$scales$get_scales("colour")$guide, "none")
