@@ -28,6 +28,7 @@
 #' @references Jarque, C. M. and Bera, A. K. (1987). A test for normality of observations and regression
 #' residuals. International Statistical Review 55, 163-172. Ljung, G. M. and Box, G. E. P. (1978). Biometrika
 #' 65, 297-303. Tsay, R. S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
+#' @seealso [best()], [verdict()], [leak_check()], [as_backtest()], [track()]
 #' @examples
 #' diagnosis(fit(demo_timeline("billed"), by_smoothing()))
 #' diagnosis(fit(demo_timeline("billed"), by_drift()))

@@ -55,6 +55,8 @@
 #' counterfactual and synthetic controls. Journal of the American Statistical Association 116, 1849-1864.
 #'
 #' Harvey, A. C. (1989). Forecasting, structural time series models and the Kalman filter. Cambridge.
+#' @seealso [correlogram()], [lag_grid()], [lead_lag()], [power_spectrum()], [find_seasons()],
+#'   [stationarity()]
 #' @examples
 #' demand <- demo_timeline("demand")
 #' dunmere <- demand[demand$district == "Dunmere", ]

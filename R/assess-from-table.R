@@ -16,6 +16,7 @@
 #' @returns A `kairon_backtest` without methods: it cannot be run again. Without a column `cutoff` each
 #'   method's
 #'   cutoff is the stamp before its first forecast.
+#' @seealso [ranking()], [best()], [verdict()], [leak_check()], [diagnosis()], [track()]
 #' @examples
 #' x <- demo_timeline("billed")
 #' mine <- data.frame(month = seq(as.Date("2032-01-01"), by = "month", length.out = 6), value = 650)

@@ -8,6 +8,7 @@
 #' @param from Or the first stamp to set aside, a date or time such as `"2032-01-01"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_holdout`, a list of two timelines: `train` and `test`.
+#' @seealso [backtest()], [scores()], [ranking()], [best()]
 #' @examples
 #' parts <- holdout(demo_timeline("demand"), last = "28 days")
 #' f <- forecast(parts$train, "28 days")

@@ -18,6 +18,7 @@
 #' too, but for those declared [known_ahead()]. Before it, the last values are moved. Functions and methods
 #' are
 #' searched for tables and timelines that they carry with them.
+#' @seealso [scores()], [ranking()], [best()], [verdict()], [as_backtest()], [diagnosis()]
 #' @examples
 #' leak_check(backtest(demo_timeline("billed"), list(by_theta(), by_drift()), "3 months", cutoffs = 3))
 #' @export

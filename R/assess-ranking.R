@@ -35,6 +35,7 @@
 #'
 #' Demsar, J. (2006). Statistical comparisons of classifiers over multiple data sets. Journal of Machine
 #' Learning Research 7, 1-30.
+#' @seealso [holdout()], [backtest()], [scores()], [best()], [verdict()], [leak_check()]
 #' @examples
 #' b <- backtest(demo_timeline("demand"), list(by_seasonal_naive(), by_theta(), by_naive()), "14 days",
 #'               cutoffs = 3)
@@ -230,6 +231,7 @@ as.data.frame.kairon_ranking <- function(x, row.names = NULL, optional = FALSE, 
 #' else over cutoffs (with one cutoff, none, and the smallest error wins). Simplicity: the naive methods and
 #' means first, then theta, smoothing, regression, decompositions, ARIMA, blends and the automatic choice;
 #' methods of one's own stand with smoothing.
+#' @seealso [holdout()], [backtest()], [scores()], [ranking()], [verdict()], [leak_check()]
 #' @examples
 #' b <- backtest(demo_timeline("billed"), list(by_seasonal_naive(), by_theta(), by_smoothing()), "6 months")
 #' best(b)

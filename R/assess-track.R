@@ -17,6 +17,7 @@
 #' would
 #' in under one of a hundred cases if it held (binomial).
 #' @references Brown, R. G. (1959). Statistical forecasting for inventory control. McGraw-Hill.
+#' @seealso [verdict()], [leak_check()], [as_backtest()], [diagnosis()]
 #' @examples
 #' parts <- holdout(demo_timeline("billed"), "1 year")
 #' f <- forecast(parts$train, "1 year")

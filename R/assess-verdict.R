@@ -19,6 +19,7 @@
 #' points of their level. A series, a weekday or a month is named when its errors are half as large again as
 #' is usual, and larger than the others' by more than chance over the cutoffs (p under 0.05, corrected for
 #' their number).
+#' @seealso [backtest()], [scores()], [ranking()], [best()], [leak_check()], [as_backtest()]
 #' @examples
 #' verdict(backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3))
 #' @export

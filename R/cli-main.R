@@ -12,6 +12,7 @@
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The exit code, invisibly: 0 fine, 1 the data could not be processed,
 #'   2 the call was wrong, 3 a threshold was missed (`--fail-above`), 130 interrupted.
+#' @seealso [report()], [run_study()], [read_study()], [new_study()]
 #' @examples
 #' run_command_line("--help", quit = FALSE)
 #' @export

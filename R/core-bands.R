@@ -10,6 +10,7 @@
 #'   not as much of the range.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A factor with labels such as `"100 to under 200"`; missing outside of given breaks.
+#' @seealso [align()], [impute()], [pool_series()], [with_totals()], [as_rate()]
 #' @examples
 #' bands(c(60, 100, 199, 200, 360), c(0, 100, 200, 400))
 #' bands(c(60, 100, 199, 200, 360), 2, quantiles = TRUE)

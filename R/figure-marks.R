@@ -12,6 +12,7 @@
 #' @returns An object to be added to a ggplot.
 #' @section Error types: `kairon_error_input` for a date that cannot be read, or a figure without time on its
 #'   horizontal axis.
+#' @seealso [autoplot()], [figure_style()], [report()], [run_study()], [read_study()]
 #' @examples
 #' autoplot(demo_timeline("billed")) +
 #'   shaded_spans(c("works" = "2027-03/2027-09")) +

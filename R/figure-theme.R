@@ -33,6 +33,7 @@ heat_ink <- list(
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns What was set before, a list, invisibly; `do.call(figure_style, before)` goes back.
 #' @section Error types: `kairon_error_input` for another ground or size.
+#' @seealso [autoplot()], [date_marks()], [report()], [run_study()], [read_study()], [new_study()]
 #' @examples
 #' before <- figure_style("dark", size = 15)
 #' plot(demo_timeline("billed"))

@@ -34,6 +34,7 @@
 #' autoplot(rolled)
 #' autoplot(demo_timeline("demand"), highlight = c("Birchmoor", "Dunmere"))
 #' autoplot(demo_timeline("soil"))
+#' @seealso [date_marks()], [figure_style()], [report()], [season_profile()], [inspect()]
 #' @name figures
 NULL
 

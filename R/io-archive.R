@@ -19,6 +19,7 @@
 #' if `times=1` is added with a `key` of the caller's; `stall` says nothing for 30 seconds; `cut` ends the
 #' body in the middle; `rubbish` sends bytes that mean nothing; `empty` sends none. Answers carry a tag, so
 #' that a second request can be answered with 304.
+#' @seealso [fetching], [database-bridge], [remote-timelines], [append_rows()], [table-neighbours]
 #' @examplesIf requireNamespace("httpuv", quietly = TRUE)
 #' archive <- demo_archive()
 #' x <- read_timeline(paste0(archive$address, "readings?station=weir&to=2031-03-08"), levels = flow)

@@ -72,6 +72,7 @@ demo_files <- list(
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A timeline, or without a name a data frame with the columns `name`,
 #'   `what` and `file` (path of the file it is read from).
+#' @seealso [cadence_of()], [calendar-arithmetic], [events()], [rejects()], [ts-conversion]
 #' @examples
 #' demo_timeline()
 #' demo_timeline("demand")

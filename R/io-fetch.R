@@ -18,6 +18,7 @@
 #' * Of pages that name a next one (`Link: <...>; rel="next"`), all are read.
 #'
 #' @returns `clear_fetched()` the number of files removed, invisibly.
+#' @seealso [demo_archive()], [database-bridge], [remote-timelines], [append_rows()]
 #' @examples
 #' archive <- demo_archive()
 #' read_timeline(paste0(archive$address, "readings?station=weir"), levels = c("flow", "level"))

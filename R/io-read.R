@@ -61,6 +61,7 @@
 #' @section Error types:
 #' `kairon_error_file` when the file is missing, empty, cut short, or not delimited text;
 #' `kairon_error_input` when its columns do not fit.
+#' @seealso [timeline()], [write_timeline()], [from_parts()], [cadence()]
 #' @examples
 #' path <- system.file("extdata", "rain.csv", package = "kairon")
 #' read_timeline(path, amounts = rain, units = c(rain = "mm"))

@@ -10,6 +10,7 @@
 #' bands) are maps with `object`, their kind, and `fields`. A file holds no code: functions, expressions and
 #' tables cannot be saved and are refused, and nothing that is read is evaluated. Arguments are checked when
 #' the routine is run.
+#' @seealso [routine()], [replay()], [routine_verbs()]
 #' @examples
 #' path <- tempfile(fileext = ".yml")
 #' routine() |> vet(spikes()) |> repair() |> resample("1 week") |> write_routine(path)

@@ -12,6 +12,7 @@
 #' @returns For `as_timeline()`, a timeline: by month, quarter or year where the frequency is 12,
 #'   4 or 1, else a timeline of plain steps. For `as.ts()`, a `ts`, a matrix where there are several measures,
 #'   with the usual season of the cadence as its frequency.
+#' @seealso [calendar-arithmetic], [events()], [rejects()], [demo_timeline()]
 #' @examples
 #' billed <- as.ts(demo_timeline("billed"))
 #' window(billed, c(2031, 1), c(2031, 6))

@@ -32,6 +32,8 @@
 #' @section Error types:
 #' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a package
 #' that is not installed.
+#' @seealso [read_timeline()], [timeline()], [from_parts()], [cadence()], [cadence_of()],
+#'   [calendar-arithmetic]
 #' @examples
 #' path <- tempfile(fileext = ".csv")
 #' write_timeline(resample(demo_timeline("rain"), "1 month"), path)

@@ -30,6 +30,7 @@
 #' Prentice Hall.
 #'   Durbin, J. (1960). The fitting of time-series models. Review of the International Statistical Institute
 #' 28, 233-244.
+#' @seealso [lag_grid()], [lead_lag()], [effect_of()], [power_spectrum()]
 #' @examples
 #' correlogram(demo_timeline("demand"), "5 weeks")
 #' plot(correlogram(demo_timeline("billed"), changes = c(0, 1, 12)))

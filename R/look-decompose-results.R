@@ -19,6 +19,7 @@ as.data.frame.kairon_decomposition <- function(x, row.names = NULL, optional = F
 #'   or the season's name) and `strength` (0 to 1).
 #' @references Wang, X., Smith, K. and Hyndman, R. (2006). Characteristic-based
 #' clustering for time series data. Data Mining and Knowledge Discovery 13, 335-364.
+#' @seealso [decomposition()], [adjusted()]
 #' @examples
 #' strength(decomposition(demo_timeline("billed"), "year"))
 #' @export
@@ -56,6 +57,7 @@ strength <- function(d, ...) {
 #'   `value` and `adjusted`, both in the measure's unit. Of an effect: the timeline with what was to be
 #'   expected in place of what was measured during the event and after it, its origin *repaired*, so that the
 #'   next forecast does not repeat what will not be repeated.
+#' @seealso [decomposition()], [strength()]
 #' @examples
 #' head(adjusted(decomposition(demo_timeline("billed"), "year")))
 #' @export

@@ -78,6 +78,7 @@
 #'
 #' Speckman, P. (1988). Kernel smoothing in partial linear models. Journal of the Royal Statistical Society B
 #' 50, 413-436.
+#' @seealso [adjusted()], [strength()]
 #' @examples
 #' d <- decomposition(demo_timeline("billed"), "year", combine = "multiply")
 #' d

@@ -45,6 +45,8 @@
 #' Cambridge
 #'   University Press. Mann, M. E. and Lees, J. M. (1996). Robust estimation of background noise and
 #'   signal detection in climatic time series. Climatic Change 33, 409-445.
+#' @seealso [lag_grid()], [lead_lag()], [effect_of()], [power_spectrum()], [stationarity()],
+#'   [noise_check()]
 #' @examples
 #' find_seasons(demo_timeline("demand"))
 #' find_seasons(demo_timeline("billed"), between = c(4, 40))

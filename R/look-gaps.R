@@ -12,6 +12,7 @@
 #'   `start` and `end` are the first and the last missing stamp, and the length
 #'   is that of the missing steps; in an irregular one they are the readings before and
 #'   after the pause, and the length is the time between them.
+#' @seealso [inspect()], [origins()], [during()], [ledger()]
 #' @examples
 #' gaps(demo_timeline("river"), measures = flow)
 #' @export

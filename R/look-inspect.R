@@ -16,6 +16,7 @@
 #'   stamps that were settled when the timeline was made), `zeros`, `negatives`,
 #'   `infinite`, `min`, `q25`, `median`, `mean`, `q75`, `max`, `sd`, `last_value`, and
 #'   `unchanged` (the longest run of equal values other than zero).
+#' @seealso [gaps()], [origins()], [during()], [ledger()]
 #' @examples
 #' inspect(demo_timeline("demand"))
 #' @export

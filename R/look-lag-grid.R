@@ -11,6 +11,7 @@
 #' @returns A `kairon_lag_grid`. [as.data.frame()] gives `lag` (steps), `time` (in words), `pairs` and
 #' `correlation` of each
 #'   series; the pairs are drawn by `autoplot()`, as tiles where there are more than 3,000 of them in a panel.
+#' @seealso [correlogram()], [lead_lag()], [effect_of()], [power_spectrum()], [find_seasons()]
 #' @examples
 #' lag_grid(demo_timeline("billed"), c(1, 6, 12))
 #' plot(lag_grid(demo_timeline("energy"), c(1, 6, 12, 24)))

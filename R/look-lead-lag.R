@@ -18,6 +18,8 @@
 #' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd ed.,
 #' chapter 11.
 #'   Prentice Hall.
+#' @seealso [correlogram()], [lag_grid()], [effect_of()], [power_spectrum()], [find_seasons()],
+#'   [stationarity()]
 #' @examples
 #' both <- align(demo_timeline("demand"), demo_timeline("rain"))
 #' lead_lag(both, rain, demand, lags = "2 weeks", whiten = TRUE)

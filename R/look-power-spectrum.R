@@ -47,6 +47,7 @@
 #'   Walden, A. T. (1993). Spectral analysis for physical applications. Cambridge University Press. Scargle,
 #' J. D. (1982).
 #'   Astrophysical Journal 263, 835-853.
+#' @seealso [correlogram()], [lag_grid()], [lead_lag()], [effect_of()], [find_seasons()], [stationarity()]
 #' @examples
 #' power_spectrum(demo_timeline("energy"))
 #' power_spectrum(demo_timeline("river"), flow)

@@ -19,6 +19,7 @@
 #'   measure and part: `part` (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`, `count`, `effect`; with
 #'   `split` one for each cycle, with `cycle` (its first day) and `mean`, `count`. `autoplot()` draws the
 #'   profile with the band of the middle half; two parts as a heat map; with `split` each part's own history.
+#' @seealso [change()], [rebase()], [stabilise()], [remove_seasons()], [standing()]
 #' @examples
 #' season_profile(demo_timeline("energy"), "hour of day")
 #' season_profile(demo_timeline("energy"), c("hour of day", "day of week"))

@@ -30,6 +30,7 @@
 #' (`"single periods"`). Months with less than 0.9 of their readings count as missing. A period that is
 #' missing in one
 #' of the two years is left out of both; at least three quarters of the year must be left.
+#' @seealso [rebase()], [stabilise()], [remove_seasons()], [season_profile()]
 #' @examples
 #' standing(demo_timeline("billed"), better = "higher")
 #' as.data.frame(standing(demo_timeline("demand")))

@@ -55,6 +55,7 @@
 #' Econometric Institute Report 9802.
 #'
 #' Ljung, G. M. and Box, G. E. P. (1978). Biometrika 65, 297-303.
+#' @seealso [lead_lag()], [effect_of()], [power_spectrum()], [find_seasons()], [noise_check()], [traits()]
 #' @examples
 #' stationarity(demo_timeline("billed"))
 #' as.data.frame(stationarity(demo_timeline("demand")))
@@ -271,6 +272,7 @@ print.kairon_stationarity <- function(x, ...) {
 #'   Wald, A. and Wolfowitz, J. (1940). On a test whether two samples are from the same population. Annals of
 #'   Mathematical Statistics 11, 147-162.
 #'   Tsay, R. S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
+#' @seealso [effect_of()], [power_spectrum()], [find_seasons()], [stationarity()], [traits()]
 #' @examples
 #' noise_check(adjusted(decomposition(demo_timeline("billed"), "year"))$adjusted)
 #' noise_check(rnorm(100))

@@ -15,6 +15,7 @@
 #' @section Formula:
 #' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the periodogram
 #' (straight line off), p their shares, smoothed over 5 neighbours.
+#' @seealso [power_spectrum()], [find_seasons()], [stationarity()], [noise_check()]
 #' @examples
 #' kinds <- traits(demo_timeline("demand"))
 #' kinds[order(-kinds$outlying_share), ]

@@ -48,6 +48,8 @@
 #'
 #' Monahan, J. F. (1984). A note on enforcing stationarity in autoregressive-moving average models.
 #' Biometrika 71, 403-404.
+#' @seealso [forecast()][forecast.kairon_timeline], [fit()][fit.kairon_timeline], [by_auto()],
+#'   [by_blend()], [by_decomposition()], [by_drift()]
 #' @examples
 #' chosen <- fit(demo_timeline("billed"), by_arima(c(0, 1, 1), c(0, 1, 1)))
 #' chosen
@@ -389,6 +391,7 @@ method_advance.kairon_by_arima <- function(method, model, batch) {
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame in the order of the search: the series columns, `order` and `season_order` as text,
 #'   `constant`, `aicc`, and `verdict`: "best", "worse", "root near one" or "not fitted".
+#' @seealso [advance()], [fit-generics], [recursion()], [roots()]
 #' @examples
 #' search_path(fit(demo_timeline("billed"), by_arima()))
 #' @export
@@ -432,6 +435,7 @@ search_path <- function(fit, ...) {
 #' @section Formula:
 #' The zeros z of 1 - c1 z - c2 z^2 - ... (shocks: 1 + c1 z + ...); `modulus` is 1 / |z|, `period` 2 pi /
 #' |arg z|.
+#' @seealso [breakdown()], [advance()], [fit-generics], [recursion()], [search_path()]
 #' @examples
 #' roots(fit(demo_timeline("billed"), by_arima(c(2, 1, 1), c(0, 1, 1))))
 #' @export

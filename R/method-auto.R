@@ -41,6 +41,8 @@
 #'
 #' Stock, J. H. and Watson, M. W. (2004). Combination forecasts of output growth in a seven-country data set.
 #' Journal of Forecasting 23, 405-430.
+#' @seealso [forecast()][forecast.kairon_timeline], [fit()][fit.kairon_timeline], [by_arima()],
+#'   [by_blend()], [by_decomposition()], [by_drift()]
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "6 months", by_auto())
 #' f

@@ -23,6 +23,8 @@
 #'
 #' Bergmeir, C., Hyndman, R. J. and Benitez, J. M. (2016). Bagging exponential smoothing methods using STL
 #' decomposition and Box-Cox transformation. International Journal of Forecasting 32, 303-312.
+#' @seealso [forecast()][forecast.kairon_timeline], [fit()][fit.kairon_timeline], [by_arima()],
+#'   [by_auto()], [by_decomposition()], [by_drift()]
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_blend(by_smoothing(), by_theta()))
 #' @export

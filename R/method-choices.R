@@ -12,6 +12,7 @@
 #'   Where a past bears no cutoffs, the last two are missing.
 #' @section Error types:
 #' `kairon_error_input` where no method that chooses took part.
+#' @seealso [by_auto()], [best()], [forecast()][forecast.kairon_timeline]
 #' @examples
 #' choices(forecast(demo_timeline("billed"), "6 months"))
 #' @export

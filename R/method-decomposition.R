@@ -20,6 +20,8 @@
 #' decomposition leaves in the adjusted series, c the squared error that it makes in the last cycle of a
 #' season that is not there, and d the change of that, all three found by decomposing noise on the same
 #' steps. For `"state"` the model's own error of the season stands for c s^2.
+#' @seealso [fit()][fit.kairon_timeline], [by_arima()], [by_auto()], [by_blend()], [by_drift()],
+#'   [by_intermittent()]
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_decomposition(seasons = c("week", "year")))
 #' @export

@@ -10,6 +10,7 @@
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
 #' Principles and Practice, 3rd ed., section 5.5.
+#' @seealso [by_arima()], [by_auto()], [by_blend()], [by_decomposition()], [by_intermittent()], [by_mean()]
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_drift())
 #' @export

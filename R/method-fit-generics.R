@@ -21,6 +21,7 @@
 #'   scale that was fitted.
 #' @section Error types:
 #' `kairon_error_input` for a method without standard errors, and a setting or coefficient that is not there.
+#' @seealso [known_ahead()], [total()], [breakdown()], [advance()], [recursion()], [roots()]
 #' @examples
 #' trend <- fit(demo_timeline("billed"), by_regression(seasons = "year"))
 #' head(confint(trend, level = 0.9), 3)

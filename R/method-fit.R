@@ -16,6 +16,8 @@
 #' `predict(fit, horizon)` makes a forecast, `simulate(fit, nsim, horizon = )` paths, [advance()] moves it
 #' on over new data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where
 #' the method has a likelihood. It can be saved by [saveRDS()].
+#' @seealso [forecast()][forecast.kairon_timeline], [by_arima()], [by_auto()], [by_blend()],
+#'   [by_decomposition()]
 #' @examples
 #' winters <- fit(demo_timeline("billed"), by_smoothing(case = "holt_winters"))
 #' winters
@@ -245,6 +247,7 @@ print.kairon_fit <- function(x, ...) {
 #' @param new_data A timeline with later rows of the same series.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The fit, standing at the end of the new data.
+#' @seealso [by_theta()], [known_ahead()], [total()], [breakdown()], [fit-generics], [recursion()]
 #' @examples
 #' x <- demo_timeline("billed")
 #' early <- fit(during(x, "2022/2030"), by_smoothing())
@@ -292,6 +295,7 @@ advance <- function(fit, new_data, ...) {
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, the time column, `value`, `expected` (one step before),
 #' `error`, and `level`, `slope` and `season` after the step.
+#' @seealso [total()], [breakdown()], [advance()], [fit-generics], [roots()], [search_path()]
 #' @examples
 #' head(recursion(fit(demo_timeline("billed"), by_smoothing(case = "holt"))))
 #' @export

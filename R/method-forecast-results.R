@@ -16,6 +16,8 @@
 #' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A
 #' step that lies in two periods, such as a week at the end of a month, is split between them by time, as
 #' [resample()] splits amounts.
+#' @seealso [by_seasonal_naive()], [by_smoothing()], [by_theta()], [known_ahead()], [breakdown()],
+#'   [advance()]
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "2 years", by_smoothing(), paths = 500)
 #' total(f, "1 year")
@@ -106,6 +108,7 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
 #' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`,
 #' `ahead` (0 in the history), `part`, `value`, and `combine`: whether the parts of a method `"add"` or
 #' `"multiply"` up to its forecast. `autoplot()` draws one panel for each part.
+#' @seealso [by_smoothing()], [by_theta()], [known_ahead()], [total()], [advance()], [fit-generics]
 #' @examples
 #' breakdown(forecast(demo_timeline("billed"), "1 year", by_smoothing()))
 #' breakdown(fit(demo_timeline("billed"), by_smoothing()))

@@ -52,6 +52,7 @@
 #' cannot be fitted to gets a simpler form, or its last value, which is listed too.
 #' @references Athanasopoulos, G., Hyndman, R. J., Kourentzes, N. and Petropoulos, F. (2017). Forecasting with
 #' temporal hierarchies. European Journal of Operational Research 262, 60-74.
+#' @seealso [fit()][fit.kairon_timeline], [by_arima()], [by_auto()], [by_blend()]
 #' @examples
 #' f <- forecast(demo_timeline("demand"), "14 days", by_smoothing())
 #' f

@@ -19,6 +19,8 @@
 #'
 #' Syntetos, A. A. and Boylan, J. E. (2005). The accuracy of intermittent demand estimates. International
 #' Journal of Forecasting 21, 303-314.
+#' @seealso [by_auto()], [by_blend()], [by_decomposition()], [by_drift()], [by_mean()],
+#'   [by_moving_average()]
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_intermittent())
 #' @export

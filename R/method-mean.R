@@ -10,6 +10,8 @@
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
 #' Principles and Practice, 3rd ed., section 5.5.
+#' @seealso [by_blend()], [by_decomposition()], [by_drift()], [by_intermittent()], [by_moving_average()],
+#'   [by_naive()]
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_mean())
 #' @export

@@ -11,6 +11,8 @@
 #' Steps that are missing at the end count as steps ahead.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
+#' @seealso [by_decomposition()], [by_drift()], [by_intermittent()], [by_mean()], [by_naive()],
+#'   [by_regression()]
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_moving_average(14))
 #' @export

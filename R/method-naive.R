@@ -11,6 +11,8 @@
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
 #' Principles and Practice, 3rd ed., section 5.5.
+#' @seealso [by_drift()], [by_intermittent()], [by_mean()], [by_moving_average()], [by_regression()],
+#'   [by_seasonal_naive()]
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_naive())
 #' @export

@@ -24,6 +24,7 @@
 #' delta method, sqrt(g' C g) with g the derivatives and C the covariance of the coefficients.
 #' @section Error types:
 #' `kairon_error_input` for a fit of another method.
+#' @seealso [by_regression()], [season_profile()], [breakdown()]
 #' @examples
 #' f <- fit(demo_timeline("billed"), by_regression("exponential", seasons = "year", combine = "multiply",
 #'                                                 squares_of = "values"))

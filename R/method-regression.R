@@ -55,6 +55,8 @@
 #'
 #' Wahba, G. (1978). Improper priors, spline smoothing and the problem of guarding against model errors in
 #' regression. Journal of the Royal Statistical Society B 40, 364-372.
+#' @seealso [by_intermittent()], [by_mean()], [by_moving_average()], [by_naive()], [by_seasonal_naive()],
+#'   [by_smoothing()]
 #' @examples
 #' holidays <- system.file("extdata", "holidays.ics", package = "kairon")
 #' demand <- demo_timeline("demand")

@@ -15,6 +15,8 @@
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice, 3rd ed.,
 #' section 5.5.
+#' @seealso [by_mean()], [by_moving_average()], [by_naive()], [by_regression()], [by_smoothing()],
+#'   [by_theta()]
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_seasonal_naive("week"))
 #' @export

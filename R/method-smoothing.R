@@ -53,6 +53,8 @@
 #'
 #' Holt, C. C. (1957), reprinted 2004. International Journal of Forecasting 20, 5-10. Winters, P. R. (1960).
 #' Management Science 6, 324-342.
+#' @seealso [by_moving_average()], [by_naive()], [by_regression()], [by_seasonal_naive()], [by_theta()],
+#'   [known_ahead()]
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "12 months", by_smoothing())
 #' f

@@ -29,6 +29,8 @@
 #'
 #' Fiorucci, J. A. and others (2016). Models for optimising the theta method and their relationship to state
 #' space models. International Journal of Forecasting 32, 1151-1161.
+#' @seealso [by_naive()], [by_regression()], [by_seasonal_naive()], [by_smoothing()], [known_ahead()],
+#'   [total()]
 #' @examples
 #' forecast(demo_timeline("billed"), "12 months", by_theta())
 #' @export

@@ -35,6 +35,7 @@
 #' @section Error types:
 #' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for another
 #' ending.
+#' @seealso [autoplot()], [date_marks()], [figure_style()], [run_study()], [read_study()], [new_study()]
 #' @examples
 #' page <- tempfile(fileext = ".html")
 #' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))

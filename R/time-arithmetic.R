@@ -28,6 +28,7 @@
 #' @section Clock changes:
 #' A local time that the clock skips is the first instant after the skip; one that it
 #' shows twice is the first of the two.
+#' @seealso [write_timeline()], [from_parts()], [cadence()], [cadence_of()], [events()], [rejects()]
 #' @examples
 #' floor_to(as.Date("2032-02-29"), "1 quarter")
 #' noon <- as.POSIXct("2032-03-28 12:00", tz = "Europe/London")

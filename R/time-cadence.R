@@ -34,6 +34,8 @@
 #' time that the clock skips is taken as the first instant after the skip, one
 #' that it shows twice as the first of the two: a day begins when its first minute
 #' is first shown. A day that a zone left out at the date line has no period.
+#' @seealso [read_timeline()], [timeline()], [write_timeline()], [from_parts()], [cadence_of()],
+#'   [calendar-arithmetic]
 #' @examples
 #' cadence("15 minutes")
 #' cadence("P1M", stamp = "end")

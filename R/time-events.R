@@ -38,6 +38,8 @@
 #'
 #' Easter by the anonymous Gregorian algorithm: Meeus, J. (1998). Astronomical
 #' Algorithms, 2nd ed., chapter 8.
+#' @seealso [from_parts()], [cadence()], [cadence_of()], [calendar-arithmetic], [rejects()],
+#'   [demo_timeline()]
 #' @examples
 #' events(c(
 #'   "Spring Monday" = "Easter + 1", "Harvest Monday" = "last Monday of August"

@@ -16,6 +16,8 @@
 #' @returns `Date`, or `POSIXct` in `zone`; missing where a part is missing.
 #'   Parts that name no day, such as week 53 of a year with 52, are an error that
 #'   names the row.
+#' @seealso [read_timeline()], [timeline()], [write_timeline()], [cadence()], [cadence_of()],
+#'   [calendar-arithmetic]
 #' @examples
 #' from_parts(year = 2031, month = c(1, 2, 3))
 #' from_parts(year = 2032, week = 53, weeks = "iso")

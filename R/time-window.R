@@ -27,6 +27,7 @@
 #' mean age half_life / log(2).
 #' @references Henderson, R. (1916). Note on graduation by adjusted average. Transactions of
 #'   the Actuarial Society of America 17, 43-48.
+#' @seealso [roll()], [change()], [rebase()], [stabilise()], [remove_seasons()]
 #' @examples
 #' trailing("28 days")
 #' centred(13, kernel = "henderson")

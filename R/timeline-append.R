@@ -24,6 +24,7 @@
 #' @section Error types:
 #' `kairon_error_input` for columns that do not fit, stamps that cannot be read, repeats and late rows that
 #' are refused. `x` is never changed.
+#' @seealso [fetching], [demo_archive()], [database-bridge], [remote-timelines], [table-neighbours]
 #' @examples
 #' pressure <- demo_timeline("pressure")
 #' early <- during(pressure, "2032-05")

@@ -45,6 +45,7 @@
 #' @section Error types:
 #' `kairon_error_input` for a missing column, text where numbers are needed,
 #' repeats, or stamps none of which can be read.
+#' @seealso [read_timeline()], [write_timeline()], [from_parts()], [cadence()], [cadence_of()]
 #' @examples
 #' readings <- data.frame(
 #'   day = as.Date("2031-03-01") + 0:5,
@@ -343,6 +344,8 @@ say_building <- function(x, roles) {
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with one row for each rejected row of the source:
 #'   `row` or `line` (where it stood), `reason` and `text` (what it held).
+#' @seealso [cadence()], [cadence_of()], [calendar-arithmetic], [events()], [demo_timeline()],
+#'   [ts-conversion]
 #' @examples
 #' readings <- data.frame(
 #'   day = c("2031-03-01", "2031-03-02", "total"), flow = c(1, 2, 3)

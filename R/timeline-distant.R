@@ -163,6 +163,7 @@ all_on <- function(x, cadence) {
 #' whole (a `slab` of NetCDF alone).
 #' @section Error types:
 #' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database says.
+#' @seealso [fetching], [demo_archive()], [database-bridge], [append_rows()], [table-neighbours]
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
 #' con <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
 #' write_timeline(demo_timeline("energy"), con, "energy")

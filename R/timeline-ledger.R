@@ -20,6 +20,7 @@ add_entry <- function(x, verb, title, table) {
 #' @returns A list of class `kairon_ledger` with an entry for each step: `verb`,
 #'   `title` (a sentence) and `table` (a data frame, see the verb). It prints as
 #'   sentences; `as.data.frame()` gives the table of the last step.
+#' @seealso [inspect()], [gaps()], [origins()], [during()]
 #' @examples
 #' hourly <- resample(demo_timeline("river"), "1 hour")
 #' ledger(impute(hourly, "linear", longest = "6 hours"))

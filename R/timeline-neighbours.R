@@ -17,6 +17,7 @@
 #' @returns A timeline.
 #' @section Error types:
 #' `kairon_error_input` where rows repeat a stamp of their series, or a column is gone.
+#' @seealso [demo_archive()], [database-bridge], [remote-timelines], [append_rows()]
 #' @examplesIf requireNamespace("tibble", quietly = TRUE)
 #' rows <- tibble::as_tibble(demo_timeline("demand"))
 #' rows

@@ -86,6 +86,7 @@ is_measured <- function(x, measure) {
 #' @returns A data frame of class `kairon_origins` with one row a measure:
 #'   `measure`, one count column for each origin, `missing`, and `invented`,
 #'   the share of the values present that were not measured.
+#' @seealso [inspect()], [gaps()], [during()], [ledger()]
 #' @examples
 #' flow <- resample(demo_timeline("river"), "1 hour")
 #' origins(impute(flow, "linear"))

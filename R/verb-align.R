@@ -38,6 +38,7 @@
 #' Without `delay` a value belongs to the stamps of its period, some of which lie before it
 #' could be known. To forecast with a column, give a delay. In backtests a timeline in a
 #' recorded `align()` is cut at each cutoff.
+#' @seealso [resample()], [impute()], [pool_series()], [with_totals()], [bands()]
 #' @examples
 #' demand <- demo_timeline("demand")
 #' align(demand, demo_timeline("rain"), every = "1 week")

@@ -22,6 +22,7 @@
 #' In a routine, forecasts come back on the original scale: the value so long before is put
 #' back, an observed one or an earlier forecast. Bounds are put back with the value; where
 #' the chain runs through earlier forecasts the half-widths add up as errors do, in squares.
+#' @seealso [roll()], [windows], [rebase()], [stabilise()], [remove_seasons()], [season_profile()]
 #' @examples
 #' change(demo_timeline("billed"), "1 year", "percent")
 #' change(demo_timeline("demand"), "1 year", "percent", align_weeks = TRUE)

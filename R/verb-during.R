@@ -10,6 +10,7 @@
 #' @returns The timeline with the rows in the interval, read in its own zone.
 #' @section Error types:
 #' `kairon_error_input` when the words cannot be read or the interval holds no rows.
+#' @seealso [inspect()], [gaps()], [origins()], [ledger()]
 #' @examples
 #' demand <- demo_timeline("demand")
 #' during(demand, "2031-03")

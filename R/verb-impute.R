@@ -53,6 +53,7 @@
 #' Cambridge University Press.
 #'
 #' Koopman, S. J. (1993). Disturbance smoother for state space models. Biometrika 80, 117-126.
+#' @seealso [resample()], [align()], [pool_series()], [with_totals()], [bands()], [as_rate()]
 #' @examples
 #' hourly <- resample(demo_timeline("river"), "1 hour")
 #' filled <- impute(hourly, "linear", longest = "6 hours")

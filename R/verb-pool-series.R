@@ -26,6 +26,7 @@
 #' @section Errors:
 #' Series must share their stamps; those of irregular timelines rarely do, and are
 #' refused with the advice to resample first.
+#' @seealso [resample()], [align()], [impute()], [with_totals()], [bands()], [as_rate()]
 #' @examples
 #' soil <- demo_timeline("soil")
 #' pool_series(soil, bands(elevation, 3), weights = area, total = TRUE)

@@ -14,6 +14,7 @@
 #' @section Formula:
 #' rate = amount x per / length of the period, where days are counted by the calendar
 #' of the zone: a day of 23 hours is one day. A business day counts as one day.
+#' @seealso [impute()], [pool_series()], [with_totals()], [bands()]
 #' @examples
 #' fair <- as_rate(demo_timeline("billed"))
 #' fair

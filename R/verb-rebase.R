@@ -19,6 +19,7 @@
 #' @section Forecasts:
 #' In a routine, the normals are learnt from what the forecast may see, and forecasts come
 #' back on the original scale.
+#' @seealso [roll()], [windows], [change()], [stabilise()], [remove_seasons()], [season_profile()]
 #' @examples
 #' rebase(demo_timeline("billed"), "2023/2027", each = "month of year", as = "percent")
 #' rebase(demo_timeline("accounts"), "2029", as = "index")

@@ -12,6 +12,7 @@
 #' @param measures Measures to repair; all that have flags by default.
 #' @returns The timeline, with `<measure>_raw` beside each repaired measure. [ledger()] has the table of
 #'   what was replaced: the series columns, `measure`, the stamp, `rule`, `before`, `after`.
+#' @seealso [vet()], [vetting-rules], [findings()], [remove_shifts()]
 #' @examples
 #' river <- vet(demo_timeline("river"))
 #' repaired <- repair(river, longest = 3)

@@ -67,6 +67,7 @@
 #' instant with a reading is *observed*, all others are *interpolated*, and so is the
 #' share of an amount whose interval is longer than the bin.
 #' @references Sterbenz, P. H. (1974). Floating-point computation. Prentice-Hall.
+#' @seealso [align()], [impute()], [pool_series()], [with_totals()]
 #' @examples
 #' river <- demo_timeline("river")
 #' resample(river, "1 day")

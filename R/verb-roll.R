@@ -41,6 +41,7 @@
 #' `at_least` says how many must be there.
 #' @references Haerdle, W. and Steiger, W. (1995). Optimal median smoothing. Applied Statistics 44,
 #'   258-264.
+#' @seealso [windows], [change()], [rebase()], [stabilise()]
 #' @examples
 #' demand <- demo_timeline("demand")
 #' roll(demand, trailing("28 days"), c("mean", "sd"))

@@ -4,6 +4,7 @@
 #' @param x A timeline.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The timeline that the recorded verbs make of `x`, one after the other.
+#' @seealso [routine()], [routine_verbs()], [write_routine()]
 #' @examples
 #' weekly <- routine() |> resample("1 week")
 #' replay(weekly, demo_timeline("rain"))
@@ -35,6 +36,7 @@ replay <- function(routine, x, ...) {
 #' @returns A data frame: `verb`, `changes` ("grid", "scale", "values" or "findings"), `taken_back` ("yes": a
 #'   forecast comes back on the scale before; "no": it stays on the new scale, which its unit names; "not
 #'   needed": the scale stays), and `learns`, what is learnt anew at each cutoff.
+#' @seealso [routine()], [replay()], [write_routine()]
 #' @examples
 #' routine_verbs()
 #' @export

@@ -33,6 +33,7 @@
 #'
 #' Guerrero, V. M. (1993). Time-series analysis supported by power transformations. Journal of
 #' Forecasting 12, 37-48.
+#' @seealso [roll()], [windows], [change()], [rebase()], [remove_seasons()], [season_profile()]
 #' @examples
 #' even <- stabilise(demo_timeline("billed"))
 #' even

@@ -10,6 +10,7 @@
 #' first rule
 #'   that a value broke. [findings()] lists them. Shifts are told, not flagged as faults: the
 #'   values after them are true.
+#' @seealso [vetting-rules], [findings()], [repair()], [remove_shifts()]
 #' @examples
 #' vetted <- vet(demo_timeline("river"))
 #' findings(vetted)
@@ -63,6 +64,7 @@ vet.default <- function(x, rules = NULL, ...) check_timeline(x)
 #' (robust
 #'   standard deviations for spikes and shifts; how many times the limit for the others) and
 #'   `sure` ("likely", "very likely", "almost certain").
+#' @seealso [vet()], [vetting-rules], [repair()], [remove_shifts()]
 #' @examples
 #' findings(vet(demo_timeline("river"), stuck()))
 #' @export
@@ -113,6 +115,7 @@ findings <- function(x, ...) {
 #' @section Measured:
 #' On the readings of the demo, with the faults that were planted in them: see `docs/vetting.md` in the
 #' repository.
+#' @seealso [vet()], [findings()], [repair()], [remove_shifts()]
 #' @examples
 #' spikes(threshold = 10)
 #' stuck(least = 12, resolution = 0.01)

@@ -24,6 +24,7 @@
 #' @references Wickramasuriya, S. L., Athanasopoulos, G. and Hyndman, R. J. (2019). Optimal forecast
 #' reconciliation for hierarchical and grouped time series through trace minimization. Journal of the American
 #' Statistical Association 114, 804-819.
+#' @seealso [resample()], [align()], [impute()], [pool_series()], [bands()], [as_rate()]
 #' @examples
 #' demand <- demo_timeline("demand")
 #' both <- with_totals(demand)

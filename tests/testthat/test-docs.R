@@ -28,6 +28,19 @@ test_that("every vignette is built, with figures and without an error that it do
   }
 })
 
+test_that("every help page leads on, and the package's own page leads to each stage", {
+  pages <- tools::Rd_db("kairon")
+  text <- vapply(pages, function(p) paste(as.character(p), collapse = ""), "")
+  alone <- sub("\\.Rd$", "", names(text)[!grepl("\\seealso", text, fixed = TRUE)])
+  expect_setequal(alone, c("kairon-conditions", "kairon-package", "method-contract", "reexports"))
+  map <- text[["kairon-package.Rd"]]
+  stages <- c("read_timeline", "inspect", "vet", "resample", "roll", "effect_of", "decomposition", "backtest",
+              "verdict", "report", "routine", "with_totals", "write_timeline", "breakdown")
+  for (verb in stages) {
+    expect_match(map, paste0("\\link{", verb, "}"), fixed = TRUE)
+  }
+})
+
 test_that("the help that is printed without loading the package is the help of the verbs", {
   verbs <- kairon:::cli_verbs()
   printed <- function(name) {
