@@ -211,7 +211,9 @@ effect_of_measure <- function(measure, x, plan) {
   plan$offsets <- shared_offsets(data, plan)
   out <- list()
   notes <- NULL
-  for (k in cli::cli_progress_along(whom, "Looking for the effect")) {
+  bar <- progress("Looking for the effect", length(whom))
+  for (k in seq_along(whom)) {
+    bar$tick()
     name <- whom[k]
     helpers <- if (identical(plan$controls, "others")) setdiff(labels, name) else plan$controls
     others <- if (with_controls) data[helpers]
@@ -220,6 +222,7 @@ effect_of_measure <- function(measure, x, plan) {
     notes <- rbind(notes, notes_of(name, one$notes))
     if (length(one$occasions)) out[[length(out) + 1]] <- one
   }
+  bar$done()
   if (length(out) == 0) {
     words <- unique(notes$words)
     abort_input(c("What {.field {measure}} would have been cannot be told in any series.", points(words,

@@ -37,10 +37,10 @@ run_cutoffs <- function(job, cache = NULL) {
 
 # Methods and measures are counted too, since one cutoff may take long.
 run_in_turn <- function(job, items, done) {
-  bar <- cli::cli_progress_bar("Backtest", total = length(items) * length(job$methods) * length(job$measures))
-  job$tick <- function() cli::cli_progress_update(id = bar)
+  bar <- progress("Backtest", length(items) * length(job$methods) * length(job$measures))
+  job$tick <- function() bar$tick()
   for (item in items) done(item$cutoff, work_cutoff(job, item))
-  cli::cli_progress_done(id = bar)
+  bar$done()
 }
 
 no_tick <- function() NULL

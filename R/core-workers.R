@@ -10,7 +10,12 @@ share_out <- function(items, data, work, done, name, extras = list()) {
   if (length(items) > 1 && worker_count() > 1) {
     return(share_over_workers(items, data, work, done, name, extras))
   }
-  for (i in cli::cli_progress_along(items, name)) done(i, work(data, items[[i]]))
+  bar <- progress(name, length(items))
+  for (i in seq_along(items)) {
+    done(i, work(data, items[[i]]))
+    bar$tick()
+  }
+  bar$done()
   list(sent = 0, again = 0)
 }
 
@@ -39,7 +44,7 @@ share_over_workers <- function(items, data, work, done, name, extras) {
     state$again <<- state$again + length(bundles[[i]])
     for (j in bundles[[i]]) done(j, work(data, items[[j]]))
   }
-  bar <- cli::cli_progress_bar(name, total = length(items))
+  bar <- progress(name, length(items))
   # The worker gets its next items before the results that came are looked at.
   take <- function(label) {
     i <- as.integer(label)
@@ -52,7 +57,7 @@ share_over_workers <- function(items, data, work, done, name, extras) {
     }
     fill()
     if (is.null(result)) again(i) else Map(done, bundles[[i]], result)
-    cli::cli_progress_update(length(bundles[[i]]), id = bar)
+    bar$tick(length(bundles[[i]]))
   }
   run <- function(i, with_data) {
     running[[as.character(i)]] <<- start(i, with_data)
@@ -75,7 +80,7 @@ share_over_workers <- function(items, data, work, done, name, extras) {
       if (ready) take(label)
     }
   }
-  cli::cli_progress_done(id = bar)
+  bar$done()
   state
 }
 

@@ -159,7 +159,9 @@ method_fit.kairon_by_arima <- function(method, batch) {
     kept <- rep(list(integer()), n)
   } else {
     fits <- kept <- vector("list", n)
-    for (s in cli::cli_progress_along(fits, "Fitting series")) {
+    bar <- progress("Fitting series", n)
+    for (s in seq_along(fits)) {
+      bar$tick()
       at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
       y <- as.double(batch$values[at])
       plans[[s]] <- arima_plan(method, y, seasons, context)
@@ -180,6 +182,7 @@ method_fit.kairon_by_arima <- function(method, batch) {
       columns[[s]] <- x[, told$columns, drop = FALSE]
       fits[[s]] <- run(y, c(0L, length(y)), columns[[s]])[[1]]
     }
+    bar$done()
   }
   # What cannot be estimated with the data at hand: found freely, then the last value.
   bad <- which(!vapply(fits, `[[`, TRUE, "fitted") | too_many_orders(method, batch, codes))

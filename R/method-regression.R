@@ -139,7 +139,9 @@ method_fit.kairon_by_regression <- function(method, batch) {
   seasons <- regression_seasons(method, context)
   known <- known_cycles(context$cadence)
   models <- vector("list", n)
-  for (s in cli::cli_progress_along(models, "Fitting series")) {
+  bar <- progress("Fitting series", n)
+  for (s in seq_along(models)) {
+    bar$tick()
     at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
     y <- batch$values[at]
     exact <- as.numeric(seasons)
@@ -152,6 +154,7 @@ method_fit.kairon_by_regression <- function(method, batch) {
                                     seasons, exact)
     if (adds) models[[s]]$notes <- c("some values are not above zero, and the parts add", models[[s]]$notes)
   }
+  bar$done()
   list(models = models, batch = batch, notes = notes_of_series(lapply(models, `[[`, "notes"), context$labels))
 }
 

@@ -280,10 +280,13 @@ in_pieces <- function(batch, run, bind) {
   ends <- unique(c(seq(200, n, by = 200), n))
   starts <- c(0, ends[-length(ends)])
   parts <- vector("list", length(ends))
-  for (i in cli::cli_progress_along(ends, "Fitting series")) {
+  bar <- progress("Fitting series", length(ends))
+  for (i in seq_along(ends)) {
+    bar$tick()
     b <- batch$breaks[(starts[i] + 1):(ends[i] + 1)]
     parts[[i]] <- run(as.double(batch$values[(b[1] + 1):b[length(b)]]), as.integer(b - b[1]))
   }
+  bar$done()
   bind(parts)
 }
 

@@ -17,14 +17,13 @@ new_stream <- function(open, template, label, size, options) {
 # rows lie in another order than that of time), rejects.
 walk_stream <- function(x, take = function(rows) NULL, call = rlang::caller_env(), tally = new_tally(x)) {
   next_piece <- x$open()
-  bar <- cli::cli_progress_bar(paste("Reading", x$label), total = x$size, clear = TRUE,
-                               auto_terminate = FALSE)
+  bar <- progress(paste("Reading", x$label), x$size)
   while (!is.null(piece <- next_piece())) {
     rows <- piece_rows(x, piece, tally, call)
     if (length(rows$seconds)) take(rows)
-    if (!is.na(piece$done)) cli::cli_progress_update(set = min(piece$done, x$size), id = bar)
+    if (!is.na(piece$done)) bar$reach(min(piece$done, x$size))
   }
-  cli::cli_progress_done(id = bar)
+  bar$done()
   tally
 }
 

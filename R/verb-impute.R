@@ -113,7 +113,9 @@ fill_with_progress <- function(values, rows, rule, limit, season, past) {
   }
   parts <- split(seq_len(series), ceiling(seq_len(series) / 50))
   out <- list(values = values, filled = rep(FALSE, length(values)))
-  for (s in cli::cli_progress_along(parts, "Filling gaps")) {
+  bar <- progress("Filling gaps", length(parts))
+  for (s in seq_along(parts)) {
+    bar$tick()
     from <- rows$breaks[min(parts[[s]])]
     at <- (from + 1):rows$breaks[max(parts[[s]]) + 1]
     breaks <- rows$breaks[c(parts[[s]], max(parts[[s]]) + 1)] - from
@@ -121,6 +123,7 @@ fill_with_progress <- function(values, rows, rule, limit, season, past) {
     out$values[at] <- one$values
     out$filled[at] <- one$filled
   }
+  bar$done()
   out
 }
 
