@@ -7,10 +7,12 @@ answer_paths <- function(x, steps) {
 }
 
 horizon_count <- function(x, steps) {
-  if (is.numeric(steps)) {
-    return(steps)
-  }
-  count <- tryCatch(as.numeric(season_steps(steps, timeline_meta(x)$cadence)), kairon_error = function(e) 100)
+  rows <- rows_of(x)
+  meta <- timeline_meta(x)
+  count <- tryCatch({
+    last <- period_of_stamp(meta$cadence, max(rows$seconds), rows$zone)
+    horizon_steps(steps, last, meta, rows$zone)
+  }, error = function(e) 100)
   if (length(count) == 1 && is.finite(count)) count else 100
 }
 

@@ -8,6 +8,7 @@ report_plan.kairon_study <- function(plan, x, given) {
   }
   run <- new_run(plan, tempdir(), FALSE, TRUE)
   run$given <- x
+  run$told <- TRUE
   run_steps(run)
   parts <- study_report_parts(run)
   parts$title <- plan$value$title

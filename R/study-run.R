@@ -214,7 +214,11 @@ study_forecast <- function(run) {
   } else {
     study_methods(asked, v$methods)
   }
-  do.call(forecast, c(list(run$made$data, plain_value(v$forecast$horizon %||% v$backtest$horizon), method,
+  horizon <- plain_value(v$forecast$horizon %||% v$backtest$horizon)
+  # A report begins with sums, whose intervals need paths.
+  told <- isTRUE(run$told) || length(v$outputs$report)
+  if (told && is.null(args$paths)) args$paths <- answer_paths(run$made$prepared %||% run$made$data, horizon)
+  do.call(forecast, c(list(run$made$data, horizon, method,
                            routine = run$made$routine), args))
 }
 

@@ -93,6 +93,26 @@ test_that("at most five lines say what to look at first, worst first, and no ser
   }
 })
 
+test_that("studies and horizons in words have intervals of their sums, too", {
+  x <- demo_timeline("demand")
+  expect_equal(kairon:::horizon_count(x, "2 weeks"), 14)
+  expect_equal(kairon:::horizon_count(x, 9), 9)
+  expect_equal(kairon:::answer_paths(x, "2 weeks"), 400)
+  # As many as memory bears, and none where that would be too few.
+  expect_equal(kairon:::answer_paths(x, 5000), 0)
+  lines <- answer_of(x, horizon = "1 week", methods = "theta")
+  expect_match(grep("is expected to be", lines, value = TRUE), "in all \\(90 %: ")
+  folder <- tempfile()
+  dir.create(folder)
+  study <- file.path(folder, "small.yml")
+  file.copy(system.file("extdata", "billed.csv", package = "kairon"), folder)
+  writeLines(c("kairon_study: 1", "data:", "  source: billed.csv", "  time: month", "  amounts: volume",
+               "forecast:", "  method: theta", "  horizon: 1 year"), study)
+  page <- tempfile(fileext = ".md")
+  quiet(report(demo_timeline("billed"), page, plan = study))
+  expect_match(grep("is expected to be", readLines(page), value = TRUE)[1], "in all \\(90 %: ")
+})
+
 test_that("methods are named as people say them", {
   said <- kairon:::plain_methods(c(
     "Forecasts of v by auto are 3 off.", "That is 5 % closer than the seasonal naive habit.",
