@@ -23,7 +23,7 @@
 #'   fit memory, and workers for hundreds of series: `vignette("machines")`.
 #'
 #' `vignette("kairon")` begins, `vignette("tour")` has a line of everything, `vignette("which-method")`
-#' chooses.
+#' chooses, and `vignette("methods")` tells each method's formula.
 #' @keywords internal
 #' @useDynLib kairon, .registration = TRUE
 #' @importFrom Rcpp evalCpp
