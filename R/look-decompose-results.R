@@ -193,7 +193,7 @@ decomposition_line <- function(x, strong, labels, i) {
   words <- vapply(names(x$season), function(name) {
     p <- profiles[profiles$season == name, ]
     # A season that a short series lacks has no highest place.
-    if (nrow(p) == 0 || all(p$effect == p$effect[1])) {
+    if (nrow(p) == 0 || isTRUE(all(p$effect == p$effect[1]))) {
       return("")
     }
     at <- switch(name, week = "on ", year = if (x$season[[name]] %in% c(4, 12)) "in " else "on ", "at ")

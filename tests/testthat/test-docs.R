@@ -37,7 +37,7 @@ test_that("every help page leads on, and the package's own page leads to each st
   stages <- c("read_timeline", "inspect", "vet", "resample", "roll", "effect_of", "decomposition", "backtest",
               "verdict", "report", "routine", "with_totals", "write_timeline", "breakdown")
   for (verb in stages) {
-    expect_match(map, paste0("\\link{", verb, "}"), fixed = TRUE)
+    expect_match(map, paste0("=", verb, "]"), fixed = TRUE)
   }
 })
 
