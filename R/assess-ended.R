@@ -195,7 +195,9 @@ gone_sentences <- function(e) {
     if (!isTRUE(expected > 0)) {
       return(paste0(lead, "nothing of it was to be expected any more."))
     }
-    n <- nrow(rows_of(e$x)$keys)
+    # Of whom it is told: a neighbour with too little before is not among them.
+    told_of <- e$table$measure == line$measure & e$table$phase == "during" & !is_together(e$table, meta)
+    n <- sum(told_of)
     whom <- trimws(paste("the", if (n == 1) "other" else plural(n, "other"), gone$group))
     percent <- function(v) show_number(100 * v, 2)
     span <- if (all(is.finite(c(line$of_ended_lower, line$of_ended_upper)))) {

@@ -174,7 +174,12 @@ since_words <- function(f, measure, number) {
     return("")
   }
   amount <- timeline_meta(f$history)$kinds[[measure]] == "amount"
-  summed <- amount && length(unique(past$stamp)) == f$horizon
+  # A sum over fewer values would look like less.
+  whole <- length(v) == f$horizon * length(shown) && all(is.finite(v))
+  if (amount && !whole) {
+    return("")
+  }
+  summed <- amount
   over <- if (summed) sum(v, na.rm = TRUE) else mean(v, na.rm = TRUE)
   cadence <- timeline_meta(f$history)$cadence
   span <- if (f$horizon == 1) sub("^1 ", "", step_words(cadence)) else steps_in_words(f$horizon, cadence)
