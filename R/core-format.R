@@ -144,8 +144,13 @@ show_column <- function(x, digits = 4) {
   while (places > 0 && all(abs(x - round(x, places - 1)) < 1e-13 * abs(x) + 1e-12, na.rm = TRUE)) {
     places <- places - 1
   }
-  text <- formatC(x, format = "f", digits = places, big.mark = ",")
-  ifelse(is.na(x), "-", trimws(text))
+  text <- trimws(formatC(x, format = "f", digits = places, big.mark = ","))
+  # What is not nothing is not shown as 0, unless it is what rounding leaves of the others.
+  lost <- is.finite(x) & round(x, places) == 0 & x != 0
+  told <- lost & abs(x) > 1e-12 * max(sizes)
+  text[told] <- show_number(x[told], 2)
+  text[lost & !told] <- sub("-", "", text[lost & !told], fixed = TRUE)
+  ifelse(is.na(x), "-", text)
 }
 
 # Numbers to be saved: what was measured exactly; what was computed to seven digits of what it varies by.

@@ -36,12 +36,23 @@ standing_values <- function(h, s, measure, unit) {
   ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$value)) +
     ggplot2::geom_line(colour = ink("raw"), linewidth = 0.45, na.rm = TRUE) +
     invented_points(h) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$trailing), colour = ink("observed"),
-                       linewidth = 1.1,
-                       na.rm = TRUE) +
+    line_or_point(h, "trailing", ink("observed"), 1.1) +
     time_axis(s$meta$type, s$meta$zone) +
     number_axis(measure_words(measure, unit)) +
     figure_theme()
+}
+
+# A line, and a point for each value that has no neighbour to draw a line to.
+line_or_point <- function(h, column, colour, width) {
+  known <- !is.na(h[[column]])
+  same <- h$series[-1] == h$series[-nrow(h)]
+  joined <- same & known[-1] & known[-nrow(h)]
+  alone <- known & !c(FALSE, joined) & !c(joined, FALSE)
+  list(
+    if (any(joined)) ggplot2::geom_line(ggplot2::aes(y = .data[[column]]), colour = colour, linewidth = width,
+                                        na.rm = TRUE),
+    ggplot2::geom_point(ggplot2::aes(y = .data[[column]]), data = h[alone, ], colour = colour, size = 1.6)
+  )
 }
 
 # One series: its values above, the change of its trailing year and what is usual below.
@@ -53,16 +64,22 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
   top <- standing_values(h, s, measure, unit) +
     figure_labels(title = title, subtitle = standing_subtitle(s))
   bottom <- ggplot2::ggplot(h, ggplot2::aes(.data$stamp, .data$move)) +
-    ggplot2::annotate("rect", xmin = min(h$stamp), xmax = max(h$stamp), ymin = -usual, ymax = usual,
-                      fill = ink("missing")) +
+    ggplot2::geom_blank() +
+    if (is.finite(usual)) ggplot2::annotate("rect", xmin = min(h$stamp), xmax = max(h$stamp),
+                                            ymin = -usual, ymax = usual, fill = ink("missing"))
+  bottom <- bottom +
     ggplot2::geom_hline(yintercept = 0, colour = ink("axis")) +
-    ggplot2::geom_line(colour = ink("computed"), linewidth = 0.9, na.rm = TRUE) +
+    line_or_point(h, "move", ink("computed"), 0.9) +
+    ggplot2::expand_limits(x = range(h$stamp)) +
     time_axis(s$meta$type, s$meta$zone) +
     number_axis(label) +
     figure_theme() +
     figure_labels(
-      title = NULL, subtitle = "The trailing year against the one before; inside the band, no clear change",
-      caption = caption
+      title = NULL, caption = caption,
+      subtitle = paste0(
+        "The trailing year against the one before; ",
+        if (is.finite(usual)) "inside the band, no clear change" else "too short a past to say what is usual"
+      )
     )
   several_plots(top, bottom, ncol = 1, heights = c(3, 2))
 }

@@ -196,7 +196,7 @@ standing_lines <- function(s, i) {
   year <- if (s$per_year == 1) "the last year" else paste("trailing", s$per_year, paste0(s$period, "s"))
   total <- if (!is.na(t$trailing_year)) paste0(if (amount) "" else "at ", with_unit(t$trailing_year), ", ")
   head <- paste0(head, "; ", year, " ", total)
-  season <- if (is.finite(t$season_low)) {
+  season <- if (is.finite(t$season_low) && moves_with_season(t)) {
     bound <- function(v) if (t$relative) sprintf("%+.0f", 100 * v) else paste0(if (v > 0) "+", show_number(v))
     paste0("; single ", s$period, "s move between ", bound(t$season_low), " and ", bound(t$season_high), " ",
            if (t$relative) "%" else unit, " for the season alone")
@@ -215,6 +215,11 @@ standing_lines <- function(s, i) {
          why, ".", if (length(account)) paste0(" ", capitalise(word_list(account)), "."))
 }
 
+# A season that rounds to nothing is not told.
+moves_with_season <- function(t) {
+  if (t$relative) max(abs(c(t$season_low, t$season_high))) >= 0.005 else t$season_low < t$season_high
+}
+
 standing_stamp <- function(s, stamp) {
   if (s$per_year == 1) format(stamp, "%Y") else format(stamp, "%B %Y")
 }
@@ -224,14 +229,14 @@ standing_rule <- "Rule: a change counts where it is over twice its own usual var
 #' @export
 format.kairon_standing <- function(x, ...) {
   n <- nrow(x$table)
-  shown <- seq_len(min(n, 10))
+  shown <- seq_len(min(n, 24))
   lines <- vapply(shown, function(i) standing_lines(x, i), "")
   live <- !x$table$ended %in% TRUE
   count <- table(x$table$verdict[live])
   over <- if (any(!live)) paste(sum(!live), "ended")
   c(
     if (n > 1) paste0("Of ", n, " series, ", word_list(c(paste(count, names(count)), over)), "."),
-    lines, if (n > 10) paste0("... and ", n - 10, " more: as.data.frame()"), standing_rule
+    lines, if (n > 24) paste0("... and ", n - 24, " more: as.data.frame()"), standing_rule
   )
 }
 

@@ -122,3 +122,19 @@ test_that("thirteen periods are compared as far as both years have them", {
   }
   expect_match(paste(format(standing(x[1:13, ])), collapse = " "), "Compared on 1 of 12 months")
 })
+
+test_that("every month asked about is drawn, however short the past", {
+  for (n in c(13, 14, 30)) {
+    v <- 100 + seq_len(n)
+    if (n == 30) v[c(20, 22)] <- NA
+    s <- standing(monthly(v, levels = "volume"))
+    # A lone point has no line, and no word of the drawing library reaches the reader.
+    expect_silent(drawn <- lapply(seq_len(2), function(i) ggplot2::ggplot_build(autoplot(s)[[i]])))
+    for (part in drawn) {
+      expect_equal(as.Date(range(part$plot$data$stamp)), as.Date(range(s$history$stamp)))
+    }
+    shown <- unlist(lapply(drawn[[2]]$data, `[[`, "y"))
+    expect_true(utils::tail(100 * s$history$change, 1) %in% shown)
+    if (n < 30) expect_false(any(grepl("for the season", format(s))))
+  }
+})
