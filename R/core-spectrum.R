@@ -106,19 +106,32 @@ even_lines <- function(v, level) {
 }
 
 # Multiples of a frequency are told with it: the fundamental of each line (a row of `lines`) and
-# which multiple it is. Lines of the calendar (`known`) stand for themselves, and have more harmonics.
-join_lines <- function(lines, resolution, known) {
+# which multiple it is. Lines of the calendar (`known`, exact) stand for themselves, and have more harmonics;
+# `year` is the frequency of a year, which shifts the harmonics of days and weeks that it modulates.
+join_lines <- function(lines, resolution, known, year = NA) {
   n <- nrow(lines)
   base <- seq_len(n)
   times <- rep(1, n)
   for (i in order(lines$frequency)) {
     if (known[i]) next
-    own <- which(lines$frequency < lines$frequency[i] & base == seq_len(n))
-    k <- round(lines$frequency[i] / lines$frequency[own])
-    off <- abs(lines$frequency[i] - k * lines$frequency[own])
-    near <- off < pmax(1.2 * resolution * sqrt(k), 0.003 * lines$frequency[i] * (k <= 12))
-    # High harmonics are weaker than what they are harmonics of: 8 hours are no harmonic of a faint week.
-    fits <- k >= 2 & k <= ifelse(known[own], 60, 12) & near & (k <= 6 | lines$ratio[i] <= lines$ratio[own])
+    f <- lines$frequency[i]
+    own <- which(lines$frequency < f & base == seq_len(n))
+    k <- round(f / lines$frequency[own])
+    off <- abs(f - k * lines$frequency[own])
+    # A change of the clocks puts sidelines up to some cycles a year beside a stronger line.
+    beside <- any(abs(lines$frequency - f) < 10.5 * year & lines$ratio > lines$ratio[i])
+    shifted <- year * if (isTRUE(beside)) 10.5 else 2.2
+    exact <- pmax(1.5 * resolution, ifelse(lines$frequency[own] > 20 * year, shifted, 0), na.rm = TRUE)
+    near <- off < ifelse(known[own], exact, pmax(1.2 * resolution * sqrt(k), 0.003 * f * (k <= 12)))
+    # High harmonics are weaker than what they are harmonics of, and do not come alone: 8 hours are no
+    # harmonic of a faint week, nor is an instrument's half hour one of the day.
+    accompanied <- vapply(seq_along(own), function(j) {
+      multiple <- lines$frequency[-i] / lines$frequency[own[j]]
+      whole <- abs(multiple - round(multiple)) * lines$frequency[own[j]] < exact[j]
+      any(whole & multiple > max(1.5, k[j] / 2 - 0.5) & multiple < max(k[j] + 2.5, 1.7 * k[j]))
+    }, TRUE)
+    weaker <- lines$ratio[i] <= lines$ratio[own]
+    fits <- k >= 2 & k <= ifelse(known[own], 150, 12) & near & (k <= 4 | (weaker & accompanied))
     if (any(fits)) {
       best <- which(fits)[which.min(k[fits])]
       base[i] <- own[best]

@@ -48,7 +48,25 @@ backtest_past <- function(b, measure, shown) {
   )
 }
 
+# For each method, how many methods drawn after it lie on it: most of their values are nearer than a
+# hundredth of what a series spans.
+lines_above <- function(data) {
+  place <- interaction(data$series, data$cutoff, data$stamp, drop = TRUE)
+  values <- tapply(data$value, list(place, data$method), mean)
+  owner <- data$series[match(rownames(values), place)]
+  near <- 0.01 * vapply(split(data$value, data$series), function(v) diff(range(v, na.rm = TRUE)), 1)[owner]
+  above <- numeric(ncol(values))
+  for (i in rev(seq_along(above))) {
+    later <- Filter(function(j) {
+      isTRUE(mean(abs(values[, i] - values[, j]) <= near, na.rm = TRUE) > 0.5)
+    }, seq_along(above)[-seq_len(i)])
+    if (length(later)) above[i] <- 1 + max(above[later])
+  }
+  above
+}
+
 draw_backtest <- function(b, measure, data, past, shown) {
+  data$method <- factor(data$method, levels = unique(data$method))
   p <- ggplot2::ggplot(mapping = ggplot2::aes(.data$stamp, .data$value)) +
     ggplot2::geom_vline(
       data = data.frame(at = b$plan$stamps), ggplot2::aes(xintercept = .data$at),
@@ -59,10 +77,13 @@ draw_backtest <- function(b, measure, data, past, shown) {
     ) +
     invented_points(past) +
     ggplot2::geom_line(
-      data = data, na.rm = TRUE, linewidth = 0.7,
-      ggplot2::aes(colour = .data$method, group = interaction(.data$method, .data$cutoff))
+      data = data, na.rm = TRUE,
+      ggplot2::aes(colour = .data$method, linewidth = .data$method,
+                   group = interaction(.data$cutoff, .data$method))
     ) +
     ggplot2::scale_colour_manual(values = method_inks(), name = NULL) +
+    # What lies under another line shows on both sides of it.
+    ggplot2::scale_linewidth_manual(values = 0.7 + 0.9 * lines_above(data), name = NULL) +
     time_axis(b$meta$type, b$meta$zone) +
     number_axis() +
     figure_theme() +

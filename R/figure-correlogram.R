@@ -16,10 +16,17 @@ autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, 
 #' @export
 plot.kairon_correlogram <- function(x, ...) draw_plot(x, ...)
 
+most_points_correlogram <- 1200
+
 correlogram_series <- function(c, measure, shown, series) {
   which <- match(shown, series_labels(rows_of(c$data)$keys))
   rows <- rows_of(c$data)
   at <- seq_len(diff(rows$breaks)[which]) + rows$breaks[which]
+  # Of what would be a block of ink, the end.
+  whole <- length(at)
+  if (whole > most_points_correlogram) {
+    at <- utils::tail(at, max(most_points_correlogram / 2, 3 * max(c$table$lag)))
+  }
   data <- data.frame(stamp = c$data[[c$meta$time]][at], value = c$data[[measure]][at])
   ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
     ggplot2::geom_line(colour = ink("observed"), linewidth = 0.4, na.rm = TRUE) +
@@ -29,7 +36,11 @@ correlogram_series <- function(c, measure, shown, series) {
     figure_labels(
       title = paste(c("How", measure, if (nzchar(shown)) c("of", shown), "resembles its past"),
                     collapse = " "),
-      subtitle = paste0(c$line, if (series > 1) paste0(". One of ", series, " series"))
+      subtitle = paste0(
+        c$line, if (series > 1) paste0(". One of ", series, " series"),
+        if (length(at) < whole) paste0(". Shown: the last ", show_number(length(at), 9), " of ",
+                                       show_number(whole, 9), " values, all of which count")
+      )
     )
 }
 
@@ -87,13 +98,13 @@ one_correlogram <- function(t, r, colour, c, room) {
     ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$r), colour = colour,
                             linewidth = if (max(t$lag) * room > 120) 0.5 else 1.1, na.rm = TRUE) +
     ggplot2::geom_hline(yintercept = 0, colour = ink("axis")) +
-    noise_line(1) +
-    noise_line(-1) +
+    noise_line(1, nrow(t)) +
+    noise_line(-1, nrow(t)) +
     figure_theme()
 }
 
-noise_line <- function(sign) {
-  ggplot2::geom_line(ggplot2::aes(y = sign * .data$noise_bound), linetype = "22",
+noise_line <- function(sign, lags) {
+  if (lags > 1) ggplot2::geom_line(ggplot2::aes(y = sign * .data$noise_bound), linetype = "22",
                      colour = ink("axis"), linewidth = 0.5)
 }
 

@@ -24,7 +24,7 @@ is_dense <- function(x, shown, panels, labels) {
   sum(rows) * panels > dense_points
 }
 
-dense_timeline <- function(x, measures, shown, labels) {
+dense_timeline <- function(x, measures, shown, labels, one_scale = FALSE) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   pick <- which(labels %in% shown)
@@ -51,10 +51,73 @@ dense_timeline <- function(x, measures, shown, labels) {
   data <- do.call(rbind, unlist(parts, recursive = FALSE))
   data$series <- factor(data$series, levels = shown)
   data$panel <- factor(data$panel, levels = unique(data$panel))
-  draw_dense(x, data, shown, length(measures))
+  marks <- do.call(rbind, lapply(measures, dense_marks, x = x, rows = rows, span = span, labels = labels))
+  marks <- marks[marks$series %in% shown, ]
+  marks$series <- factor(marks$series, levels = shown)
+  marks$panel <- factor(marks$panel, levels = levels(data$panel))
+  draw_dense(x, data, marks, shown, length(measures), one_scale)
 }
 
-draw_dense <- function(x, data, shown, panels) {
+# Single values that were replaced, taken out, flagged or made up are less than a pixel in a long line:
+# in which columns there are some, and where the replaced readings were.
+dense_marks <- function(m, x, rows, span, labels) {
+  meta <- timeline_meta(x)
+  mended <- if (is_mended(x, m)) mended_rows(x, m) else rep(FALSE, nrow(x))
+  kind <- rep(NA_character_, nrow(x))
+  kind[made_up(x, m)] <- "made up"
+  if (any(mended)) kind[mended & is.na(x[[m]])] <- "taken out"
+  kind[is_flagged(x, m)] <- "flagged"
+  hit <- which(!is.na(kind))
+  before <- if (any(mended)) ifelse(mended, x[[raw_column(x, m)]], NA)[hit] else rep(NA_real_, length(hit))
+  width <- (span[2] - span[1]) / pixel_columns
+  column <- floor((rows$seconds[hit] - span[1]) / width)
+  owner <- series_index(rows$breaks)[hit]
+  keep <- !duplicated(data.frame(owner, column, kind[hit])) | !is.na(before)
+  data.frame(
+    stamp = from_seconds(span[1] + width * (column[keep] + 0.5), axis_type(meta), meta$zone),
+    before = before[keep], kind = kind[hit][keep], series = labels[owner[keep]],
+    panel = rep(measure_label(x, m), sum(keep))
+  )
+}
+
+# Ticks below, a few pixels wide each, and pale crosses where the replaced readings were.
+mark_ticks <- function(marks, gap) {
+  if (nrow(marks) == 0) {
+    return(NULL)
+  }
+  ticks <- function(kind, colour) {
+    one <- unique(marks[marks$kind %in% kind, c("stamp", "series", "panel")])
+    if (nrow(one)) {
+      ggplot2::geom_rug(data = one, ggplot2::aes(x = .data$stamp), inherit.aes = FALSE, sides = "b",
+                        colour = colour, linewidth = 0.8, length = ggplot2::unit(0.035, "npc"))
+    }
+  }
+  crosses <- marks[!is.na(marks$before), ]
+  crosses <- crosses[order(crosses$panel, crosses$series, crosses$stamp), ]
+  at <- as.numeric(crosses$stamp)
+  # Those of one run would merge to a bar; single ones beside each other differ in height.
+  alike <- c(FALSE, diff(crosses$before) == 0)
+  crosses <- crosses[!alike | standing_apart(at, gap), ]
+  list(
+    ggplot2::geom_point(data = crosses, ggplot2::aes(y = .data$before), shape = 4,
+                        size = 1.5, stroke = 0.6, colour = ink("raw")),
+    ticks("taken out", ink("raw")), ticks(c("made up", "flagged"), ink("computed"))
+  )
+}
+
+mark_words <- function(marks) {
+  has <- function(kind) any(marks$kind == kind)
+  ticks <- c(
+    if (has("made up")) "orange: not measured", if (has("flagged")) "orange: flagged",
+    if (has("taken out")) "grey: taken out"
+  )
+  paste0(
+    if (length(ticks)) paste0("; ticks below, ", word_list(ticks, last = ", ")),
+    if (any(!is.na(marks$before))) "; pale crosses: before the repair"
+  )
+}
+
+draw_dense <- function(x, data, marks, shown, panels, one_scale) {
   meta <- timeline_meta(x)
   made_up <- any(data$how == "invented" & !is.na(data$value))
   p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
@@ -64,25 +127,28 @@ draw_dense <- function(x, data, shown, panels) {
       ggplot2::geom_path(data = data[data$how == "invented", ], colour = ink("computed"), linewidth = 0.45,
                          na.rm = TRUE)
     }) +
+    mark_ticks(marks, diff(as.numeric(range(data$stamp))) / 110) +
     time_axis(axis_type(meta), meta$zone) +
     number_axis() +
     figure_theme() +
     figure_labels(
-      title = paste(levels(data$panel), collapse = ", "),
-      subtitle = paste0(show_number(sum(diff(rows_of(x)$breaks)), 9),
-                        " values, drawn as the range in each column ",
-                        "of pixels; a break: no values", if (made_up) "; orange: not measured"),
+      title = word_list(levels(data$panel), 4),
+      subtitle = paste0(
+        show_number(sum(diff(rows_of(x)$breaks)), 9), " values, drawn as the range in each column ",
+        "of pixels; a break: no values", mark_words(marks)
+      ),
       caption = figure_caption(x, left_out(x, shown))
     )
-  panelled(p, length(shown), panels)
+  panelled(p, length(shown), panels, one_scale)
 }
 
 # Panels by series, by measure, or both.
-panelled <- function(p, series, panels) {
+panelled <- function(p, series, panels, one_scale = FALSE) {
   if (series > 1 && panels > 1) {
     p + ggplot2::facet_grid(panel ~ series, scales = "free_y", labeller = short_strips())
   } else if (series > 1) {
-    p + ggplot2::facet_wrap(~series, scales = "free_y", ncol = if (series > 4) 2 else 1,
+    p + ggplot2::facet_wrap(~series, scales = if (one_scale) "fixed" else "free_y",
+                            ncol = if (series > 4) 2 else 1,
                             labeller = short_strips())
   } else if (panels > 1) {
     p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = 1)
@@ -227,13 +293,28 @@ highlight_layers <- function(lines) {
   )
 }
 
+# The series that are furthest from the median series on average, in units of what separates series: those
+# that stand out, at least two.
+furthest_apart <- function(lines, shown, most) {
+  known <- lines[is.finite(lines$value), ]
+  cell <- interaction(known$panel, cut(as.numeric(known$stamp), 200, labels = FALSE), drop = TRUE)
+  middle <- stats::ave(known$value, cell, FUN = stats::median)
+  usual <- stats::ave(abs(known$value - middle), known$panel, FUN = function(v) max(mean(v), 1e-300))
+  away <- tapply(abs(known$value - middle) / usual, factor(known$series, levels = shown), mean)
+  away <- sort(away, decreasing = TRUE)
+  out <- away > 2 * stats::median(away)
+  names(away)[seq_len(max(2, min(most, sum(out))))]
+}
+
 # All in one panel: the others pale behind the ones to look at.
 draw_together <- function(x, measures, shown, highlight, labels) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   span <- cpp_finite_range(rows$seconds)
   all <- highlighted_lines(x, measures, shown, labels, rows, span)
-  named <- if (length(highlight)) highlight else utils::head(shown, length(method_inks()))
+  most <- length(method_inks())
+  chosen <- length(highlight) || length(shown) <= most
+  named <- if (length(highlight)) highlight else if (chosen) shown else furthest_apart(all, shown, most)
   p <- ggplot2::ggplot(all, ggplot2::aes(.data$stamp)) +
     measured_and_dashed(all, ggplot2::aes(y = .data$value, group = .data$series), linewidth = 0.3,
                         colour = ink("raw"), alpha = 0.7) +
@@ -244,7 +325,9 @@ draw_together <- function(x, measures, shown, highlight, labels) {
     figure_labels(
       title = paste(unique(all$panel), collapse = ", "),
       subtitle = capitalise(sub("^; ", "", paste0(
-        if (length(shown) > length(named)) "grey: the other series", dashed_words(all)
+        if (!chosen) "named: furthest from the others; grey: the other series" else
+          if (length(shown) > length(named)) "grey: the other series",
+        dashed_words(all)
       ))),
       caption = figure_caption(x, left_out(x, shown))
     )

@@ -9,7 +9,7 @@ autoplot.kairon_scores <- function(object, ...) {
       ggplot2::aes(fill = .data$standing), colour = ink("ground"), linewidth = 1.6
     ) +
     ggplot2::geom_text(
-      ggplot2::aes(label = .data$label, fontface = ifelse(.data$standing %in% 1, "bold", "plain")),
+      ggplot2::aes(label = .data$label, fontface = ifelse(.data$least, "bold", "plain")),
       size = 5, colour = ink("text")
     ) +
     ggplot2::scale_fill_gradient(
@@ -25,7 +25,7 @@ autoplot.kairon_scores <- function(object, ...) {
     ) +
     figure_labels(
       title = paste("Scores of", word_list(measures)),
-      subtitle = "The bluer, the better in its column; the best is bold",
+      subtitle = "The bluer, the better in its column; bold: the least error",
       caption = paste(
         "Scored on measured values only. mase below 1: closer than repeating the last season.",
         "Intervals: the nearer to their level, the better."
@@ -53,7 +53,9 @@ score_cells <- function(x) {
       row = factor(rows, levels = unique(rows)),
       metric = if (covers) sub("coverage_([0-9.]+)", "in \\1 %", m) else gsub("_", " ", m),
       label = if (shares) vapply(v, show_percent, "") else show_number(v),
-      standing = ifelse(is.na(v), NA, standing)
+      standing = ifelse(is.na(v), NA, standing),
+      # Being right on average, or as often as promised, makes no forecast a good one.
+      least = !covers & !grepl("bias", m) & standing %in% 1
     )
   })
   out <- do.call(rbind, out)

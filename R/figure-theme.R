@@ -106,15 +106,33 @@ several_plots <- function(...) {
   )
 }
 
-# Hollow points on what was not measured: the same in every figure.
+# Hollow points on what was not measured: the same in every figure. Where they would run into a bar, as
+# many as stay apart.
 invented_points <- function(data) {
   if (!any(data$invented)) {
     return(NULL)
   }
+  hollow <- data[data$invented & !is.na(data$value), ]
+  groups <- intersect(c("panel", "series", "measure"), names(hollow))
+  hollow <- hollow[do.call(order, c(unname(as.list(hollow[groups])), list(hollow$stamp))), ]
+  span <- as.numeric(range(data$stamp, na.rm = TRUE))
   ggplot2::geom_point(
-    data = data[data$invented, ], shape = 21, fill = ink("ground"), size = 1.3,
+    data = hollow[standing_apart(as.numeric(hollow$stamp), diff(span) / 110), ], shape = 21, fill = ink("ground"), size = 1.3,
     colour = ink("computed"), na.rm = TRUE
   )
+}
+
+# Which of sorted places to keep so that none is nearer than `gap` to the one kept before it; a step
+# back begins anew.
+standing_apart <- function(at, gap) {
+  keep <- rep(TRUE, length(at))
+  last <- -Inf
+  for (i in seq_along(at)) {
+    if (i > 1 && at[i] < at[i - 1]) last <- -Inf
+    keep[i] <- at[i] - last >= gap
+    if (keep[i]) last <- at[i]
+  }
+  keep
 }
 
 # A time axis that names days, months and years rightly, in the zone.

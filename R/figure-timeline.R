@@ -25,6 +25,7 @@
 #' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
 #' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether all
 #'   panels span as much, so that a rolling sd can be compared with the values, and series with each other.
+#'   By default series share one scale where it leaves each of them more than a third of its panel.
 #' @param ... Passed on to `autoplot()`.
 #' @returns A ggplot object. Rolling means and other values on a measure's scale
 #'   are drawn over it, spreads in a panel of their own.
@@ -42,10 +43,10 @@ NULL
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
 autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
                                      panels = c("auto", "each", "one", "spread", "levels"), page = 1,
-                                     common_scale = FALSE, show = c("lines", "map"), each = NULL, ...) {
+                                     common_scale = NULL, show = c("lines", "map"), each = NULL, ...) {
   refuse_more("autoplot", ...)
   check_timeline(object)
-  check_flag(common_scale)
+  if (!is.null(common_scale)) check_flag(common_scale)
   panels <- picked_choice(panels)
   show <- picked_choice(show)
   if (show == "map") {
@@ -79,16 +80,32 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   shown <- chosen_series(object, series, page = page)
   mended <- Filter(function(m) is_mended(object, m), measures)
   planned <- panel_plan(setdiff(measures, raw_columns(object, mended)))
+  one_scale <- is.null(common_scale) && shares_scale(object, planned, shown, labels)
+  common_scale <- isTRUE(common_scale)
   if (!common_scale && is_dense(object, shown, nrow(planned), labels) && !any(planned$over)) {
-    return(dense_timeline(object, planned$measure, shown, labels))
+    return(dense_timeline(object, planned$measure, shown, labels, one_scale))
   }
   data <- timeline_points(object, planned, shown)
   holes <- timeline_holes(object, planned, shown)
   before <- do.call(rbind, lapply(mended, raw_points, x = object, data = data))
   panels <- length(unique(planned$panel))
   # Series side by side share the scale of their row.
-  draw_timeline(object, data, holes, before, shown, panels) +
+  draw_timeline(object, data, holes, before, shown, panels, one_scale) +
     if (common_scale) equal_spans(data, if (panels > 1) "panel" else "series")
+}
+
+# Whether one scale leaves each series more than a third of its panel.
+shares_scale <- function(x, planned, shown, labels) {
+  if (nrow(planned) != 1 || length(shown) < 2) {
+    return(FALSE)
+  }
+  rows <- rows_of(x)
+  ranges <- vapply(match(shown, labels), function(i) {
+    v <- x[[planned$measure]][seq_len(diff(rows$breaks)[i]) + rows$breaks[i]]
+    if (any(is.finite(v))) range(v[is.finite(v)]) else c(NA_real_, NA_real_)
+  }, numeric(2))
+  ranges <- ranges[, !is.na(ranges[1, ]), drop = FALSE]
+  ncol(ranges) > 1 && min(ranges[2, ] - ranges[1, ]) > (max(ranges) - min(ranges)) / 3
 }
 
 #' @rdname figures
@@ -169,7 +186,7 @@ timeline_holes <- function(x, panels, shown) {
   )
 }
 
-draw_timeline <- function(x, data, holes, before, shown, panels) {
+draw_timeline <- function(x, data, holes, before, shown, panels, one_scale = FALSE) {
   meta <- timeline_meta(x)
   over <- any(data$over)
   p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
@@ -184,7 +201,7 @@ draw_timeline <- function(x, data, holes, before, shown, panels) {
       subtitle = figure_key(data, holes, before),
       caption = figure_caption(x, left_out(x, shown))
     )
-  panelled(p, length(shown), panels)
+  panelled(p, length(shown), panels, one_scale)
 }
 
 hole_layer <- function(holes) {
@@ -256,8 +273,17 @@ before_layers <- function(before) {
   )
 }
 
+# "demand (m3)", "flow and level", "demand with its mean and sd"
 figure_title <- function(data) {
-  if (length(levels(data$panel)) == 1) levels(data$panel) else word_list(unique(data$measure), 4)
+  if (nlevels(data$panel) == 1 && !any(data$derived)) {
+    return(levels(data$panel))
+  }
+  own <- as.character(unique(data$measure[!data$derived]))
+  if (length(own) != 1) {
+    return(word_list(unique(data$measure), 4))
+  }
+  made <- sub(paste0(own, "_"), "", unique(data$measure[data$derived]), fixed = TRUE)
+  if (length(made) == 0) own else paste(own, "with its", word_list(gsub("_", " ", made), 5))
 }
 
 figure_key <- function(data, holes, before) {

@@ -271,7 +271,10 @@ name_peaks <- function(lines, m, x, at, v, plan) {
     near <- abs(lines$frequency - 1 / known[[name]]) < 0.6 * width
     period[near] <- known[[name]]
   }
-  group <- join_lines(lines, width, period %in% known[c("year", "week", "day")])
+  calendar <- period %in% known[c("year", "week", "day")]
+  exact <- lines
+  exact$frequency[calendar] <- 1 / period[calendar]
+  group <- join_lines(exact, width, calendar, unname(1 / known["year"]))
   own <- group$base == seq_len(n)
   fake <- artefact_of(lines$frequency, x, m, at, plan, width)
   own <- own | !is.na(fake)
@@ -348,7 +351,7 @@ peak_sentence <- function(p) {
     return("no cycle stands out from the background")
   }
   words <- vapply(seq_len(nrow(main)), function(i) {
-    parts <- own$words[!is.na(own$part_of) & own$part_of == main$period[i]]
+    parts <- unique(own$words[!is.na(own$part_of) & own$part_of == main$period[i]])
     paste0(main$words[i], if (length(parts)) paste0(" (with its harmonic", if (length(parts) > 1) "s", " ",
         word_list(parts, 4), ")"))
   }, "")
@@ -378,11 +381,13 @@ format.kairon_spectrum <- function(x, ...) {
     if (more > 0) paste0("  ... and ", plural(more, "more series", "more series")),
     if (length(x$notes)) paste0("  ! ", capitalise(utils::head(x$notes, 4))),
     paste0("  Nothing shorter than ", period_words(1 / limit, x$plan$unit),
-           " can be seen, and what is longer than ",
-           period_words(1 / min(x$table$frequency) / 3, x$plan$unit),
-             " has too few cycles to be told from a trend.")
+           " can be seen, and what is longer than ", period_words(spectrum_span(x) / 2, x$plan$unit),
+           " is seen less than twice and cannot be told from a trend.")
   )
 }
+
+# The length of the longest series, in the spectrum's unit.
+spectrum_span <- function(s) 1 / min(s$table$frequency)
 
 #' @export
 print.kairon_spectrum <- function(x, ...) {

@@ -62,6 +62,16 @@ test_that("a backtest's figure holds each forecast, its cutoffs and what came tr
   expect_equal(ahead$value, b$table$value)
 })
 
+test_that("a forecast under another is drawn wide enough to be seen", {
+  x <- daily(50 + 9 * sin(1:80))
+  methods <- list(under = by_naive(), apart = by_mean(), over = by_naive(), top = by_naive())
+  b <- quiet(backtest(x, methods, horizon = 5, cutoffs = 3))
+  drawn <- ggplot2::ggplot_build(autoplot(b))
+  lines <- drawn$data[[3]]
+  widths <- tapply(lines$linewidth, lines$colour, unique)[kairon:::method_inks()[1:4]]
+  expect_equal(as.vector(widths), c(2.5, 0.7, 1.6, 0.7))
+})
+
 test_that("several methods share one fan figure with a legend, one method needs none", {
   x <- daily(rnorm(60))
   several <- autoplot(quiet(forecast(x, 5, list(by_naive(), by_mean()))))

@@ -141,3 +141,66 @@ test_that("titles are broken where the picture ends", {
   expect_lt(max(nchar(lines)), 4 * 72 / (0.5 * 13))
   expect_equal(paste(lines, collapse = " "), trimws(strrep("word ", 40)))
 })
+
+test_that("replaced and made-up values of a long line are marked in each column that has some", {
+  set.seed(9)
+  n <- 30000
+  v <- sin(seq_len(n) / 400) + rnorm(n, 0, 0.02)
+  spikes <- sort(sample(1000:29000, 25))
+  v[spikes] <- v[spikes] + 8
+  x <- quiet(timeline(data.frame(time = .POSIXct(1.9e9 + 60 * seq_len(n), tz = "UTC"), level = v), time,
+                      levels = "level"))
+  mended <- quiet(repair(vet(x), "linear", longest = 2))
+  at <- which(kairon:::mended_rows(mended, "level"))
+  expect_true(all(spikes %in% at))
+  built <- ggplot2::ggplot_build(p <- autoplot(mended))
+  rug <- Filter(function(l) inherits(l$geom, "GeomRug"), p$layers)
+  expect_length(rug, 1)
+  width <- diff(range(kairon:::rows_of(x)$seconds)) / 1200
+  expect_equal(nrow(rug[[1]]$data), length(unique(floor(60 * (at - 1) / width))))
+  crosses <- Filter(function(l) inherits(l$geom, "GeomPoint"), p$layers)[[1]]$data
+  expect_setequal(round(crosses$before, 10), round(v[at], 10))
+  expect_match(unwrapped(p$labels$subtitle), "ticks below, orange: not measured; pale crosses: before the repair")
+  # Nothing to mark, no ticks and no words.
+  plain <- autoplot(x)
+  expect_length(Filter(function(l) inherits(l$geom, "GeomRug"), plain$layers), 0)
+  expect_no_match(plain$labels$subtitle, "ticks")
+})
+
+test_that("places that are kept stay apart, the others are near one that is kept", {
+  set.seed(10)
+  for (gap in c(0.5, 3, 40)) {
+    at <- c(sort(runif(200, 0, 100)), sort(runif(50, 0, 100)))
+    keep <- kairon:::standing_apart(at, gap)
+    for (half in list(1:200, 201:250)) {
+      kept <- at[half][keep[half]]
+      expect_gte(min(diff(kept), Inf), gap)
+      expect_lt(max(vapply(at[half], function(a) min(abs(a - kept)), 1)), gap)
+    }
+  }
+})
+
+test_that("of many lines in a panel those are named that leave the others", {
+  set.seed(11)
+  for (away in list(c("m04", "m15"), c("m20", "m21", "m22"))) {
+    data <- expand.grid(day = days_from("2031-01-01", 60), meter = sprintf("m%02d", 1:24))
+    data$use <- 50 + rnorm(nrow(data)) + ifelse(data$meter %in% away, as.numeric(data$day - min(data$day)) / 5, 0)
+    p <- autoplot(quiet(timeline(data, day, meter, levels = "use")), panels = "one")
+    expect_setequal(levels(p$layers[[length(p$layers)]]$data$series), away)
+    expect_match(p$labels$subtitle, "furthest from the others")
+  }
+  few <- autoplot(quiet(timeline(data[data$meter %in% c("m01", "m02"), ], day, meter, levels = "use")),
+                  panels = "one")
+  expect_setequal(levels(few$layers[[length(few$layers)]]$data$series), c("m01", "m02"))
+})
+
+test_that("series share a scale where that leaves each of them room", {
+  free <- function(spread) {
+    data <- expand.grid(day = days_from("2031-01-01", 50), band = c("north", "south"))
+    data$anomaly <- sin(as.numeric(data$day)) * ifelse(data$band == "north", 1, spread)
+    autoplot(quiet(timeline(data, day, band, levels = "anomaly")))$facet$params$free$y
+  }
+  expect_false(free(1))
+  expect_false(free(2))
+  expect_true(free(10))
+})

@@ -51,6 +51,8 @@ test_that("cells of the score table stand by nearness to the ideal", {
   cells <- kairon:::score_cells(s)
   expect_equal(cells$standing, c(1, 0, 0, 1, 0, 1))
   expect_equal(as.character(unique(cells$metric)), c("mae", "bias", "in 90 %"))
+  # The worse method's good bias and coverage earn it no bold number.
+  expect_equal(cells$least, c(TRUE, FALSE, FALSE, FALSE, FALSE, FALSE))
 })
 
 test_that("panels of a decomposition are headed in words", {

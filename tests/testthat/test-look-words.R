@@ -79,9 +79,48 @@ test_that("multiples of a line are its harmonics, lines of the calendar stand fo
   expect_equal(g$times, c(1, 1, 2, 3, 2, 1))
   # The twenty-first harmonic of a week is 8 hours; it would not be stronger than the week itself.
   eight <- data.frame(frequency = c(1 / 168, 21 / 168), ratio = c(50, 10))
-  expect_equal(kairon:::join_lines(eight, 1e-4, c(TRUE, FALSE))$base, c(1, 1))
+  eight <- rbind(eight, data.frame(frequency = 14 / 168, ratio = 12))
+  expect_equal(kairon:::join_lines(eight, 1e-4, c(TRUE, FALSE, FALSE))$base, c(1, 1, 1))
+  eight <- eight[1:2, ]
   eight$ratio <- rev(eight$ratio)
   expect_equal(kairon:::join_lines(eight, 1e-4, c(TRUE, FALSE))$base, c(1, 2))
+})
+
+test_that("an instrument's line is none of the day's harmonics, and a shape's are", {
+  set.seed(8)
+  n <- 288 * 40
+  stamp <- as.POSIXct("2031-03-01", tz = "UTC") + 300 * (seq_len(n) - 1)
+  hour <- (seq_len(n) - 1) / 12
+  words <- function(v) {
+    p <- quiet(power_spectrum(timeline(data.frame(stamp = stamp, v = v), stamp, levels = "v")))$peaks
+    p <- p[p$p_value < 0.002, ]
+    list(own = p$words[is.na(p$part_of)], parts = p$words[!is.na(p$part_of)])
+  }
+  day <- 3 * sin(2 * pi * hour / 24)
+  for (minutes in c(30, 20, 160)) {
+    w <- words(10 + day + sin(2 * pi * 60 * hour / minutes) + rnorm(n))
+    expect_true(all(c("1 day", kairon:::show_duration(60 * minutes)) %in% w$own), label = minutes)
+  }
+  # A line near a harmonic, further off than what the length of the series cannot tell.
+  expect_true(any(grepl("4.8[5-9] hours", words(10 + day + sin(2 * pi * hour / 4.86) + rnorm(n))$own)))
+  # Two hours of every day: a shape with many harmonics, and nothing else.
+  w <- words(10 + 5 * (hour %% 24 < 2) + rnorm(n) / 5)
+  expect_equal(w$own, "1 day")
+  expect_gt(length(w$parts), 5)
+})
+
+test_that("what a spectrum names is never among what it says cannot be told", {
+  for (years in c(1, 1.5, 2.5, 4)) {
+    n <- round(365 * years)
+    v <- 50 + 9 * sin(2 * pi * seq_len(n) / 365.2425) + 3 * sin(2 * pi * seq_len(n) / 7)
+    x <- timeline(data.frame(day = as.Date("2028-01-01") + seq_len(n), v = v), day, levels = "v")
+    for (method in c("smoothed", "irregular")) {
+      s <- quiet(power_spectrum(x, method = method))
+      expect_true(all(s$peaks$period <= kairon:::spectrum_span(s) / 2 * 1.02), label = paste(years, method))
+      expect_true("1 week" %in% s$peaks$words)
+    }
+    expect_equal("1 year" %in% s$peaks$words, years > 2, label = years)
+  }
 })
 
 test_that("tapers and detrending do what they are called", {
