@@ -131,7 +131,8 @@ show_duration <- function(seconds) {
 
 # Numbers under each other: as many decimals as the usual value needs for four
 # digits, or three digits of what they differ by, and no more than any of them has.
-show_column <- function(x, digits = 4) {
+# `measured`: what is not nothing is not shown as 0, unless it is what rounding leaves of the others.
+show_column <- function(x, digits = 4, measured = FALSE) {
   sizes <- abs(x[is.finite(x) & x != 0])
   if (length(sizes) == 0 || max(sizes) >= 1e12 || max(sizes) < 1e-4) {
     return(show_number(x, digits))
@@ -145,9 +146,8 @@ show_column <- function(x, digits = 4) {
     places <- places - 1
   }
   text <- trimws(formatC(x, format = "f", digits = places, big.mark = ","))
-  # What is not nothing is not shown as 0, unless it is what rounding leaves of the others.
   lost <- is.finite(x) & round(x, places) == 0 & x != 0
-  told <- lost & abs(x) > 1e-12 * max(sizes)
+  told <- lost & measured & abs(x) > 1e-15 * max(sizes)
   text[told] <- show_number(x[told], 2)
   text[lost & !told] <- sub("-", "", text[lost & !told], fixed = TRUE)
   ifelse(is.na(x), "-", text)

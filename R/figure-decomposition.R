@@ -39,7 +39,7 @@ decomposition_panels <- function(one, d, measure) {
   }
   effects <- effect_columns(d)
   seasons <- vapply(seq_along(effects), function(i) {
-    name <- sub("^season_", "season of ", sub("_effect$", "", effects[i]))
+    name <- season_title(sub("_effect$", "", effects[i]))
     paste0(name, ": ", swing_words(one[[effects[i]]]), ", strength ", show_number(strong[i + 1], 2))
   }, "")
   events <- if ("event_effect" %in% names(one)) "events, shifts and calendar"
@@ -179,7 +179,7 @@ draw_cycles <- function(one, d, title) {
     data.frame(
       place = (seq_len(n) - 1) %% steps, cycle = (seq_len(n) - 1) %/% steps, age = (seq_len(n) - 1) / n,
       value = one[[effect_columns(d)[i]]],
-        panel = paste("over one", sub("^season_", "season of ", names(d$season)[i]))
+        panel = paste("over one", season_title(names(d$season)[i]))
     )
   }))
   ggplot2::ggplot(data, ggplot2::aes(.data$place, .data$value, group = .data$cycle, colour = .data$age)) +

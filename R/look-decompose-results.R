@@ -102,7 +102,7 @@ method_words <- c(
 #' @export
 format.kairon_decomposition <- function(x, ...) {
   sign <- if (x$combine == "multiply") " x " else " + "
-  season <- sub("^season_", "season of ", names(x$season))
+  season <- season_title(names(x$season))
   parts <- paste(c("trend", season, if ("event_effect" %in% names(x$table)) "events", "remainder"),
                  collapse = sign)
   strong <- strength(x)
@@ -110,11 +110,12 @@ format.kairon_decomposition <- function(x, ...) {
   shown <- utils::head(seq_len(nrow(labels)), 10)
   lines <- vapply(shown, function(i) decomposition_line(x, strong, labels, i), "")
   more <- nrow(labels) - length(shown)
-  seasons <- vapply(seq_along(x$season), function(i) season_words(x$season[i]), "")
+  seasons <- season_length(x$season)
+  if (all(endsWith(seasons, " steps"))) seasons <- paste("of", word_list(sub(" steps$", "", seasons)), "steps")
   c(
     paste0(
       "Decomposition by ", method_words[[x$method]], ", ", x$span, ": ", parts,
-      ", season", if (length(seasons) > 1) "s", " ", word_list(seasons), "."
+      ", season", if (length(x$season) > 1) "s", " ", word_list(seasons), "."
     ),
     lines,
     if (more > 0) paste("... and", plural(more, "more series", "more series")),
@@ -198,13 +199,13 @@ decomposition_line <- function(x, strong, labels, i) {
     }
     at <- switch(name, week = "on ", year = if (x$season[[name]] %in% c(4, 12)) "in " else "on ", "at ")
     paste0(
-      if (length(x$season) > 1) paste0(sub("^season_", "season of ", name), " highest ") else "highest ", at,
+      if (length(x$season) > 1) paste0(season_title(name), " highest ") else "highest ", at,
         p$label[which.max(p$effect)],
       " (", show(max(p$effect)), "), lowest ", at, p$label[which.min(p$effect)], " (", show(min(p$effect)),
         ")"
     )
   }, "")
-  strengths <- paste0("of the ", sub("^season_.*", "season", s$component[-1]), " ",
+  strengths <- paste0("of the ", season_title(s$component[-1]), " ",
                       show_number(s$strength[-1], 2))
   if (length(x$season) == 1) strengths <- paste0("of the season ", show_number(s$strength[2], 2))
   p <- x$table[is_this(x$table), ]

@@ -44,7 +44,7 @@ method_predict.kairon_by_seasonal_naive <- function(method, model, horizon, leve
 #' @export
 method_describe.kairon_by_seasonal_naive <- function(method, context) {
   season <- chosen_season(method, context)
-  paste0("the last season repeated, ", season_words(season))
+  paste0("the last season repeated, ", season_length(season))
 }
 
 #' @export

@@ -26,7 +26,7 @@ share_terms <- function(method, model, s) {
   table <- data.frame(
     share = c("level", "trend", "damping", "season"),
     term = c("share of the level", "share of the trend", "damping",
-             paste("share of the season,", c(model$names, "")[1])),
+             share_of_season(c(model$names, "")[1])),
     estimate = own[1:4],
     low = c(0, 0, cpp_damping_range()[1], 0), high = c(1, 1, cpp_damping_range()[2], 1)
   )

@@ -172,12 +172,19 @@ smoothing_aim <- function(method) {
 trend_words <- c(none = "no trend", straight = "straight trend", damped = "damped trend",
                  growing = "growing trend")
 
+# "share of the season, week", "share of the season of 10"
+share_of_season <- function(names) {
+  paste0("share of the ", ifelse(startsWith(names, "season_"), "", "season, "), season_title(names))
+}
+
 season_form_words <- function(form, names = NULL) {
   if (form == "none" || length(names) == 0) {
     return("no season")
   }
-  names <- sub("^season_(.*)", "\\1 steps", names)
-  paste0(if (form == "add") "adding" else "multiplying", " season of the ", word_list(names))
+  numbers <- startsWith(names, "season_")
+  of <- c(if (any(!numbers)) paste("the", word_list(names[!numbers])),
+          if (any(numbers)) paste(word_list(sub("season_", "", names[numbers])), "steps"))
+  paste0(if (form == "add") "adding" else "multiplying", " season of ", word_list(of))
 }
 
 # The steps of the seasons that the method may use.
@@ -470,7 +477,7 @@ method_coefficients.kairon_by_smoothing <- function(method, model) {
     terms <- c("share of the level", "share of the trend", "damping")[keep]
     values <- shares[1:3][keep]
     if (f[4] > 0) {
-      terms <- c(terms, paste("share of the season,", model$names[seq_len(f[4])]))
+      terms <- c(terms, share_of_season(model$names[seq_len(f[4])]))
       values <- c(values, shares[3 + seq_len(f[4])])
     }
     terms <- c(terms, "first level", if (f[2] > 0) "first slope")

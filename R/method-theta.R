@@ -59,7 +59,7 @@ method_describe.kairon_by_theta <- function(method, context) {
   season <- theta_season(method, context)
   paste0(
     "theta lines, ", if (is.null(method$theta)) "the bend estimated" else paste("bent by", method$theta),
-    if (length(season)) paste0("; season: ", season_words(season),
+    if (length(season)) paste0("; season: ", season_length(season),
                                if (method$seasonal == "test") " where it is more than chance")
   )
 }

@@ -251,7 +251,7 @@ pattern_lead <- function(d) {
   told <- vapply(unique(s$component[is.finite(s$strength)]), function(part) {
     here <- which(s$component == part & is.finite(s$strength))
     v <- s$strength[here]
-    name <- sub("^season_.*", "season", part)
+    name <- season_title(part)
     paste0(name, " ", show_number(min(v), 2), " (", of[here][which.min(v)], ") to ",
            show_number(max(v), 2), " (", of[here][which.max(v)], ")")
   }, "", USE.NAMES = FALSE)

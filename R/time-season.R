@@ -68,10 +68,18 @@ resolve_seasons <- function(seasons, cadence, arg = "seasons",
 }
 
 # "week (7 steps)"
-season_words <- function(seasons) {
-  label <- sub("^season_.*", "season", names(seasons))
-  paste0(label, " (", show_number(seasons, 9), " steps)")
+season_length <- function(seasons) {
+  steps <- paste(show_number(seasons, 9), "steps")
+  ifelse(startsWith(names(seasons), "season_"), steps, paste0(names(seasons), " (", steps, ")"))
 }
+
+# The same where nothing before it says "season".
+season_words <- function(seasons) {
+  paste0(ifelse(startsWith(names(seasons), "season_"), "a season of ", ""), season_length(seasons))
+}
+
+# "week", and "season of 10" for one that was given by its steps.
+season_title <- function(names) sub("^season_", "season of ", names)
 
 # "26 days", "1 year": what a number of steps is in time.
 steps_in_words <- function(steps, cadence) {

@@ -127,7 +127,7 @@ one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_o
   attributes(first) <- list(names = names(seasons)[1])
   source <- if (attr(seasons,
                      "found")) "found in the values" else "the usual one; none stands out in the values"
-  tell(c(i = "Season: {season_words(first)}, {source}; choose another with {.arg {arg}}."))
+  tell(c(i = "Season: {season_length(first)}, {source}; choose another with {.arg {arg}}."))
   first
 }
 

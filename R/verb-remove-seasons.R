@@ -128,7 +128,7 @@ chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::c
       # Two turns at least in the longest series.
       longest <- max(cadence_periods(x, rows_of(x)))
       found <- structure(found[2 * found <= longest | seq_along(found) == 1], found = attr(found, "found"))
-      words <- word_list(vapply(seq_along(found), function(i) season_words(found[i]), ""))
+      words <- word_list(season_length(found))
       usual <- if (isTRUE(attr(found, "found"))) "" else ", the usual one; none stands out in the values"
       head <- paste0(if (length(found) > 1) "Seasons" else "Season", if (!nzchar(usual)) " found", ": ")
       tell(c(i = "{head}{words}{usual}; choose others with {.arg seasons}."))
@@ -186,7 +186,7 @@ check_cycles <- function(rows, season, what = "A decomposition", call = rlang::c
     worst <- season[which.max(season)]
     abort_input(c(
       "{what} needs at least two full cycles.",
-      x = "A season of {season_words(worst)} needs {2 * worst} steps; the longest series has {longest}.",
+      x = "A season of {season_length(worst)} needs {2 * worst} steps; the longest series has {longest}.",
       i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
     ), call = call)
   }
@@ -200,7 +200,7 @@ short_series_note <- function(rows, season) {
     if (!any(short)) return("")
     names <- if (ncol(rows$keys)) paste0(" (", word_list(series_labels(rows$keys)[short], 4), ")") else ""
     paste0(plural(sum(short), "series", "series"), names, if (sum(short) == 1) " is" else " are",
-           " shorter than two cycles of ", season_words(season[i]), " and left without it.")
+           " shorter than two cycles of ", season_length(season[i]), " and left without it.")
   }, "")
   if (any(nzchar(notes))) notes[nzchar(notes)]
 }

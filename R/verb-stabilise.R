@@ -90,7 +90,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
   }
   table <- do.call(rbind, unname(table))
   words <- paste0(
-    "Values taken to the power ", word_list(unique(show_number(range(table$power), 2)), last = " to "),
+    power_sentence(range(table$power)),
     if (any(table$shift > 0)) paste0("; zeros shifted by ", show_number(max(table$shift), 3), " at most"), "."
   )
   tell(c(i = verbatim(words)))
@@ -99,6 +99,16 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
 
 #' @export
 stabilise.default <- function(x, power = "auto", ...) check_timeline(x)
+
+power_sentence <- function(range) {
+  words <- c(`0` = "logarithms", `0.5` = "square roots", `-1` = "reciprocals")
+  if (range[1] != range[2]) {
+    return(paste("Values taken to powers from", word_list(show_number(range, 2), last = " to "),
+                 if (range[1] <= 0 && range[2] >= 0) "(0: logarithms)"))
+  }
+  word <- words[as.character(range[1])]
+  if (is.na(word)) paste("Values taken to the power", show_number(range[1], 2)) else paste("Values turned into", word)
+}
 
 read_power <- function(power, call = rlang::caller_env()) {
   if (is.character(power)) {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include "fourier.h"
 #include "least_squares.h"
@@ -83,6 +84,14 @@ struct Lines {
     }
     return best;
   }
+  // Whether what stands there is a line of its own, not the slope of one that stands beside it.
+  bool crisp(double place) const {
+    const long from = std::max(1L, std::lround(place - 1.6 * per_bin));
+    const long to = std::min(static_cast<long>(power.size()) - 1, std::lround(place + 1.6 * per_bin));
+    if (to < from) return false;
+    const auto top = std::max_element(power.begin() + from, power.begin() + to + 1);
+    return std::fabs(static_cast<double>(top - power.begin()) - place) <= 0.6 * per_bin;
+  }
 };
 
 Lines lines_of(const Series& s, SquaredSpectrum& spectrum, const CycleSearch& search) {
@@ -101,6 +110,12 @@ Lines lines_of(const Series& s, SquaredSpectrum& spectrum, const CycleSearch& se
   out.last = std::min(out.power.size() - 1, static_cast<std::size_t>(std::floor(size / search.shortest + 1e-9)));
   out.first = std::max<std::size_t>(1, out.first);
   return out;
+}
+
+// Whether a harmonic has no shorter whole period: the second and third of twelve are cycles of six and four.
+bool needs_all(int k, double period) {
+  const int whole = static_cast<int>(std::lround(period));
+  return std::gcd(k, whole) == 1;
 }
 
 // A cycle's period and the numbers of its harmonics that stand out.
@@ -149,8 +164,12 @@ bool strongest(const Lines& lines, const CycleSearch& search, std::size_t n, Fou
   const auto consider = [&](int q, double more) {
     if (q * size / place > search.longest * (1 + 1e-9)) return;
     const double sum = join(lines, place / q, enough, which);
-    // A longer period must have a line of its own, besides those of the shorter one.
-    const bool own = std::any_of(which.begin(), which.end(), [q](int k) { return k % q != 0; });
+    // A longer period must have a line of its own, besides those of the shorter one, and a slow one: two cycles
+    // that have nothing to do with each other share fast lines with many a longer one.
+    const int slow = q > 6 ? 60 : 2 * q;
+    const bool own = std::any_of(which.begin(), which.end(), [&](int k) {
+      return k % q != 0 && k < slow && lines.crisp(k * place / q) && needs_all(k, q * size / place);
+    });
     if (q > 1 && !(own && sum > more)) return;
     best = sum;
     order = q;
@@ -382,6 +401,24 @@ void be_the_calendar(Found& f, const Series& s, const CycleSearch& search, std::
   }
 }
 
+// A line between two whole numbers of steps may be an overtone of a cycle of whole steps: the first of those it
+// allows whose other overtones are there too.
+void be_whole(Found& f, const Series& s, const CycleSearch& search, std::size_t n) {
+  const double slack = 0.25 * f.line / static_cast<double>(n), whole = std::round(f.line);
+  if (is_known_one(f.period, search.known) || std::fabs(f.line / whole - 1) < std::max(slack, 0.004)) return;
+  for (int k = 2; k <= 7; ++k) {
+    const double m = std::round(k * f.line);
+    if (m > search.longest || m > 60 || !needs_all(k, m)) continue;
+    if (std::fabs(k * f.line / m - 1) > std::max(slack, 0.002)) continue;
+    std::vector<int> others;
+    for (int j : all_harmonics(m, s.count)) if (j % k != 0) others.push_back(j);
+    if (others.empty() || !(cycle_p_value(s, m, others) < 1e-4)) continue;
+    f.period = m;
+    f.harmonics = all_harmonics(m, s.count);
+    return;
+  }
+}
+
 // A line beside an overtone of a cycle that is there: what its changes leave. Cycles of the calendar are their own.
 bool sideline(const Found& f, const CycleSearch& search, const std::vector<Cycle>& cycles, std::size_t n) {
   if (is_known_one(f.period, search.tested)) return false;
@@ -430,6 +467,7 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
       // A season that changes leaves something at its lines, and weak harmonics come up late: both
       // belong to the cycle that is there.
       be_the_calendar(f, s, search, n);
+      be_whole(f, s, search, n);
       Cycle* same = relative_of(f, search, out);
       if (same == nullptr && sideline(f, search, out, n)) {
         take_off(s, f.line, {1}, whole);
@@ -468,6 +506,18 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
     f.p_value = cycle_p_value(s, m, f.harmonics);
     const double few = m > 6 ? 1 + std::pow(100 / static_cast<double>(n), 2) : 1;
     if (f.p_value < search.level / ((4 * m > static_cast<double>(n) ? 40 : 10) * few)) keep(f);
+  }
+  // What goes whole into a longer one is a part of it.
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    if (is_known_one(out[i].period, search.known)) continue;
+    for (std::size_t j = 0; j < out.size(); ++j) {
+      const double k = std::round(out[j].period / out[i].period);
+      if (k < 2 || std::fabs(out[j].period / out[i].period / k - 1) > 0.001) continue;
+      out[j].share += out[i].share;
+      out[j].harmonics += out[i].harmonics;
+      out.erase(out.begin() + static_cast<std::ptrdiff_t>(i--));
+      break;
+    }
   }
   std::sort(out.begin(), out.end(), [](const Cycle& a, const Cycle& b) { return a.share > b.share; });
   return out;

@@ -15,7 +15,8 @@ test_that("numbers under each other have the same decimals", {
 
 test_that("what is not nothing is not printed as 0, and what rounding leaves is", {
   for (large in c(1, 1e3, 1e6, 1e9)) {
-    shown <- kairon:::show_column(c(large + 0.25 * 0:3, large * 1e-8, large * 1e-15, -large * 1e-16, 0))
+    shown <- kairon:::show_column(c(large + 0.25 * 0:3, large * 1e-8, large * 1e-16, -large * 1e-16, 0),
+                                  measured = TRUE)
     expect_equal(as.numeric(shown[5]), large * 1e-8)
     expect_equal(as.numeric(shown[6:8]), c(0, 0, 0))
     expect_false(any(grepl("^-", shown)))

@@ -108,7 +108,19 @@ test_that("verbs and methods take the season that is there", {
   filled <- quiet(impute(holes, "seasonal"))
   expect_lt(max(abs(filled$flow - v)), 6)
   expect_equal(unname(quiet(decomposition(x))$season), 5)
-  expect_message(decomposition(x), "Season found: season \\(5 steps\\)")
+  expect_message(decomposition(x), "Season found: 5 steps")
   expect_message(decomposition(daily(rnorm(200), levels = "flow")), "the usual one")
   expect_equal(nrow(findings(quiet(vet(x, spikes())))), 0)
+})
+
+test_that("two cycles that have nothing to do with each other are told as two", {
+  set.seed(14)
+  pairs <- utils::combn(c(5, 7, 8, 9, 11, 13, 16, 17, 21, 24, 30), 2)
+  pairs <- pairs[, apply(pairs, 2, function(p) p[2] %% p[1] != 0)]
+  found <- apply(pairs[, sample(ncol(pairs), 40)], 2, function(p) {
+    n <- 900
+    v <- rep_len(rnorm(p[1]), n) * 2 + rep_len(rnorm(p[2]), n) * 2 + rnorm(n)
+    setequal(cycles_of(v)$steps, p)
+  })
+  expect_gt(mean(found), 0.85)
 })
