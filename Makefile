@@ -1,6 +1,6 @@
 # make demo         set up, install, and run the whole job on the demo data
 # make test         set up, install, and run every check
-# make install      the package and the program kairon
+# make install      the package with its vignettes, and the program kairon
 # make docs         help pages, bindings, the schema of studies and the program's help anew (needs roxygen2)
 # make site         the documentation as a web site, in docs/site
 # make screenshots  docs/screenshots anew
@@ -20,8 +20,9 @@ test:
 	@Rscript --vanilla tools/test.R
 
 install:
-	@tools/setup run
+	@tools/setup install
 	@tools/install
+	@tools/vignettes
 
 docs:
 	Rscript -e 'Rcpp::compileAttributes("."); roxygen2::roxygenise(load_code = "source")'
