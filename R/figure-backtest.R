@@ -52,8 +52,9 @@ backtest_past <- function(b, measure, shown) {
 # hundredth of what a series spans.
 lines_above <- function(data) {
   place <- interaction(data$series, data$cutoff, data$stamp, drop = TRUE)
-  values <- tapply(data$value, list(place, data$method), mean)
-  owner <- data$series[match(rownames(values), place)]
+  values <- matrix(NA_real_, nlevels(place), nlevels(data$method))
+  values[cbind(as.integer(place), as.integer(data$method))] <- data$value
+  owner <- data$series[match(levels(place), place)]
   near <- 0.01 * vapply(split(data$value, data$series), function(v) diff(range(v, na.rm = TRUE)), 1)[owner]
   above <- numeric(ncol(values))
   for (i in rev(seq_along(above))) {

@@ -29,6 +29,16 @@ say("figure of 10,000 series of 365 days, s", seconds(draw(autoplot(many, highli
 page <- tempfile(fileext = ".html")
 say("report of eight daily series, s", seconds(report(demo_timeline("demand"), page)))
 say("  its size, MB", file.size(page) / 1e6)
+n <- 96
+month <- seq(as.Date("2024-01-01"), by = "month", length.out = n)
+places <- timeline(data.frame(
+  month = rep(month, 200), place = rep(sprintf("p%03d", 1:200), each = n),
+  use = as.vector(vapply(1:200, function(i) {
+    100 * exp(rnorm(1)) * (1 + 0.3 * sin(2 * pi * seq_len(n) / 12) + 0.005 * seq_len(n)) + rnorm(n, 0, 10)
+  }, numeric(n)))
+), month, place, levels = "use")
+say("report of 200 monthly series, s", seconds(report(places, page)))
+say("  its size, MB", file.size(page) / 1e6)
 
 program <- system.file("exec", "kairon", package = "kairon")
 run <- function(...) median(vapply(1:5, function(i) {

@@ -159,3 +159,16 @@ test_that("a change from a value that is missing is told, not lost without a wor
   expect_true(all(is.na(f$table$value)))
   expect_match(f$notes, "cannot go back to its scale", all = FALSE)
 })
+
+test_that("quantiles that are read between freedoms are those of the distribution", {
+  set.seed(21)
+  p <- c(runif(300), 0.001, 0.999)
+  for (span in list(c(1, 3), c(4, 9), c(2, 60), c(10, 500))) {
+    freedom <- exp(runif(30, log(span[1]), log(span[2])))
+    exact <- outer(freedom, p, function(f, p) qchisq(p, f))
+    expect_lt(max(abs(sqrt(kairon:::chi_squared_quantiles(freedom, p) / exact) - 1)), 5e-4)
+  }
+  few <- kairon:::chi_squared_quantiles(c(7, 3, 7), p)
+  expect_identical(few[1, ], qchisq(p, 7))
+  expect_identical(few[2, ], qchisq(p, 3))
+})
