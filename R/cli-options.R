@@ -19,6 +19,14 @@ option_texts <- function() {
     only = c("forecast: the rows to come, without those before", "ROWS"),
     workers = c("processes to spread cutoffs over", "COUNT"),
     show = c("of --figure: scores, forecasts, ahead, coverage, calendar or ranks", "NAME"),
+    plot.show = c("lines, or a map of series that have coordinates", "NAME"),
+    plot.each = c("of a map: one for each part of the calendar or period: \"season of year\", \"1 year\"",
+                  "PART"),
+    plot.only = c("labels of the series to draw, with commas", "SERIES"),
+    highlight = c("labels of the series to draw as named lines over the others", "SERIES"),
+    panels = c("each series in one of its own, all in one, their spread, or levels of totals", "RULE"),
+    page = c("which dozen of series to draw in panels", "NUMBER"),
+    common_scale = c("yes or no: whether all panels span as much", "ANSWER"),
     rows = c("every forecast value instead of the scores", ""),
     value = c("column of the forecasts", "COLUMN"),
     fail_above = c("exit code 3 when a score is above: mase=1,mape=0.1", "LIST"),
@@ -282,7 +290,9 @@ verb_options <- function(name, verb) {
   }
   taken <- c(own, grid, settings)
   sources <- if (!isFALSE(verb$sources)) setdiff(source_names(), taken)
-  output <- if (!isFALSE(verb$output)) {
+  output <- if (identical(verb$output, "figure")) {
+    c("figure", "figure_size", "dark", "quiet")
+  } else if (!isFALSE(verb$output)) {
     c("output", if (!isFALSE(verb$figure)) c("figure", "figure_size", "figure_type", "dark"), "json", "plain",
       "spreadsheet_safe",
       "quiet")

@@ -46,6 +46,17 @@ cli_inspect <- function(files, options) {
   show_result(card, as.data.frame(card), options)
 }
 
+cli_plot <- function(files, options) {
+  verb <- cli_verbs()$plot
+  needed_option(options, "figure", "plot")
+  x <- cli_prepared(files, options, "plot", verb)
+  args <- verb_arguments("plot", verb, options)
+  args$panels <- options$panels
+  if (!is.null(options$only)) args$series <- cli_list(options$only)
+  if (!is.null(args$page)) args$page <- as_number(options$page, "page", "plot")
+  drawn_to(function() rlang::inject(autoplot(x, !!!args)), options)
+}
+
 cli_roll <- function(files, options) {
   verb <- cli_verbs()$roll
   if (identical(options$side, "since-start") && is.null(options$window)) {

@@ -35,11 +35,20 @@ printed <- function(object) {
 }
 
 write_figure <- function(object, options) {
+  drawn_to(function() {
+    if (is.null(options$figure_type)) autoplot(object) else autoplot(object, show = options$figure_type)
+  }, options)
+}
+
+drawn_to <- function(draw, options) {
   path <- options$figure
   size <- figure_inches(options$figure_size)
   before <- if (isTRUE(options$dark)) figure_style("dark")
-  made <- if (is.null(options$figure_type)) autoplot(object) else autoplot(object, show = options$figure_type)
-  tryCatch(draw_file(made, path, size), finally = if (isTRUE(options$dark)) do.call(figure_style, before))
+  tryCatch({
+    # What is wrong with the call is told as it is, not as a file that cannot be written.
+    made <- draw()
+    draw_file(made, path, size)
+  }, finally = if (isTRUE(options$dark)) do.call(figure_style, before))
   say("i Written: ", path)
 }
 

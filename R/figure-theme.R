@@ -117,7 +117,8 @@ invented_points <- function(data) {
   hollow <- hollow[do.call(order, c(unname(as.list(hollow[groups])), list(hollow$stamp))), ]
   span <- as.numeric(range(data$stamp, na.rm = TRUE))
   ggplot2::geom_point(
-    data = hollow[standing_apart(as.numeric(hollow$stamp), diff(span) / 110), ], shape = 21, fill = ink("ground"), size = 1.3,
+    data = hollow[standing_apart(as.numeric(hollow$stamp), diff(span) / 110), ], shape = 21,
+    fill = ink("ground"), size = 1.3,
     colour = ink("computed"), na.rm = TRUE
   )
 }

@@ -111,7 +111,9 @@ format.kairon_decomposition <- function(x, ...) {
   lines <- vapply(shown, function(i) decomposition_line(x, strong, labels, i), "")
   more <- nrow(labels) - length(shown)
   seasons <- season_length(x$season)
-  if (all(endsWith(seasons, " steps"))) seasons <- paste("of", word_list(sub(" steps$", "", seasons)), "steps")
+  if (all(endsWith(seasons, " steps"))) {
+    seasons <- paste("of", word_list(sub(" steps$", "", seasons)), "steps")
+  }
   c(
     paste0(
       "Decomposition by ", method_words[[x$method]], ", ", x$span, ": ", parts,

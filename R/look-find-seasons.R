@@ -141,7 +141,8 @@ sure_words <- function(p) {
 season_sentence <- function(t) {
   name <- ifelse(grepl(" steps$", t$season), t$length, t$season)
   steps <- paste0(" (", show_number(t$steps, 4), " steps)")
-  paste0(name, ifelse(grepl("steps?$", name), "", steps), ", ", vapply(t$share, show_percent, ""), " of the variance")
+  paste0(name, ifelse(grepl("steps?$", name), "", steps), ", ", vapply(t$share, show_percent, ""),
+         " of the variance")
 }
 
 #' @export

@@ -354,8 +354,8 @@ student_paths <- function(paths, mean, freedom) {
   structure(paths, scale = scale)
 }
 
-# Quantiles of chi-squared distributions, a row for each freedom. Many freedoms are read between five of them: by
-# Wilson and Hilferty the cube root of q / f is almost a line in 1 / sqrt(f) (to 1e-5 from freedom 4 on).
+# Quantiles of chi-squared distributions, a row for each freedom. Many freedoms are read between five of
+# them: by Wilson and Hilferty the cube root of q / f is almost a line in 1 / sqrt(f).
 chi_squared_quantiles <- function(freedom, p) {
   exact <- function(f) outer(f, p, function(f, p) stats::qchisq(p, f))
   out <- matrix(NA_real_, length(freedom), length(p))

@@ -109,7 +109,8 @@ row_lines <- function(x, rows) {
     invented <- (!is_measured(x, m) & !is.na(x[[m]]))[shown]
     thin <- is_thin(x, m)[shown]
     if (!any(invented | thin)) next
-    table[[m]] <- paste0(show_column(table[[m]], measured = TRUE), ifelse(invented, "~", ifelse(thin, "*", " ")))
+    mark <- ifelse(invented, "~", ifelse(thin, "*", " "))
+    table[[m]] <- paste0(show_column(table[[m]], measured = TRUE), mark)
     legend <- union(legend, c(
       if (any(invented)) "~ not measured",
       if (any(thin)) "* on fewer readings than expected"

@@ -107,7 +107,10 @@ power_sentence <- function(range) {
                  if (range[1] <= 0 && range[2] >= 0) "(0: logarithms)"))
   }
   word <- words[as.character(range[1])]
-  if (is.na(word)) paste("Values taken to the power", show_number(range[1], 2)) else paste("Values turned into", word)
+  if (!is.na(word)) {
+    return(paste("Values turned into", word))
+  }
+  paste("Values taken to the power", show_number(range[1], 2))
 }
 
 read_power <- function(power, call = rlang::caller_env()) {

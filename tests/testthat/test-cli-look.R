@@ -77,3 +77,31 @@ test_that("stationarity, traits, standing and decomposition", {
   late <- kairon("decomposition", billed_file, "--shifts", "2050-01-01")
   expect_match(paste(late$err, collapse = " "), "outside of the data")
 })
+
+test_that("readings are drawn: lines, some of them, a map", {
+  drawn <- function(...) {
+    figure <- tempfile(fileext = ".svg")
+    run <- kairon("plot", ..., "--figure", figure, "--quiet")
+    text <- if (file.exists(figure)) readLines(figure, warn = FALSE)
+    list(run = run, text = paste(text, collapse = " "))
+  }
+  demand <- c(demo_file("demand.csv.gz"), "--series", "district", "--amounts", "demand")
+  two <- drawn(demand, "--only", "Alderbrook,Dunmere")
+  expect_match(two$text, "Dunmere")
+  expect_no_match(two$text, "Eastweir")
+  over <- drawn(demand, "--highlight", "Birchmoor", "--every", "1 month")
+  expect_match(over$text, "every month")
+  cells <- tempfile(fileext = ".csv")
+  grid <- expand.grid(month = seq(as.Date("2031-01-01"), by = "month", length.out = 12), x = 1:4, y = 1:3)
+  grid$cell <- paste(grid$x, grid$y)
+  utils::write.csv(transform(grid, moisture = x + y), cells, row.names = FALSE)
+  map <- drawn(cells, "--series", "cell", "--attributes", "x,y", "--levels", "moisture", "--show", "map",
+               "--each", "season of year")
+  expect_match(map$text, "June to August")
+  wrong <- drawn(demand, "--highlight", "Birchmor")
+  expect_equal(wrong$run$code, 1)
+  expect_match(paste(wrong$run$err, collapse = " "), "Did you mean \"Birchmoor\"")
+  bare <- kairon("plot", demand)
+  expect_equal(bare$code, 2)
+  expect_match(paste(bare$err, collapse = " "), "needs \"--figure\"")
+})

@@ -160,7 +160,8 @@ test_that("replaced and made-up values of a long line are marked in each column 
   expect_equal(nrow(rug[[1]]$data), length(unique(floor(60 * (at - 1) / width))))
   crosses <- Filter(function(l) inherits(l$geom, "GeomPoint"), p$layers)[[1]]$data
   expect_setequal(round(crosses$before, 10), round(v[at], 10))
-  expect_match(unwrapped(p$labels$subtitle), "ticks below, orange: not measured; pale crosses: before the repair")
+  expect_match(unwrapped(p$labels$subtitle),
+               "ticks below, orange: not measured; pale crosses: before the repair")
   # Nothing to mark, no ticks and no words.
   plain <- autoplot(x)
   expect_length(Filter(function(l) inherits(l$geom, "GeomRug"), plain$layers), 0)
@@ -184,7 +185,8 @@ test_that("of many lines in a panel those are named that leave the others", {
   set.seed(11)
   for (away in list(c("m04", "m15"), c("m20", "m21", "m22"))) {
     data <- expand.grid(day = days_from("2031-01-01", 60), meter = sprintf("m%02d", 1:24))
-    data$use <- 50 + rnorm(nrow(data)) + ifelse(data$meter %in% away, as.numeric(data$day - min(data$day)) / 5, 0)
+    leaving <- as.numeric(data$day - min(data$day)) / 5
+    data$use <- 50 + rnorm(nrow(data)) + ifelse(data$meter %in% away, leaving, 0)
     p <- autoplot(quiet(timeline(data, day, meter, levels = "use")), panels = "one")
     expect_setequal(levels(p$layers[[length(p$layers)]]$data$series), away)
     expect_match(p$labels$subtitle, "furthest from the others")
