@@ -71,7 +71,6 @@ option_texts <- function() {
     repair.with = c("linear, previous, nearest, a number ...", "RULE"),
     longest = c("the longest gap to fill, such as \"3 days\"", "SPAN"),
     repair.longest = c("the longest stretch that is replaced, such as 3", "SPAN"),
-    season = c("the season: week, year or steps", "SEASON"),
     direction = c("both, or past to use no later value", "RULE"),
     rules = c("rules with settings: \"spikes(threshold=10),limits(min=0),stuck\"", "RULES"),
     keep = c("keep the values themselves beside", ""),
@@ -165,7 +164,7 @@ option_texts <- function() {
     tolerance = c("how far forecasts may differ, as a share", "SHARE"),
     # Settings of methods
     trend = c("of smoothing or regression: none, damped, straight, bending ...", "FORM"),
-    method.season = c("of smoothing: none, add or multiply; of others: its length", "FORM"),
+    method.season = c("of smoothing: none, add or multiply", "FORM"),
     noise = c("of smoothing: constant or proportional", "FORM"),
     case = c("of smoothing: a case by its name, such as holt", "NAME"),
     shares = c("of smoothing: its weights, such as level=0.3,slope=0.1", "LIST"),

@@ -100,8 +100,8 @@ argument_value <- function(argument, text, verb, options = list()) {
   if (verb %in% c("decomposition", "power-spectrum") && argument %in% c("method", "window")) {
     return(text)
   }
-  if (argument %in% c("measures", "metrics", "sections", "highlight", "bends", "shifts", "calendar", "compare",
-                      "steps")) {
+  if (argument %in% c("measures", "metrics", "sections", "highlight", "bends", "shifts", "calendar",
+                      "compare", "steps")) {
     return(cli_list(text))
   }
   switch(argument,

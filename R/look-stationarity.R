@@ -9,7 +9,7 @@
 #' @param with What the test of a unit root allows for: a `"constant"`, a `"trend"` as well, or `"none"`.
 #' @param lags How many earlier changes that test takes in; by default as many as Akaike's corrected criterion
 #'   chooses, up to 12 (n / 100)^(1/4).
-#' @param season The season for seasonal differences: its name or steps; by default that of [find_seasons()].
+#' @param seasons The season for seasonal differences: its name or steps; by default that of [find_seasons()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_stationarity`. [as.data.frame()] gives for each series and measure: `values`;
 #' `unit_root`, `unit_root_p`,
@@ -60,7 +60,7 @@
 #' stationarity(demo_timeline("billed"))
 #' as.data.frame(stationarity(demo_timeline("demand")))
 #' @export
-stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, season = NULL, ...) {
+stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, seasons = NULL, ...) {
   refuse_more("stationarity", ...)
   check_timeline(x)
   check_regular(x, "A test of stationarity")
@@ -71,7 +71,7 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
   rows <- rows_of(x)
   for (m in measures) check_finite(x, m, rows)
   tables <- lapply(measures, function(m) {
-    steps <- stationarity_season(season, x, m, rows)
+    steps <- stationarity_season(seasons, x, m, rows)
     strength <- season_kept(x[[m]], rows$breaks, steps)
     out <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
       one_stationarity(series_values(x, m, s), steps, strength[s], with, lags)
@@ -88,9 +88,9 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
   )
 }
 
-stationarity_season <- function(season, x, m, rows, call = rlang::caller_env()) {
-  if (!is.null(season)) {
-    return(resolve_seasons(season, timeline_meta(x)$cadence, arg = "season", call = call)[[1]])
+stationarity_season <- function(seasons, x, m, rows, call = rlang::caller_env()) {
+  if (!is.null(seasons)) {
+    return(resolve_seasons(seasons, timeline_meta(x)$cadence, arg = "seasons", call = call)[[1]])
   }
   found <- default_seasons(x, m, rows)
   if (length(found) && isTRUE(attr(found, "found"))) found[[1]] else 0

@@ -6,7 +6,7 @@
 #' @param order Three numbers: how many last values (p), differences (d) and last shocks (q); `NULL`
 #'   searches. An `NA` among them is found too.
 #' @param season_order The same at whole seasons (P, D, Q); `NULL` searches where there is a season.
-#' @param season The season by name or steps; by default the shortest that [find_seasons()] finds, else the
+#' @param seasons The season by name or steps; by default the shortest that [find_seasons()] finds, else the
 #'   usual cycle; `"none"`. Longer ones that are seen twice, and one of over 48 steps, enter as waves (pairs
 #'   of sine and cosine, their number by AICc).
 #' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
@@ -55,8 +55,8 @@
 #' chosen
 #' forecast(demo_timeline("billed"), "6 months", by_arima())
 #' @export
-by_arima <- function(order = NULL, season_order = NULL, season = NULL, drivers = NULL, events = NULL,
-                     intercept = NULL, search = c("stepwise", "wide"), most = c(5, 5, 2, 2), ...) {
+by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, drivers = NULL, events = NULL,
+                     intercept = NULL, search = c("stepwise", "wide"), most = c(5, 5, 2, 2)) {
   refuse_more("by_arima", ...)
   check_orders <- function(o, arg) {
     fine <- is.null(o) || (length(o) == 3 && (is.numeric(o) || all(is.na(o))) &&
@@ -64,7 +64,8 @@ by_arima <- function(order = NULL, season_order = NULL, season = NULL, drivers =
     if (!fine) {
       abort_input(c(
         "{.arg {arg}} must be three whole numbers from 0 to 12, or {.val NA} where one is to be found.",
-        i = "Such as {.code c(1, 1, 1)}: last values, differences, last shocks."
+        i = "Such as {.code c(1, 1, 1)}: last values, differences, last shocks.",
+        i = if (arg == "season_order") "How long a season is goes to {.arg seasons}."
       ), call = rlang::caller_env(2))
     }
     o
@@ -74,7 +75,7 @@ by_arima <- function(order = NULL, season_order = NULL, season = NULL, drivers =
   }
   new_method(
     "arima", order = check_orders(order, "order"), season_order = check_orders(season_order, "season_order"),
-    season = season, drivers = read_drivers(drivers), events = if (!is.null(events)) events_of(events),
+    seasons = seasons, drivers = read_drivers(drivers), events = if (!is.null(events)) events_of(events),
     intercept = intercept, search = picked_choice(search), most = as.integer(most)
   )
 }
@@ -83,12 +84,12 @@ longest_states <- 48
 
 # The season of the model itself (1: none), and those that enter as waves.
 arima_seasons <- function(method, context) {
-  all <- if (identical(method$season, "none")) {
+  all <- if (identical(method$seasons, "none")) {
     numeric()
-  } else if (is.null(method$season)) {
+  } else if (is.null(method$seasons)) {
     context$seasons
   } else {
-    sort(resolve_seasons(method$season, context$cadence, "season", NULL))
+    sort(resolve_seasons(method$seasons, context$cadence, "seasons", NULL))
   }
   own <- all[all <= longest_states]
   list(m = if (length(own)) own[[1]] else 1, waves = all[all > longest_states | seq_along(all) > 1],

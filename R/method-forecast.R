@@ -346,7 +346,7 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   if (isTRUE(needs$season) && is.null(needs$steps)) {
     abort_input(c(
       "{name} needs a season, and a timeline {format(batch$context$cadence)} has none.",
-      i = "Give its number of steps: {.code by_{method$name}(season = 12)}."
+      i = "Give its number of steps: {.code by_{method$name}(seasons = 12)}."
     ), call = NULL)
   }
   check_history(batch, needs, name, rows)

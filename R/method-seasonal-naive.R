@@ -3,7 +3,7 @@
 #' Every forecast is the last value at the same place of the season: the same weekday of last week, the same
 #' month of last year. The habit that any other method has to beat.
 #'
-#' @param season The season by name (`"week"`) or number of steps. Several, such as `c("week", "year")`: the
+#' @param seasons The season by name (`"week"`) or number of steps. Several, such as `c("week", "year")`: the
 #'   longest, moved to the nearest whole number of the shorter ones, so that a Monday meets a Monday (364
 #'   days ago). Default: the shortest season that [find_seasons()] finds in the past values, else the usual
 #'   one of the cadence.
@@ -20,9 +20,9 @@
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_seasonal_naive("week"))
 #' @export
-by_seasonal_naive <- function(season = NULL, ...) {
+by_seasonal_naive <- function(seasons = NULL, ...) {
   refuse_more("by_seasonal_naive", ...)
-  new_baseline("seasonal_naive", season = season)
+  new_baseline("seasonal_naive", seasons = seasons)
 }
 
 #' @export
@@ -54,8 +54,8 @@ method_needs.kairon_by_seasonal_naive <- function(method, context) {
 }
 
 chosen_season <- function(method, context, call = NULL) {
-  if (!is.null(method$season)) {
-    return(nested_season(resolve_seasons(method$season, context$cadence, "season", call)))
+  if (!is.null(method$seasons)) {
+    return(nested_season(resolve_seasons(method$seasons, context$cadence, "seasons", call)))
   }
   utils::head(context$seasons, 1)
 }

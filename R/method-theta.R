@@ -4,7 +4,7 @@
 #' away from it, which exponential smoothing continues; then all is put together again. Simple, and hard to
 #' beat on short series.
 #'
-#' @param season The season by name or steps; by default the shortest that [find_seasons()] finds, else the
+#' @param seasons The season by name or steps; by default the shortest that [find_seasons()] finds, else the
 #'   usual cycle. `"none"` for none.
 #' @param seasonal `"test"` takes the season off where the autocorrelation at its lag is beyond chance at 10
 #'   %; `"always"` or `"never"`.
@@ -34,18 +34,18 @@
 #' @examples
 #' forecast(demo_timeline("billed"), "12 months", by_theta())
 #' @export
-by_theta <- function(season = NULL, seasonal = c("test", "always", "never"), combine = c("multiply", "add"),
-                     theta = NULL, line = c("moving", "fixed"), ...) {
+by_theta <- function(seasons = NULL, ..., seasonal = c("test", "always", "never"),
+                     combine = c("multiply", "add"), theta = NULL, line = c("moving", "fixed")) {
   refuse_more("by_theta", ...)
   if (!is.null(theta) && (!is.numeric(theta) || length(theta) != 1 || is.na(theta) || theta < 1)) {
     abort_input("{.arg theta} must be a number from 1 on.")
   }
-  new_method("theta", season = season, seasonal = picked_choice(seasonal),
+  new_method("theta", seasons = seasons, seasonal = picked_choice(seasonal),
              combine = picked_choice(combine), theta = theta, line = picked_choice(line))
 }
 
 theta_season <- function(method, context) {
-  if (identical(method$season, "none") || method$seasonal == "never") {
+  if (identical(method$seasons, "none") || method$seasonal == "never") {
     return(integer())
   }
   chosen_season(method, context)

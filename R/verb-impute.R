@@ -14,7 +14,7 @@
 #'   * a number, such as 0.
 #' @param longest The longest gap that is filled, as a duration (`"3 days"`) or
 #'   a number of steps; a longer one is left alone. Default: any length.
-#' @param season For `"seasonal"` and `"model"`: a name such as `"week"`, or steps; by
+#' @param seasons For `"seasonal"` and `"model"`: a name such as `"week"`, or steps; by
 #'   default the shortest one that [find_seasons()] finds, else the usual cycle of the cadence.
 #' @param direction `"both"`, or `"past"` to fill each gap from the values before it
 #'   alone.
@@ -72,7 +72,7 @@ impute.kairon_routine <- function(x, with = "linear", longest = NULL, ...) {
 #' @rdname impute
 #' @export
 impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL,
-                                   season = NULL, direction = "both", ...) {
+                                   seasons = NULL, direction = "both", ...) {
   refuse_more("impute", ...)
   measures <- pick_measures(x, rlang::enquo(measures))
   rules <- read_fill_rules(with, measures)
@@ -90,7 +90,7 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   table <- list()
   for (measure in names(rules)) {
     before <- x[[measure]]
-    steps <- fill_season(season, rules[[measure]], x, measure, direction == "past")
+    steps <- fill_season(seasons, rules[[measure]], x, measure, direction == "past")
     result <- fill_with_progress(before, rows, rules[[measure]], limit, steps, direction == "past")
     x <- put_imputed(x, measure, result)
     table[[measure]] <- fill_account(before, result, rows, measure)
@@ -180,20 +180,20 @@ say_text <- function(x) {
 }
 
 # Steps of the season that a rule needs, 0 for none. With `past`, later values may not choose it.
-fill_season <- function(season, rule, x, measure, past = FALSE, call = rlang::caller_env()) {
+fill_season <- function(seasons, rule, x, measure, past = FALSE, call = rlang::caller_env()) {
   if (!identical(rule, "seasonal") && !identical(rule, "model")) {
     return(0)
   }
   cadence <- timeline_meta(x)$cadence
-  if (is.null(season) && past) season <- usual_season(cadence)
-  if (!is.null(season)) {
-    return(resolve_seasons(season, cadence, arg = "season", call = call)[[1]])
+  if (is.null(seasons) && past) seasons <- usual_season(cadence)
+  if (!is.null(seasons)) {
+    return(resolve_seasons(seasons, cadence, arg = "seasons", call = call)[[1]])
   }
-  found <- one_default_season(x, measure, "season")
+  found <- one_default_season(x, measure, "seasons")
   if (is.null(found) && rule == "seasonal") {
     abort_input(c(
       "No season stands out, and a timeline {format(cadence)} has no usual one.",
-      i = "Name one by its steps, such as {.code season = 12}."
+      i = "Name one by its steps, such as {.code seasons = 12}."
     ), call = call)
   }
   if (is.null(found)) 0 else found[[1]]

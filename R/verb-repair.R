@@ -7,7 +7,7 @@
 #' @param with The rule, as in [impute()]: `"linear"`, `"previous"`, `"seasonal"`, a number, ... On irregular
 #'   timelines rules between neighbours and numbers only.
 #' @param longest The longest flagged stretch that is replaced; a longer one becomes missing.
-#' @param season,direction As in [impute()].
+#' @param seasons,direction As in [impute()].
 #' @param ... Not used.
 #' @param measures Measures to repair; all that have flags by default.
 #' @returns The timeline, with `<measure>_raw` beside each repaired measure. [ledger()] has the table of
@@ -30,7 +30,7 @@ repair.kairon_routine <- function(x, with = "linear", ...) {
 
 #' @rdname repair
 #' @export
-repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL, season = NULL,
+repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL, seasons = NULL,
                                    direction = "both", ...) {
   refuse_more("repair", ...)
   check_rows(x)
@@ -52,7 +52,7 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   limit <- repair_limit(longest, x, rows)
   table <- list()
   for (m in flagged) {
-    steps <- fill_season(season, rule, x, m, direction == "past")
+    steps <- fill_season(seasons, rule, x, m, direction == "past")
     made <- repair_measure(x, rows, m, rule, limit, steps, direction)
     x <- made$x
     table[[m]] <- made$table

@@ -8,7 +8,7 @@
 #'   scale was changed.
 #' @param power `"auto"` (Guerrero's method: the spread within seasons varies least), `"likelihood"` (profile
 #'   likelihood of a straight line with a season), `"log"`, `"root"` (square root), or a number from -2 to 3.
-#' @param season Steps or name of the season whose groups `"auto"` compares; by default the usual
+#' @param seasons Steps or name of the season whose groups `"auto"` compares; by default the usual
 #'   cycle.
 #' @param mean Whether forecasts that come back are means (adjusted for bias, to second order) and not
 #'   medians. Bounds are quantiles, and go back exactly.
@@ -57,7 +57,7 @@ power_words <- c("auto", "likelihood", "log", "root")
 
 #' @rdname stabilise
 #' @export
-stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season = NULL, mean = FALSE,
+stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, seasons = NULL, mean = FALSE,
                                       compare = FALSE, ...) {
   refuse_more("stabilise", ...)
   power <- read_power(power)
@@ -65,7 +65,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
   check_regular(x, "An even spread")
   x <- complete_grid(x)
   rows <- rows_of(x)
-  steps <- power_season(season, x, measures[1], rows)
+  steps <- power_season(seasons, x, measures[1], rows)
   if (isTRUE(compare)) {
     return(compare_rivals(x, rows, measures, steps))
   }
@@ -124,9 +124,9 @@ read_power <- function(power, call = rlang::caller_env()) {
   power
 }
 
-power_season <- function(season, x, measure, rows, call = rlang::caller_env()) {
-  if (!is.null(season)) {
-    return(resolve_seasons(season, timeline_meta(x)$cadence, arg = "season", call = call)[[1]])
+power_season <- function(seasons, x, measure, rows, call = rlang::caller_env()) {
+  if (!is.null(seasons)) {
+    return(resolve_seasons(seasons, timeline_meta(x)$cadence, arg = "seasons", call = call)[[1]])
   }
   found <- default_seasons(x, measure, rows)
   if (length(found)) found[[1]] else 6

@@ -84,7 +84,7 @@ findings <- function(x, ...) {
 #'
 #' @param threshold For spikes and shifts: how many robust standard deviations are too many; for jumps
 #'   without a rate, of all changes from reading to reading.
-#' @param season For spikes: a season, by name or steps, that is taken off first, so that a daily peak is no
+#' @param seasons For spikes: a season, by name or steps, that is taken off first, so that a daily peak is no
 #'   spike; by default that of [find_seasons()], else the usual cycle, in regular timelines, and none in
 #' irregular ones. `NA` for none.
 #' @param width For spikes: readings of the running median that is the local level (odd). For
@@ -135,7 +135,7 @@ check_positive <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_e
 
 #' @rdname vetting-rules
 #' @export
-spikes <- function(threshold = 8, season = NULL, width = 7, most = 3, ...) {
+spikes <- function(threshold = 8, seasons = NULL, width = 7, most = 3, ...) {
   refuse_more("spikes", ...)
   check_positive(threshold)
   check_count(width, least = 3)
@@ -144,7 +144,7 @@ spikes <- function(threshold = 8, season = NULL, width = 7, most = 3, ...) {
   if (most > width %/% 2) {
     abort_input("{.arg most} must be below half of {.arg width}: longer spikes would be their own level.")
   }
-  new_rule("spike", threshold = threshold, season = season, width = width, most = most)
+  new_rule("spike", threshold = threshold, seasons = seasons, width = width, most = most)
 }
 
 #' @rdname vetting-rules
@@ -239,11 +239,11 @@ run_rule <- function(rule, x, m, rows) {
 }
 
 rule_season <- function(rule, x, m) {
-  if (identical(rule$season, NA) || !is_regular(x)) {
+  if (identical(rule$seasons, NA) || !is_regular(x)) {
     return(0)
   }
-  if (!is.null(rule$season)) {
-    return(resolve_seasons(rule$season, timeline_meta(x)$cadence)[[1]])
+  if (!is.null(rule$seasons)) {
+    return(resolve_seasons(rule$seasons, timeline_meta(x)$cadence)[[1]])
   }
   found <- default_seasons(x, m)
   if (length(found)) found[[1]] else 0

@@ -14,7 +14,7 @@ monthly <- function(v, name = NULL) {
   timeline(d, month, site, levels = "v")
 }
 one <- monthly(matrix(walk(months)))
-given_orders <- by_arima(c(0, 1, 1), c(0, 1, 1), season = 12, intercept = FALSE)
+given_orders <- by_arima(c(0, 1, 1), c(0, 1, 1), seasons = 12, intercept = FALSE)
 y <- stats::ts(one$v, frequency = 12)
 paired("ARIMA 0,1,1 and 0,1,1 of 480 months, against base R's", function() fit(one, given_orders),
        function() stats::arima(y, c(0, 1, 1), c(0, 1, 1)), "at most 0.2", 5)
@@ -34,5 +34,5 @@ hours <- as.POSIXct("2030-01-01", tz = "UTC") + 3600 * seq_len(n)
 noise <- as.numeric(stats::filter(rnorm(n), 0.6, "recursive"))
 long <- timeline(data.frame(at = hours, v = 10 * sin(2 * pi * seq_len(n) / 24) + noise), at, levels = "v")
 cat(sprintf("10,000 hours, 1,0,1 and 1,1,1: %.2f s; found automatically: %.2f s (aim: under 5)\n",
-            seconds(function() fit(long, by_arima(c(1, 0, 1), c(1, 1, 1), season = 24))),
-            seconds(function() fit(long, by_arima(season = 24)))))
+            seconds(function() fit(long, by_arima(c(1, 0, 1), c(1, 1, 1), seasons = 24))),
+            seconds(function() fit(long, by_arima(seasons = 24)))))

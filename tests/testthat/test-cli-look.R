@@ -59,9 +59,9 @@ test_that("spectra by each method, with marks and artefacts", {
 })
 
 test_that("stationarity, traits, standing and decomposition", {
-  got <- rows_of_run("stationarity", billed_file, "--season", "12", "--lags", "3")
+  got <- rows_of_run("stationarity", billed_file, "--seasons", "12", "--lags", "3")
   expect_equal(got$unit_root,
-               as.data.frame(stationarity(demo_timeline("billed"), lags = 3, season = 12))$unit_root)
+               as.data.frame(stationarity(demo_timeline("billed"), lags = 3, seasons = 12))$unit_root)
   expect_equal(rows_of_run("traits", billed_file)$season, "year")
   expect_equal(rows_of_run("standing", billed_file, "--better", "lower")$verdict, "worsening")
   d <- rows_of_run("decomposition", billed_file, "--method", "henderson", "--combine", "auto", "--calendar",

@@ -11,7 +11,7 @@ test_that("the likelihood is the multivariate normal density, with gaps too", {
   set.seed(1)
   y <- as.vector(stats::arima.sim(list(ar = c(0.5, 0.2), ma = 0.4), 40)) + 5
   y[c(7, 20:22)] <- NA
-  f <- fit(daily(y, levels = "flow"), by_arima(c(2, 0, 1), season = "none"))
+  f <- fit(daily(y, levels = "flow"), by_arima(c(2, 0, 1), seasons = "none"))
   t <- coef(f)
   est <- stats::setNames(t$estimate, t$term)
   ok <- !is.na(y)
@@ -55,9 +55,9 @@ test_that("known formulas: drift, simple smoothing, least squares with white err
   set.seed(3)
   y <- 50 + cumsum(rnorm(120, 0.4))
   x <- daily(y, levels = "flow")
-  drift <- predict(fit(x, by_arima(c(0, 1, 0), season = "none", intercept = TRUE)), 10)$table$value
+  drift <- predict(fit(x, by_arima(c(0, 1, 0), seasons = "none", intercept = TRUE)), 10)$table$value
   expect_equal(drift, y[120] + (y[120] - y[1]) / 119 * 1:10, tolerance = 1e-6)
-  simple <- fit(x, by_arima(c(0, 1, 1), season = "none"))
+  simple <- fit(x, by_arima(c(0, 1, 1), seasons = "none"))
   share <- 1 + coef(simple)$estimate
   level <- Reduce(function(l, v) l + share * (v - l), y[-1], accumulate = TRUE, y[1])
   expect_equal(predict(simple, 3)$table$value, rep(level[120], 3), tolerance = 1e-3)
@@ -65,7 +65,7 @@ test_that("known formulas: drift, simple smoothing, least squares with white err
   z <- 3 + 2 * heat + rnorm(120)
   d <- quiet(timeline(data.frame(day = days_from("2031-01-01", 120), flow = z, heat = heat), day,
                       levels = c("flow", "heat")))
-  f <- fit(d, by_arima(c(0, 0, 0), season = "none", drivers = to_forecast("heat")), measures = flow)
+  f <- fit(d, by_arima(c(0, 0, 0), seasons = "none", drivers = to_forecast("heat")), measures = flow)
   ols <- summary(stats::lm(z ~ heat))$coefficients
   expect_equal(coef(f)$estimate, unname(ols[, 1]), tolerance = 1e-8)
   expect_equal(coef(f)$error, unname(ols[, 2]), tolerance = 1e-8)
@@ -74,16 +74,16 @@ test_that("known formulas: drift, simple smoothing, least squares with white err
 test_that("planted models are found again, and the search can be followed", {
   set.seed(4)
   y <- as.vector(stats::arima.sim(list(ar = c(0.6, 0.25)), 600)) + 10
-  f <- fit(daily(y, levels = "flow"), by_arima(season = "none"))
+  f <- fit(daily(y, levels = "flow"), by_arima(seasons = "none"))
   path <- search_path(f)
   expect_equal(sum(path$verdict == "best"), 1)
   expect_equal(path$aicc[path$verdict == "best"], min(path$aicc[path$verdict != "root near one"]))
-  truth <- fit(daily(y, levels = "flow"), by_arima(c(2, 0, 0), season = "none"))
+  truth <- fit(daily(y, levels = "flow"), by_arima(c(2, 0, 0), seasons = "none"))
   expect_lt(summary(f)$aicc, summary(truth)$aicc + 0.01)
   expect_equal(coef(truth)$estimate, c(0.6, 0.25, 10), tolerance = 0.15)
   expect_equal(coef(truth)$significant[1:2], c("yes", "yes"))
   wide <- fit(daily(y[1:150], levels = "flow"),
-              by_arima(season = "none", search = "wide", most = c(2, 2, 0, 0)))
+              by_arima(seasons = "none", search = "wide", most = c(2, 2, 0, 0)))
   expect_gte(nrow(search_path(wide)), 9)
   expect_match(error_text(search_path(fit(daily(y), by_naive()))), "by_arima")
   billed <- demo_timeline("billed")
@@ -99,15 +99,15 @@ test_that("regressions start the search near planted orders, and no neighbour of
     model <- planted[[(i - 1) %% 4 + 1]]
     y <- as.vector(stats::arima.sim(model, 300)) + 50
     x <- daily(y, levels = "flow")
-    found <- fit(x, by_arima(c(NA, 0, NA), season = "none"))
-    truth <- fit(x, by_arima(c(length(model$ar), 0, length(model$ma)), season = "none"))
+    found <- fit(x, by_arima(c(NA, 0, NA), seasons = "none"))
+    truth <- fit(x, by_arima(c(length(model$ar), 0, length(model$ma)), seasons = "none"))
     path <- search_path(found)
     best <- path[path$verdict == "best", ]
     order <- as.numeric(strsplit(best$order, ", ")[[1]])
     for (by in list(c(1, 0, 0), c(0, 0, 1), c(-1, 0, 0), c(0, 0, -1))) {
       near <- order + by
       if (any(near < 0) || near[1] > 5 || near[3] > 5) next
-      other <- summary(fit(x, by_arima(near, season = "none", intercept = best$constant)))$aicc
+      other <- summary(fit(x, by_arima(near, seasons = "none", intercept = best$constant)))$aicc
       refused <- path$verdict[path$order == paste(near, collapse = ", ")] == "root near one"
       if (!any(refused)) expect_gte(other, best$aicc - 0.01)
     }
@@ -138,7 +138,7 @@ test_that("long seasons enter as waves, differences are not too many", {
   days <- 1:1100
   y <- 50 + 10 * cos(2 * pi * days / 365.2425) + as.vector(stats::arima.sim(list(ar = 0.5), 1100))
   x <- daily(y, "2028-01-01", levels = "flow")
-  f <- fit(x, by_arima(season = "year"))
+  f <- fit(x, by_arima(seasons = "year"))
   expect_match(paste(format(f), collapse = " "), "0 differences")
   expect_equal(coef(f)$estimate[grep("cosine 1", coef(f)$term)]^2 +
                  coef(f)$estimate[grep("sine 1$", coef(f)$term)][2]^2, 100, tolerance = 0.15)
@@ -157,8 +157,9 @@ test_that("what cannot be estimated gets something simpler, and wrong orders are
   line <- quiet(forecast(daily(1:40, levels = "flow"), 2, by_arima()))
   expect_equal(line$table$value, c(41, 42), tolerance = 0.01)
   expect_match(error_text(by_arima(c(1, 1))), "three whole numbers")
+  expect_match(error_text(by_arima(season = 12)), "How long a season is goes to `seasons`")
   expect_match(error_text(by_arima(c(1, -1, 0))), "three whole numbers")
-  over <- quiet(forecast(daily(rnorm(60), levels = "flow"), 3, by_arima(c(0, 2, 1), season = "none")))
+  over <- quiet(forecast(daily(rnorm(60), levels = "flow"), 3, by_arima(c(0, 2, 1), seasons = "none")))
   expect_true(all(is.finite(over$table$upper_90)))
 })
 
@@ -200,7 +201,7 @@ test_that("a season that stays the same is found in long hourly data", {
   y <- 10 * sin(2 * pi * seq_len(n) / 24) + as.numeric(stats::filter(rnorm(n), 0.6, "recursive"))
   x <- timeline(data.frame(at = as.POSIXct("2030-01-01", tz = "UTC") + 3600 * seq_len(n), y = y), at,
                 levels = "y")
-  made <- coef(fit(x, by_arima(season = 24)))
+  made <- coef(fit(x, by_arima(seasons = 24)))
   expect_lt(made$estimate[made$term == "shock of the season 1"], -0.9)
   expect_equal(made$estimate[made$term == "last value 1"], 0.6, tolerance = 0.1)
 })
@@ -210,10 +211,10 @@ test_that("a constant added to the values is added to the forecasts, and changes
   y <- as.vector(stats::arima.sim(list(ar = 0.8), 200))
   z <- cumsum(rnorm(120)) + rep(c(3, -1, 0, -2), 30)
   gappy <- replace(z, c(2, 50:52, 120), NA)
-  steps <- list(list(y, by_arima(c(1, 0, 0), season = "none")), list(y, by_arima(season = "none")),
-                list(z, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)),
-                list(gappy, by_arima(c(0, 1, 1), c(0, 1, 1), season = 4)),
-                list(gappy, by_arima(season = 4)))
+  steps <- list(list(y, by_arima(c(1, 0, 0), seasons = "none")), list(y, by_arima(seasons = "none")),
+                list(z, by_arima(c(0, 1, 1), c(0, 1, 1), seasons = 4)),
+                list(gappy, by_arima(c(0, 1, 1), c(0, 1, 1), seasons = 4)),
+                list(gappy, by_arima(seasons = 4)))
   for (one in steps) {
     at <- function(level) predict(fit(daily(one[[1]] + level, levels = "flow"), one[[2]]), 8)$table
     base <- at(0)
@@ -236,7 +237,7 @@ test_that("the likelihood with values missing at the start is that of what can b
   y <- cumsum(rnorm(40)) + 200
   for (gap in list(2, c(2, 3, 4), 1:3, c(5, 20:24))) {
     v <- replace(y, gap, NA)
-    f <- fit(daily(v, levels = "flow"), by_arima(c(0, 1, 1), c(0, 0, 0), season = "none", intercept = FALSE))
+    f <- fit(daily(v, levels = "flow"), by_arima(c(0, 1, 1), c(0, 0, 0), seasons = "none", intercept = FALSE))
     theta <- coef(f)$estimate[1]
     # Observed values less the first of them, as sums of moving-average steps.
     seen <- which(!is.na(v))

@@ -40,7 +40,7 @@ test_that("weights from past cutoffs find the better method, from the past alone
     b$table$value[b$table$cutoff == min(b$table$cutoff)]
   }
   for (method in list(by_blend(by_naive(), by_mean(), weights = "inverse"), by_auto(),
-                      by_arima(season = "none"),
+                      by_arima(seasons = "none"),
                       by_smoothing(season = "none"), by_decomposition(seasons = 7))) {
     expect_equal(run(changed, method), run(y, method), info = format(method))
   }

@@ -29,7 +29,7 @@ test_that("ARIMA and blends take drivers too", {
   all <- driven()
   x <- as_line(all[1:150, ])
   future <- as_line(all[151:162, ])
-  arima <- by_arima(c(1, 0, 0), season = "none", drivers = known_ahead("price"))
+  arima <- by_arima(c(1, 0, 0), seasons = "none", drivers = known_ahead("price"))
   f <- quiet(forecast(x, 12, list(arima = arima, blend = by_blend(arima, by_mean())), drivers = future))
   a <- f$table$value[f$table$method == "arima"]
   expect_lt(mean(abs(a - (30 - 6 * all$price[151:162]))), 0.4)

@@ -6,7 +6,7 @@ plain_methods <- function() {
     mean = by_mean(), naive = by_naive(), `seasonal naive` = by_seasonal_naive("week"), drift = by_drift(),
     average = by_moving_average(5), smoothing = by_smoothing(seasons = "week"), theta = by_theta("week"),
     regression = by_regression(seasons = "week"), bends = by_regression("bending", seasons = "week"),
-    arima = by_arima(c(1, 1, 1), season = "none"), decomposition = by_decomposition(seasons = "week"),
+    arima = by_arima(c(1, 1, 1), seasons = "none"), decomposition = by_decomposition(seasons = "week"),
     blend = by_blend(by_naive(), by_theta("week")), auto = by_auto()
   )
 }

@@ -23,7 +23,7 @@ test_that("the recursion is that of the paper, its line by least squares at each
   set.seed(1)
   y <- 20 + cumsum(rnorm(25, 0.4))
   x <- daily(y, levels = "flow")
-  f <- fit(x, by_theta(season = "none"))
+  f <- fit(x, by_theta(seasons = "none"))
   found <- stats::setNames(coef(f)$estimate, coef(f)$term)
   want <- slow_theta(y, found[["share of the level"]], found[["bend"]], found[["first level"]], 5)
   # The line through one to three values is no line, and gives no expectation.

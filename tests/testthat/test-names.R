@@ -240,3 +240,13 @@ test_that("whoever misspells an argument is told by every function, and of the n
   expect_error(by_regression(trnd = "none"), "trend", class = "kairon_error_input")
   expect_error(during(x, "2031", wen = 3), "when", class = "kairon_error_input")
 })
+
+test_that("the length of a season is called seasons, wherever it is asked for", {
+  ours <- asNamespace("kairon")
+  asked <- Filter(function(name) {
+    is.function(ours[[name]]) && "season" %in% names(formals(ours[[name]]))
+  }, c(getNamespaceExports("kairon"), grep("\\.kairon_timeline$", ls(ours), value = TRUE)))
+  # Of smoothing it is the form of the season.
+  expect_equal(asked, "by_smoothing")
+  expect_equal(by_theta(season = 12)$seasons, 12)
+})

@@ -82,7 +82,7 @@ test_that("results of a study are kept as data, and taken from the cache", {
   again <- quiet(run_study(file, folder, quiet = TRUE))
   expect_true(all(again$steps$from_cache))
   f <- again$forecast
-  expect_equal(quiet(update(fit(demo_timeline("billed"), by_theta()), season = 12))$method$season, 12)
+  expect_equal(quiet(update(fit(demo_timeline("billed"), by_theta()), seasons = 12))$method$seasons, 12)
 })
 
 test_that("fetching and failing leave no connection open", {

@@ -21,7 +21,7 @@ verbs <- list(
   finer = function(x) resample(x, "12 hours"),
   spread = function(x) resample(x, "1 month", flow = "mean", rain = "sum"),
   linear = function(x) impute(x, "linear"),
-  seasonal = function(x) impute(x, "seasonal", season = 7),
+  seasonal = function(x) impute(x, "seasonal", seasons = 7),
   roll = function(x) roll(x, trailing("5 days"), c("mean", "max"), at_least = 2),
   pool = function(x) pool_series(x),
   align = function(x) align(x, same = x, every = "1 week", extent = "outer")

@@ -5,7 +5,7 @@ test_that("every verb that changes a timeline can be recorded, and replays as ca
   rain <- demo_timeline("rain")
   steps <- list(
     resample = list(function(x) resample(x, "1 week", "mean", at_least = 0.5), demand),
-    impute = list(function(x) impute(x, "seasonal", longest = "2 weeks", season = "week"), demand),
+    impute = list(function(x) impute(x, "seasonal", longest = "2 weeks", seasons = "week"), demand),
     roll = list(function(x) roll(x, trailing("7 days"), demand = c("mean", "sd")), demand),
     pool_series = list(function(x) pool_series(x, total = TRUE, by = district), demand),
     align = list(function(x) align(x, rain = rain, every = "1 week"), demand),

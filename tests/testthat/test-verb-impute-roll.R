@@ -78,7 +78,7 @@ test_that("numbers, rules by measure and the past alone", {
   expect_equal(f$revenue[5], mean(two$revenue[c(4, 6)]), tolerance = 0.01)
   expect_equal(f$cost[7], two$cost[6])
   expect_match(error_text(impute(x, "linear", direction = "past")), "looks at the values after a gap")
-  expect_match(error_text(impute(x, "seasonal", season = 1)), "at least 2 steps")
+  expect_match(error_text(impute(x, "seasonal", seasons = 1)), "at least 2 steps")
   expect_match(error_text(impute(x, c(1, 2))), "one finite number")
   steps <- quiet(timeline(data.frame(i = 1:9, v = c(1:4, NA, 6:9)), i))
   expect_match(error_text(impute(steps, "seasonal")), "No season stands out")
