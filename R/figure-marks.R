@@ -78,11 +78,29 @@ ggplot_add.kairon_marks <- function(object, plot, object_name, ...) {
     to_seconds(if (meta$type == "date") as.Date(object$at) else object$at)
   }
   marks <- data.frame(at = from_seconds(at, meta$type, meta$zone), label = paste0(" ", object$labels))
-  plot +
+  rows <- label_rows(plot, at, marks$label)
+  marks$drop <- rows$drop
+  plot <- plot +
     ggplot2::geom_vline(data = marks, ggplot2::aes(xintercept = .data$at),
                         colour = object$colour %||% ink("band"), linewidth = 0.7) +
-    ggplot2::geom_text(data = marks, ggplot2::aes(.data$at, Inf, label = .data$label), inherit.aes = FALSE,
-                       hjust = 0, vjust = 1.3, size = 3.6, colour = ink("note"))
+    ggplot2::geom_text(data = marks, ggplot2::aes(.data$at, Inf, label = .data$label, vjust = .data$drop),
+                       inherit.aes = FALSE, hjust = 0, size = 3.6, colour = ink("note"))
+  structure(plot, label_rows = rows$taken)
+}
+
+# How far below the top each label stands: in the first row where it covers none that is there, among those of
+# marks and spans that were added before. A letter takes about 1 / 130 of the width.
+label_rows <- function(plot, from, labels) {
+  taken <- attr(plot, "label_rows") %||% data.frame(from = numeric(), to = numeric(), row = numeric())
+  span <- shown_span(plot)
+  width <- ifelse(nzchar(trimws(labels)), (nchar(labels) + 1) / 130 * diff(span), 0)
+  row <- numeric(length(from))
+  for (i in order(from)) {
+    covered <- taken$row[taken$from < from[i] + width[i] & taken$to > from[i]]
+    row[i] <- min(setdiff(seq_len(nrow(taken) + 1), covered))
+    taken <- rbind(taken, data.frame(from = from[i], to = from[i] + width[i], row = row[i]))
+  }
+  list(drop = 1.3 + 1.6 * (row - 1), taken = taken)
 }
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, kairon_spans)
@@ -119,16 +137,22 @@ ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
   plot$coordinates <- ggplot2::coord_cartesian(
     xlim = from_seconds(span, meta$type, meta$zone), clip = plot$coordinates$clip %||% "on"
   )
-  plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label),
-                            inherit.aes = FALSE,
-                       hjust = 0, vjust = 2.9, size = 3.6, colour = ink("note"))
+  rows <- label_rows(plot, ends[1, is.finite(ends[1, ])], shown$label)
+  shown$drop <- rows$drop
+  plot <- plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label,
+                                                               vjust = .data$drop),
+                                    inherit.aes = FALSE, hjust = 0, size = 3.6, colour = ink("note"))
+  structure(plot, label_rows = rows$taken)
 }
 
 # First and last stamp of what the figure holds, in seconds.
 shown_span <- function(plot) {
   held <- c(list(plot$data), lapply(plot$layers, function(l) l$data))
-  stamps <- unlist(lapply(held, function(d) if (is.data.frame(d)) to_range(d$stamp)))
-  range(stamps)
+  held <- Filter(is.data.frame, held)
+  stamps <- unlist(lapply(held, function(d) to_range(d$stamp)))
+  # Bars and tiles have other columns of time.
+  if (length(stamps) == 0) stamps <- unlist(lapply(held, function(d) lapply(d, to_range)))
+  if (length(stamps)) range(stamps) else c(0, 0)
 }
 
 to_range <- function(v) if (inherits(v, c("Date", "POSIXct")) && length(v)) range(to_seconds(v), na.rm = TRUE)

@@ -96,6 +96,17 @@ test_that("marks and spans stand at their dates in the zone of the figure", {
   expect_equal(c(shade$from, shade$to), as.Date(c("2027-03-01", "2027-10-01")))
   built(p)
   river <- autoplot(during(demo_timeline("river"), "2032-03-20/2032-03-31"))
+  # Names near each other stand in rows of their own, whatever was added first; far ones share a row.
+  days <- autoplot(demo_timeline("demand"))
+  near <- days + shaded_spans(c("a span" = "2030-03")) +
+    date_marks(c(first = "2030-02-20", second = "2030-03-10", far = "2032-01-01"))
+  rows <- attr(near, "label_rows")
+  apart <- outer(seq_len(4), seq_len(4), function(i, j) {
+    i == j | rows$row[i] != rows$row[j] | rows$to[i] <= rows$from[j] | rows$to[j] <= rows$from[i]
+  })
+  expect_true(all(apart))
+  expect_setequal(rows$row, 1:3)
+  expect_silent(built(autoplot(inspect(demo_timeline("demand"))) + date_marks(c(tariff = "2031-04-01"))))
   local <- river + date_marks("2032-03-28 12:00")
   at <- Filter(function(l) inherits(l$geom, "GeomVline"), local$layers)[[1]]$data$at
   expect_equal(format(at, "%H:%M", tz = "UTC"), "11:00")
