@@ -11,6 +11,15 @@ lag_within <- function(v, breaks, lag) {
   v[from]
 }
 
+# From the lowest to the highest of the values that are there; 0 where there are none.
+span_of_values <- function(v) {
+  v <- v[is.finite(v)]
+  if (length(v)) diff(range(v)) else 0
+}
+
+# How many values the series with the most of them has.
+fullest_count <- function(v, breaks) max(0, rowsum(as.numeric(is.finite(v)), series_index(breaks)))
+
 core_threads <- function() {
   as.integer(max(1, getOption("kairon.threads", 2)))
 }

@@ -55,7 +55,7 @@ lines_above <- function(data) {
   values <- matrix(NA_real_, nlevels(place), nlevels(data$method))
   values[cbind(as.integer(place), as.integer(data$method))] <- data$value
   owner <- data$series[match(levels(place), place)]
-  near <- 0.01 * vapply(split(data$value, data$series), function(v) diff(range(v, na.rm = TRUE)), 1)[owner]
+  near <- 0.01 * vapply(split(data$value, data$series), span_of_values, 1)[owner]
   above <- numeric(ncol(values))
   for (i in rev(seq_along(above))) {
     later <- Filter(function(j) {

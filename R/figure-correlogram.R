@@ -4,9 +4,12 @@ autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, 
   refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), object$measures)
   labels <- series_labels(rows_of(object$data)$keys)
-  shown <- if (is.null(series)) labels[1] else check_choice(series, labels, arg = "series")
   t <- object$table[object$table$measure == measure, ]
-  if (length(object$meta$series)) t <- t[series_labels(t[object$meta$series]) == shown, ]
+  own <- if (length(object$meta$series)) series_labels(t[object$meta$series]) else rep(labels, nrow(t))
+  # The first that has something to show.
+  usual <- c(own[is.finite(t$correlation)], labels)[1]
+  shown <- if (is.null(series)) usual else check_choice(series, labels, arg = "series")
+  t <- t[own == shown, ]
   bars <- lapply(object$changes, function(d) correlogram_bars(t[t$change == d, ], object, d))
   top <- correlogram_series(object, measure, shown, length(labels))
   several_plots(top, patchwork::wrap_plots(bars, nrow = 1), ncol = 1, heights = c(2, 3))
@@ -105,7 +108,7 @@ one_correlogram <- function(t, r, colour, c, room) {
 
 noise_line <- function(sign, lags) {
   if (lags > 1) ggplot2::geom_line(ggplot2::aes(y = sign * .data$noise_bound), linetype = "22",
-                     colour = ink("axis"), linewidth = 0.5)
+                     colour = ink("axis"), linewidth = 0.5, na.rm = TRUE)
 }
 
 change_title <- function(d, cadence) {

@@ -7,7 +7,8 @@ autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL
   show <- check_choice(show, c("parts", "adjusted", "cycles", "compare"))
   measure <- one_measure(rlang::enquo(measures), d$measures)
   labels <- decomposition_labels(d$table, d)
-  shown <- if (is.null(series)) labels[1] else check_choice(series, unique(labels))
+  with_values <- labels[is.finite(d$table$value) & d$table$measure == measure]
+  shown <- if (is.null(series)) c(with_values, labels)[1] else check_choice(series, unique(labels))
   pick <- labels == shown & d$table$measure == measure
   one <- d$table[pick, ]
   if (show != "parts") {
@@ -33,7 +34,7 @@ decomposition_panels <- function(one, d, measure) {
   strong <- strength(shown)$strength
   multiply <- d$combine == "multiply"
   swing_words <- function(v) {
-    swing <- diff(range(v, na.rm = TRUE))
+    swing <- span_of_values(v)
     if (multiply) paste0("swing ", show_number(100 * swing, 3),
                          " %") else trimws(paste("swing", show_number(swing), unit))
   }

@@ -192,7 +192,11 @@ draw_spread <- function(x, measures, highlight, labels) {
   }
   p <- ggplot2::ggplot(bands, ggplot2::aes(.data$stamp)) +
     ribbon("q0", "q100", 0.18) + ribbon("q10", "q90", 0.3) + ribbon("q25", "q75", 0.4) +
-    ggplot2::geom_line(ggplot2::aes(y = .data$q50), colour = ink("observed"), linewidth = 0.7) +
+    (if (anyDuplicated(bands$panel)) {
+      ggplot2::geom_line(ggplot2::aes(y = .data$q50), colour = ink("observed"), linewidth = 0.7)
+    } else {
+      ggplot2::geom_point(ggplot2::aes(y = .data$q50), colour = ink("observed"), size = 1.6)
+    }) +
     time_axis(axis_type(meta), meta$zone) +
     number_axis() +
     figure_theme() +
@@ -260,6 +264,10 @@ highlighted_lines <- function(x, measures, highlight, labels, rows, span) {
 measured_and_dashed <- function(lines, mapping, linewidth, ...) {
   solid <- lines
   solid$value[solid$invented] <- NA
+  # One value each makes no line.
+  if (!anyDuplicated(lines[!is.na(lines$value), c("series", "panel")])) {
+    return(ggplot2::geom_point(data = solid, mapping, size = 1.6, na.rm = TRUE, ...))
+  }
   list(
     if (any(lines$invented)) {
       ggplot2::geom_path(data = lines, mapping, linetype = "22", linewidth = 0.6 * linewidth, na.rm = TRUE,
@@ -275,6 +283,9 @@ highlight_layers <- function(lines) {
     return(NULL)
   }
   known <- lines[!is.na(lines$value), ]
+  if (nrow(known) == 0) {
+    return(NULL)
+  }
   ends <- do.call(rbind, lapply(split(known, list(known$series, known$panel), drop = TRUE), function(d) {
     d[which.max(d$stamp), ]
   }))

@@ -20,6 +20,11 @@ autoplot.kairon_spectrum <- function(object, series = NULL, measures = NULL, ...
 plot.kairon_spectrum <- function(x, ...) draw_plot(x, ...)
 
 draw_spectrum <- function(t, peaks, s, measure, shown, series) {
+  # Before decibels a density of nothing has no logarithm.
+  if (!s$plan$decibels) t <- t[is.finite(t$density) & t$density > 0, ]
+  if (nrow(t) < 2) {
+    abort_input("{.field {measure}} never changes: its spectrum is empty.", call = rlang::caller_env(2))
+  }
   t <- thin_spectrum(t)
   unit <- s$meta$units[[measure]]
   per <- paste("variance per cycle", if (s$plan$unit$name == "hour") "an" else "a", s$plan$unit$name)

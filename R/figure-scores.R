@@ -46,8 +46,8 @@ score_cells <- function(x) {
     v <- x[[m]]
     covers <- startsWith(m, "coverage_")
     distance <- distance_from_best(v, m)
-    span <- diff(range(distance, na.rm = TRUE))
-    standing <- if (is.finite(span) && span > 0) 1 - (distance - min(distance, na.rm = TRUE)) / span else 1
+    span <- span_of_values(distance)
+    standing <- if (span > 0) 1 - (distance - min(distance, na.rm = TRUE)) / span else 1
     shares <- covers || m %in% metrics_as_share
     data.frame(
       row = factor(rows, levels = unique(rows)),

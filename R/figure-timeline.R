@@ -226,15 +226,11 @@ value_layers <- function(data, over) {
         colour = ink("computed"), linetype = "22", linewidth = 0.4, na.rm = TRUE
       )
     },
-    ggplot2::geom_line(
-      data = known[!known$derived, ], ggplot2::aes(group = .data$measure),
-      colour = raw, linewidth = 0.4, na.rm = TRUE
-    ),
-    ggplot2::geom_line(
-      data = known[known$derived & !known$over, ], ggplot2::aes(group = .data$measure),
-      colour = ink("computed"), linewidth = 0.6, na.rm = TRUE
-    ),
+    known_line(known[!known$derived, ], raw, 0.4),
+    known_line(known[known$derived & !known$over, ], ink("computed"), 0.6),
     invented_points(data),
+    lone_points(known[!known$derived, ], raw),
+    lone_points(known[known$derived & !known$over, ], ink("computed")),
     if (any(data$flagged)) {
       ggplot2::geom_point(
         data = data[data$flagged, ], shape = 4, size = 2.2, stroke = 0.9,
@@ -255,6 +251,30 @@ value_layers <- function(data, over) {
     },
     if (over) ggplot2::scale_colour_manual(values = method_inks(), name = NULL)
   )
+}
+
+# Which rows have a line to the next one.
+joined_to_next <- function(data) {
+  there <- !is.na(data$value)
+  n <- nrow(data)
+  if (n > 1) {
+    there[-1] & there[-n] & data$series[-1] == data$series[-n] & data$measure[-1] == data$measure[-n]
+  }
+}
+
+known_line <- function(data, colour, width) {
+  if (any(joined_to_next(data))) {
+    ggplot2::geom_line(data = data, ggplot2::aes(group = .data$measure), colour = colour, linewidth = width,
+                       na.rm = TRUE)
+  }
+}
+
+# Values that have no neighbour to draw a line to.
+lone_points <- function(data, colour) {
+  joined <- joined_to_next(data)
+  n <- seq_len(nrow(data))
+  alone <- data[!is.na(data$value) & !c(FALSE, joined)[n] & !c(joined, FALSE)[n], ]
+  if (nrow(alone)) ggplot2::geom_point(data = alone, colour = colour, size = 0.9)
 }
 
 before_layers <- function(before) {

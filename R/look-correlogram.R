@@ -45,7 +45,10 @@ correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes
   cadence <- timeline_meta(x)$cadence
   for (m in measures) check_finite(x, m, rows)
   longest <- max(diff(rows$breaks))
-  if (longest < 4) abort_input("A correlogram needs 4 values or more; the longest series has {longest}.")
+  counts <- vapply(measures, function(m) fullest_count(x[[m]], rows$breaks), 1)
+  if (max(counts) < 4) {
+    abort_input("A correlogram needs 4 values or more; the longest series has {max(counts)}.")
+  }
   changes <- check_changes(changes, longest)
   lags <- lag_steps(lags, x, measures[1], rows, longest)
   tables <- lapply(measures, function(m) {

@@ -102,7 +102,7 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   season <- chosen_seasons(x, seasons, measures[1], if (method %in% one_season_methods) method)
   x <- complete_grid(x)
   rows <- rows_of(x)
-  check_cycles(rows, season)
+  check_cycles(rows, season, max(vapply(measures, function(m) fullest_count(x[[m]], rows$breaks), 1)))
   plan <- list(
     method = method, robust = isTRUE(robust), seasons = season, exact_seasons = exact_seasons(season, x),
     season_span = check_season_span(season_span), curve = curve_degree(season_curve),

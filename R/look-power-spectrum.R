@@ -73,15 +73,19 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
   parts <- unlist(lapply(measures, function(m) {
     lapply(seq_len(length(rows$breaks) - 1), function(s) one_spectrum(x, m, s, rows, plan))
   }), recursive = FALSE)
-  parts <- Filter(Negate(is.null), parts)
-  if (length(parts) == 0) abort_input("A spectrum needs 8 values or more in a series.")
+  there <- Filter(Negate(is.null), parts)
+  if (length(there) == 0) abort_input("A spectrum needs 8 values or more in a series.")
+  left_out <- length(parts) - length(there)
+  parts <- there
   bind <- function(name) {
     out <- do.call(rbind, lapply(parts, `[[`, name))
     rownames(out) <- NULL
     out
   }
   structure(
-    list(table = bind("table"), peaks = bind("peaks"), notes = unique(unlist(lapply(parts, `[[`, "notes"))),
+    list(table = bind("table"), peaks = bind("peaks"),
+         notes = c(unique(unlist(lapply(parts, `[[`, "notes"))),
+                   if (left_out) paste0(left_out, " series left out, of fewer than 8 values.")),
          plan = plan,
          measures = measures, meta = timeline_meta(x), line = timeline_line(x)),
     class = "kairon_spectrum"
@@ -208,8 +212,15 @@ segment_steps <- function(segment, x, rows, method, call = rlang::caller_env()) 
 one_spectrum <- function(x, m, s, rows, plan) {
   at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
   v <- as.double(x[[m]][at])
+  size <- span_of_values(v)
   if (sum(is.finite(v)) < 8) {
     return(NULL)
+  }
+  if (size > 0 && (!is.finite(1e6 * size^2) || size^2 < 1e-290)) {
+    abort_input(c(
+      "The values of {.field {m}} are too {if (size > 1) 'large' else 'small'} to be squared.",
+      i = "Divide them by a power of ten first."
+    ), call = rlang::caller_env(4))
   }
   step <- plan$unit$step
   keys <- rows$keys[s, , drop = FALSE]

@@ -46,10 +46,10 @@ standing <- function(x, measures = NULL, better = NULL, ...) {
   cadence <- timeline_meta(grid)$cadence
   per_year <- 12 / cadence$n
   rows <- rows_of(grid)
-  if (max(diff(rows$breaks)) <= per_year) {
+  if (max(0, diff(rows$breaks)) <= per_year) {
     abort_input(c(
       "Comparing with the year before needs more than a year of {period_word(cadence)}s.",
-      x = "The longest series has {max(diff(rows$breaks))}.",
+      x = "The longest series has {max(0, diff(rows$breaks))}.",
       i = "{.fn change} compares shorter stretches."
     ))
   }

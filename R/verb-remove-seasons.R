@@ -49,7 +49,8 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
   season <- chosen_seasons(x, seasons, measures[1])
   x <- complete_grid(x)
   rows <- rows_of(x)
-  check_cycles(rows, season, "Taking a season off")
+  values <- max(vapply(measures, function(m) fullest_count(x[[m]], rows$breaks), 1))
+  check_cycles(rows, season, values, "Taking a season off")
   meta <- timeline_meta(x)
   exact <- exact_seasons(season, x)
   spans <- loess_spans(season, max(diff(rows$breaks)), check_season_span(season_span))
@@ -180,8 +181,15 @@ check_season_span <- function(span, call = rlang::caller_env()) {
   if (identical(span, "fixed")) span else check_odd(span, "season_span", call)
 }
 
-check_cycles <- function(rows, season, what = "A decomposition", call = rlang::caller_env()) {
+# `values`: how many the fullest series has.
+check_cycles <- function(rows, season, values, what = "A decomposition", call = rlang::caller_env()) {
   longest <- max(diff(rows$breaks))
+  if (values > 0 && values <= min(season)) {
+    abort_input(c(
+      "{what} needs more values than a cycle has places.",
+      x = "A cycle has {min(season)}, and the fullest series {values} value{?s}."
+    ), call = call)
+  }
   if (longest < 2 * max(season)) {
     worst <- season[which.max(season)]
     abort_input(c(

@@ -217,3 +217,41 @@ test_that("series share a scale where that leaves each of them room", {
   expect_false(free(2))
   expect_true(free(10))
 })
+
+test_that("no word of a library reaches the reader of a figure, whatever the data", {
+  day <- days_from("2031-01-01", 400)
+  series <- function(...) {
+    data <- data.frame(...)
+    quiet(timeline(data, "day", intersect("s", names(data)), levels = "v"))
+  }
+  odd <- list(
+    one = series(day = day[1], v = 5), none = series(day = day[1:30], v = NA_real_),
+    still = series(day = day[1:60], v = 7), zero = series(day = day[1:60], v = 0),
+    huge = series(day = day, v = 1e300 * (1 + runif(400))),
+    lone = series(day = day, v = replace(rep(NA, 400), 9, 3)),
+    dead = series(day = rep(day, 2), s = rep(c("live", "gone"), each = 400), v = c(rnorm(400, 50), rep(NA, 400)))
+  )
+  makers <- list(
+    each = autoplot, together = function(x) autoplot(x, panels = "one"),
+    spread = function(x) autoplot(x, panels = "spread"), spectrum = function(x) autoplot(power_spectrum(x)),
+    lags = function(x) autoplot(correlogram(x)), parts = function(x) autoplot(decomposition(x, 7)),
+    past = function(x) autoplot(backtest(x, 3, cutoffs = 2)),
+    scores = function(x) autoplot(scores(backtest(x, 3, cutoffs = 2))),
+    standing = function(x) autoplot(standing(x))
+  )
+  ragg::agg_png(file <- tempfile(fileext = ".png"))
+  on.exit({
+    grDevices::dev.off()
+    unlink(file)
+  })
+  for (shape in names(odd)) {
+    for (figure in names(makers)) {
+      # Either a figure without a word, or one message of ours.
+      made <- tryCatch(quiet(makers[[figure]](odd[[shape]])), kairon_error = function(e) NULL)
+      if (!is.null(made)) expect_silent(print(made))
+    }
+  }
+  # A value without neighbours is seen.
+  points <- Filter(function(l) inherits(l$geom, "GeomPoint"), autoplot(odd$lone)$layers)
+  expect_equal(points[[1]]$data$value, 3)
+})
