@@ -92,9 +92,11 @@ test_that("a model on differences and the same with the difference inside agree"
   z <- exp(log(400) + cumsum(rnorm(144, 0.005, 0.02)) + rep(0.1 * sin(2 * pi * (1:12) / 12), 12))
   y <- monthly(z, levels = "volume")
   logs <- stabilise(routine(), power = 0)
-  a <- quiet(forecast(y, 12, by_arima(c(0, 0, 1), c(0, 0, 1), seasons = 12, intercept = FALSE), intervals = 90,
+  of_changes <- by_arima(c(0, 0, 1), c(0, 0, 1), seasons = 12, intercept = FALSE)
+  a <- quiet(forecast(y, 12, of_changes, intervals = 90,
                       routine = change(change(logs, "1 month"), "12 months")))$table
-  b <- quiet(forecast(y, 12, by_arima(c(0, 1, 1), c(0, 1, 1), seasons = 12, intercept = FALSE), intervals = 90,
+  of_values <- by_arima(c(0, 1, 1), c(0, 1, 1), seasons = 12, intercept = FALSE)
+  b <- quiet(forecast(y, 12, of_values, intervals = 90,
                       routine = logs))$table
   expect_lt(max(abs(wide(a) / wide(b) - 1)), 0.03)
 })

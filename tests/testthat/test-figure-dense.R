@@ -229,7 +229,8 @@ test_that("no word of a library reaches the reader of a figure, whatever the dat
     still = series(day = day[1:60], v = 7), zero = series(day = day[1:60], v = 0),
     huge = series(day = day, v = 1e300 * (1 + runif(400))),
     lone = series(day = day, v = replace(rep(NA, 400), 9, 3)),
-    dead = series(day = rep(day, 2), s = rep(c("live", "gone"), each = 400), v = c(rnorm(400, 50), rep(NA, 400)))
+    dead = series(day = rep(day, 2), s = rep(c("live", "gone"), each = 400),
+                  v = c(rnorm(400, 50), rep(NA, 400)))
   )
   makers <- list(
     each = autoplot, together = function(x) autoplot(x, panels = "one"),
