@@ -52,9 +52,11 @@ dense_timeline <- function(x, measures, shown, labels, one_scale = FALSE) {
   data$series <- factor(data$series, levels = shown)
   data$panel <- factor(data$panel, levels = unique(data$panel))
   marks <- do.call(rbind, lapply(measures, dense_marks, x = x, rows = rows, span = span, labels = labels))
-  marks <- marks[marks$series %in% shown, ]
-  marks$series <- factor(marks$series, levels = shown)
-  marks$panel <- factor(marks$panel, levels = levels(data$panel))
+  if (!is.null(marks)) {
+    marks <- marks[marks$series %in% shown, ]
+    marks$series <- factor(marks$series, levels = shown)
+    marks$panel <- factor(marks$panel, levels = levels(data$panel))
+  }
   draw_dense(x, data, marks, shown, length(measures), one_scale)
 }
 
@@ -62,27 +64,36 @@ dense_timeline <- function(x, measures, shown, labels, one_scale = FALSE) {
 # in which columns there are some, and where the replaced readings were.
 dense_marks <- function(m, x, rows, span, labels) {
   meta <- timeline_meta(x)
-  mended <- if (is_mended(x, m)) mended_rows(x, m) else rep(FALSE, nrow(x))
-  kind <- rep(NA_character_, nrow(x))
-  kind[made_up(x, m)] <- "made up"
-  if (any(mended)) kind[mended & is.na(x[[m]])] <- "taken out"
-  kind[is_flagged(x, m)] <- "flagged"
-  hit <- which(!is.na(kind))
-  before <- if (any(mended)) ifelse(mended, x[[raw_column(x, m)]], NA)[hit] else rep(NA_real_, length(hit))
+  mended <- if (is_mended(x, m)) which(mended_rows(x, m)) else integer()
+  hits <- list(
+    flagged = which(is_flagged(x, m)), `taken out` = mended[is.na(x[[m]][mended])],
+    `made up` = if (is_marked(x, m)) which(made_up(x, m)) else integer()
+  )
+  at <- unlist(hits, use.names = FALSE)
+  if (length(at) == 0) {
+    return(NULL)
+  }
+  kind <- rep(names(hits), lengths(hits))
+  kind <- kind[!duplicated(at)]
+  at <- at[!duplicated(at)]
+  before <- rep(NA_real_, length(at))
+  if (length(mended)) before[at %in% mended] <- x[[raw_column(x, m)]][at[at %in% mended]]
   width <- (span[2] - span[1]) / pixel_columns
-  column <- floor((rows$seconds[hit] - span[1]) / width)
-  owner <- series_index(rows$breaks)[hit]
-  keep <- !duplicated(data.frame(owner, column, kind[hit])) | !is.na(before)
+  column <- floor((rows$seconds[at] - span[1]) / width)
+  owner <- findInterval(at - 1, rows$breaks)
+  first <- !duplicated((owner * (pixel_columns + 1) + column) * length(hits) + match(kind, names(hits)))
+  # Of very many replaced readings one for each column is enough.
+  keep <- if (length(mended) > 20 * pixel_columns) first else first | !is.na(before)
   data.frame(
     stamp = from_seconds(span[1] + width * (column[keep] + 0.5), axis_type(meta), meta$zone),
-    before = before[keep], kind = kind[hit][keep], series = labels[owner[keep]],
+    before = before[keep], kind = kind[keep], series = labels[owner[keep]],
     panel = rep(measure_label(x, m), sum(keep))
   )
 }
 
 # Ticks below, a few pixels wide each, and pale crosses where the replaced readings were.
 mark_ticks <- function(marks, gap) {
-  if (nrow(marks) == 0) {
+  if (NROW(marks) == 0) {
     return(NULL)
   }
   ticks <- function(kind, colour) {
