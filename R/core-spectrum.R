@@ -130,7 +130,7 @@ join_lines <- function(lines, resolution, known, year = NA) {
       whole <- abs(multiple - round(multiple)) * lines$frequency[own[j]] < exact[j]
       any(whole & multiple > max(1.5, k[j] / 2 - 0.5) & multiple < max(k[j] + 2.5, 1.7 * k[j]))
     }, TRUE)
-    weaker <- lines$ratio[i] <= lines$ratio[own]
+    weaker <- vapply(own, function(j) lines$ratio[i] <= max(lines$ratio[base == j]), TRUE)
     fits <- k >= 2 & k <= ifelse(known[own], 150, 12) & near & (k <= 4 | (weaker & accompanied))
     if (any(fits)) {
       best <- which(fits)[which.min(k[fits])]

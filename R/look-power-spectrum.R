@@ -178,7 +178,7 @@ period_words <- function(period, unit) {
     k <- s / (season_days[[name]] * 86400)
     if (k > 0.99 && k < 12.1 && abs(k - round(k)) < 0.004 * k) return(plural(round(k), name))
   }
-  show_duration(signif(s, 3))
+  show_duration(signif(s, 6))
 }
 
 mark_periods <- function(mark, unit, call = rlang::caller_env()) {

@@ -184,18 +184,18 @@ check_season_span <- function(span, call = rlang::caller_env()) {
 # `values`: how many the fullest series has.
 check_cycles <- function(rows, season, values, what = "A decomposition", call = rlang::caller_env()) {
   longest <- max(diff(rows$breaks))
-  if (values > 0 && values <= min(season)) {
-    abort_input(c(
-      "{what} needs more values than a cycle has places.",
-      x = "A cycle has {min(season)}, and the fullest series {values} value{?s}."
-    ), call = call)
-  }
   if (longest < 2 * max(season)) {
     worst <- season[which.max(season)]
     abort_input(c(
       "{what} needs at least two full cycles.",
       x = "A season of {season_length(worst)} needs {2 * worst} steps; the longest series has {longest}.",
       i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
+    ), call = call)
+  }
+  if (values > 0 && values <= min(season)) {
+    abort_input(c(
+      "{what} needs more values than a cycle has places.",
+      x = "A cycle has {min(season)}, and the fullest series {values} value{?s}."
     ), call = call)
   }
 }

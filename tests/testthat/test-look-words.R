@@ -103,6 +103,9 @@ test_that("an instrument's line is none of the day's harmonics, and a shape's ar
   }
   # A line near a harmonic, further off than what the length of the series cannot tell.
   expect_true(any(grepl("4.8[5-9] hours", words(10 + day + sin(2 * pi * hour / 4.86) + rnorm(n))$own)))
+  # Overtones are told to three digits: the fifth of a day is 4.8 hours.
+  fifth <- words(10 + day + sin(2 * pi * hour / 12) + sin(2 * pi * hour / 4.8) + rnorm(n))
+  expect_true("4.8 hours" %in% c(fifth$own, fifth$parts))
   # Two hours of every day: a shape with many harmonics, and nothing else.
   w <- words(10 + 5 * (hour %% 24 < 2) + rnorm(n) / 5)
   expect_equal(w$own, "1 day")
