@@ -1,7 +1,7 @@
 # What differs between databases: types, names of what is there, stamps as seconds. A driver is known by the
 # class of its connection, or by what it says of the database.
 
-sql_drivers <- c(SQLite = "sqlite", `^(Pq|PostgreSQL|Redshift)` = "postgres",
+sql_drivers <- c(kairon_engine = "duckdb", SQLite = "sqlite", `^(Pq|PostgreSQL|Redshift)` = "postgres",
                  `MariaDB|MySQL` = "mariadb", duckdb = "duckdb")
 sql_servers <- c(PostgreSQL = "postgres", MariaDB = "mariadb", MySQL = "mariadb", DuckDB = "duckdb")
 
@@ -53,6 +53,9 @@ sql_dialects$other <- replace(sql_dialects$postgres, "here", list("table_schema 
 
 sql_says <- function(con) sql_dialects[[sql_dialect(con)]]
 
+# Division of whole numbers that leaves the rest.
+whole_sql <- function(con) if (sql_dialect(con) == "duckdb") "//" else "/"
+
 # What the database calls a type, as the form of its stamps: "instant" (with a zone), "local" (a wall clock),
 # "date", "text", or "number".
 stamp_forms <- c(
@@ -78,12 +81,10 @@ sql_told_form <- function(con, source, name, call) {
                                  " IS NOT NULL LIMIT 1"), call)
     return(if (nrow(told) && told$form == "text") "text" else "number")
   }
-  function_of <- if (dialect == "duckdb") "typeof" else "pg_typeof"
-  told <- sql_rows(con, paste0("SELECT CAST(", function_of, "(", name, ") AS ",
-                               if (dialect == "duckdb") "VARCHAR" else "text", ") AS form FROM ", source,
-                               " LIMIT 1"), call)
+  told <- sql_rows(con, paste0("SELECT CAST(", if (dialect == "duckdb") "typeof" else "pg_typeof", "(", name,
+                               ") AS text) AS form FROM ", source, " LIMIT 1"), call)
   form <- if (nrow(told)) tolower(told$form) else ""
-  if (dialect == "duckdb" && form == "timestamp") {
+  if (dialect == "duckdb" && startsWith(form, "timestamp") && !grepl("zone", form)) {
     return("local")
   }
   known <- stamp_forms[sub("\\(.*", "", form)]
@@ -106,7 +107,7 @@ stamp_text_sql <- function(con, name) {
 # Seconds since 1970 of a column of stamps, as SQL. Text of SQLite is exact to the millisecond.
 sql_seconds <- function(con, column, form) {
   name <- sql_name(con, column)
-  if (!form %in% c("date", "instant", "local", "text", "local text")) {
+  if (!form %in% c("date", "instant", "local", "utc", "text", "local text")) {
     return(name)
   }
   switch(sql_dialect(con),
@@ -120,6 +121,11 @@ sql_seconds <- function(con, column, form) {
       date = paste0("(DATEDIFF(", name, ", '1970-01-01') * 86400.0)"),
       instant = paste0("CAST(UNIX_TIMESTAMP(", name, ") AS DOUBLE)"),
       local = paste0("(TIMESTAMPDIFF(MICROSECOND, '1970-01-01', ", name, ") / 1000000.0)"), name
+    ),
+    duckdb = switch(form,
+      date = , instant = , local = , utc = paste0("epoch(", name, ")"),
+      text = paste0("epoch(CAST(", name, " AS TIMESTAMPTZ))"),
+      `local text` = paste0("epoch(CAST(", name, " AS TIMESTAMP))"), name
     ),
     switch(form,
       date = paste0("(", name, " - DATE '1970-01-01') * 86400.0"),

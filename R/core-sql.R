@@ -1,7 +1,9 @@
 # The little SQL that every database speaks; what differs stands in core-dialect.R. Names and values are
 # always quoted by the driver; no text of a user becomes SQL otherwise.
 
-sql_name <- function(con, name) as.character(DBI::dbQuoteIdentifier(con, enc2utf8(name)))
+sql_name <- function(con, name) {
+  if (is_engine(con)) quoted_text(enc2utf8(name), "\"") else as.character(DBI::dbQuoteIdentifier(con, enc2utf8(name)))
+}
 
 # Values as literals: numbers with all their digits, text by the driver.
 sql_value <- function(con, value) {
@@ -18,7 +20,8 @@ sql_value <- function(con, value) {
   }
   value <- enc2utf8(as.character(value))
   out <- rep("NULL", length(value))
-  out[!is.na(value)] <- as.character(DBI::dbQuoteString(con, value[!is.na(value)]))
+  there <- value[!is.na(value)]
+  out[!is.na(value)] <- if (is_engine(con)) quoted_text(there, "'") else as.character(DBI::dbQuoteString(con, there))
   out
 }
 
@@ -35,11 +38,16 @@ special_number <- function(con, value) {
 # A table by its name, or by schema and name.
 sql_table <- function(con, table) paste(vapply(table, function(part) sql_name(con, part), ""), collapse = ".")
 
+# The one place where statements leave for a database.
+sql_ask <- function(con, sql) if (is_engine(con)) engine_rows(con, sql) else DBI::dbGetQuery(con, sql)
+
+sql_tell <- function(con, sql) if (is_engine(con)) engine_do(con, sql) else DBI::dbExecute(con, sql)
+
 # Runs a query; whatever goes wrong is one error with the database's own word. Some drivers only warn.
 sql_rows <- function(con, sql, call = rlang::caller_env()) {
   trouble <- NULL
   out <- tryCatch(
-    withCallingHandlers(DBI::dbGetQuery(con, sql), warning = function(w) {
+    withCallingHandlers(sql_ask(con, sql), warning = function(w) {
       trouble <<- c(trouble, conditionMessage(w))
       invokeRestart("muffleWarning")
     }),
@@ -49,13 +57,50 @@ sql_rows <- function(con, sql, call = rlang::caller_env()) {
     }
   )
   if (is.null(out)) abort_database(c(sql_trouble(con), trouble), sql, call)
+  # What reading a file set aside on the way is known only now.
+  if (is_engine(con) && is.function(con$afterwards)) con$afterwards(call)
   out
+}
+
+# Rows of a query part by part, so that they need not fit into memory.
+sql_batches <- function(con, sql, take, call, size = 2e5) {
+  fail <- function(e) abort_database(conditionMessage(e), sql, call)
+  if (is_engine(con) && is.null(con$dbi)) {
+    stream <- tryCatch(adbcdrivermanager::read_adbc(con$adbc, sql), error = fail)
+    on.exit(nanoarrow::nanoarrow_pointer_release(stream))
+    next_part <- function() {
+      part <- tryCatch(stream$get_next(), error = fail)
+      if (!is.null(part)) tryCatch(arrow_rows(part), error = fail)
+    }
+  } else {
+    asked <- tryCatch(DBI::dbSendQuery(if (is_engine(con)) con$dbi else con, sql), error = fail)
+    on.exit(DBI::dbClearResult(asked))
+    next_part <- function() {
+      part <- tryCatch(DBI::dbFetch(asked, size), error = fail)
+      if (nrow(part)) part
+    }
+  }
+  # Small parts are put together, since each call has its price.
+  held <- list()
+  rows <- 0
+  hand_on <- function() {
+    if (rows > 0) take(as.data.frame(data.table::rbindlist(held)))
+    held <<- list()
+    rows <<- 0
+  }
+  while (!is.null(part <- next_part())) {
+    held[[length(held) + 1]] <- part
+    rows <- rows + nrow(part)
+    if (rows >= size) hand_on()
+  }
+  hand_on()
+  if (is_engine(con) && is.function(con$afterwards)) con$afterwards(call)
 }
 
 sql_do <- function(con, sql, call = rlang::caller_env()) {
   trouble <- NULL
   done <- tryCatch(
-    withCallingHandlers(DBI::dbExecute(con, sql), warning = function(w) {
+    withCallingHandlers(sql_tell(con, sql), warning = function(w) {
       trouble <<- c(trouble, conditionMessage(w))
       invokeRestart("muffleWarning")
     }),
@@ -90,7 +135,7 @@ sql_transaction <- function(con, work, call = rlang::caller_env()) {
   sql_do(con, "BEGIN", call)
   done <- FALSE
   undo <- function() {
-    tryCatch(suppressWarnings(DBI::dbExecute(con, "ROLLBACK")), error = function(e) NULL)
+    tryCatch(suppressWarnings(sql_tell(con, "ROLLBACK")), error = function(e) NULL)
   }
   on.exit(if (!done) undo())
   out <- work()
@@ -125,6 +170,21 @@ sql_append <- function(con, table, data, call) {
 }
 
 sql_columns <- function(con, names) paste(vapply(names, function(n) sql_name(con, n), ""), collapse = ", ")
+
+sql_tables <- function(con) {
+  if (!is_engine(con)) {
+    return(DBI::dbListTables(con))
+  }
+  sql_rows(con, "SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()")[[1]]
+}
+
+sql_fields <- function(con, table) {
+  if (!is_engine(con)) {
+    return(DBI::dbListFields(con, table[length(table)]))
+  }
+  sql_rows(con, paste0("SELECT column_name FROM information_schema.columns WHERE table_name = ",
+                       sql_value(con, table[length(table)]), " ORDER BY ordinal_position"))[[1]]
+}
 
 sql_has_table <- function(con, table) {
   here <- sql_says(con)$here

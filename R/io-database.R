@@ -82,10 +82,13 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   index_table(shape, header, told$roles, told$given, label, join, call)
 }
 
+#' @export
+read_timeline.kairon_engine <- read_timeline.DBIConnection
+
 # The first rows tell kinds, zone and type; all others stay.
 open_remote <- function(con, from, columns, time, told, header, label, call) {
-  if (!sql_dialect(con) %in% c("sqlite", "postgres")) {
-    abort_state(c("Rows are left in SQLite and PostgreSQL only.", i = "Read them, without {.arg remote}."),
+  if (!sql_dialect(con) %in% c("sqlite", "postgres", "duckdb")) {
+    abort_state(c("Rows are left in SQLite, PostgreSQL and DuckDB only.", i = "Read them, without {.arg remote}."),
                 call = call)
   }
   rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time, call)
@@ -123,7 +126,7 @@ sql_source <- function(con, table, query, call) {
     abort_input("{.arg table} must be the name of a table, or of its schema and the table.", call = call)
   }
   if (!sql_has_table(con, table)) {
-    hint <- nearest_word(table[length(table)], DBI::dbListTables(con))
+    hint <- nearest_word(table[length(table)], sql_tables(con))
     abort_input(c("The database has no table {.val {table[length(table)]}}.",
                   i = if (!is.null(hint)) "Did you mean {.val {hint}}?"), call = call)
   }
@@ -211,6 +214,25 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
   invisible(nrow(data))
 }
 
+# Into a file of DuckDB, which is made where there is none.
+write_engine_file <- function(x, path, table = NULL, mode = c("create", "append", "upsert", "replace"), key = NULL,
+                              header = TRUE, call = rlang::caller_env(2)) {
+  fresh <- !file.exists(path)
+  if (!dir.exists(dirname(path))) abort_file("There is no folder {.file {dirname(path)}}.", call = call)
+  if (!fresh && !identical(database_of_file(path), "duckdb")) {
+    abort_file("{.file {path}} is there and is no file of DuckDB.", call = call)
+  }
+  con <- open_engine(path, "Writing a file of DuckDB", write = TRUE, call = call)
+  done <- FALSE
+  on.exit({
+    close_engine(con)
+    if (fresh && !done) unlink(c(path, paste0(path, ".wal")))
+  })
+  n <- write_table(x, con, table %||% tools::file_path_sans_ext(basename(path)), mode, key, header)
+  done <- TRUE
+  invisible(n)
+}
+
 make_aside <- function(con, table, data, keys, there, call) {
   beside <- function(word) {
     table[length(table)] <- paste0("kairon_", word, "_", Sys.getpid())
@@ -262,28 +284,11 @@ sql_type <- function(column, con, key = FALSE) {
   sql_says(con)$types[[kind]]
 }
 
-# Stamps as text that every database reads as that instant.
-database_cells <- function(data, con) {
-  for (name in names(data)) {
-    column <- data[[name]]
-    if (inherits(column, "POSIXct")) {
-      data[[name]] <- if (sql_dialect(con) == "mariadb") column else utc_text(as.numeric(column))
-    }
-    if (inherits(column, c("Date", "factor"))) data[[name]] <- as.character(column)
-    if (is.character(column)) data[[name]] <- enc2utf8(column)
-    if (is.logical(column) && sql_dialect(con) != "sqlite") {
-      data[[name]] <- ifelse(is.na(column), NA, ifelse(column, "true", "false"))
-    }
-    if (is.numeric(data[[name]])) data[[name]][is.nan(data[[name]])] <- NA
-  }
-  as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
-}
-
 # New rows are staged beside the table, compared by their keys, and then moved.
 merge_rows <- function(con, table, data, keys, mode, call) {
   stage <- paste0("kairon_stage_", Sys.getpid())
   held <- names(sql_rows(con, paste0("SELECT * FROM ", sql_table(con, table), " LIMIT 0"), call))
-  if (length(held) == 0) held <- DBI::dbListFields(con, table[length(table)])
+  if (length(held) == 0) held <- sql_fields(con, table)
   check_columns(names(data), held, call)
   # A table of the session may outlive what was taken back.
   if (!sql_says(con)$whole) sql_do(con, paste("DROP TEMPORARY TABLE IF EXISTS", sql_name(con, stage)), call)
@@ -345,14 +350,23 @@ keep_header <- function(con, table, x, call) {
 
 # Database files ----
 
-# A file of SQLite, with or without the table behind its name.
-is_database_file <- function(source) {
+# A file of SQLite or DuckDB, with or without the table behind its name.
+is_database_file <- function(source) !is.null(database_of_file(source))
+
+database_of_file <- function(source) {
   if (!is.character(source) || length(source) != 1 || is.na(source)) {
-    return(FALSE)
+    return(NULL)
   }
   path <- sub("\\?(table|query)=.*", "", source)
-  file.exists(path) && !dir.exists(path) &&
-    starts_with_bytes(readBin(path, "raw", 16), charToRaw("SQLite format 3"))
+  if (!file.exists(path) || dir.exists(path)) {
+    return(NULL)
+  }
+  start <- readBin(path, "raw", 16)
+  if (starts_with_bytes(start, charToRaw("SQLite format 3"))) {
+    return("sqlite")
+  }
+  # The mark of DuckDB stands behind a digest.
+  if (length(start) > 11 && identical(start[9:12], charToRaw("DUCK"))) "duckdb"
 }
 
 read_database_file <- function(source, table, query, time, series, given, join, remote, call) {
@@ -365,13 +379,17 @@ read_database_file <- function(source, table, query, time, series, given, join, 
     asked <- utils::URLdecode(sub("^[^=]*=", "", substring(source, nchar(path) + 1)))
     if (startsWith(substring(source, nchar(path) + 1), "?table=")) table <- asked else query <- asked
   }
-  need_package("RSQLite", "Reading a SQLite file")
-  need_package("DBI", "Reading a SQLite file")
-  con <- DBI::dbConnect(RSQLite::SQLite(), path, flags = RSQLite::SQLITE_RO)
+  con <- if (database_of_file(path) == "duckdb") {
+    open_engine(path, "Reading a file of DuckDB", call = call)
+  } else {
+    need_package("RSQLite", "Reading a SQLite file")
+    need_package("DBI", "Reading a SQLite file")
+    DBI::dbConnect(RSQLite::SQLite(), path, flags = RSQLite::SQLITE_RO)
+  }
   # Rows that stay there need the connection for as long as they are used.
-  if (!remote) on.exit(DBI::dbDisconnect(con))
+  if (!remote) on.exit(if (is_engine(con)) close_engine(con) else DBI::dbDisconnect(con))
   if (is.null(table) && is.null(query)) {
-    held <- setdiff(DBI::dbListTables(con), about_table)
+    held <- setdiff(sql_tables(con), about_table)
     if (length(held) != 1) {
       abort_input(c("{.file {path}} holds {length(held)} tables{if (length(held)) ': '}{.val {held}}.",
                     i = "Choose one with {.arg table}."), call = call)

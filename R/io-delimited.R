@@ -181,11 +181,15 @@ mend_encoding <- function(data, name) {
     distinct <- unique(data[[i]])
     twice <- grepl("\"\"", distinct, fixed = TRUE, useBytes = TRUE)
     if (any(twice)) data[[i]] <- single_quotes(distinct)[match(data[[i]], distinct)]
-    if (all(validUTF8(distinct))) next
+    if (all(validUTF8(distinct))) {
+      # The library leaves the mark out, without which keys cannot be sorted.
+      if (any(grepl("[^ -~]", distinct, useBytes = TRUE))) Encoding(data[[i]]) <- "UTF-8"
+      next
+    }
     data[[i]] <- mend_bytes(distinct)[match(data[[i]], distinct)]
     changed <- TRUE
   }
-  names(data) <- single_quotes(names(data))
+  names(data) <- enc2utf8(single_quotes(names(data)))
   if (changed) tell(c(i = "{.file {name}} is no UTF-8 and was read as Windows-1252."))
   data
 }

@@ -103,7 +103,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
               ordered = "day_first" %in% names(given), skip = if (!is.null(skip)) check_count(skip,
                                                                                               least = 0))
   if (remote) {
-    return(open_stream(files, roles, given, how, join, rlang::current_env()))
+    return(open_in_engine(files, roles, given, how, join, rlang::current_env()))
   }
   parts <- lapply(seq_len(nrow(files)), function(i) {
     read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))

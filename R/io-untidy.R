@@ -37,15 +37,6 @@ start_of_text <- function(path, n = 80) {
   lines
 }
 
-cells_of <- function(line, mark) {
-  # One more cell, so that an empty last one counts.
-  # A quote that ends on a line further down draws a warning.
-  held <- suppressWarnings(scan(text = paste0(line, mark, "."), what = "", sep = mark, quote = "\"",
-                                quiet = TRUE, strip.white = TRUE, na.strings = character(),
-                                comment.char = ""))
-  trimws(held[-length(held)])
-}
-
 # How many lines stand above the header: a title, notes, blank lines. The header is the first line with as
 # many cells as most lines have; it holds no stamp and no number, and rows that do follow it.
 title_lines <- function(path, separator) {

@@ -17,7 +17,7 @@
 #'   plain.
 #' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
 #'   `"json_lines"` (`.jsonl`, `.ndjson`), `"workbook"` (`.xlsx`) or `"package"` (a folder); by the ending of
-#'   `path`.
+#'   `path`. `.duckdb` is a database in a file, see [database-bridge].
 #' @param spreadsheet_safe Whether text in CSV that begins with `=`, `+`, `-` or `@` and is no number gets an
 #'   apostrophe in front, so that no spreadsheet runs it as a formula. Such text is written as text into
 #'   workbooks anyway.
@@ -48,6 +48,12 @@ write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c(
                            spreadsheet_safe = FALSE) {
   if (inherits(path, "DBIConnection")) {
     return(write_table(x, path, ..., header = header))
+  }
+  if (is_engine(path)) {
+    return(write_table(x, path, ..., header = header))
+  }
+  if (rlang::is_string(path) && grepl("\\.(duckdb|ddb)$", path, ignore.case = TRUE)) {
+    return(write_engine_file(x, path, ..., header = header))
   }
   rlang::check_dots_empty()
   check_flag(header)

@@ -263,3 +263,20 @@ wall_clock <- function(seconds) {
   structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC",
             kinds = 2L^(match("local", stamp_kinds) - 1L))
 }
+
+# Stamps as text that every database reads as that instant.
+database_cells <- function(data, con) {
+  for (name in names(data)) {
+    column <- data[[name]]
+    if (inherits(column, "POSIXct")) {
+      data[[name]] <- if (sql_dialect(con) == "mariadb") column else utc_text(as.numeric(column))
+    }
+    if (inherits(column, c("Date", "factor"))) data[[name]] <- as.character(column)
+    if (is.character(column)) data[[name]] <- enc2utf8(column)
+    if (is.logical(column) && sql_dialect(con) != "sqlite") {
+      data[[name]] <- ifelse(is.na(column), NA, ifelse(column, "true", "false"))
+    }
+    if (is.numeric(data[[name]])) data[[name]][is.nan(data[[name]])] <- NA
+  }
+  as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
+}

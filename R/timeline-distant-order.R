@@ -1,69 +1,67 @@
-# Medians, quantiles and other statistics that need the values of a bin side by side. A database ranks them;
-# of files in the order of time, the rows of the bins that are still open are held.
+# Medians, quantiles and other statistics that need the values of a bin side by side: they are ranked where the
+# rows lie.
 
 # Statistics of bins that cells do not give: for each measure of `wanted` (a list of lists of statistics by
 # label) a list of vectors, a value a bin. `closed` as in read_cells().
 read_bins <- function(x, facts, bins, closed, wanted, where, call) UseMethod("read_bins")
 
-# Files ----
-
-# More rows than this at a time would not fit beside the pieces.
-most_open_rows <- 1.5e7
+# Bins of more different lengths than this make too long a statement.
+most_bin_runs <- 3000
 
 #' @export
-read_bins.kairon_stream <- function(x, facts, bins, closed, wanted, where, call) {
-  n <- length(bins$owner)
-  out <- lapply(wanted, lapply, function(s) rep(NA_real_, n))
-  open <- rep(0L, nrow(facts))
-  parts <- list()
-  rows_held <- 0
-  limit <- 2e5
-  settle <- function(all) {
-    held <- data.table::rbindlist(parts)
-    in_order <- order(held$bin, method = "radix")
-    held <- lapply(held, `[`, in_order)
-    starts <- which(c(TRUE, diff(held$bin) != 0))
-    to <- c(starts[-1] - 1L, length(held$bin))
-    bin <- held$bin[starts]
-    done <- if (all) rep(TRUE, length(bin)) else bin != open[bins$owner[bin]]
-    for (m in names(wanted)) {
-      found <- range_statistics(
-        held[[m]], held$seconds, as.integer(starts[done] - 1L), as.integer(to[done]), wanted[[m]],
-        where = function(i) where(bin[done][i]), call = call
-      )
-      for (j in seq_along(found)) out[[m]][[j]][bin[done]] <<- found[[j]]
-    }
-    kept <- rep(!done, to - starts + 1L)
-    parts <<- list(as.data.frame(lapply(held, `[`, kept)))
-    rows_held <<- sum(kept)
-    limit <<- max(2e5, 2 * rows_held)
-    if (rows_held > most_open_rows) {
-      abort_state(c("The bins hold too many readings at a time to rank their values.",
-                    x = "{show_number(rows_held)} rows lie in bins that are still open.",
-                    i = "Choose shorter bins, or statistics that are worked out from sums."), call = call)
-    }
+read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call) {
+  number <- bin_numbers(bins)
+  own <- lapply(wanted, function(statistics) Filter(Negate(is_ordered), statistics))
+  by_rows <- if (any(lengths(own) > 0)) {
+    bins_in_order(x, facts, bins, closed, Filter(length, own), where, call)
   }
-  walk_stream(x, function(rows) {
-    series <- match_arrivals(x, rows, facts)
-    bin <- bins_of_rows(series, rows$seconds, bins, closed)
-    starts <- which(c(TRUE, diff(series) != 0))
-    if (any(bin[starts] < open[series[starts]])) abort_disorder("Medians, quantiles and functions", call)
-    open[series[starts]] <<- bin[c(starts[-1] - 1L, length(bin))]
-    parts[[length(parts) + 1]] <<- as.data.frame(c(list(bin = bin, seconds = rows$seconds),
-                                                   rows$values[names(wanted)]))
-    rows_held <<- rows_held + length(bin)
-    if (rows_held > limit) settle(FALSE)
+  lapply(rlang::set_names(names(wanted)), function(m) {
+    mapply(function(statistic, label) {
+      if (!is_ordered(statistic)) return(by_rows[[m]][[label]])
+      sql <- ranks_sql(x, m, statistic, bins, closed, call)
+      found <- keyed_rows(x, sql_rows(x$con, sql, call), c("bin", "size", "place", "value"), facts)
+      quantile_of_ranks(number[found$series] + found$bin, found$size, found$place, found$value, statistic,
+                        length(bins$owner))
+    }, wanted[[m]], names(wanted[[m]]), SIMPLIFY = FALSE)
+  })
+}
+
+# Functions of one's own take the values of a bin as they are: rows come in order, part by part, and those of the
+# last bin are held.
+bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
+  out <- lapply(wanted, lapply, function(s) rep(NA_real_, length(bins$owner)))
+  held <- NULL
+  work <- function(rows, all) {
+    n <- nrow(rows)
+    starts <- which(c(TRUE, diff(rows$bin) != 0))
+    to <- c(starts[-1] - 1L, n)
+    done <- if (all) rep(TRUE, length(starts)) else seq_along(starts) < length(starts)
+    bin <- rows$bin[starts][done]
+    for (m in names(wanted)) {
+      found <- range_statistics(rows[[m]], rows$seconds, as.integer(starts[done] - 1L), as.integer(to[done]),
+                                wanted[[m]], where = function(i) where(bin[i]), call = call)
+      for (j in seq_along(found)) out[[m]][[j]][bin] <<- found[[j]]
+    }
+    if (all) NULL else rows[starts[length(starts)]:n, , drop = FALSE]
+  }
+  columns <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""), paste(remote_seconds(x), "AS kairon_at"),
+               vapply(names(wanted), function(m) sql_name(x$con, m), ""))
+  sql <- paste("SELECT", paste(columns, collapse = ", "), "FROM", x$from, remote_where(x), "ORDER BY",
+               paste(c(columns[seq_along(x$meta$series)], "kairon_at"), collapse = ", "))
+  sql_batches(x$con, sql, function(rows) {
+    rows <- keyed_rows(x, rows, c("seconds", names(wanted)), facts)
+    rows$bin <- bins_of_rows(rows$series, rows$seconds, bins, closed)
+    held <<- work(rbind(held, rows), FALSE)
   }, call)
-  if (rows_held > 0) settle(TRUE)
+  if (!is.null(held)) work(held, TRUE)
   out
 }
 
-# The bin of each row; rows are sorted by series and time.
+# The bin of each row; the rows of a series lie together, in the order of time.
 bins_of_rows <- function(series, seconds, bins, closed) {
-  n <- length(series)
   starts <- which(c(TRUE, diff(series) != 0))
-  ends <- c(starts[-1] - 1L, n)
-  place <- integer(n)
+  ends <- c(starts[-1] - 1L, length(series))
+  place <- integer(length(series))
   for (i in seq_along(starts)) {
     s <- series[starts[i]]
     here <- starts[i]:ends[i]
@@ -72,27 +70,6 @@ bins_of_rows <- function(series, seconds, bins, closed) {
     place[here] <- bins$breaks[s] + findInterval(seconds[here], edges, left.open = closed == "right")
   }
   place
-}
-
-# Databases ----
-
-# Bins of more different lengths than this make too long a statement.
-most_bin_runs <- 3000
-
-#' @export
-read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call) {
-  number <- bin_numbers(bins)
-  lapply(rlang::set_names(names(wanted)), function(m) {
-    lapply(wanted[[m]], function(statistic) {
-      sql <- ranks_sql(x, m, statistic, bins, closed, call)
-      found <- sql_rows(x$con, sql, call)
-      names(found) <- c(x$meta$series, "bin", "size", "place", "value")
-      series <- match_keys(mark_text(found), facts, x$meta)
-      bin <- number[series] + as.numeric(found$bin)
-      quantile_of_ranks(bin, as.numeric(found$size), as.numeric(found$place), as.numeric(found$value),
-                        statistic, length(bins$owner))
-    })
-  })
 }
 
 # What must be added to the place of a bin on the common grid, to get the number of that bin of each series.
@@ -148,7 +125,8 @@ ranks_sql <- function(x, m, statistic, bins, closed, call) {
                                       "kairon_value"), " FROM (", rows, ") AS readings")
   placed <- ranked("kairon_value", binned)
   if (statistic == "mad") {
-    centre <- paste0("avg(CASE WHEN kairon_place = (kairon_size - 1) / 2 OR kairon_place = kairon_size / 2 ",
+    centre <- paste0("avg(CASE WHEN kairon_place = (kairon_size - 1) ", whole_sql(con),
+                     " 2 OR kairon_place = kairon_size ", whole_sql(con), " 2 ",
                      "THEN kairon_value END) OVER ", within, ")")
     off <- paste0("SELECT ", list_of("kairon_bin"), ", abs(kairon_value - ", centre, ") AS kairon_off FROM (",
                   placed, ") AS centred")

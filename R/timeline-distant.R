@@ -91,6 +91,16 @@ sort_facts <- function(facts, meta, label, call = rlang::caller_env()) {
   facts
 }
 
+# What a database gave, keys first: the row of the facts of each as `series`, and the other columns as numbers
+# under their names. Keys may be called like any of them.
+keyed_rows <- function(x, found, columns, facts) {
+  own <- seq_along(x$meta$series)
+  keys <- mark_text(found[own])
+  names(keys) <- x$meta$series
+  rest <- lapply(found[length(own) + seq_along(columns)], as.numeric)
+  list2DF(c(rlang::set_names(rest, columns), list(series = match_keys(keys, facts, x$meta))), nrow(found))
+}
+
 # Which row of the facts some keys stand for.
 match_keys <- function(keys, facts, meta) {
   match(joined_keys(keys, meta$series), joined_keys(facts, meta$series))

@@ -24,18 +24,13 @@ card_asker <- function(x, measure, facts, call) {
                                    collapse = ", "),
                  " FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL")), ") AS kairon_present")
   list(
-    keys = keys, base = base,
+    keys = keys, base = base, con = x$con,
     part = if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else "",
     rows = function(columns, from = base, where = NULL, grouped = TRUE) {
       sql <- paste("SELECT", paste(c(keys, paste(columns, "AS", paste0("kairon_", seq_along(columns)))),
                                    collapse = ", "),
                    "FROM", from, where, if (grouped && length(keys)) remote_group(x))
-      out <- sql_rows(x$con, sql, call)
-      names(out) <- c(x$meta$series, names(columns))
-      out <- mark_text(out)
-      out$series <- match_keys(out, facts, x$meta)
-      for (name in names(columns)) out[[name]] <- as.numeric(out[[name]])
-      out
+      keyed_rows(x, sql_rows(x$con, sql, call), names(columns), facts)
     }
   )
 }
@@ -54,7 +49,7 @@ ask_card <- function(x, ask, shift, n) {
     min = paste0("min(", when(finite_sql, "kairon_v"), ")"),
     max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)", last = "max(kairon_t)"
   ))
-  card <- found[match(seq_len(n), found$series), setdiff(names(found), c(x$meta$series, "series"))]
+  card <- found[match(seq_len(n), found$series), setdiff(names(found), "series")]
   counts <- c("present", "finite", "zeros", "negatives")
   card[counts] <- lapply(card[counts], function(v) ifelse(is.na(v), 0, v))
   place <- function(found, name) found[[name]][match(seq_len(n), found$series)]
@@ -76,7 +71,7 @@ ask_ranked <- function(ask, order, wanted, where = "") {
 
 # Quartiles between the two values about their place, as quantile() takes them.
 ask_quartiles <- function(ask) {
-  around <- paste0("((kairon_n - 1) * ", 1:3, " / 4)")
+  around <- paste0("((kairon_n - 1) * ", 1:3, " ", whole_sql(ask$con), " 4)")
   wanted <- paste0("IN (", paste(c(paste(around, "+ 1"), paste(around, "+ 2")), collapse = ", "), ")")
   found <- ask_ranked(ask, paste(ask$part, "ORDER BY kairon_v"), wanted, paste("WHERE", finite_sql))
   lapply(list(q25 = 1, median = 2, q75 = 3), function(k) {

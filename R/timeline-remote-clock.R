@@ -14,6 +14,10 @@ reads_wall_clock <- function(x) {
 }
 
 clock_seconds <- function(x, call) {
+  if (inherits(x, "kairon_files") && reads_wall_clock(x)) {
+    settle_wall_clock(x, call)
+    return(sql_seconds(x$con, x$meta$time, "utc"))
+  }
   stamps <- sql_seconds(x$con, x$meta$time, x$form)
   if (x$form %in% c("text", "local text")) check_stamp_text(x, stamps, call)
   if (!reads_wall_clock(x)) {

@@ -9,14 +9,17 @@ new_remote <- function(con, from, form, template, label) {
 remote_where <- function(x, more = NULL) {
   seconds <- remote_seconds(x)
   parts <- c(
-    paste(sql_name(x$con, x$meta$time), "IS NOT NULL"),
+    # Stamps that cannot be read are counted on the first pass over files.
+    if (!counts_unread(x) || !is.null(more)) paste(sql_name(x$con, x$meta$time), "IS NOT NULL"),
     # Compared as stamps where the database knows them, so that an index serves.
     if (is.finite(x$span[1])) paste(seconds, ">=", sql_value(x$con, x$span[1])),
     if (is.finite(x$span[2])) paste(seconds, "<", sql_value(x$con, x$span[2])),
     more
   )
-  paste("WHERE", paste(parts, collapse = " AND "))
+  if (length(parts)) paste("WHERE", paste(parts, collapse = " AND ")) else ""
 }
+
+counts_unread <- function(x) inherits(x, "kairon_files") && is.null(x$store$facts) && !isTRUE(x$con$seen)
 
 remote_group <- function(x, more = NULL) {
   parts <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""), more)
@@ -78,6 +81,23 @@ bin_sql <- function(x, phase, width, closed = "left") {
   paste0("date_bin(", micro(width), ", ", name, ", ", zero, " + ", micro(phase), ")")
 }
 
+# Files are asked for cells, which tell what else there is to know of the rows.
+#' @export
+read_facts.kairon_files <- function(x) {
+  cadence <- sampled_cadence(x, rlang::caller_env(3))
+  step <- if (cadence$unit %in% c("second", "step")) cadence$n else 86400
+  width <- step * max(1, floor(4096 / step)) * if (x$meta$type == "step") 1 else 21
+  phase <- if (is_regular_cadence(cadence) && cadence$unit %in% c("second", "step")) cadence$anchor else 0
+  read_cells(x, phase, width, "left", list(), list())
+  x$store$facts
+}
+
+#' @export
+as_timeline.kairon_files <- function(x, ...) {
+  distant_facts(x)
+  NextMethod()
+}
+
 settle_facts <- function(x, facts, cadence, sql, call) {
   x$store$facts_sql <- sql
   facts <- facts[facts$rows > 0, , drop = FALSE]
@@ -93,10 +113,11 @@ settle_facts <- function(x, facts, cadence, sql, call) {
 }
 
 # Facts of series from those of their cells.
-facts_of_cells <- function(x, cells, cadence, sql, call) {
-  key <- key_text(cells[x$meta$series], nrow(cells))
+facts_of_cells <- function(x, cells, keys, attributes, cadence, sql, call) {
+  key <- key_text(keys, nrow(cells))
   group <- match(key, unique(key))
-  facts <- cells[!duplicated(group), c(x$meta$series, x$meta$attributes), drop = FALSE]
+  first <- !duplicated(group)
+  facts <- cbind(keys[first, , drop = FALSE], attributes[first, , drop = FALSE])
   facts$rows <- as.vector(rowsum(cells$rows, group))
   facts$first <- as.vector(tapply(cells$first, group, min))
   facts$last <- as.vector(tapply(cells$last, group, max))
@@ -183,6 +204,7 @@ remote_typical <- function(x, seconds, facts, call) {
   part <- if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else ""
   head <- paste0(paste0(keys, ", ", recycle0 = TRUE), collapse = "")
   by_time <- paste0("(", part, " ORDER BY ", seconds, ")")
+  whole <- whole_sql(x$con)
   steps <- paste0("SELECT ", head, "lead(", seconds, ") OVER ", by_time, " - ", seconds,
                   " AS step, row_number() OVER ",
                   by_time, " - 1 AS place, count(*) OVER (", part, ") AS size FROM ", x$from, " ",
@@ -190,14 +212,13 @@ remote_typical <- function(x, seconds, facts, call) {
   some <- paste0("SELECT ", head, "step, row_number() OVER (", part,
                  " ORDER BY step) AS place, count(*) OVER (", part,
                  ") AS size FROM (", steps, ") AS steps WHERE step IS NOT NULL AND ",
-                 "place % (CASE WHEN size < 2048 THEN 1 ELSE size / 1024 END) = 0")
+                 "place % (CASE WHEN size < 2048 THEN 1 ELSE size ", whole, " 1024 END) = 0")
   sql <- paste0("SELECT ", head, "avg(step) AS step FROM (", some,
-                ") AS ranked WHERE place = (size + 1) / 2 OR ",
-                "place = size / 2 + 1 ", remote_group(x))
-  found <- sql_rows(x$con, sql, call)
-  names(found) <- c(x$meta$series, "step")
+                ") AS ranked WHERE place = (size + 1) ", whole, " 2 OR ",
+                "place = size ", whole, " 2 + 1 ", remote_group(x))
+  found <- keyed_rows(x, sql_rows(x$con, sql, call), "step", facts)
   out <- rep(Inf, nrow(facts))
-  out[match_keys(mark_text(found), facts, x$meta)] <- as.numeric(found$step)
+  out[found$series] <- found$step
   out
 }
 
@@ -207,27 +228,63 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   # Where nothing is known of the series yet, the same pass over the rows tells it.
   fresh <- is.null(x$store$facts)
   cadence <- if (fresh) sampled_cadence(x, call)
-  about <- if (fresh) facts_columns(x, cadence)
+  about <- if (fresh) c(facts_columns(x, cadence), repeats = repeats_column(x, cadence, phase, width, closed))
   told <- cells_sql(x, phase, width, closed, needs, shift, about)
   out <- sql_rows(x$con, told$sums, call)
-  names(out) <- c(x$meta$series, "cell", "rows", names(about), unlist(lapply(names(needs), function(m) {
+  # Keys and attributes may be called as what is counted is.
+  keys <- mark_text(out[seq_along(x$meta$series)])
+  names(keys) <- x$meta$series
+  out <- out[setdiff(seq_along(out), seq_along(keys))]
+  told_too <- names(about) %in% x$meta$attributes
+  attributes <- mark_text(out[2 + which(told_too)])
+  names(attributes) <- names(about)[told_too]
+  out <- out[setdiff(seq_along(out), 2 + which(told_too))]
+  names(out) <- c("cell", "rows", names(about)[!told_too], unlist(lapply(names(needs), function(m) {
     paste0(m, ".", c("n", "sum", intersect(sum_words, needs[[m]])))
   })))
-  out <- mark_text(out)
   out$cell <- cell_number(x, out$cell, phase, width)
-  for (name in setdiff(names(out),
-                       c(x$meta$series, x$meta$attributes))) out[[name]] <- as.numeric(out[[name]])
-  facts <- if (fresh) facts_of_cells(x, out, cadence, told$sums, call) else x$store$facts
-  out$series <- match_keys(out, facts, x$meta)
+  unread <- is.na(out$cell)
+  lost <- sum(as.numeric(out$rows[unread]))
+  out <- out[!unread, , drop = FALSE]
+  keys <- keys[!unread, , drop = FALSE]
+  attributes <- attributes[!unread, , drop = FALSE]
+  out[] <- lapply(out, as.numeric)
+  facts <- if (fresh) facts_of_cells(x, out, keys, attributes, cadence, told$sums, call) else x$store$facts
+  if (fresh && inherits(x, "kairon_files")) {
+    if (settle_files(x, out$repeats, lost, call)) {
+      # Rows are others now.
+      x$store$facts <- NULL
+      return(read_cells(x, phase, width, closed, needs, shift))
+    }
+    facts <- x$store$facts
+  }
+  out$series <- match_keys(keys, facts, x$meta)
+  place <- paste(out$series, out$cell)
   for (end in told$ends) {
-    found <- sql_rows(x$con, end$sql, call)
-    names(found) <- c(x$meta$series, "cell", end$columns)
-    found$cell <- cell_number(x, found$cell, phase, width)
-    key <- function(t) paste(match_keys(mark_text(t), facts, x$meta), t$cell)
-    at <- match(key(out), key(found))
-    for (name in end$columns) out[[name]] <- as.numeric(found[[name]])[at]
+    found <- keyed_rows(x, sql_rows(x$con, end$sql, call), c("cell", end$columns), facts)
+    at <- match(place, paste(found$series, cell_number(x, found$cell, phase, width)))
+    for (name in end$columns) out[[name]] <- found[[name]][at]
   }
   out
+}
+
+# What else a first pass over files tells: how many stamps repeat.
+repeats_column <- function(x, cadence, phase, width, closed) {
+  if (inherits(x, "kairon_files")) repeats_sql(x, cadence, phase, width, closed)
+}
+
+# Repeats and rows that cannot be read, once all rows were seen. Whether the rows are others now.
+settle_files <- function(x, repeats, unread, call) {
+  if (isTRUE(x$con$seen)) {
+    return(FALSE)
+  }
+  # Where stamps lie off the grid, their places do not tell.
+  told <- is_regular_cadence(attr(x$store$facts, "cadence")) && !is.null(repeats)
+  if (is.function(x$con$told$check)) x$con$told$check(call)
+  changed <- (!told || sum(as.numeric(repeats)) > 0) && settle_repeated_rows(x, call)
+  settle_rejects(x, unread, call)
+  x$con$seen <- TRUE
+  changed
 }
 
 # The database gives where a cell begins, or its number.
@@ -268,15 +325,43 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   }))
   # Groups are formed by stamps; only what travels is turned into seconds.
   shown <- if (binned) paste0("date_part('epoch', ", cell, ")") else cell
+  if (length(columns)) columns <- paste(columns, "AS", paste0("kairon_", seq_along(columns)))
   sums <- paste("SELECT", paste(c(keys, paste(shown, "AS kairon_cell"), "count(*) AS kairon_rows", about,
-                                  paste(columns, "AS",
-                                        paste0("kairon_", seq_along(columns)))), collapse = ", "),
+                                  columns), collapse = ", "),
                 "FROM", x$from, remote_where(x), remote_group(x, if (binned) cell else "kairon_cell"))
   ends <- unlist(lapply(names(needs), function(m) {
     lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell, shown = shown,
            seconds = seconds, shift = shift[[m]])
   }), recursive = FALSE)
   list(sums = sums, ends = ends)
+}
+
+# Sums of groups of series at each stamp. A series may be in two groups, its own and that of all.
+pooled_sql <- function(x, facts, groups, weight, needs, shift) {
+  con <- x$con
+  keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
+  own <- lapply(facts[groups$series, x$meta$series, drop = FALSE], function(k) {
+    sql_value(con, if (is.factor(k)) as.character(k) else k)
+  })
+  cells <- c(unname(own), list(sql_value(con, groups$group), sql_value(con, weight[groups$series])))
+  columns <- c(paste0("kairon_key", seq_along(keys))[seq_along(keys)], "kairon_group", "kairon_weight")
+  members <- paste0("WITH kairon_members(", paste(columns, collapse = ", "), ") AS (VALUES ",
+                    paste0("(", do.call(paste, c(cells, sep = ", ")), ")", collapse = ", "), ")")
+  seconds <- remote_seconds(x)
+  sums <- unlist(lapply(names(needs), function(m) {
+    v <- sql_name(con, m)
+    moved <- paste0("(", v, " - ", sql_value(con, shift[[m]]), ")")
+    all <- c(
+      square = paste0("sum(", moved, " * ", moved, ")"), min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
+      weight = paste0("sum(CASE WHEN ", v, " IS NOT NULL THEN kairon_weight END)"),
+      weighted = paste0("sum(kairon_weight * ", v, ")")
+    )
+    c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[needs[[m]]])
+  }))
+  on <- if (length(keys)) paste(keys, "=", columns[seq_along(keys)], collapse = " AND ") else "1 = 1"
+  paste0(members, " SELECT kairon_group, ", seconds, " AS kairon_at, ",
+         paste(sums, "AS", paste0("kairon_", seq_along(sums)), collapse = ", "), " FROM ", x$from,
+         " JOIN kairon_members ON ", on, " ", remote_where(x), " GROUP BY kairon_group, ", seconds)
 }
 
 edge_questions <- function(needs) {

@@ -185,7 +185,8 @@ counted_keys <- function(v) {
   }
   names <- unique(v)
   if (length(names) == 0 || !all(grepl("^-?[0-9]{1,15}$", names))) {
-    return(v)
+    # Text without a mark of its encoding cannot be sorted.
+    return(if (any(grepl("[^ -~]", names, useBytes = TRUE))) enc2utf8(v) else v)
   }
   ranked <- names[order(as.numeric(names), names, method = "radix")]
   match(v, ranked)

@@ -7,14 +7,7 @@ pool_series.kairon_distant_bins <- function(x, by = NULL, ..., weights = NULL) {
 }
 
 #' @export
-pool_series.kairon_distant <- function(x, by = NULL, ..., weights = NULL) {
-  abort_state(c("Series of {x$label} are pooled here, not where they lie.",
-                i = "Resample them first, such as {.code resample(x, \"1 hour\")}, or bring the rows with \\
-                     {.fn as_timeline}."))
-}
-
-#' @export
-pool_series.kairon_stream <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each = NULL,
+pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each = NULL,
                                       at_least = 0) {
   call <- rlang::current_env()
   check_least(at_least)
@@ -84,21 +77,12 @@ check_pooled_sums <- function(wanted, flat, call) {
 
 # Sums of each group at each stamp: a data frame sorted by group (`series`) and seconds (`cell`).
 pooled_sums <- function(x, facts, groups, weight, needs, shift, call) {
-  sums <- new_sums(needs)
-  # A series may be in two groups, its own and that of all.
-  members <- split(groups$group, factor(groups$series, seq_len(nrow(facts))))
-  walk_stream(x, function(rows) {
-    own <- match_arrivals(x, rows, facts)
-    times <- lengths(members)[own]
-    at <- rep(seq_along(own), times)
-    pooled <- list(series = unlist(members[own], use.names = FALSE), seconds = rows$seconds[at])
-    in_order <- order(pooled$series, pooled$seconds, method = "radix")
-    pooled <- lapply(pooled, `[`, in_order)
-    pooled$values <- lapply(rows$values, function(v) v[at][in_order])
-    pooled$weight <- weight[own][at][in_order]
-    keep_sums(sums, cell_sums(pooled, pooled$seconds, pooled$seconds, needs, shift))
-  }, call)
-  merge_sums(sums$parts, needs)
+  out <- sql_rows(x$con, pooled_sql(x, facts, groups, weight, needs, shift), call)
+  names(out) <- c("series", "cell", unlist(lapply(names(needs), function(m) {
+    paste0(m, ".", c("n", "sum", needs[[m]]))
+  })))
+  out[] <- lapply(out, as.numeric)
+  out[order(out$series, out$cell), , drop = FALSE]
 }
 
 # The stamps of each group, from its first to its last, and the row of its sums at each (NA without any).

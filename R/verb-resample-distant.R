@@ -159,18 +159,6 @@ check_distant <- function(x, made, ends, call) {
     stop_here("Readings that are not stamped at the start of their period cannot be split between bins.",
               "Choose bins that hold whole readings.")
   }
-  if (inherits(x, "kairon_stream")) {
-    return(invisible())
-  }
-  for (m in names(made$wanted)) {
-    for (one in made$wanted[[m]]) {
-      if (is_summed(one) || is_ordered(one)) next
-      word <- if (is.character(one)) one else "A function"
-      stop_here(paste0(word, " of ", m, " cannot be worked out in the database."),
-                paste0("Ask for ", word_list(c(names(statistic_needs), "median", "mad")),
-                       " or a quantile such as \"q90\" by name: ", m, " = \"median\"."))
-    }
-  }
 }
 
 # The widest cells of equal length of which every bin is made.

@@ -48,6 +48,22 @@ open_postgres <- function() {
   DBI::dbConnect(RPostgreSQL::PostgreSQL(), host = folder, user = "kairon", dbname = "postgres")
 }
 
+# A database of the engine DuckDB, in memory; skipped where neither way to it is open.
+skip_without_engine <- function() {
+  if (is.null(kairon:::engine_way())) skip("the engine DuckDB is not installed")
+}
+
+open_duckdb <- function(path = NULL) {
+  skip_without_engine()
+  kairon:::open_engine(path, write = TRUE)
+}
+
+db_do <- function(con, sql) if (kairon:::is_engine(con)) kairon:::sql_do(con, sql) else DBI::dbExecute(con, sql)
+
+db_rows <- function(con, sql) if (kairon:::is_engine(con)) kairon:::sql_rows(con, sql) else DBI::dbGetQuery(con, sql)
+
+db_close <- function(con) if (kairon:::is_engine(con)) kairon:::close_engine(con) else DBI::dbDisconnect(con)
+
 open_sqlite <- function(path = ":memory:") {
   skip_if_not_installed("RSQLite")
   DBI::dbConnect(RSQLite::SQLite(), path)
@@ -106,12 +122,14 @@ open_mariadb <- function() {
 databases_here <- function() {
   c("sqlite", "postgres",
     if (requireNamespace("RPostgres", quietly = TRUE) && !is.null(start_postgres())) "postgres bound",
-    if (requireNamespace("RMySQL", quietly = TRUE) && !is.null(start_mariadb())) "mariadb")
+    if (requireNamespace("RMySQL", quietly = TRUE) && !is.null(start_mariadb())) "mariadb",
+    if (!is.null(kairon:::engine_way())) "duckdb")
 }
 
 # A connection with nothing in it.
 open_empty <- function(which) {
   con <- switch(which, sqlite = open_sqlite(), postgres = open_postgres(), mariadb = open_mariadb(),
+                duckdb = open_duckdb(),
                 open_postgres_bound())
   if (startsWith(which, "postgres")) {
     for (sql in c("DROP SCHEMA public CASCADE", "CREATE SCHEMA public")) DBI::dbExecute(con, sql)

@@ -26,7 +26,7 @@ test_that("every kind of column and origin comes back from both databases", {
                    info = paste(which, name))
       expect_equal(origins(back), origins(x))
     }
-    DBI::dbDisconnect(con)
+    db_close(con)
   }
 })
 
@@ -37,16 +37,16 @@ test_that("hostile names and values are names and values, nothing else", {
   x <- quiet(timeline(data, hostile[2], series = hostile[3], amounts = hostile[4], zone = "UTC"))
   for (which in databases) {
     con <- open_empty(which)
-    DBI::dbExecute(con, "CREATE TABLE x (a INTEGER)")
+    db_do(con, "CREATE TABLE x (a INTEGER)")
     for (table in hostile) {
       write_timeline(x, con, table)
       back <- quiet(read_timeline(con, table))
       expect_equal(as.data.frame(back), as.data.frame(x), ignore_attr = TRUE, info = paste(which, table))
     }
-    expect_true(DBI::dbExistsTable(con, "x"))
+    expect_true(kairon:::sql_has_table(con, "x"))
     expect_match(error_text(read_timeline(con, "selec")), "no table.*Did you mean .?select")
     expect_match(error_text(read_timeline(con, "select", time = "tim")), "no column")
-    DBI::dbDisconnect(con)
+    db_close(con)
   }
 })
 
@@ -79,7 +79,7 @@ test_that("appending checks for repeats and writes all or nothing; an upsert rep
     other <- late
     names(other)[names(other) == "demand"] <- "use"
     expect_match(error_text(write_timeline(other, con, "demand", mode = "append")), "no column .?use")
-    DBI::dbDisconnect(con)
+    db_close(con)
   }
 })
 
@@ -91,27 +91,27 @@ test_that("forecasts and backtests are written with method and cutoff", {
     con <- open_empty(which)
     expect_equal(write_timeline(f, con, "forecasts"), nrow(as.data.frame(f)))
     write_timeline(b, con, "backtests")
-    read <- DBI::dbGetQuery(con,
+    read <- db_rows(con,
                             "SELECT method, cutoff, count(*) AS n FROM backtests GROUP BY method, cutoff")
     expect_setequal(read$method, c("naive", "drift"))
     expect_equal(as.numeric(read$n), rep(3, 6))
     expect_match(error_text(write_timeline(b, con, "backtests", mode = "append")),
                  "18 rows are in the table already")
     write_timeline(b, con, "backtests", mode = "upsert")
-    expect_equal(as.numeric(DBI::dbGetQuery(con, "SELECT count(*) AS n FROM backtests")$n), 18)
-    DBI::dbDisconnect(con)
+    expect_equal(as.numeric(db_rows(con, "SELECT count(*) AS n FROM backtests")$n), 18)
+    db_close(con)
   }
 })
 
 test_that("tables of others: wall clocks, instants, text, days and counted seconds", {
   wall <- c("2031-10-25 23:30", "2031-10-26 00:30", "2031-10-26 01:30", "2031-10-26 02:30")
   con <- open_empty("postgres")
-  DBI::dbExecute(con, "SET TIME ZONE 'America/New_York'")
-  DBI::dbExecute(con, "CREATE TABLE t (w timestamp, z timestamptz, d date, s text, e bigint, v real)")
+  db_do(con, "SET TIME ZONE 'America/New_York'")
+  db_do(con, "CREATE TABLE t (w timestamp, z timestamptz, d date, s text, e bigint, v real)")
   at <- as.numeric(as.POSIXct(wall, tz = "Europe/London"))
   rows <- sprintf("('%s', to_timestamp(%.0f), '%s', '%s', %.0f, %d)", wall, at, as.Date("2031-03-01") + 0:3,
                   wall, at, 1:4)
-  DBI::dbExecute(con, paste("INSERT INTO t VALUES", paste(rows, collapse = ",")))
+  db_do(con, paste("INSERT INTO t VALUES", paste(rows, collapse = ",")))
   read <- function(of, ...) quiet(read_timeline(con, query = paste0("SELECT ", of, ", v FROM t;"), ...))
   for (time in c("w", "s", "z")) expect_equal(as.numeric(read(time, zone = "Europe/London")[[time]]), at,
                                               info = time)
@@ -119,7 +119,7 @@ test_that("tables of others: wall clocks, instants, text, days and counted secon
   expect_equal(as.numeric(read("e", time = "e", epoch = "seconds")$e), at)
   expect_match(error_text(read("nothing")), "nothing.*does not exist")
   expect_match(error_text(read_timeline(con)), "Name either")
-  DBI::dbDisconnect(con)
+  db_close(con)
 })
 
 test_that("a connection that is lost in the middle leaves nothing half-written", {
@@ -127,7 +127,7 @@ test_that("a connection that is lost in the middle leaves nothing half-written",
   other <- open_postgres()
   demand <- demo_timeline("demand")
   write_timeline(demand, con, "demand")
-  pid <- DBI::dbGetQuery(con, "SELECT pg_backend_pid() AS p")$p
+  pid <- db_rows(con, "SELECT pg_backend_pid() AS p")$p
   # The server ends the connection once the rows of a second table are on their way.
   DBI::dbExecute(other,
                  paste("CREATE FUNCTION cut() RETURNS trigger AS $$ BEGIN",
@@ -141,7 +141,7 @@ test_that("a connection that is lost in the middle leaves nothing half-written",
   held <- quiet(read_timeline(other, "demand"))
   expect_equal(held$demand, demand$demand)
   expect_s3_class(tryCatch(quiet(read_timeline(con, "demand")), error = identity), "kairon_error")
-  try(DBI::dbDisconnect(con), silent = TRUE)
+  try(db_close(con), silent = TRUE)
   DBI::dbDisconnect(other)
 })
 
@@ -150,7 +150,7 @@ test_that("a connection that is lost while rows are read is told", {
   other <- open_postgres()
   write_timeline(demo_timeline("demand"), con, "demand")
   far <- quiet(read_timeline(con, "demand", remote = TRUE))
-  pid <- DBI::dbGetQuery(con, "SELECT pg_backend_pid() AS p")$p
+  pid <- db_rows(con, "SELECT pg_backend_pid() AS p")$p
   DBI::dbExecute(other, paste0("SELECT pg_terminate_backend(", pid, ")"))
   for (lost in list(quote(as_timeline(resample(far, "1 month"))), quote(read_timeline(con, "demand")))) {
     expect_s3_class(tryCatch(quiet(eval(lost)), error = identity), "kairon_error_database")
@@ -167,29 +167,29 @@ test_that("a full or locked SQLite file is told and keeps what it held", {
   expect_s3_class(tryCatch(write_timeline(demo_timeline("billed"), con, "billed"), error = identity),
                   "kairon_error_database")
   DBI::dbExecute(second, "ROLLBACK")
-  pages <- DBI::dbGetQuery(con, "PRAGMA page_count")[[1]]
-  DBI::dbExecute(con, sprintf("PRAGMA max_page_count = %d", pages + 2))
+  pages <- db_rows(con, "PRAGMA page_count")[[1]]
+  db_do(con, sprintf("PRAGMA max_page_count = %d", pages + 2))
   full <- tryCatch(write_timeline(demo_timeline("demand"), con, "demand"), error = identity)
   expect_match(conditionMessage(full), "full")
   expect_equal(DBI::dbListTables(con), c("kairon_about", "rain"))
-  DBI::dbDisconnect(con)
+  db_close(con)
   DBI::dbDisconnect(second)
 })
 
 test_that("text that holds numbers, and stamps in several columns, are read as from files", {
   for (which in databases) {
     con <- open_empty(which)
-    DBI::dbExecute(con, "CREATE TABLE t (day TEXT, hour INTEGER, site TEXT, flow TEXT)")
+    db_do(con, "CREATE TABLE t (day TEXT, hour INTEGER, site TEXT, flow TEXT)")
     for (h in 0:5) {
-      DBI::dbExecute(con, sprintf("INSERT INTO t VALUES ('2031-03-01', %d, 'north', '%d,5')", h, h))
+      db_do(con, sprintf("INSERT INTO t VALUES ('2031-03-01', %d, 'north', '%d,5')", h, h))
     }
     x <- quiet(read_timeline(con, "t", series = site))
     expect_equal(x$flow, 0:5 + 0.5, info = which)
     expect_equal(format(x$day[6], "%H:%M"), "05:00", info = which)
-    DBI::dbExecute(con, "UPDATE t SET hour = 0")
-    DBI::dbExecute(con, "INSERT INTO t VALUES ('2031-03-02', 0, 'north', 'x')")
+    db_do(con, "UPDATE t SET hour = 0")
+    db_do(con, "INSERT INTO t VALUES ('2031-03-02', 0, 'north', 'x')")
     expect_match(error_text(read_timeline(con, query = "SELECT day, flow FROM t", series = NULL)),
                  "repeat a stamp|should hold numbers", info = which)
-    DBI::dbDisconnect(con)
+    db_close(con)
   }
 })

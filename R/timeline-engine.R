@@ -1,0 +1,371 @@
+# What the engine's rows need beside their SQL: cells that are no numbers, rows and stamps that cannot be read,
+# stamps that repeat, hours that the clock shows twice.
+
+define_rows <- function(con, call) {
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view), call)
+}
+
+# Called after each query: a cell that is no number would be left out with its row.
+check_cells_read <- function(con, call) {
+  found <- tryCatch(engine_rows(con, reject_query), error = function(e) NULL)
+  if (is.null(found) || nrow(found) == 0) {
+    return(invisible())
+  }
+  engine_do(con, "DELETE FROM reject_errors")
+  place <- file_place(con, found$file_path)
+  found$line <- lines_of_bytes(con, place, found$byte)
+  con$above <- split(found$line, factor(place, seq_along(con$told$parts)))
+  con$above <- Map(function(lines, part) unique(lines[lines <= part$skip]), con$above, con$told$parts)
+  found <- found[found$line > vapply(con$told$parts, `[[`, 1L, "skip")[place], , drop = FALSE]
+  shape <- grepl("COLUMNS", found$error_type)
+  key <- paste(found$file_path, found$line)
+  # What more cells than names hold is said of the row, not of each cell.
+  cells <- found[!shape & !key %in% key[shape], , drop = FALSE]
+  if (any(cells$error_type == "INVALID ENCODING")) abort_encoding(con, cells, call)
+  bad <- cells[cells$error_type == "CAST", , drop = FALSE]
+  wordy <- no_stamp_rows(con, bad)
+  if (any(!wordy)) abort_no_number(con, bad[!wordy, , drop = FALSE], call)
+  bad <- bad[!duplicated(paste(bad$file_path, bad$line)), , drop = FALSE]
+  bad$error_type <- rep("NOT A STAMP", nrow(bad))
+  rest <- rbind(bad, cells[cells$error_type != "CAST", , drop = FALSE])
+  con$rejects <- told_rejects(con, rbind(found[shape, , drop = FALSE], rest))
+}
+
+reject_query <- paste(
+  "SELECT s.file_path, e.line, e.line_byte_position AS byte, e.column_idx, e.error_type, e.csv_line, e.error_message FROM reject_errors e",
+  "JOIN reject_scans s ON s.scan_id = e.scan_id AND s.file_id = e.file_id ORDER BY s.file_path, e.line"
+)
+
+# Rows with a word where a stamp should be, such as the names again, are set aside whole.
+no_stamp_rows <- function(con, bad) {
+  place <- file_place(con, bad$file_path)
+  vapply(seq_len(nrow(bad)), function(i) {
+    part <- con$told$parts[[place[i]]]
+    cell <- cells_of(strsplit(bad$csv_line[i], "\n", fixed = TRUE)[[1]][1], part$separator)
+    at <- as.integer(sub("c", "", stamp_cell(part)))
+    at > length(cell) || !grepl("[0-9]", cell[at])
+  }, TRUE)
+}
+
+# The engine counts rows; a line break within quotes makes a line, too. Bytes tell.
+lines_of_bytes <- function(con, place, byte) {
+  out <- rep(NA_real_, length(byte))
+  for (p in unique(place)) {
+    at <- which(place == p)
+    wanted <- sort(unique(as.numeric(byte[at])))
+    text <- gzfile(con$told$parts[[p]]$path, "rb")
+    lines <- rep(NA_real_, length(wanted))
+    read <- above <- 0
+    repeat {
+      part <- readBin(text, "raw", 2^22)
+      if (length(part) == 0) break
+      ends <- which(part == as.raw(10))
+      here <- which(is.na(lines) & wanted - 1 <= read + length(part))
+      lines[here] <- 1 + above + findInterval(wanted[here] - 1 - read, ends)
+      if (!anyNA(lines)) break
+      read <- read + length(part)
+      above <- above + length(ends)
+    }
+    close(text)
+    out[at] <- lines[match(byte[at], wanted)]
+  }
+  out
+}
+
+abort_encoding <- function(con, cells, call) {
+  first <- cells[cells$error_type == "INVALID ENCODING", ][1, ]
+  name <- con$told$parts[[file_place(con, first$file_path)]]$name
+  line <- first$line
+  abort_file(c("Line {line} of {.file {name}} is no UTF-8, as its first lines are.",
+               i = "Leave {.arg remote} out, or turn the file into UTF-8."), call = call, .envir = environment())
+}
+
+abort_no_number <- function(con, bad, call) {
+  first <- bad[1, ]
+  part <- con$told$parts[[file_place(con, first$file_path)]]
+  column <- part$raw[first$column_idx]
+  line <- first$line
+  n <- nrow(bad)
+  cell <- sub(".*Could not convert string \"(.*)\" to .*", "\\1", gsub("\n", " ", first$error_message))
+  name <- part$name
+  abort_input(c(
+    "Column {.field {column}} holds text that is no number, in line {line} of {.file {name}}: {.val {cell}}.",
+    x = if (n > 1) "There are {n} such cells.",
+    i = "If it marks missing values, say {.code missing = \"{cell}\"}."
+  ), call = call, .envir = environment())
+}
+
+file_place <- function(con, path) {
+  match(path, vapply(con$told$parts, function(p) normalizePath(p$path), ""))
+}
+
+# Rows with too few or too many cells, as the reader of whole files tells them.
+told_rejects <- function(con, found) {
+  if (nrow(found) == 0) {
+    return(NULL)
+  }
+  place <- file_place(con, found$file_path)
+  of <- vapply(con$told$parts, function(p) length(p$raw), 1L)
+  counted <- suppressWarnings(as.numeric(sub(".*Found: *([0-9]+).*", "\\1", gsub("\n", " ", found$error_message))))
+  key <- paste(place, found$line)
+  groups <- split(seq_along(key), factor(key, unique(key)))
+  out <- do.call(rbind, lapply(groups, function(at) {
+    wanted <- of[place[at[1]]]
+    cells <- counted[at]
+    reason <- if (all(is.na(cells))) tolower(found$error_type[at[1]]) else {
+      cells <- if (grepl("MISSING", found$error_type[at[1]])) min(cells, na.rm = TRUE) else max(cells, na.rm = TRUE)
+      paste0(cells, " cells, the header has ", wanted)
+    }
+    data.frame(line = as.numeric(found$line[at[1]]), reason = reason, text = found$csv_line[at[1]],
+               place = place[at[1]])
+  }))
+  rownames(out) <- NULL
+  out
+}
+
+# More rows than this that cannot be read are counted, not kept.
+most_rejects <- 1e5
+
+# Rows whose stamp cannot be read, with their lines; asked for only where there are any.
+unread_stamps <- function(x, call) {
+  con <- x$con
+  if (is.null(con$told$parts)) {
+    return(NULL)
+  }
+  out <- lapply(con$told$groups, function(group) {
+    part <- group[[1]]
+    n <- length(part$raw)
+    columns <- paste0("c", seq_len(n))
+    # A line break within quotes is a line, too.
+    breaks <- paste0("coalesce(length(", columns, ") - length(replace(", columns, ", chr(10), '')), 0)", collapse = " + ")
+    lapply(group, function(one) {
+      scan <- text_scan(list(one), con, NULL, con$told$how)
+      inner <- paste0("SELECT row_number() OVER () AS kairon_row, ", breaks, " AS kairon_breaks, *, ", part$stamps,
+                      " AS kairon_stamp FROM ", scan)
+      counted <- paste0("SELECT *, sum(kairon_breaks) OVER (ORDER BY kairon_row ROWS UNBOUNDED PRECEDING) - ",
+                        "kairon_breaks AS kairon_above FROM (", inner, ")")
+      blank <- paste0("coalesce(", paste(columns, collapse = ", "), ") IS NOT NULL")
+      sql <- paste0("SELECT kairon_row + kairon_above AS line, concat_ws(', ', ", paste0("coalesce(", columns, ", 'NA')",
+                    collapse = ", "), ") AS text, ", stamp_cell(part), " AS stamp FROM (", counted,
+                    ") WHERE kairon_stamp IS NULL AND ", blank, " ORDER BY kairon_row LIMIT ",
+                    format(most_rejects, scientific = FALSE))
+      before <- con$rejects
+      found <- sql_rows(con, sql, call)
+      con$rejects <- before
+      if (nrow(found) == 0) return(NULL)
+      place <- file_place(con, normalizePath(one$path))
+      line <- as.numeric(found$line) + one$passed
+      # Rows that were set aside stand between them.
+      odd <- before[which(before$place == place), c("line", "text")]
+      if (one$passed == 0) odd <- rbind(data.frame(line = con$above[[place]], text = rep("", length(con$above[[place]]))), odd)
+      for (i in order(as.numeric(odd$line))) {
+        own <- sub("\n$", "", odd$text[i])
+        line <- line + (line >= odd$line[i]) * (1 + nchar(own) - nchar(gsub("\n", "", own, fixed = TRUE)))
+      }
+      below <- line > one$skip
+      if (!any(below)) return(NULL)
+      found <- found[below, , drop = FALSE]
+      line <- line[below]
+      data.frame(line = line, reason = ifelse(is.na(found$stamp), "empty", stamp_reason(found$stamp)),
+                 text = found$text, place = place)
+    })
+  })
+  do.call(rbind, unlist(out, recursive = FALSE))
+}
+
+stamp_cell <- function(part) {
+  at <- as.integer(regmatches(part$stamps, regexpr("(?<=trim\\(c)[0-9]+", part$stamps, perl = TRUE)))
+  paste0("c", at)
+}
+
+stamp_reason <- function(text) {
+  read <- cpp_read_stamps(as.character(text), 1L)
+  out <- stamp_troubles[read$trouble + 1]
+  ifelse(nzchar(out), out, "of another form than the first ones")
+}
+
+# read_csv() of the files of a group. `kinds` NULL: every cell as text.
+text_scan <- function(group, con, kinds, how) {
+  part <- group[[1]]
+  literal <- function(v) sql_value(con, v)
+  list_of <- function(v) paste0("[", paste(literal(v), collapse = ", "), "]")
+  types <- ifelse(part$raw %in% names(kinds)[kinds == "number"], "DOUBLE", "VARCHAR")
+  columns <- paste0(literal(paste0("c", seq_along(part$raw))), ": '", types, "'", collapse = ", ")
+  paste0(
+    "read_csv(", list_of(vapply(group, function(p) normalizePath(p$path), "")), ", delim = ",
+    literal(part$separator), ", quote = '\"', escape = '\"', header = false, auto_detect = false, skip = ",
+    part$passed, ", columns = {", columns, "}, nullstr = ", list_of(unique(c("", "NA", part$missing))),
+    ", compression = ", if (part$zipped) "'gzip'" else "'none'",
+    if (part$decimal == ",") ", decimal_separator = ','", if (part$narrow) ", encoding = 'latin-1'",
+    ", store_rejects = true)"
+  )
+}
+
+# Everything that was set aside, as rejects() shows it; said once.
+settle_rejects <- function(x, unread, call) {
+  con <- x$con
+  found <- rbind(con$rejects, if (unread > 0) unread_stamps(x, call))
+  if (is.null(found) || nrow(found) == 0) {
+    return(invisible())
+  }
+  found <- found[order(found$place, found$line), , drop = FALSE]
+  out <- found[c("line", "reason", "text")]
+  if (length(con$told$parts) > 1) out$file <- vapply(con$told$parts[found$place], `[[`, "", "name")
+  rownames(out) <- NULL
+  x$store$rejects <- out
+  n <- if (unread > most_rejects) unread else nrow(out)
+  first <- out[1, ]
+  warn_user(c("!" = "{n} row{?s} of {x$label} could not be read and {cli::qty(n)}{?is/are} kept in \\
+                     {.fn rejects}.",
+              x = "The first is line {first$line}: {first$reason}."))
+}
+
+# Repeats ----
+
+# How many rows of a cell repeat a stamp, as SQL, where stamps keep a grid of equal steps; NULL elsewhere.
+repeats_sql <- function(x, cadence, phase, width, closed) {
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") && cadence$stamp == "start"
+  places <- if (equal) width / cadence$n else Inf
+  if (!equal || places > 1e5 || width %% cadence$n != 0) {
+    return(NULL)
+  }
+  seconds <- remote_seconds(x)
+  value <- function(v) sql_value(x$con, v)
+  # Places on the whole grid, counted round within a cell: which stamp is the first of it does not matter.
+  place <- paste0("CAST(round((", seconds, " - ", value(cadence$anchor), ") / ", value(cadence$n), ") AS BIGINT)")
+  around <- paste0("((", place, " % ", value(places), ") + ", value(places), ") % ", value(places))
+  paste0("count(", seconds, ") - bit_count(bitstring_agg(CAST(", around, " AS INTEGER), 0, ", value(places - 1),
+         ")) AS kairon_repeats")
+}
+
+# The stamps that repeat, exactly.
+find_repeated_rows <- function(x, call) {
+  con <- x$con
+  columns <- paste(c(vapply(x$meta$series, function(s) sql_name(con, s), ""), sql_name(con, x$meta$time)),
+                   collapse = ", ")
+  sql_do(con, paste0("CREATE OR REPLACE TEMP TABLE kairon_twice AS SELECT ", columns, ", count(*) AS kairon_n FROM ",
+                     x$from, " WHERE ", sql_name(con, x$meta$time), " IS NOT NULL GROUP BY ", columns,
+                     " HAVING count(*) > 1"), call)
+  as.numeric(sql_rows(con, "SELECT coalesce(sum(kairon_n - 1), 0) AS n FROM kairon_twice", call)$n)
+}
+
+# Refuses them, or keeps the first row of each: returns whether the rows are others now.
+settle_repeated_rows <- function(x, call) {
+  n <- find_repeated_rows(x, call)
+  if (n == 0) {
+    return(FALSE)
+  }
+  con <- x$con
+  if (x$repeats == "refuse") {
+    seconds <- remote_seconds(x)
+    first <- sql_rows(con, paste0("SELECT ", seconds, " AS at FROM kairon_twice ORDER BY 1 LIMIT 3"), call)
+    shown <- word_list(show_stamp(as.numeric(first$at), x$meta$type, x$meta$zone))
+    abort_input(c(
+      "Stamps must differ within a series.",
+      x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
+      i = "Keep the first of each with {.code repeats = \"first\"}."
+    ), call = call)
+  }
+  names <- c(x$meta$series, x$meta$time)
+  same <- paste0("kairon_rows.", vapply(names, function(s) sql_name(con, s), ""), " IS NOT DISTINCT FROM t.",
+                 vapply(names, function(s) sql_name(con, s), ""), collapse = " AND ")
+  where <- paste0("EXISTS (SELECT 1 FROM kairon_twice t WHERE ", same, ")")
+  held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", where), call)
+  key <- joined_keys(held, names)
+  replace_view_rows(x, where, held[!duplicated(key), , drop = FALSE], call)
+  tell(c(i = "{n} row{?s} that repeat{?s/} a stamp {?was/were} left out, the first of each kept."))
+  TRUE
+}
+
+# Rows of the view that fulfil a condition are replaced by others, which were settled here.
+replace_view_rows <- function(x, where, rows, call) {
+  con <- x$con
+  con$settled <- (con$settled %||% 0) + 1
+  own <- paste0("kairon_settled_", con$settled)
+  before <- paste0("kairon_rows_", con$settled)
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW", before, "AS", con$view), call)
+  sql_do(con, paste("CREATE TEMP TABLE", own, "AS SELECT * FROM kairon_rows LIMIT 0"), call)
+  time <- x$meta$time
+  if (inherits(rows[[time]], "POSIXct")) rows[[time]] <- local_text(as.numeric(rows[[time]]))
+  sql_append(con, own, database_cells(rows, con), call)
+  con$view <- paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where, ") UNION ALL SELECT * FROM ", own)
+  define_rows(con, call)
+}
+
+local_text <- function(seconds) {
+  micro <- round((seconds - floor(seconds)) * 1e6)
+  whole <- floor(seconds) + (micro == 1e6)
+  paste0(format(.POSIXct(whole, "UTC"), "%Y-%m-%d %H:%M:%S"), sprintf(".%06d", as.integer(micro %% 1e6)))
+}
+
+# Wall clocks ----
+
+# Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice by the order
+# of the rows, as in files that are read as a whole.
+settle_wall_clock <- function(x, call) {
+  con <- x$con
+  # Timelines that are limited to a span share the rows.
+  if (isTRUE(con$on_instants)) {
+    return(invisible())
+  }
+  con$on_instants <- TRUE
+  time <- sql_name(con, x$meta$time)
+  seconds <- paste0("epoch(", time, ")")
+  ends <- as.numeric(unlist(sql_rows(con, paste0("SELECT min(", seconds, ") AS first, max(", seconds,
+                                                 ") AS last FROM kairon_rows"), call)))
+  if (anyNA(ends)) {
+    return(invisible())
+  }
+  zone <- zone_table(x$meta$zone, ends[1] - 86400, ends[2] + 86400)
+  near <- which(zone$at > ends[1] - 86400 & zone$at < ends[2] + 86400)
+  at <- zone$at[near]
+  before <- zone$offset[near]
+  after <- zone$offset[near + 1]
+  if (length(near)) {
+    value <- function(v) sql_value(con, v)
+    odd <- paste0("(", seconds, " >= ", value(at + pmin(before, after)), " AND ", seconds, " < ",
+                  value(at + pmax(before, after)), ")", collapse = " OR ")
+    held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", odd), call)
+  }
+  shift <- if (length(near)) {
+    paste0("CASE ", paste(sprintf("WHEN %s < %s THEN %s", seconds, value(at + before), value(before)), collapse = " "),
+           " ELSE ", value(after[length(after)]), " END")
+  } else {
+    sql_value(con, offset_at(ends[1], x$meta$zone))
+  }
+  if (length(near) && nrow(held)) {
+    written <- as.numeric(held[[x$meta$time]])
+    read <- list(seconds = cpp_instant_of_local(written, zone), type = "instant", written = written,
+                 on_wall = rep(TRUE, length(written)))
+    settled <- settle_clock(read, held[x$meta$series], x$meta$zone, new.env())
+    for (line in settled$news) tell(c(i = verbatim(paste0(line, "."))))
+    held[[x$meta$time]] <- .POSIXct(settled$seconds, "UTC")
+    replace_wall(x, con, shift, odd, held, call)
+  } else {
+    replace_wall(x, con, shift, NULL, NULL, call)
+  }
+}
+
+replace_wall <- function(x, con, shift, odd, held, call) {
+  time <- sql_name(con, x$meta$time)
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_wall AS", con$view), call)
+  con$view <- paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time, ") FROM kairon_wall",
+                     if (!is.null(held)) paste0(" WHERE (", odd, ") IS NOT TRUE"))
+  if (!is.null(held)) {
+    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0", call)
+    held[[x$meta$time]] <- local_text(as.numeric(held[[x$meta$time]]))
+    sql_append(con, "kairon_odd", database_cells(held, con), call)
+    con$view <- paste(con$view, "UNION ALL SELECT * FROM kairon_odd")
+  }
+  define_rows(con, call)
+}
+
+# The cells of a line of delimited text.
+cells_of <- function(line, mark) {
+  # One more cell, so that an empty last one counts.
+  # A quote that ends on a line further down draws a warning.
+  held <- suppressWarnings(scan(text = paste0(line, mark, "."), what = "", sep = mark, quote = "\"",
+                                quiet = TRUE, strip.white = TRUE, na.strings = character(),
+                                comment.char = ""))
+  trimws(held[-length(held)])
+}

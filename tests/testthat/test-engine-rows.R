@@ -1,0 +1,129 @@
+# What the engine must tell of text that is not as its first rows are, and of stamps in other forms.
+
+day_lines <- function(n = 300) {
+  day <- as.Date("2031-01-01") + seq_len(n) - 1
+  c("day,site,flow", sprintf("%s,%s,%.2f", day, rep(c("weir", "mill"), each = n / 2), sin(seq_len(n))))
+}
+
+# The rows of a file left where it is and of the whole, with what was set aside.
+both_ways <- function(path, ..., time = "day") {
+  read <- function(remote) {
+    before <- options(kairon.head_bytes = 2000)
+    on.exit(options(before))
+    far <- rlang::inject(read_timeline(path, !!time, remote = remote, ...))
+    x <- if (remote) as_timeline(far) else far
+    list(rows = as.data.frame(x), rejects = rejects(far)[c("line", "text")])
+  }
+  quiet(list(far = read(TRUE), near = read(FALSE)))
+}
+
+test_that("texts of many kinds are read as the whole is", {
+  skip_without_engine()
+  lines <- day_lines()
+  late <- function(...) c(lines[1:290], ..., lines[291:301])
+  texts <- list(
+    lines, late("2031-02-30,mill,3"), late("2031-12-30,mill"), late(lines[1]), late("nonsense,mill,2"),
+    gsub("([^,]+)", "\"\\1\"", lines), gsub("\\.", ",", gsub(",", ";", lines)), gsub(",", "\t", lines),
+    c(lines[1], "d,-,l/s", lines[-1]), c("A title", "", lines), c(lines[1:290], "2031-12-3"),
+    sub(",weir,", ",\"\u00e4 \"\"of\"\"\",", lines)
+  )
+  for (i in seq_along(texts)) {
+    got <- both_ways(file_of(texts[[i]]), series = "site", levels = "flow")
+    expect_equal(got$far$rows, got$near$rows, info = texts[[i]][2])
+    expect_equal(got$far$rejects$line, got$near$rejects$line, info = i)
+  }
+  # Line breaks within quotes are lines, and rows above that were set aside are counted.
+  names <- rep(c("weir", "mill", "\"the\nlock\"", "leat"), 25)
+  lines <- c(lines[1], sprintf("%s,%s,1", as.Date("2031-01-01") + 0:99, names), "x", "2031-13-01,a,1", "y,z",
+             "also none,a,1")
+  far <- both_ways(file_of(lines), series = "site", levels = "flow")$far
+  expect_equal(far$rejects$line, 127:130)
+})
+
+test_that("stamps in many forms are read as the reader does, or the file is refused", {
+  skip_without_engine()
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + 3600 * (0:299)
+  forms <- c("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%MZ", "%Y-%m-%dT%H:%M:%S+01:00", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M:%S",
+             "%m/%d/%Y %I:%M %p", "%Y%m%d%H%M", "%d %b %Y %H:%M", "%d.%m.%y %H:%M")
+  for (form in forms) {
+    path <- tempfile(fileext = ".csv")
+    data.table::fwrite(data.frame(time = format(at, form), flow = 1:300), path)
+    got <- both_ways(path, levels = "flow", time = "time")
+    expect_equal(got$far$rows, got$near$rows, info = form)
+  }
+  months <- seq(as.Date("1990-01-01"), by = "month", length.out = 200)
+  texts <- list(1:200, 1800:1999, format(months, "%Y-%m"), paste0(format(months[1:50 * 3 - 2], "%Y"), "-Q", 1:4),
+                format(months, "%d/%m/%Y"), as.numeric(months) * 86400)
+  for (text in texts) {
+    path <- tempfile(fileext = ".csv")
+    data.table::fwrite(data.frame(time = unique(text), flow = seq_along(unique(text))), path)
+    epoch <- if (max(as.character(text)) > "9" && is.numeric(text) && max(text) > 1e6) "seconds"
+    got <- both_ways(path, levels = "flow", time = "time", epoch = epoch)
+    expect_equal(got$far$rows, got$near$rows, info = text[1])
+  }
+  weeks <- file_of(c("time,flow", sprintf("2031-W%02d,%d", 1:50, 1:50)))
+  expect_match(error_text(read_timeline(weeks, remote = TRUE)), "cannot read the stamps.*2031-W01")
+  # Offsets in a column of wall clocks, and none where all have one, are not read past.
+  lines <- sprintf("%s,%d", format(at, "%Y-%m-%d %H:%M:%S"), 1:300)
+  mixed <- file_of(c("time,flow", lines[1:290], "2031-12-30T01:00:00+02:00,1", "2031-12-30T02:00:00Z,1", lines[291:300]))
+  got <- both_ways(mixed, levels = "flow", time = "time")
+  expect_equal(got$far$rejects$line, 292:293)
+})
+
+test_that("what cannot be read to the letter ends with its line and a way out", {
+  skip_without_engine()
+  lines <- day_lines()
+  late <- function(...) file_of(c(lines[1:290], ..., lines[291:301]))
+  told <- function(path, ...) error_text(both_ways(path, series = "site", levels = "flow", ...))
+  expect_match(told(late("2031-12-30,mill,broken")), "line 291.*broken.*missing = ")
+  expect_match(told(late("2031-12-30,mill,\"1,234.5\"")), "line 291.*1,234.5")
+  expect_match(told(late("2031-12-30,,3")), "must say what each row belongs to")
+  expect_match(told(late(lines[20])), "1 row repeats a stamp, the first at 2031-01-19")
+  first <- both_ways(late("2031-01-19,weir,99"), series = "site", levels = "flow", repeats = "first")
+  expect_equal(first$far$rows, first$near$rows)
+  narrow <- tempfile(fileext = ".csv")
+  writeBin(c(charToRaw(paste(c(lines, "2031-12-30,m"), collapse = "\n")), as.raw(0xfc), charToRaw("hle,3\n")), narrow)
+  expect_match(told(narrow), "Line 302 .*no UTF-8")
+  nothing <- late("2031-12-30,mill,3")
+  far <- quiet(read_timeline(nothing, series = site, levels = "flow", remote = TRUE))
+  unlink(nothing)
+  expect_error(quiet(as_timeline(far)), class = "kairon_error_database")
+  expect_error(quiet(read_timeline(c(file_of(lines), demo_file("soil.parquet")), remote = TRUE)), class = "kairon_error")
+})
+
+test_that("keys may be called as what is counted is", {
+  skip_without_engine()
+  for (name in c("cell", "series", "bin", "value", "place", "step", "n", "present", "c1")) {
+    data <- as.data.frame(demo_timeline("energy"))
+    names(data)[names(data) == "station"] <- name
+    x <- quiet(timeline(data, time, dplyr::all_of(name), amounts = "energy"))
+    path <- tempfile(fileext = ".csv")
+    write_timeline(x, path)
+    far <- read_timeline(path, remote = TRUE)
+    expect_equal(quiet(as.data.frame(resample(far, "1 week", c("mean", "last", "median")))),
+                 quiet(as.data.frame(resample(x, "1 week", c("mean", "last", "median")))), info = name)
+    expect_equal(as.data.frame(quiet(inspect(far))), as.data.frame(inspect(x)), info = name)
+  }
+})
+
+test_that("files of DuckDB are sources and targets", {
+  skip_without_engine()
+  x <- demo_timeline("demand")
+  path <- tempfile(fileext = ".duckdb")
+  write_timeline(x, path, table = "demand")
+  expect_equal(as.data.frame(read_timeline(path)), as.data.frame(x))
+  expect_match(error_text(write_timeline(x, path, table = "demand")), "table .?demand.? already")
+  write_timeline(demo_timeline("rain"), path, table = "rain", mode = "create")
+  expect_match(error_text(read_timeline(path)), "holds 2 tables.*Choose one")
+  expect_equal(as.data.frame(read_timeline(paste0(path, "?table=rain"))), as.data.frame(demo_timeline("rain")))
+  far <- read_timeline(path, table = "demand", remote = TRUE)
+  expect_equal(quiet(as.data.frame(resample(far, "1 month"))), quiet(as.data.frame(resample(x, "1 month"))))
+  expect_error(write_timeline(x, file.path(tempfile(), "x.duckdb")), class = "kairon_error_file")
+  other <- tempfile(fileext = ".duckdb")
+  writeLines("no database", other)
+  expect_error(write_timeline(x, other), class = "kairon_error_file")
+  expect_equal(readLines(other), "no database")
+  lost <- tempfile(fileext = ".duckdb")
+  expect_error(write_timeline(x, lost, mode = "upset"), class = "kairon_error")
+  expect_false(file.exists(lost))
+})

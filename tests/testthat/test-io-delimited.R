@@ -1,0 +1,15 @@
+
+test_that("keys in other letters are sorted, whether their encoding is marked or not", {
+  names <- c("M\u00fchle", "Weir", "\u00c5bro", "\u65e5")
+  lines <- c("day,site,fl\u00f6w", sprintf("2031-01-%02d,%s,%d", rep(1:9, 4), rep(names, each = 9), 1:36))
+  path <- tempfile(fileext = ".csv")
+  writeBin(charToRaw(enc2utf8(paste0(paste(lines, collapse = "\n"), "\n"))), path)
+  x <- quiet(read_timeline(path, day, site))
+  expect_setequal(unique(x$site), names)
+  expect_equal(names(x)[3], "fl\u00f6w")
+  bare <- as.data.frame(x)
+  bare$site <- vapply(bare$site, function(v) rawToChar(charToRaw(v)), "", USE.NAMES = FALSE)
+  again <- quiet(timeline(bare, day, site))
+  expect_equal(nrow(again), 36)
+  expect_equal(quiet(resample(again, "1 month", "count"))[[3]], rep(9, 4))
+})
