@@ -5,7 +5,7 @@ option_texts <- function() {
   list(
     # What the shell has of its own
     during = c("only in an interval: 2031-03, \"last 90 days\"", "INTERVAL"),
-    remote = c("read piece by piece, for files that do not fit into memory", ""),
+    remote = c("leave the rows in the file, for more than fit into memory (by DuckDB)", ""),
     routine = c("preparation steps from a file of write_routine()", "FILE"),
     every = c("first resample to this cadence", "STEP"),
     impute = c("then fill gaps: linear, seasonal, model ...", "RULE"),

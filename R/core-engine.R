@@ -1,6 +1,7 @@
-# The engine for rows that need not fit into memory: DuckDB, embedded in this process. There are two ways in, DBI
-# (the package duckdb) and ADBC, the open Arrow standard (adbcdrivermanager, nanoarrow and the engine's shared
-# library). Both are wrapped in one kind of connection, which the SQL of core-sql.R is sent through.
+# The engine for rows that need not fit into memory: DuckDB, embedded in this process. There are two ways
+# in, DBI (the package duckdb) and ADBC, the open Arrow standard (adbcdrivermanager, nanoarrow and the
+# engine's shared library). Both are wrapped in one kind of connection, which the SQL of core-sql.R is sent
+# through.
 
 # Where the shared library lies: KAIRON_DUCKDB_LIBRARY, or the user's data folder.
 engine_library <- function() {
@@ -41,7 +42,8 @@ open_engine <- function(path = NULL, what = "Leaving rows in files", write = FAL
       con$dbi <- DBI::dbConnect(duckdb::duckdb(), path %||% ":memory:", read_only = !is.null(path) && !write)
     } else {
       driver <- adbcdrivermanager::adbc_driver(engine_library(), "duckdb_adbc_init")
-      settings <- c(if (!is.null(path)) list(path = path), if (!is.null(path) && !write) list(access_mode = "READ_ONLY"))
+      settings <- c(if (!is.null(path)) list(path = path), if (!is.null(path) &&
+                                                               !write) list(access_mode = "READ_ONLY"))
       con$base <- do.call(adbcdrivermanager::adbc_database_init, c(list(driver), settings))
       con$adbc <- adbcdrivermanager::adbc_connection_init(con$base)
     },
@@ -61,7 +63,8 @@ settle_engine <- function(con, call) {
   check_string(memory, call = call)
   for (setting in c(
     "SET TimeZone = 'UTC'", paste("SET threads =", core_threads()),
-    paste0("SET memory_limit = ", sql_value(con, memory)), paste0("SET temp_directory = ", sql_value(con, spill))
+    paste0("SET memory_limit = ", sql_value(con, memory)), paste0("SET temp_directory = ",
+                                                                  sql_value(con, spill))
   )) sql_do(con, setting, call)
 }
 

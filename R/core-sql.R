@@ -2,7 +2,8 @@
 # always quoted by the driver; no text of a user becomes SQL otherwise.
 
 sql_name <- function(con, name) {
-  if (is_engine(con)) quoted_text(enc2utf8(name), "\"") else as.character(DBI::dbQuoteIdentifier(con, enc2utf8(name)))
+  name <- enc2utf8(name)
+  if (is_engine(con)) quoted_text(name, "\"") else as.character(DBI::dbQuoteIdentifier(con, name))
 }
 
 # Values as literals: numbers with all their digits, text by the driver.
@@ -21,7 +22,8 @@ sql_value <- function(con, value) {
   value <- enc2utf8(as.character(value))
   out <- rep("NULL", length(value))
   there <- value[!is.na(value)]
-  out[!is.na(value)] <- if (is_engine(con)) quoted_text(there, "'") else as.character(DBI::dbQuoteString(con, there))
+  out[!is.na(value)] <- if (is_engine(con)) quoted_text(there,
+                                                        "'") else as.character(DBI::dbQuoteString(con, there))
   out
 }
 

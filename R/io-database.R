@@ -6,7 +6,7 @@
 #' writes a timeline, or the tidy rows of a forecast, a backtest or a decomposition, all or nothing.
 #'
 #' @param source,path A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB are
-#'   tried; DuckDB is written for and not tried; others may do.
+#'   tried, and DuckDB, whose files (`.duckdb`) need no connection; others may do.
 #' @param table Name of the table; `c("schema", "table")` for one in a schema.
 #' @param query A query instead of a table. It is the only text that is sent as it stands.
 #' @param x A timeline, or a forecast, backtest or decomposition.
@@ -88,7 +88,8 @@ read_timeline.kairon_engine <- read_timeline.DBIConnection
 # The first rows tell kinds, zone and type; all others stay.
 open_remote <- function(con, from, columns, time, told, header, label, call) {
   if (!sql_dialect(con) %in% c("sqlite", "postgres", "duckdb")) {
-    abort_state(c("Rows are left in SQLite, PostgreSQL and DuckDB only.", i = "Read them, without {.arg remote}."),
+    abort_state(c("Rows are left in SQLite, PostgreSQL and DuckDB only.",
+                  i = "Read them, without {.arg remote}."),
                 call = call)
   }
   rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time, call)
@@ -215,7 +216,8 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
 }
 
 # Into a file of DuckDB, which is made where there is none.
-write_engine_file <- function(x, path, table = NULL, mode = c("create", "append", "upsert", "replace"), key = NULL,
+write_engine_file <- function(x, path, table = NULL, mode = c("create", "append", "upsert", "replace"),
+                              key = NULL,
                               header = TRUE, call = rlang::caller_env(2)) {
   fresh <- !file.exists(path)
   if (!dir.exists(dirname(path))) abort_file("There is no folder {.file {dirname(path)}}.", call = call)

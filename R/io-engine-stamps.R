@@ -1,9 +1,9 @@
 # Stamps in text, as SQL of the engine. Of several ways of reading them that one is taken which gives, for the
-# first rows, what the reader of whole files gives; so it is tried, not assumed. Where none does, the file is not
-# left where it is.
+# first rows, what the reader of whole files gives; so it is tried, not assumed. Where none does, the file
+# is not left where it is.
 
-# `sql`: a stamp for each row (NULL where it cannot be read), `form` as in sql_seconds(): "utc" and "local" are
-# times without a zone, of UTC and of a wall clock.
+# `sql`: a stamp for each row (NULL where it cannot be read), `form` as in sql_seconds(): "utc" and "local"
+# are times without a zone, of UTC and of a wall clock.
 stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
   timed <- quietly(time_column(quo, data, call))
   place <- function(column) paste0("trim(c", match(column, final), ")")
@@ -30,7 +30,8 @@ stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
   for (one in stamp_candidates(text, sample, form)) {
     if (reads_the_same(con, one, sample, match(names(sample), final), read$seconds[at])) {
       # A day with a time of day is none.
-      if (form == "date") one <- paste0("CASE WHEN ", one, " = date_trunc('day', ", one, ") THEN CAST(", one, " AS DATE) END")
+      if (form == "date") one <- paste0("CASE WHEN ", one, " = date_trunc('day', ", one, ") THEN CAST(", one,
+                                        " AS DATE) END")
       return(list(sql = one, form = form))
     }
   }
@@ -80,7 +81,8 @@ parts_text <- function(parts, place) {
   day <- paste0(number("year", 4), ", '-', ", number("month", 2), ", '-', ",
                 if (is.null(parts$day)) "'01'" else number("day", 2))
   clock <- if (!is.null(parts$hour)) {
-    paste0(", ' ', ", number("hour", 2), ", ':', ", if (is.null(parts$minute)) "'00'" else number("minute", 2),
+    paste0(", ' ', ", number("hour", 2), ", ':', ", if (is.null(parts$minute)) "'00'" else number("minute",
+                                                                                                  2),
            ", ':', ", if (is.null(parts$second)) "'00'" else number("second", 2))
   }
   paste0("concat(", day, clock, ")")
@@ -105,14 +107,18 @@ stamp_candidates <- function(text, sample, form) {
   zoned <- paste0("regexp_matches(", text, ", '(:[0-9]{2}.*[+-][0-9]{2}(:?[0-9]{2})?|[Zz])$')")
   cast <- function(type) paste0("TRY_CAST(", text, " AS ", type, ")")
   # Text of one length and one end is of one kind; what differs is looked at more closely.
-  fast <- if (length(sizes) == 1) paste0("strlen(", text, ") = ", sizes)
+  bare <- sub("^trim\\((c[0-9]+)\\)$", "\\1", text)
+  fast <- if (length(sizes) == 1) paste0("strlen(", bare, ") = ", sizes)
   if (form == "utc") {
-    with_seconds <- paste0("regexp_replace(", text, ", '(.*[T ][0-9]{2}:[0-9]{2})([+-].*|[Zz])$', '\\1:00\\2')")
+    with_seconds <- paste0("regexp_replace(", text,
+                           ", '(.*[T ][0-9]{2}:[0-9]{2})([+-].*|[Zz])$', '\\1:00\\2')")
     full <- function(t) paste0("CAST(TRY_CAST(", t, " AS TIMESTAMPTZ) AS TIMESTAMP)")
     kinds <- c(text, with_seconds)
     made <- paste0("CASE WHEN ", zoned, " THEN ", vapply(kinds, full, ""), " END")
     quick <- if (!is.null(fast) && all(grepl("Z$", first))) {
-      paste0("CASE WHEN ", fast, " AND right(", text, ", 1) = 'Z' THEN ", cast("TIMESTAMP"), " ELSE (", made, ") END")
+      paste0("CASE WHEN ", fast, " AND right(", bare, ", 1) = 'Z' THEN TRY_CAST(", bare,
+             " AS TIMESTAMP) ELSE (", made,
+             ") END")
     }
     number <- paste0("TRY_CAST(", text, " AS DOUBLE)")
     counted <- paste0("make_timestamp(CAST(", number, " * ", c("1000000", "1000", "1"), " AS BIGINT))")
@@ -123,17 +129,21 @@ stamp_candidates <- function(text, sample, form) {
   ends <- all(grepl(if (isTRUE(sizes == 10)) "-[0-9]{2}$" else ":[0-9]{2}$", first))
   quick <- if (!is.null(fast) && ends && isTRUE(sizes %in% c(10, 16, 19))) {
     mark <- if (sizes == 10) "-" else ":"
-    paste0("CASE WHEN ", fast, " AND substr(", text, ", ", sizes - 2, ", 1) = '", mark, "' THEN ", cast("TIMESTAMP"),
-           " ELSE (", plain, ") END")
+    paste0("CASE WHEN ", fast, " AND ", bare, "[", sizes - 2, "] = '", mark, "' THEN TRY_CAST(", bare,
+           " AS TIMESTAMP) ELSE (", plain, ") END")
   }
-  days <- c("%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y", "%m/%d/%Y", "%m-%d-%Y", "%Y.%m.%d", "%Y%m%d", "%d.%m.%y",
-            "%d/%m/%y", "%m/%d/%y", "%d %b %Y", "%d-%b-%Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y", "%Y-%m", "%Y")
-  clocks <- list(c(" %H:%M:%S", " %H:%M", ""), c("T%H:%M:%S", "T%H:%M", ""), c(" %I:%M:%S %p", " %I:%M %p", ""),
+  days <- c("%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y", "%m/%d/%Y", "%m-%d-%Y", "%Y.%m.%d", "%Y%m%d",
+            "%d.%m.%y",
+            "%d/%m/%y", "%m/%d/%y", "%d %b %Y", "%d-%b-%Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y", "%Y-%m",
+              "%Y")
+  clocks <- list(c(" %H:%M:%S", " %H:%M", ""), c("T%H:%M:%S", "T%H:%M", ""),
+                 c(" %I:%M:%S %p", " %I:%M %p", ""),
                  c("%H%M%S", "%H%M", ""), c(" %H%M", ""), c(" %H:%M:%S.%f", " %H:%M:%S", " %H:%M", ""))
   spelt <- unlist(lapply(days, function(d) vapply(clocks, function(k) {
     paste0("try_strptime(", text, ", [", paste0("'", d, k, "'", collapse = ", "), "])")
   }, "")))
-  quarter <- paste0("CASE WHEN regexp_matches(", text, ", '^[0-9]{4}-?Q[1-4]$') THEN CAST(make_date(CAST(left(", text,
+  quarter <- paste0("CASE WHEN regexp_matches(", text,
+                    ", '^[0-9]{4}-?Q[1-4]$') THEN CAST(make_date(CAST(left(", text,
                     ", 4) AS INTEGER), 3 * CAST(right(", text, ", 1) AS INTEGER) - 2, 1) AS TIMESTAMP) END")
   c(quick, plain, spelt, quarter)
 }

@@ -60,7 +60,9 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   known <- list()
   parts <- lapply(seq_len(nrow(files)), function(i) {
     for (one in known) {
-      if (same_start(files$path[i], one)) return(utils::modifyList(one, list(path = files$path[i], name = files$name[i])))
+      if (same_start(files$path[i], one)) return(utils::modifyList(one,
+                                                                   list(path = files$path[i],
+                                                                        name = files$name[i])))
     }
     made <- text_part(files$path[i], files$name[i], roles, given, how, options, con, call)
     known[[length(known) + 1]] <<- made
@@ -75,19 +77,23 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   kinds <- column_kinds(template, wanted)
   kinds[[meta$time]] <- "text"
   # Files with the same lines above and the same columns are read in one go.
-  groups <- split(parts, vapply(parts, function(p) rlang::hash(p[c("raw", "skip", "passed", "separator", "zipped")]), ""))
+  groups <- split(parts, vapply(parts, function(p) rlang::hash(p[c("raw", "skip", "passed", "separator",
+                                                                   "zipped")]), ""))
   # In the order in which they were named.
   groups <- groups[order(vapply(groups, function(g) match(list(g[[1]]), parts), 1L))]
-  view <- paste(vapply(groups, text_select, "", con = con, wanted = wanted, kinds = kinds, how = how,
-                       series = meta$series, time = meta$time), collapse = " UNION ALL ")
+  view <- function(tidy) {
+    paste(vapply(groups, text_select, "", con = con, wanted = wanted, kinds = kinds, how = how,
+                 series = meta$series,
+                 time = meta$time, tidy = tidy), collapse = " UNION ALL ")
+  }
   told <- list(files = files, parts = parts, groups = groups, wanted = wanted, how = how, options = options,
-               check = function(call) {
+               tidied = function() view(TRUE), check = function(call) {
                  # The engine takes a text that was cut short for one that ends there.
                  for (part in Filter(function(p) p$zipped, parts)) {
                    check_unzipped(cpp_unzip(part$path, ""), part$name, call)
                  }
                })
-  new_files(con, view, template, first$form, label, told, first$header, call)
+  new_files(con, view(FALSE), template, first$form, label, told, first$header, call)
 }
 
 # The beginning of a text, as the reader of whole files reads it, and what the engine must be told to read it
@@ -223,14 +229,15 @@ new_files <- function(con, view, template, form, label, told, header, call) {
   out
 }
 
-text_select <- function(group, con, wanted, kinds, how, series, time) {
+text_select <- function(group, con, wanted, kinds, how, series, time, tidy) {
   part <- group[[1]]
   at <- match(wanted, part$raw)
   marks <- suppressWarnings(as.numeric(part$missing))
   marks <- marks[!is.na(marks)]
   cell <- function(i, name) {
     column <- paste0("c", i)
-    if (kinds[[name]] != "number") return(paste0("trim(", column, ")"))
+    # Blanks around a key are no part of it; to take them off each costs more than all the rest.
+    if (kinds[[name]] != "number") return(if (tidy) paste0("trim(", column, ")") else column)
     for (m in marks) column <- paste0("nullif(", column, ", ", sql_value(con, m), ")")
     column
   }
@@ -265,7 +272,8 @@ wide_select <- function(part, group, con, wanted, kinds, how, series, time, cell
     cell(i, how$measure)
   }, ""), collapse = ", "), "]")
   rest <- vapply(others, function(o) paste0("trim(c", match(o, part$raw), ") AS ", sql_name(con, o)), "")
-  made <- c(paste(part$stamps, "AS", sql_name(con, time)), paste0("unnest(", names, ") AS ", sql_name(con, label)),
+  made <- c(paste(part$stamps, "AS", sql_name(con, time)), paste0("unnest(", names, ") AS ",
+                                                                  sql_name(con, label)),
             rest, paste0("unnest(", values, ") AS ", sql_name(con, how$measure)))
   paste("SELECT", paste(made, collapse = ", "), "FROM", text_scan(group, con, c(kinds, numbers), how),
         blank_where(part, wanted))
@@ -292,7 +300,8 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   cells <- mapply(parquet_cell, types$column_name, types$column_type, MoreArgs = list(
     con = con, missing = how$missing, marks = marks[!is.na(marks)]
   ))
-  inner <- paste0("SELECT ", paste(cells, "AS", vapply(final, function(f) sql_name(con, f), ""), collapse = ", "),
+  inner <- paste0("SELECT ", paste(cells, "AS", vapply(final, function(f) sql_name(con, f), ""),
+                                   collapse = ", "),
                   " FROM ", scan)
   few <- parquet_ask(con, paste(inner, "LIMIT 5000"), files, call)
   names(few) <- final
@@ -313,8 +322,9 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   stamps <- if (is.character(few[[at]])) {
     made <- stamp_sql(con, told$roles$time, shape, few, final, label, options, how, call)
     # Columns go by their names here.
-    for (i in rev(seq_along(final))) made$sql <- gsub(paste0("trim(c", i, ")"), paste0("trim(", sql_name(con, final[i]), ")"),
-                                                      made$sql, fixed = TRUE)
+    made$sql <- gsub("\\bc([0-9]+)\\b", "\001\\1\001", made$sql)
+    for (i in seq_along(final)) made$sql <- gsub(paste0("\001", i, "\001"), sql_name(con, final[i]),
+                                                 made$sql, fixed = TRUE)
     made
   } else {
     parquet_stamps(con, final[at], few[[at]], types$column_type[at], meta, options)
@@ -329,7 +339,8 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
     columns <- setdiff(final, c(meta$time, meta$series[-1]))
     made[meta$series[1]] <- paste0("unnest([", paste(sql_value(con, columns), collapse = ", "), "]) AS ",
                                    sql_name(con, label_of))
-    made[how$measure] <- paste0("unnest([", paste(vapply(columns, function(n) sql_name(con, n), ""), collapse = ", "),
+    made[how$measure] <- paste0("unnest([", paste(vapply(columns, function(n) sql_name(con, n), ""),
+                                                  collapse = ", "),
                                 "]) AS ", sql_name(con, how$measure))
   }
   view <- paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ")")

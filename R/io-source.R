@@ -2,7 +2,7 @@
 # local files.
 
 # Returns a data frame: name (as given) and path (a local file, unpacked, or the folder of a data package).
-# With `unpack` FALSE, gzip is left as it is, for what reads a file piece by piece.
+# With `unpack` FALSE, gzip is left as it is, for the engine.
 local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env(), unpack = TRUE) {
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(

@@ -1,5 +1,5 @@
-# Medians, quantiles and other statistics that need the values of a bin side by side: they are ranked where the
-# rows lie.
+# Medians, quantiles and other statistics that need the values of a bin side by side: they are ranked where
+# the rows lie.
 
 # Statistics of bins that cells do not give: for each measure of `wanted` (a list of lists of statistics by
 # label) a list of vectors, a value a bin. `closed` as in read_cells().
@@ -26,8 +26,8 @@ read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call)
   })
 }
 
-# Functions of one's own take the values of a bin as they are: rows come in order, part by part, and those of the
-# last bin are held.
+# Functions of one's own take the values of a bin as they are: rows come in order, part by part, and those
+# of the last bin are held.
 bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
   out <- lapply(wanted, lapply, function(s) rep(NA_real_, length(bins$owner)))
   held <- NULL
@@ -44,7 +44,8 @@ bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
     }
     if (all) NULL else rows[starts[length(starts)]:n, , drop = FALSE]
   }
-  columns <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""), paste(remote_seconds(x), "AS kairon_at"),
+  columns <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""),
+               paste(remote_seconds(x), "AS kairon_at"),
                vapply(names(wanted), function(m) sql_name(x$con, m), ""))
   sql <- paste("SELECT", paste(columns, collapse = ", "), "FROM", x$from, remote_where(x), "ORDER BY",
                paste(c(columns[seq_along(x$meta$series)], "kairon_at"), collapse = ", "))

@@ -149,28 +149,30 @@ all_on <- function(x, cadence) {
 #' asked for are counts, sums, squares, extremes, first and last values of cells of equal length that fit
 #' into them, and for `time_mean` and amounts that bins cut how long the values of a cell hold up to its last
 #' one. Only those travel. Medians, quantiles and `mad` are ranked in the database, a few values a bin travel;
-#' a function of your own needs the rows: `as_timeline()` first. So do a grid finer than the readings, values
-#' at instants (`at`, `between`, `within`), and bins that cut readings which are stamped elsewhere than at
-#' the start of their period. A cadence is found on the first rows of some series, and
-#' then checked on every row. [inspect()] is that of the rows in memory, but for the cadence of each series,
-#' which is found on its first 2,000 stamps.
+#' for a function of your own the rows come in order, part by part. A grid finer than the readings needs the
+#' rows: `as_timeline()` first. So do values at instants (`at`, `between`, `within`), and bins that cut
+#' readings which are stamped elsewhere than at the start of their period. A cadence is found on the first
+#' rows of some series, and then checked on every row. [inspect()] is that of the rows in memory, but for
+#' the cadence of each series, which is found on its first 2,000 stamps.
 #' @section Stamps of a wall clock:
 #' Where a database holds local times (`timestamp` without zone, text without an offset), they become instants
 #' by the clock changes of the timeline's zone. Rows in an hour that the clock shows twice or leaves out are
 #' refused, since the database does not tell which instant is meant; and so are stamps of several kinds, or
 #' text that SQLite cannot read.
 #' @section Files:
-#' Delimited text (gzip is unpacked on the way) is read in pieces of whole lines
-#' (`options(kairon.chunk_bytes = )`, 4 MiB), Parquet by its row groups, each by the reader of whole files:
-#' units, decimal commas, wide tables and several files work, and rows that cannot be read are kept in
-#' [rejects()]. Only sums are kept between pieces, so that memory grows with the bins, not with the rows; for
-#' medians, quantiles and functions the rows of bins that are still open are held, up to 15 million.
-#' Rows may lie in any order; where those of a series do not lie in the order of time, readings at odd
-#' instants, medians, quantiles and functions are refused, and gaps and runs of the health card are not exact,
-#' which is said. Of a repeated stamp the first may be kept (`repeats = "first"`). [pool_series()] works as
-#' `resample()` does, on sums. Quartiles of the card are counted value by value, up to a million different
-#' ones; then values are rounded to fewer digits, and that is said. Workbooks, JSON and NetCDF are read as a
-#' whole (a `slab` of NetCDF alone).
+#' Delimited text (zipped with gzip or not), Parquet and files of DuckDB are read by DuckDB, an engine that
+#' works within R: by the package duckdb, or by adbcdrivermanager and nanoarrow with DuckDB's shared
+#' library, whose path stands in the environment variable `KAIRON_DUCKDB_LIBRARY`, or which lies in
+#' `tools::R_user_dir("kairon", "data")`. The first rows (half a megabyte) are read as ever and tell
+#' columns, kinds, units, zone and how stamps are written; what all other rows must fit. Rows with too few
+#' or too many cells and stamps that cannot be read are kept in [rejects()] with their lines; a cell that is
+#' no number ends the reading with its line. Thousands marked by commas, currencies, columns that are parted
+#' by blanks, weeks as stamps, and periods across the columns are refused: leave `remote` out. Rows may lie
+#' in any order. Stamps that repeat are found and refused, or of each the first is kept (`repeats =
+#' "first"`). A folder of Parquet is named by a pattern (`"sales/*/*.parquet"`); parts of its path such as
+#' `year=2031` become columns. The engine takes up to `options(kairon.engine_memory = "1GB")`, and lays
+#' aside on disk what does not fit; functions of your own get the rows in order, part by part. Workbooks,
+#' JSON and NetCDF are read as a whole (a `slab` of NetCDF alone).
 #' @section Error types:
 #' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database says.
 #' @seealso [fetching], [demo_archive()], [database-bridge], [append_rows()], [table-neighbours]

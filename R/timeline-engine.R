@@ -1,5 +1,5 @@
-# What the engine's rows need beside their SQL: cells that are no numbers, rows and stamps that cannot be read,
-# stamps that repeat, hours that the clock shows twice.
+# What the engine's rows need beside their SQL: cells that are no numbers, rows and stamps that cannot be
+# read, stamps that repeat, hours that the clock shows twice.
 
 define_rows <- function(con, call) {
   sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view), call)
@@ -32,7 +32,8 @@ check_cells_read <- function(con, call) {
 }
 
 reject_query <- paste(
-  "SELECT s.file_path, e.line, e.line_byte_position AS byte, e.column_idx, e.error_type, e.csv_line, e.error_message FROM reject_errors e",
+  "SELECT s.file_path, e.line, e.line_byte_position AS byte, e.column_idx, e.error_type, e.csv_line,",
+  "e.error_message FROM reject_errors e",
   "JOIN reject_scans s ON s.scan_id = e.scan_id AND s.file_id = e.file_id ORDER BY s.file_path, e.line"
 )
 
@@ -77,7 +78,8 @@ abort_encoding <- function(con, cells, call) {
   name <- con$told$parts[[file_place(con, first$file_path)]]$name
   line <- first$line
   abort_file(c("Line {line} of {.file {name}} is no UTF-8, as its first lines are.",
-               i = "Leave {.arg remote} out, or turn the file into UTF-8."), call = call, .envir = environment())
+               i = "Leave {.arg remote} out, or turn the file into UTF-8."), call = call,
+                 .envir = environment())
 }
 
 abort_no_number <- function(con, bad, call) {
@@ -106,14 +108,16 @@ told_rejects <- function(con, found) {
   }
   place <- file_place(con, found$file_path)
   of <- vapply(con$told$parts, function(p) length(p$raw), 1L)
-  counted <- suppressWarnings(as.numeric(sub(".*Found: *([0-9]+).*", "\\1", gsub("\n", " ", found$error_message))))
+  counted <- suppressWarnings(as.numeric(sub(".*Found: *([0-9]+).*", "\\1",
+                                             gsub("\n", " ", found$error_message))))
   key <- paste(place, found$line)
   groups <- split(seq_along(key), factor(key, unique(key)))
   out <- do.call(rbind, lapply(groups, function(at) {
     wanted <- of[place[at[1]]]
     cells <- counted[at]
     reason <- if (all(is.na(cells))) tolower(found$error_type[at[1]]) else {
-      cells <- if (grepl("MISSING", found$error_type[at[1]])) min(cells, na.rm = TRUE) else max(cells, na.rm = TRUE)
+      cells <- if (grepl("MISSING", found$error_type[at[1]])) min(cells, na.rm = TRUE) else max(cells,
+                                                                                                na.rm = TRUE)
       paste0(cells, " cells, the header has ", wanted)
     }
     data.frame(line = as.numeric(found$line[at[1]]), reason = reason, text = found$csv_line[at[1]],
@@ -137,15 +141,18 @@ unread_stamps <- function(x, call) {
     n <- length(part$raw)
     columns <- paste0("c", seq_len(n))
     # A line break within quotes is a line, too.
-    breaks <- paste0("coalesce(length(", columns, ") - length(replace(", columns, ", chr(10), '')), 0)", collapse = " + ")
+    breaks <- paste0("coalesce(length(", columns, ") - length(replace(", columns, ", chr(10), '')), 0)",
+                     collapse = " + ")
     lapply(group, function(one) {
       scan <- text_scan(list(one), con, NULL, con$told$how)
-      inner <- paste0("SELECT row_number() OVER () AS kairon_row, ", breaks, " AS kairon_breaks, *, ", part$stamps,
+      inner <- paste0("SELECT row_number() OVER () AS kairon_row, ", breaks, " AS kairon_breaks, *, ",
+                      part$stamps,
                       " AS kairon_stamp FROM ", scan)
       counted <- paste0("SELECT *, sum(kairon_breaks) OVER (ORDER BY kairon_row ROWS UNBOUNDED PRECEDING) - ",
                         "kairon_breaks AS kairon_above FROM (", inner, ")")
       blank <- paste0("coalesce(", paste(columns, collapse = ", "), ") IS NOT NULL")
-      sql <- paste0("SELECT kairon_row + kairon_above AS line, concat_ws(', ', ", paste0("coalesce(", columns, ", 'NA')",
+      sql <- paste0("SELECT kairon_row + kairon_above AS line, concat_ws(', ', ",
+                    paste0("coalesce(", columns, ", 'NA')",
                     collapse = ", "), ") AS text, ", stamp_cell(part), " AS stamp FROM (", counted,
                     ") WHERE kairon_stamp IS NULL AND ", blank, " ORDER BY kairon_row LIMIT ",
                     format(most_rejects, scientific = FALSE))
@@ -157,7 +164,8 @@ unread_stamps <- function(x, call) {
       line <- as.numeric(found$line) + one$passed
       # Rows that were set aside stand between them.
       odd <- before[which(before$place == place), c("line", "text")]
-      if (one$passed == 0) odd <- rbind(data.frame(line = con$above[[place]], text = rep("", length(con$above[[place]]))), odd)
+      if (one$passed == 0) odd <- rbind(data.frame(line = con$above[[place]],
+                                                   text = rep("", length(con$above[[place]]))), odd)
       for (i in order(as.numeric(odd$line))) {
         own <- sub("\n$", "", odd$text[i])
         line <- line + (line >= odd$line[i]) * (1 + nchar(own) - nchar(gsub("\n", "", own, fixed = TRUE)))
@@ -174,7 +182,7 @@ unread_stamps <- function(x, call) {
 }
 
 stamp_cell <- function(part) {
-  at <- as.integer(regmatches(part$stamps, regexpr("(?<=trim\\(c)[0-9]+", part$stamps, perl = TRUE)))
+  at <- as.integer(regmatches(part$stamps, regexpr("(?<=\\bc)[0-9]+", part$stamps, perl = TRUE)))
   paste0("c", at)
 }
 
@@ -222,28 +230,13 @@ settle_rejects <- function(x, unread, call) {
 
 # Repeats ----
 
-# How many rows of a cell repeat a stamp, as SQL, where stamps keep a grid of equal steps; NULL elsewhere.
-repeats_sql <- function(x, cadence, phase, width, closed) {
-  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") && cadence$stamp == "start"
-  places <- if (equal) width / cadence$n else Inf
-  if (!equal || places > 1e5 || width %% cadence$n != 0) {
-    return(NULL)
-  }
-  seconds <- remote_seconds(x)
-  value <- function(v) sql_value(x$con, v)
-  # Places on the whole grid, counted round within a cell: which stamp is the first of it does not matter.
-  place <- paste0("CAST(round((", seconds, " - ", value(cadence$anchor), ") / ", value(cadence$n), ") AS BIGINT)")
-  around <- paste0("((", place, " % ", value(places), ") + ", value(places), ") % ", value(places))
-  paste0("count(", seconds, ") - bit_count(bitstring_agg(CAST(", around, " AS INTEGER), 0, ", value(places - 1),
-         ")) AS kairon_repeats")
-}
-
 # The stamps that repeat, exactly.
 find_repeated_rows <- function(x, call) {
   con <- x$con
   columns <- paste(c(vapply(x$meta$series, function(s) sql_name(con, s), ""), sql_name(con, x$meta$time)),
                    collapse = ", ")
-  sql_do(con, paste0("CREATE OR REPLACE TEMP TABLE kairon_twice AS SELECT ", columns, ", count(*) AS kairon_n FROM ",
+  sql_do(con, paste0("CREATE OR REPLACE TEMP TABLE kairon_twice AS SELECT ", columns,
+                     ", count(*) AS kairon_n FROM ",
                      x$from, " WHERE ", sql_name(con, x$meta$time), " IS NOT NULL GROUP BY ", columns,
                      " HAVING count(*) > 1"), call)
   as.numeric(sql_rows(con, "SELECT coalesce(sum(kairon_n - 1), 0) AS n FROM kairon_twice", call)$n)
@@ -288,7 +281,8 @@ replace_view_rows <- function(x, where, rows, call) {
   time <- x$meta$time
   if (inherits(rows[[time]], "POSIXct")) rows[[time]] <- local_text(as.numeric(rows[[time]]))
   sql_append(con, own, database_cells(rows, con), call)
-  con$view <- paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where, ") UNION ALL SELECT * FROM ", own)
+  con$view <- paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where,
+                     ") UNION ALL SELECT * FROM ", own)
   define_rows(con, call)
 }
 
@@ -300,8 +294,8 @@ local_text <- function(seconds) {
 
 # Wall clocks ----
 
-# Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice by the order
-# of the rows, as in files that are read as a whole.
+# Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice by the
+# order of the rows, as in files that are read as a whole.
 settle_wall_clock <- function(x, call) {
   con <- x$con
   # Timelines that are limited to a span share the rows.
@@ -328,7 +322,8 @@ settle_wall_clock <- function(x, call) {
     held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", odd), call)
   }
   shift <- if (length(near)) {
-    paste0("CASE ", paste(sprintf("WHEN %s < %s THEN %s", seconds, value(at + before), value(before)), collapse = " "),
+    paste0("CASE ", paste(sprintf("WHEN %s < %s THEN %s", seconds, value(at + before), value(before)),
+                          collapse = " "),
            " ELSE ", value(after[length(after)]), " END")
   } else {
     sql_value(con, offset_at(ends[1], x$meta$zone))

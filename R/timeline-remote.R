@@ -49,11 +49,15 @@ facts_columns <- function(x, cadence) {
   c(rlang::set_names(attributes, x$meta$attributes),
     first = paste(edge_sql(x, "min", seconds), "AS kairon_first"),
     last = paste(edge_sql(x, "max", seconds), "AS kairon_last"),
-    off = if (!is.null(off)) paste0("sum(CASE WHEN ", off, " THEN 1 ELSE 0 END) AS kairon_off"))
+    off = if (isTRUE(attr(off, "micro"))) paste0("bit_or(", off, ") AS kairon_off") else
+      if (!is.null(off)) paste0("sum(CASE WHEN ", off, " THEN 1 ELSE 0 END) AS kairon_off"))
 }
 
 # Stamps are compared as they are stored, which is cheaper than as seconds.
 edge_sql <- function(x, how, seconds) {
+  if (!is.null(micro_sql(x))) {
+    return(paste0("epoch(", how, "(", sql_name(x$con, x$meta$time), "))"))
+  }
   if (!has_bins(x)) {
     return(paste0(how, "(", seconds, ")"))
   }
@@ -173,6 +177,12 @@ off_grid_sql <- function(x, cadence, seconds) {
   if (has_bins(x)) {
     return(paste(sql_name(x$con, x$meta$time), "<>", bin_sql(x, cadence$anchor, cadence$n)))
   }
+  micro <- micro_sql(x)
+  if (!is.null(micro) && cadence$n >= 1e-6) {
+    whole <- function(v) sprintf("%.0f", round(v * 1e6))
+    return(structure(paste0("(", micro, " - ", whole(cadence$anchor), ") % ", whole(cadence$n)),
+                     micro = TRUE))
+  }
   places <- paste0("((", seconds, " - ", sql_value(x$con, cadence$anchor), ") * 1.0 / ",
                    sql_value(x$con, cadence$n), ")")
   if (sql_dialect(x$con) != "sqlite") {
@@ -193,6 +203,13 @@ checked_cadence <- function(x, cadence, facts, seconds, call) {
     cpp_share_on_grid(at, span_zone(x$meta, at), unclass(cadence)) == 1
   } else {
     sum(facts$off) == 0
+  }
+  if (!fits && isTRUE(attr(off_grid_sql(x, cadence, seconds), "micro"))) {
+    # Whether any stamp is off the grid is cheaper to tell than how many are.
+    sql <- paste0("SELECT count(*) AS n FROM ", x$from, " ", remote_where(x),
+                  if (nzchar(remote_where(x))) " AND " else " WHERE ",
+                  off_grid_sql(x, cadence, seconds), " <> 0")
+    facts$off <- c(as.numeric(sql_rows(x$con, sql, call)$n), rep(0, nrow(facts) - 1))
   }
   if (fits) cadence else irregular_cadence(cadence, step_seconds(cadence),
                                            1 - sum(facts$off %||% 0) / sum(facts$rows))
@@ -228,8 +245,10 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   # Where nothing is known of the series yet, the same pass over the rows tells it.
   fresh <- is.null(x$store$facts)
   cadence <- if (fresh) sampled_cadence(x, call)
-  about <- if (fresh) c(facts_columns(x, cadence), repeats = repeats_column(x, cadence, phase, width, closed))
-  told <- cells_sql(x, phase, width, closed, needs, shift, about)
+  about <- if (fresh) facts_columns(x, cadence)
+  counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen)
+  fine <- if (counts && !is.null(fine_places(x, cadence))) cadence
+  told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
   out <- sql_rows(x$con, told$sums, call)
   # Keys and attributes may be called as what is counted is.
   keys <- mark_text(out[seq_along(x$meta$series)])
@@ -239,7 +258,8 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   attributes <- mark_text(out[2 + which(told_too)])
   names(attributes) <- names(about)[told_too]
   out <- out[setdiff(seq_along(out), 2 + which(told_too))]
-  names(out) <- c("cell", "rows", names(about)[!told_too], unlist(lapply(names(needs), function(m) {
+  names(out) <- c("cell", "rows", names(about)[!told_too], if (!is.null(fine)) "repeats",
+                  unlist(lapply(names(needs), function(m) {
     paste0(m, ".", c("n", "sum", intersect(sum_words, needs[[m]])))
   })))
   out$cell <- cell_number(x, out$cell, phase, width)
@@ -259,7 +279,7 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
     facts <- x$store$facts
   }
   out$series <- match_keys(keys, facts, x$meta)
-  place <- paste(out$series, out$cell)
+  place <- if (length(told$ends)) paste(out$series, out$cell)
   for (end in told$ends) {
     found <- keyed_rows(x, sql_rows(x$con, end$sql, call), c("cell", end$columns), facts)
     at <- match(place, paste(found$series, cell_number(x, found$cell, phase, width)))
@@ -268,9 +288,19 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   out
 }
 
-# What else a first pass over files tells: how many stamps repeat.
-repeats_column <- function(x, cadence, phase, width, closed) {
-  if (inherits(x, "kairon_files")) repeats_sql(x, cadence, phase, width, closed)
+# Keys with blanks around them: the view takes them off from now on.
+has_blanks <- function(x) {
+  con <- x$con
+  keys <- unlist(Filter(is.character, as.list(x$store$facts[x$meta$series])), use.names = FALSE)
+  if (isTRUE(con$tidy) || !is.function(con$told$tidied) || !any(grepl("^ | $", keys))) {
+    return(FALSE)
+  }
+  con$tidy <- TRUE
+  con$on_instants <- FALSE
+  x$store$seconds <- NULL
+  con$view <- con$told$tidied()
+  define_rows(con, NULL)
+  TRUE
 }
 
 # Repeats and rows that cannot be read, once all rows were seen. Whether the rows are others now.
@@ -281,6 +311,9 @@ settle_files <- function(x, repeats, unread, call) {
   # Where stamps lie off the grid, their places do not tell.
   told <- is_regular_cadence(attr(x$store$facts, "cadence")) && !is.null(repeats)
   if (is.function(x$con$told$check)) x$con$told$check(call)
+  if (has_blanks(x)) {
+    return(TRUE)
+  }
   changed <- (!told || sum(as.numeric(repeats)) > 0) && settle_repeated_rows(x, call)
   settle_rejects(x, unread, call)
   x$con$seen <- TRUE
@@ -295,7 +328,7 @@ cell_number <- function(x, cell, phase, width) {
 sum_words <- c("square", "min", "max", "t", "tt", "tv")
 
 # The statements: `sums`, and one for the first or last value of each measure that wants it.
-cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
+cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine = NULL) {
   con <- x$con
   value <- function(v) sql_value(con, v)
   seconds <- remote_seconds(x)
@@ -304,7 +337,7 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   cell <- if (binned) {
     bin_sql(x, phase, width, closed)
   } else {
-    floor_sql(con, places, closed)
+    micro_places(x, phase, width, closed) %||% floor_sql(con, places, closed)
   }
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
   rest <- if (binned) {
@@ -326,14 +359,133 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL) {
   # Groups are formed by stamps; only what travels is turned into seconds.
   shown <- if (binned) paste0("date_part('epoch', ", cell, ")") else cell
   if (length(columns)) columns <- paste(columns, "AS", paste0("kairon_", seq_along(columns)))
-  sums <- paste("SELECT", paste(c(keys, paste(shown, "AS kairon_cell"), "count(*) AS kairon_rows", about,
-                                  columns), collapse = ", "),
-                "FROM", x$from, remote_where(x), remote_group(x, if (binned) cell else "kairon_cell"))
+  fine <- if (!is.null(fine)) fine_parts(x, fine, phase, width, closed)
+  group <- if (binned) cell else "kairon_cell"
+  here <- paste(shown, "AS kairon_cell")
+  if (!is.null(fine)) {
+    group <- c(if (is.null(fine$each)) "kairon_cell", "kairon_fine")
+    here <- c(if (is.null(fine$each)) here, paste(fine$part, "AS kairon_fine"),
+              paste(fine$bits, "AS kairon_bits"))
+  }
+  sums <- paste("SELECT", paste(c(keys, here, "count(*) AS kairon_rows", about, columns), collapse = ", "),
+                "FROM", x$from, remote_where(x), remote_group(x, group))
+  if (!is.null(fine)) sums <- sums_of_fine(x, sums, fine$each, about, columns)
   ends <- unlist(lapply(names(needs), function(m) {
     lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell, shown = shown,
            seconds = seconds, shift = shift[[m]])
   }), recursive = FALSE)
   list(sums = sums, ends = ends)
+}
+
+# Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp. `part` and
+# `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts make a cell.
+fine_parts <- function(x, cadence, phase, width, closed) {
+  n <- cadence$n
+  places <- width / n
+  nested <- closed == "left" && places == round(places) && (phase - cadence$anchor) %% n == 0
+  whole <- function(v) sprintf("%.0f", v)
+  if (nested && !is.null(micro_places(x, phase, width)) && n >= 1e-6) {
+    m <- max(Filter(function(d) places %% d == 0, seq_len(min(62, places))))
+    part <- micro_places(x, phase, n * m)
+    rest <- micro_rest(x, phase, n * m)
+    return(list(
+      part = part, bits = paste0("bit_or(CAST(1 AS BIGINT) << (", rest, " // ", whole(n * 1e6), "))"),
+      # Counted up from far below zero, so that what is left over is none.
+      each = sprintf("(kairon_fine + 62000000000 * %s) // %s - 62000000000", whole(places / m),
+                     whole(places / m))
+    ))
+  }
+  place <- fine_places(x, cadence)
+  list(part = paste(place, "// 62"), bits = paste0("bit_or(CAST(1 AS BIGINT) << (", place, " % 62))"))
+}
+
+sums_of_fine <- function(x, inner, each, about, columns) {
+  whole <- function(parts) {
+    alias <- sub(".* AS ", "", parts)
+    how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
+                                                       ifelse(grepl("^bit_or\\(", parts), "bit_or", "sum")))
+    how[grepl("^(sum|count)\\(", parts)] <- "sum"
+    paste0(how, "(", alias, ") AS ", alias)
+  }
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  made <- c(keys, if (is.null(each)) "kairon_cell" else paste(each, "AS kairon_cell"),
+            "sum(kairon_rows) AS kairon_rows", if (length(about)) whole(about),
+            "sum(kairon_rows) - sum(bit_count(kairon_bits)) AS kairon_repeats",
+              if (length(columns)) whole(columns))
+  paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ") AS kairon_parts ",
+         remote_group(x, "kairon_cell"))
+}
+
+# Whole microseconds of the stamps, as SQL, where the engine counts in them; NULL elsewhere.
+micro_sql <- function(x) {
+  stamped <- x$form %in% c("utc", "instant", "date") || x$form == "local" && !reads_wall_clock(x) ||
+    inherits(x, "kairon_files") && x$form == "local"
+  if (sql_dialect(x$con) != "duckdb" || !stamped) {
+    return(NULL)
+  }
+  # Settles the clock where that is to be done.
+  remote_seconds(x)
+  name <- sql_name(x$con, x$meta$time)
+  paste0("epoch_us(", if (x$form == "date") paste0("CAST(", name, " AS TIMESTAMP)") else name, ")")
+}
+
+# The number of the cell, by whole numbers. The engine cuts towards zero, so that they are counted from
+# before the first stamp that there is.
+micro_places <- function(x, phase, width, closed = "left") {
+  since <- micro_since(x, phase, width)
+  if (is.null(since)) {
+    return(NULL)
+  }
+  paste0("((", since$micro, if (closed == "right") " - 1", ") // ", since$width, " - ", since$back, ")")
+}
+
+# Microseconds since the start of the cell.
+micro_rest <- function(x, phase, width) {
+  since <- micro_since(x, phase, width)
+  paste0("(", since$micro, " % ", since$width, ")")
+}
+
+micro_since <- function(x, phase, width) {
+  micro <- micro_sql(x)
+  w <- width * 1e6
+  p <- phase * 1e6
+  if (is.null(micro) || w < 1 || abs(w - round(w)) > 1e-6 || abs(p - round(p)) > 1e-6) {
+    return(NULL)
+  }
+  back <- ceiling((p + 62135683200 * 1e6) / w)
+  whole <- function(v) sprintf("%.0f", v)
+  # Whole numbers of microseconds that far back have more digits than a number here keeps.
+  far <- big_difference(p, back, w)
+  if (back * w > 9e18) NULL else list(micro = paste0("(", micro, " + ", far, ")"), width = whole(w),
+                                      back = whole(back))
+}
+
+# back * w - p, exactly, as text.
+big_difference <- function(p, back, w) {
+  cut <- 1e6
+  high <- floor(back / cut)
+  low <- back - high * cut
+  # In parts of a million, whose products a number holds.
+  upper <- high * w
+  lower <- low * w - p
+  carry <- floor(lower / cut)
+  rest <- lower - carry * cut
+  paste0(sprintf("%.0f", upper + carry), sprintf("%06.0f", rest))
+}
+
+# The place of each stamp on a grid of equal steps, as SQL; NULL where there is none to count on.
+fine_places <- function(x, cadence) {
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") && cadence$stamp == "start"
+  if (!inherits(x, "kairon_files") || !equal) {
+    return(NULL)
+  }
+  made <- micro_places(x, cadence$anchor - cadence$n / 2, cadence$n)
+  if (is.null(made)) {
+    made <- paste0("CAST(round((", remote_seconds(x), " - ", sql_value(x$con, cadence$anchor), ") / ",
+                   sql_value(x$con, cadence$n), ") AS BIGINT)")
+  }
+  # Counted up from far below zero, so that what is left over is none.
+  paste0("(", made, " + 62000000000000)")
 }
 
 # Sums of groups of series at each stamp. A series may be in two groups, its own and that of all.
@@ -352,7 +504,8 @@ pooled_sql <- function(x, facts, groups, weight, needs, shift) {
     v <- sql_name(con, m)
     moved <- paste0("(", v, " - ", sql_value(con, shift[[m]]), ")")
     all <- c(
-      square = paste0("sum(", moved, " * ", moved, ")"), min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
+      square = paste0("sum(", moved, " * ", moved, ")"), min = paste0("min(", v, ")"),
+        max = paste0("max(", v, ")"),
       weight = paste0("sum(CASE WHEN ", v, " IS NOT NULL THEN kairon_weight END)"),
       weighted = paste0("sum(kairon_weight * ", v, ")")
     )

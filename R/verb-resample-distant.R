@@ -198,9 +198,11 @@ distant_columns <- function(made, cells, ordered, call) {
   from <- as.integer(upto[-(n + 1)])
   to <- as.integer(upto[-1])
   # With twice the digits, as sums of rows are.
+  over <- function(v, how) range_statistic(as.double(v), as.double(seq_along(v)), from, to, how)
   add <- function(v) {
-    total <- range_statistic(as.double(v), as.double(seq_along(v)), from, to, "sum")
-    ifelse(is.na(total), 0, total)
+    total <- over(v, "sum")
+    total[is.na(total)] <- 0
+    total
   }
   check_repeated_cells(made, add(cells$rows), bins, call)
   data <- bin_frame(made$ends, made$rows, bins)
@@ -208,7 +210,7 @@ distant_columns <- function(made, cells, ordered, call) {
   marks <- list()
   for (measure in names(made$wanted)) {
     statistics <- made$wanted[[measure]]
-    sums <- measure_sums(cells, measure, at, n, add, made, starts)
+    sums <- measure_sums(cells, measure, at, n, add, over, made, starts)
     present <- sums$n
     share <- pmin(1, present / bins$expected)
     for (label in names(statistics)) {
@@ -269,17 +271,12 @@ check_repeated_cells <- function(made, rows, bins, call) {
                 i = "Look for repeats in the table; {.fn as_timeline} shows the first ones."), call = call)
 }
 
-measure_sums <- function(cells, measure, at, n, add, made, starts) {
+measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
   get <- function(word) cells[[paste0(measure, ".", word)]]
   out <- list(n = add(get("n")), sum = add(get("sum")), shift = made$shift[[measure]])
   if (!is.null(get("square"))) out$square <- add(get("square"))
-  edge <- function(v, how) {
-    kept <- which(!is.na(v))
-    found <- tapply(v[kept], at[kept], how)
-    replace(rep(NA_real_, n), as.integer(names(found)), as.numeric(found))
-  }
-  if (!is.null(get("min"))) out$min <- edge(get("min"), min)
-  if (!is.null(get("max"))) out$max <- edge(get("max"), max)
+  if (!is.null(get("min"))) out$min <- over(get("min"), "min")
+  if (!is.null(get("max"))) out$max <- over(get("max"), "max")
   in_order <- order(cells$series, cells$cell)
   ordered <- function(v, how) {
     kept <- in_order[!is.na(v[in_order])]

@@ -123,12 +123,14 @@ test_that("functions of one's own take rows part by part, in whatever order they
   expect_equal(got$flow, near$flow, tolerance = 1e-9)
   for (statistic in list("median", function(v) v[1] - v[length(v)])) {
     expect_equal(as.data.frame(quiet(as_timeline(resample(far, "1 week", statistic)))),
-                 as.data.frame(quiet(resample(read_timeline(path, levels = "flow", zone = "UTC"), "1 week", statistic))))
+                 as.data.frame(quiet(resample(read_timeline(path, levels = "flow", zone = "UTC"), "1 week",
+                                              statistic))))
   }
   parts <- list()
   con <- open_sqlite()
   DBI::dbWriteTable(con, "n", data.frame(i = 1:25))
-  kairon:::sql_batches(con, "SELECT i FROM n", function(rows) parts[[length(parts) + 1]] <<- rows$i, NULL, size = 10)
+  kairon:::sql_batches(con, "SELECT i FROM n", function(rows) parts[[length(parts) + 1]] <<- rows$i, NULL,
+                       size = 10)
   expect_equal(lengths(parts), c(10, 10, 5))
   expect_equal(unlist(parts), 1:25)
   db_close(con)

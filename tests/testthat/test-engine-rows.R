@@ -43,7 +43,8 @@ test_that("texts of many kinds are read as the whole is", {
 test_that("stamps in many forms are read as the reader does, or the file is refused", {
   skip_without_engine()
   at <- as.POSIXct("2031-03-01", tz = "UTC") + 3600 * (0:299)
-  forms <- c("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%MZ", "%Y-%m-%dT%H:%M:%S+01:00", "%d.%m.%Y %H:%M", "%d/%m/%Y %H:%M:%S",
+  forms <- c("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%MZ", "%Y-%m-%dT%H:%M:%S+01:00", "%d.%m.%Y %H:%M",
+             "%d/%m/%Y %H:%M:%S",
              "%m/%d/%Y %I:%M %p", "%Y%m%d%H%M", "%d %b %Y %H:%M", "%d.%m.%y %H:%M")
   for (form in forms) {
     path <- tempfile(fileext = ".csv")
@@ -52,7 +53,8 @@ test_that("stamps in many forms are read as the reader does, or the file is refu
     expect_equal(got$far$rows, got$near$rows, info = form)
   }
   months <- seq(as.Date("1990-01-01"), by = "month", length.out = 200)
-  texts <- list(1:200, 1800:1999, format(months, "%Y-%m"), paste0(format(months[1:50 * 3 - 2], "%Y"), "-Q", 1:4),
+  texts <- list(1:200, 1800:1999, format(months, "%Y-%m"), paste0(format(months[1:50 * 3 - 2], "%Y"), "-Q",
+                                                                  1:4),
                 format(months, "%d/%m/%Y"), as.numeric(months) * 86400)
   for (text in texts) {
     path <- tempfile(fileext = ".csv")
@@ -65,7 +67,8 @@ test_that("stamps in many forms are read as the reader does, or the file is refu
   expect_match(error_text(read_timeline(weeks, remote = TRUE)), "cannot read the stamps.*2031-W01")
   # Offsets in a column of wall clocks, and none where all have one, are not read past.
   lines <- sprintf("%s,%d", format(at, "%Y-%m-%d %H:%M:%S"), 1:300)
-  mixed <- file_of(c("time,flow", lines[1:290], "2031-12-30T01:00:00+02:00,1", "2031-12-30T02:00:00Z,1", lines[291:300]))
+  mixed <- file_of(c("time,flow", lines[1:290], "2031-12-30T01:00:00+02:00,1", "2031-12-30T02:00:00Z,1",
+                     lines[291:300]))
   got <- both_ways(mixed, levels = "flow", time = "time")
   expect_equal(got$far$rejects$line, 292:293)
 })
@@ -82,13 +85,15 @@ test_that("what cannot be read to the letter ends with its line and a way out", 
   first <- both_ways(late("2031-01-19,weir,99"), series = "site", levels = "flow", repeats = "first")
   expect_equal(first$far$rows, first$near$rows)
   narrow <- tempfile(fileext = ".csv")
-  writeBin(c(charToRaw(paste(c(lines, "2031-12-30,m"), collapse = "\n")), as.raw(0xfc), charToRaw("hle,3\n")), narrow)
+  writeBin(c(charToRaw(paste(c(lines, "2031-12-30,m"), collapse = "\n")), as.raw(0xfc),
+             charToRaw("hle,3\n")), narrow)
   expect_match(told(narrow), "Line 302 .*no UTF-8")
   nothing <- late("2031-12-30,mill,3")
   far <- quiet(read_timeline(nothing, series = site, levels = "flow", remote = TRUE))
   unlink(nothing)
   expect_error(quiet(as_timeline(far)), class = "kairon_error_database")
-  expect_error(quiet(read_timeline(c(file_of(lines), demo_file("soil.parquet")), remote = TRUE)), class = "kairon_error")
+  expect_error(quiet(read_timeline(c(file_of(lines), demo_file("soil.parquet")), remote = TRUE)),
+               class = "kairon_error")
 })
 
 test_that("keys may be called as what is counted is", {
@@ -115,7 +120,8 @@ test_that("files of DuckDB are sources and targets", {
   expect_match(error_text(write_timeline(x, path, table = "demand")), "table .?demand.? already")
   write_timeline(demo_timeline("rain"), path, table = "rain", mode = "create")
   expect_match(error_text(read_timeline(path)), "holds 2 tables.*Choose one")
-  expect_equal(as.data.frame(read_timeline(paste0(path, "?table=rain"))), as.data.frame(demo_timeline("rain")))
+  expect_equal(as.data.frame(read_timeline(paste0(path, "?table=rain"))),
+               as.data.frame(demo_timeline("rain")))
   far <- read_timeline(path, table = "demand", remote = TRUE)
   expect_equal(quiet(as.data.frame(resample(far, "1 month"))), quiet(as.data.frame(resample(x, "1 month"))))
   expect_error(write_timeline(x, file.path(tempfile(), "x.duckdb")), class = "kairon_error_file")
@@ -126,4 +132,45 @@ test_that("files of DuckDB are sources and targets", {
   lost <- tempfile(fileext = ".duckdb")
   expect_error(write_timeline(x, lost, mode = "upset"), class = "kairon_error")
   expect_false(file.exists(lost))
+})
+
+test_that("Parquet in folders, with stamps as text, and of wide tables", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  x <- demo_timeline("energy")
+  data <- as.data.frame(x)
+  root <- tempfile()
+  for (year in 2031:2032) {
+    folder <- file.path(root, paste0("year=", year))
+    dir.create(folder, recursive = TRUE)
+    own <- data[format(data$time, "%Y", tz = "UTC") == year, ]
+    own$time <- format(own$time, "%Y-%m-%dT%H:%M:%SZ", tz = "UTC")
+    nanoparquet::write_parquet(own, file.path(folder, "rows.parquet"))
+  }
+  far <- quiet(read_timeline(file.path(root, "*", "*.parquet"), time, station, amounts = "energy",
+                             zone = "Europe/London", remote = TRUE))
+  expect_equal(names(kairon:::timeline_meta(far$few)$kinds), c("energy", "year"))
+  expect_equal(quiet(as.data.frame(as_timeline(far)))[c("time", "station", "energy")],
+               data[c("time", "station", "energy")], ignore_attr = TRUE)
+  wide <- data.frame(day = as.Date("2031-01-01") + 0:49, weir = 1:50, mill = 101:150)
+  path <- tempfile(fileext = ".parquet")
+  nanoparquet::write_parquet(wide, path)
+  read <- function(...) {
+    quiet(read_timeline(path, day, layout = "wide", series = "site", measure = "flow", levels = "flow", ...))
+  }
+  expect_equal(quiet(as.data.frame(as_timeline(read(remote = TRUE)))), as.data.frame(read()), ignore_attr = TRUE)
+  cut <- tempfile(fileext = ".parquet")
+  writeBin(readBin(path, "raw", 600), cut)
+  expect_error(quiet(read_timeline(cut, remote = TRUE)), class = "kairon_error_file")
+})
+
+test_that("without the engine a call says how to get it, and whole files are read as ever", {
+  path <- file_of(day_lines(20))
+  code <- sprintf(paste(
+    "library(kairon); assignInNamespace('engine_way', function() NULL, 'kairon');",
+    "x <- read_timeline('%s', day, site, levels = 'flow'); cat(nrow(x), '');",
+    "tryCatch(read_timeline('%s', remote = TRUE), kairon_error_state = function(e) cat(conditionMessage(e)))"
+  ), path, path)
+  said <- system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(code)), stdout = TRUE, stderr = TRUE)
+  expect_match(paste(said, collapse = " "), "20 .*DuckDB, which is not installed here.*install.packages")
 })

@@ -181,6 +181,7 @@ test_that("a zipped file that was cut or damaged anywhere is an error, never few
     read <- tryCatch(quiet(read_timeline(out)), error = identity)
     expect_true(inherits(read, "kairon_error") || nrow(read) == 3001, label = paste(i, at))
   }
+  skip_without_engine()
   expect_error(quiet(read_timeline(put(whole[1:(n - 30)]),
                                    remote = TRUE) |> resample("1 hour") |> as_timeline()),
                class = "kairon_error_file")

@@ -134,6 +134,7 @@ test_that("declared stamps say what a bin holds: days summed to weeks agree with
   write.csv(ends, path, row.names = FALSE)
   told <- read_timeline(path, amounts = "rain", cadence = "1 week, stamped at its end")
   expect_equal(cadence_of(told)$stamp, "end")
+  skip_without_engine()
   far <- read_timeline(path, amounts = "rain", cadence = "1 week, stamped at its end", remote = TRUE)
   expect_equal(cadence_of(as_timeline(far)), cadence_of(told))
 })
