@@ -6,9 +6,8 @@
 # Where the shared library lies: KAIRON_DUCKDB_LIBRARY, or the user's data folder.
 engine_library <- function() {
   told <- Sys.getenv("KAIRON_DUCKDB_LIBRARY")
-  path <- if (nzchar(told)) told else {
-    file.path(tools::R_user_dir("kairon", "data"), paste0("libduckdb", .Platform$dynlib.ext))
-  }
+  own <- file.path(tools::R_user_dir("kairon", "data"), paste0("libduckdb", .Platform$dynlib.ext))
+  path <- if (nzchar(told)) told else own
   if (file.exists(path)) normalizePath(path)
 }
 

@@ -139,9 +139,10 @@ stamp_candidates <- function(text, sample, form) {
   clocks <- list(c(" %H:%M:%S", " %H:%M", ""), c("T%H:%M:%S", "T%H:%M", ""),
                  c(" %I:%M:%S %p", " %I:%M %p", ""),
                  c("%H%M%S", "%H%M", ""), c(" %H%M", ""), c(" %H:%M:%S.%f", " %H:%M:%S", " %H:%M", ""))
-  spelt <- unlist(lapply(days, function(d) vapply(clocks, function(k) {
-    paste0("try_strptime(", text, ", [", paste0("'", d, k, "'", collapse = ", "), "])")
-  }, "")))
+  forms <- outer(days, clocks, Vectorize(function(day, clock) {
+    paste0("try_strptime(", text, ", [", paste0("'", day, clock, "'", collapse = ", "), "])")
+  }))
+  spelt <- as.vector(t(forms))
   quarter <- paste0("CASE WHEN regexp_matches(", text,
                     ", '^[0-9]{4}-?Q[1-4]$') THEN CAST(make_date(CAST(left(", text,
                     ", 4) AS INTEGER), 3 * CAST(right(", text, ", 1) AS INTEGER) - 2, 1) AS TIMESTAMP) END")

@@ -77,8 +77,8 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   kinds <- column_kinds(template, wanted)
   kinds[[meta$time]] <- "text"
   # Files with the same lines above and the same columns are read in one go.
-  groups <- split(parts, vapply(parts, function(p) rlang::hash(p[c("raw", "skip", "passed", "separator",
-                                                                   "zipped")]), ""))
+  alike <- c("raw", "skip", "passed", "separator", "zipped", "stamps", "decimal", "narrow", "missing")
+  groups <- split(parts, vapply(parts, function(p) rlang::hash(p[alike]), ""))
   # In the order in which they were named.
   groups <- groups[order(vapply(groups, function(g) match(list(g[[1]]), parts), 1L))]
   view <- function(tidy) {
@@ -86,7 +86,8 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
                  series = meta$series,
                  time = meta$time, tidy = tidy), collapse = " UNION ALL ")
   }
-  told <- list(files = files, parts = parts, groups = groups, wanted = wanted, how = how, options = options,
+  told <- list(paths = vapply(parts, `[[`, "", "path"), files = files, parts = parts, groups = groups,
+               wanted = wanted, how = how, options = options,
                tidied = function() view(TRUE), check = function(call) {
                  # The engine takes a text that was cut short for one that ends there.
                  for (part in Filter(function(p) p$zipped, parts)) {
@@ -151,7 +152,12 @@ quotes_above <- function(path, lines) {
 
 start_of_bytes <- function(path) readLines(path, n = 2000, warn = FALSE)
 
-first_line_of <- function(path) suppressWarnings(readLines(path, n = 1, warn = FALSE))
+# The names, and the form of the first row: files that share them are read in the same way.
+first_line_of <- function(path) {
+  lines <- suppressWarnings(readLines(path, n = 2, warn = FALSE))
+  lines[-1] <- gsub("[[:alpha:]]+", "a", gsub("[0-9]+", "9", lines[-1], useBytes = TRUE), useBytes = TRUE)
+  lines
+}
 
 same_start <- function(path, first) {
   !dir.exists(path) && is.null(first$header) && identical(first_line_of(path), first$start) &&
@@ -217,6 +223,7 @@ new_files <- function(con, view, template, form, label, told, header, call) {
   few <- template[seq_len(min(nrow(template), 500)), ]
   if (!is_timeline(few)) few <- template
   con$view <- view
+  told$bytes <- sum(file.size(unlist(told$paths)))
   con$told <- told
   define_rows(con, call)
   if (identical(meta$type, "instant") && form == "local" && meta$zone == "UTC") form <- "instant"
@@ -344,7 +351,17 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
                                 "]) AS ", sql_name(con, how$measure))
   }
   view <- paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ")")
-  new_files(con, view, template, stamps$form, label, list(options = options, how = how), header, call)
+  shown <- paste(vapply(final, function(f) paste0("coalesce(CAST(", sql_name(con, f), " AS VARCHAR), 'NA')"),
+                        ""),
+                 collapse = ", ")
+  numbered <- sub("^SELECT ", "SELECT file_row_number + 1 AS kairon_row, ",
+                  sub("union_by_name = true", "union_by_name = true, file_row_number = true", inner))
+  unread <- paste0("SELECT kairon_row AS line, concat_ws(', ', ", shown, ") AS text FROM (", numbered,
+                   ") WHERE (",
+                   stamps$sql, ") IS NULL ORDER BY 1 LIMIT ", sprintf("%.0f", most_rejects))
+  new_files(con, view, template, stamps$form, label, list(options = options, how = how, unread = unread,
+                                                          paths = paths),
+            header, call)
 }
 
 parquet_ask <- function(con, sql, files, call) {

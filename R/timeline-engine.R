@@ -12,6 +12,7 @@ check_cells_read <- function(con, call) {
     return(invisible())
   }
   engine_do(con, "DELETE FROM reject_errors")
+  if (nrow(found) >= most_rejects) abort_many_rejects(con, found, call)
   place <- file_place(con, found$file_path)
   found$line <- lines_of_bytes(con, place, found$byte)
   con$above <- split(found$line, factor(place, seq_along(con$told$parts)))
@@ -73,6 +74,18 @@ lines_of_bytes <- function(con, place, byte) {
   out
 }
 
+# Beyond so many the engine keeps no record of what it leaves out.
+abort_many_rejects <- function(con, found, call) {
+  name <- con$told$parts[[file_place(con, found$file_path[1])]]$name
+  most <- show_number(most_rejects, 9)
+  line <- found$line[1]
+  why <- gsub("\n", " ", found$error_message[1])
+  abort_file(c("More than {most} rows of {.file {name}} cannot be read.",
+               x = "The first is about line {line}: {why}",
+               i = "Are separator, decimal mark and missing values as the file has them?"),
+             call = call, .envir = environment())
+}
+
 abort_encoding <- function(con, cells, call) {
   first <- cells[cells$error_type == "INVALID ENCODING", ][1, ]
   name <- con$told$parts[[file_place(con, first$file_path)]]$name
@@ -115,7 +128,9 @@ told_rejects <- function(con, found) {
   out <- do.call(rbind, lapply(groups, function(at) {
     wanted <- of[place[at[1]]]
     cells <- counted[at]
-    reason <- if (all(is.na(cells))) tolower(found$error_type[at[1]]) else {
+    reason <- if (all(is.na(cells))) {
+      tolower(found$error_type[at[1]])
+    } else {
       cells <- if (grepl("MISSING", found$error_type[at[1]])) min(cells, na.rm = TRUE) else max(cells,
                                                                                                 na.rm = TRUE)
       paste0(cells, " cells, the header has ", wanted)
@@ -134,7 +149,9 @@ most_rejects <- 1e5
 unread_stamps <- function(x, call) {
   con <- x$con
   if (is.null(con$told$parts)) {
-    return(NULL)
+    found <- sql_rows(con, con$told$unread, call)
+    return(data.frame(line = as.numeric(found$line), reason = rep("empty", nrow(found)), text = found$text,
+                      place = rep(1, nrow(found))))
   }
   out <- lapply(con$told$groups, function(group) {
     part <- group[[1]]
@@ -205,7 +222,7 @@ text_scan <- function(group, con, kinds, how) {
     part$passed, ", columns = {", columns, "}, nullstr = ", list_of(unique(c("", "NA", part$missing))),
     ", compression = ", if (part$zipped) "'gzip'" else "'none'",
     if (part$decimal == ",") ", decimal_separator = ','", if (part$narrow) ", encoding = 'latin-1'",
-    ", store_rejects = true)"
+    ", store_rejects = true, rejects_limit = ", sprintf("%.0f", most_rejects), ")"
   )
 }
 
@@ -218,6 +235,8 @@ settle_rejects <- function(x, unread, call) {
   }
   found <- found[order(found$place, found$line), , drop = FALSE]
   out <- found[c("line", "reason", "text")]
+  where <- if (is.null(con$told$parts)) "row" else "line"
+  names(out)[1] <- where
   if (length(con$told$parts) > 1) out$file <- vapply(con$told$parts[found$place], `[[`, "", "name")
   rownames(out) <- NULL
   x$store$rejects <- out
@@ -225,7 +244,7 @@ settle_rejects <- function(x, unread, call) {
   first <- out[1, ]
   warn_user(c("!" = "{n} row{?s} of {x$label} could not be read and {cli::qty(n)}{?is/are} kept in \\
                      {.fn rejects}.",
-              x = "The first is line {first$line}: {first$reason}."))
+              x = "The first is {where} {first[[1]]}: {first$reason}."))
 }
 
 # Repeats ----

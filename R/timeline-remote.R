@@ -246,6 +246,7 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   fresh <- is.null(x$store$facts)
   cadence <- if (fresh) sampled_cadence(x, call)
   about <- if (fresh) facts_columns(x, cadence)
+  if (fresh) say_size(x)
   counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen)
   fine <- if (counts && !is.null(fine_places(x, cadence))) cadence
   told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
@@ -286,6 +287,15 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
     for (name in end$columns) out[[name]] <- found[[name]][at]
   }
   out
+}
+
+# The engine does not tell how far it is.
+say_size <- function(x) {
+  bytes <- if (inherits(x, "kairon_files") && !isTRUE(x$con$seen)) x$con$told$bytes
+  if (isTRUE(bytes > 2e8)) {
+    size <- show_number(bytes / 1e9, 2)
+    tell(c(i = "DuckDB reads {x$label} ({size} GB); this may take a while."))
+  }
 }
 
 # Keys with blanks around them: the view takes them off from now on.

@@ -324,19 +324,22 @@ sql_of <- function(x, ...) {
   refuse_more("sql_of", ...)
   far <- if (inherits(x, "kairon_distant_bins")) x$x else x
   if (!inherits(far, "kairon_remote")) {
-    abort_input("Only a timeline in a database is worked out in SQL, not {.obj_type_friendly {x}}.")
+    abort_input(c("Only a timeline whose rows stay elsewhere is worked out in SQL.",
+                  x = "This is {.obj_type_friendly {x}}."))
   }
+  made_of <- if (inherits(far, "kairon_files")) c(view = paste("CREATE TEMP VIEW kairon_rows AS",
+                                                               far$con$view))
   if (!inherits(x, "kairon_distant_bins")) {
-    return(c(rows = paste("SELECT * FROM", far$from, remote_where(far))))
+    return(c(made_of, rows = paste("SELECT * FROM", far$from, remote_where(far))))
   }
   made <- plan_distant(x, rlang::current_env())
   told <- cells_sql(far, made$phase, made$width, made$cells_closed, made$needs, made$shift)
   ends <- vapply(told$ends, `[[`, "", "sql")
   names(ends) <- vapply(told$ends, function(e) paste(e$word, e$measure), "")
   ranks <- unlist(lapply(names(made$ordered), function(m) {
-    words <- unlist(made$ordered[[m]])
+    words <- as.character(unlist(Filter(is_ordered, made$ordered[[m]])))
     vapply(rlang::set_names(words, paste(words, m)), ranks_sql, "", x = far, m = m, bins = made$bins,
            closed = made$cells_closed, call = rlang::caller_env())
   }))
-  c(sums = told$sums, ends, ranks)
+  c(made_of, sums = told$sums, ends, ranks)
 }

@@ -58,12 +58,13 @@ open_duckdb <- function(path = NULL) {
   kairon:::open_engine(path, write = TRUE)
 }
 
-db_do <- function(con, sql) if (kairon:::is_engine(con)) kairon:::sql_do(con, sql) else DBI::dbExecute(con,
-                                                                                                       sql)
+db_do <- function(con, sql) {
+  if (kairon:::is_engine(con)) kairon:::sql_do(con, sql) else DBI::dbExecute(con, sql)
+}
 
-db_rows <- function(con, sql) if (kairon:::is_engine(con)) kairon:::sql_rows(con,
-                                                                             sql) else DBI::dbGetQuery(con,
-                                                                                                       sql)
+db_rows <- function(con, sql) {
+  if (kairon:::is_engine(con)) kairon:::sql_rows(con, sql) else DBI::dbGetQuery(con, sql)
+}
 
 db_close <- function(con) if (kairon:::is_engine(con)) kairon:::close_engine(con) else DBI::dbDisconnect(con)
 

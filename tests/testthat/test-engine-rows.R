@@ -73,6 +73,17 @@ test_that("stamps in many forms are read as the reader does, or the file is refu
   expect_equal(got$far$rejects$line, 292:293)
 })
 
+test_that("files of one kind may write their stamps and numbers in their own way", {
+  skip_without_engine()
+  lines <- day_lines(40)
+  other <- sub("^(....)-(..)-(..),", "\\3.\\2.\\1,", sub("2031", "2032", lines))
+  third <- gsub("\\.", ",", gsub(",", ";", sub("2031", "2033", lines)))
+  paths <- vapply(list(lines, other, third, sub("2031", "2034", lines)), file_of, "")
+  got <- both_ways(paths, series = "site", levels = "flow")
+  expect_equal(got$far$rows, got$near$rows)
+  expect_equal(nrow(got$far$rows), 160)
+})
+
 test_that("what cannot be read to the letter ends with its line and a way out", {
   skip_without_engine()
   lines <- day_lines()
@@ -88,6 +99,12 @@ test_that("what cannot be read to the letter ends with its line and a way out", 
   writeBin(c(charToRaw(paste(c(lines, "2031-12-30,m"), collapse = "\n")), as.raw(0xfc),
              charToRaw("hle,3\n")), narrow)
   expect_match(told(narrow), "Line 302 .*no UTF-8")
+  # What the engine keeps no record of is not left out without a word.
+  expect_match(told(file_of(c(lines, rep("2031-12-30,mill", 1e5 + 10)))),
+               "More than 100,000 rows .*cannot be read")
+  sql <- sql_of(resample(quiet(read_timeline(late(), day, site, levels = "flow", remote = TRUE)), "1 week",
+                         function(v) 1))
+  expect_match(sql[["view"]], "CREATE TEMP VIEW kairon_rows AS .*read_csv")
   nothing <- late("2031-12-30,mill,3")
   far <- quiet(read_timeline(nothing, series = site, levels = "flow", remote = TRUE))
   unlink(nothing)
@@ -158,7 +175,13 @@ test_that("Parquet in folders, with stamps as text, and of wide tables", {
   read <- function(...) {
     quiet(read_timeline(path, day, layout = "wide", series = "site", measure = "flow", levels = "flow", ...))
   }
-  expect_equal(quiet(as.data.frame(as_timeline(read(remote = TRUE)))), as.data.frame(read()), ignore_attr = TRUE)
+  expect_equal(quiet(as.data.frame(as_timeline(read(remote = TRUE)))), as.data.frame(read()),
+               ignore_attr = TRUE)
+  wide$day[c(3, 9)] <- NA
+  nanoparquet::write_parquet(wide[c("day", "weir")], path)
+  far <- read_timeline(path, day, levels = "weir", remote = TRUE)
+  expect_warning(as_timeline(far), "2 rows")
+  expect_equal(rejects(far)$row, c(3, 9))
   cut <- tempfile(fileext = ".parquet")
   writeBin(readBin(path, "raw", 600), cut)
   expect_error(quiet(read_timeline(cut, remote = TRUE)), class = "kairon_error_file")
