@@ -47,7 +47,8 @@ ask_card <- function(x, ask, shift, n) {
     sum = paste0("sum(", when(finite_sql, "kairon_v"), ")"),
     square = paste0("sum(", when(finite_sql, paste(moved, "*", moved)), ")"),
     min = paste0("min(", when(finite_sql, "kairon_v"), ")"),
-    max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)", last = "max(kairon_t)"
+    max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)", last = "max(kairon_t)",
+    last_value = if (sql_dialect(x$con) == "duckdb") "arg_max(kairon_v, kairon_t)"
   ))
   card <- found[match(seq_len(n), found$series), setdiff(names(found), "series")]
   counts <- c("present", "finite", "zeros", "negatives")
@@ -55,7 +56,9 @@ ask_card <- function(x, ask, shift, n) {
   place <- function(found, name) found[[name]][match(seq_len(n), found$series)]
   quarters <- ask_quartiles(ask)
   for (name in names(quarters)) card[[name]] <- place(quarters[[name]], "value")
-  card$last_value <- place(ask_ranked(ask, paste0(ask$part, " ORDER BY kairon_t DESC"), "= 1"), "value")
+  if (is.null(card$last_value)) {
+    card$last_value <- place(ask_ranked(ask, paste0(ask$part, " ORDER BY kairon_t DESC"), "= 1"), "value")
+  }
   runs <- ask_runs(ask)
   card$unchanged <- ifelse(card$present == 0, 0, pmax(1, place(runs, "longest"), na.rm = TRUE))
   card
@@ -70,28 +73,46 @@ ask_ranked <- function(ask, order, wanted, where = "") {
 }
 
 # Quartiles between the two values about their place, as quantile() takes them.
+# Values are counted first: there are often far fewer different ones than rows.
 ask_quartiles <- function(ask) {
-  around <- paste0("((kairon_n - 1) * ", 1:3, " ", whole_sql(ask$con), " 4)")
-  wanted <- paste0("IN (", paste(c(paste(around, "+ 1"), paste(around, "+ 2")), collapse = ", "), ")")
-  found <- ask_ranked(ask, paste(ask$part, "ORDER BY kairon_v"), wanted, paste("WHERE", finite_sql))
-  lapply(list(q25 = 1, median = 2, q75 = 3), function(k) {
-    exact <- (found$n - 1) * k / 4
-    low <- found[found$place == floor(exact) + 1, ]
-    high <- found[found$place == floor(exact) + 2, ]
-    upper <- high$value[match(low$series, high$series)]
-    share <- (low$n - 1) * k / 4 - floor((low$n - 1) * k / 4)
-    low$value <- ifelse(share > 0, low$value + share * (upper - low$value), low$value)
-    low
+  keys <- paste0(paste0(ask$keys, ", ", recycle0 = TRUE), collapse = "")
+  counted <- paste0("(SELECT ", keys, "kairon_v, count(*) AS kairon_k FROM ", ask$base, " WHERE ", finite_sql,
+                    " GROUP BY ", keys, "kairon_v) AS kairon_counted")
+  upto <- paste0("(SELECT *, sum(kairon_k) OVER (", ask$part,
+                 " ORDER BY kairon_v) AS kairon_upto, sum(kairon_k) OVER (",
+                 ask$part, ") AS kairon_n FROM ", counted, ") AS kairon_placed")
+  # Places are counted from 0; a value has those from `upto` less its count on.
+  around <- c(outer(c("", " + 1"), 1:3, function(more, k) paste0("floor((kairon_n - 1) * ", k, " / 4.0)",
+                                                                 more)))
+  if (sql_dialect(ask$con) == "sqlite") {
+    around <- c(outer(c("", " + 1"), 1:3, function(more, k) paste0("((kairon_n - 1) * ", k, " / 4)", more)))
+  }
+  wanted <- paste0("(", around, " >= kairon_upto - kairon_k AND ", around, " < kairon_upto)",
+                   collapse = " OR ")
+  found <- ask$rows(c(value = "kairon_v", upto = "kairon_upto", k = "kairon_k", n = "kairon_n"), upto,
+                    paste("WHERE", wanted), grouped = FALSE)
+  at <- function(own, place) own$value[which(place >= own$upto - own$k & place < own$upto)[1]]
+  each <- split(found, found$series)
+  lapply(list(q25 = 1, median = 2, q75 = 3), function(quarter) {
+    value <- vapply(each, function(own) {
+      exact <- (own$n[1] - 1) * quarter / 4
+      low <- at(own, floor(exact))
+      share <- exact - floor(exact)
+      if (share > 0) low + share * (at(own, floor(exact) + 1) - low) else low
+    }, 1)
+    data.frame(series = as.integer(names(each)), value = as.numeric(value))
   })
 }
 
-# The longest run of equal values other than zero: such values have the same difference of two places.
+# The longest run of equal values other than zero: a run begins where the value before is another one.
 ask_runs <- function(ask) {
-  by_value <- paste("PARTITION BY", paste(c(ask$keys, "kairon_v"), collapse = ", "), "ORDER BY kairon_t")
-  island <- paste0("(SELECT *, row_number() OVER (", ask$part, " ORDER BY kairon_t) - row_number() OVER (",
-                   by_value, ") AS kairon_island FROM ", ask$base, ") AS kairon_islands")
+  order <- paste0("(", ask$part, " ORDER BY kairon_t")
+  before <- paste0("(SELECT *, lag(kairon_v) OVER ", order, ") AS kairon_before FROM ", ask$base,
+                   ") AS kairon_befores")
+  island <- paste0("(SELECT *, sum(CASE WHEN kairon_v = kairon_before THEN 0 ELSE 1 END) OVER ", order,
+                   " ROWS UNBOUNDED PRECEDING) AS kairon_island FROM ", before, ") AS kairon_islands")
   columns <- paste(c(ask$keys, "count(*) AS kairon_length"), collapse = ", ")
-  groups <- paste(c(ask$keys, "kairon_v", "kairon_island"), collapse = ", ")
+  groups <- paste(c(ask$keys, "kairon_island"), collapse = ", ")
   runs <- paste0("(SELECT ", columns, " FROM ", island, " WHERE kairon_v <> 0 GROUP BY ", groups,
                  ") AS kairon_runs")
   ask$rows(c(longest = "max(kairon_length)"), runs)
