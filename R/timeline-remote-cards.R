@@ -82,11 +82,11 @@ ask_quartiles <- function(ask) {
                  " ORDER BY kairon_v) AS kairon_upto, sum(kairon_k) OVER (",
                  ask$part, ") AS kairon_n FROM ", counted, ") AS kairon_placed")
   # Places are counted from 0; a value has those from `upto` less its count on.
-  around <- c(outer(c("", " + 1"), 1:3, function(more, k) paste0("floor((kairon_n - 1) * ", k, " / 4.0)",
-                                                                 more)))
-  if (sql_dialect(ask$con) == "sqlite") {
-    around <- c(outer(c("", " + 1"), 1:3, function(more, k) paste0("((kairon_n - 1) * ", k, " / 4)", more)))
-  }
+  # A whole number of rows is cut towards zero where there is no floor().
+  quarter <- paste0("(kairon_n - 1) * ", rep(1:3, each = 2))
+  below <- if (sql_dialect(ask$con) == "sqlite") paste0("(", quarter, " / 4)") else
+    paste0("floor(", quarter, " / 4.0)")
+  around <- paste0(below, c("", " + 1"))
   wanted <- paste0("(", around, " >= kairon_upto - kairon_k AND ", around, " < kairon_upto)",
                    collapse = " OR ")
   found <- ask$rows(c(value = "kairon_v", upto = "kairon_upto", k = "kairon_k", n = "kairon_n"), upto,
