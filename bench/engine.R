@@ -1,7 +1,7 @@
-# Rows that do not fit into memory, in the engine: hourly mean, maximum and standard deviation of four series, 10
-# seconds apart, against the same in bare SQL of the engine; the health card against one pass over the rows.
-#   Rscript bench/engine.R ROWS FOLDER
-# The files are made where the folder does not hold them (100 million rows take 4 GB and two minutes).
+# Rows that do not fit into memory, in the engine: hourly mean, maximum and standard deviation of four
+# series, 10 seconds apart, against the same in bare SQL of the engine; the health card against one pass
+# over the rows. Rscript bench/engine.R ROWS FOLDER The files are made where the folder does not hold them
+# (100 million rows take 4 GB and two minutes).
 suppressMessages(library(kairon))
 given <- commandArgs(TRUE)
 rows <- if (length(given)) as.numeric(given[1]) else 1e7
@@ -17,7 +17,8 @@ if (!all(file.exists(files))) {
     "COPY (SELECT TIMESTAMP '2024-01-01' + INTERVAL 10 SECOND * i AS time, s AS site,",
     "round(10 + 5 * sin(i / 1000.0) + random(), 2) AS flow FROM range(%.0f) t(i), (VALUES ('Dunmere'), ('Highwell'),",
     "('Millrace'), ('Ulverholt')) AS v(s)) TO '%s' (FORMAT parquet)"), rows / 4, files[["Parquet"]]))
-  k$engine_do(con, sprintf("COPY (SELECT strftime(time, '%%Y-%%m-%%d %%H:%%M:%%S') AS time, site, flow FROM '%s') TO '%s' (HEADER)",
+  k$engine_do(con,
+              sprintf("COPY (SELECT strftime(time, '%%Y-%%m-%%d %%H:%%M:%%S') AS time, site, flow FROM '%s') TO '%s' (HEADER)",
                            files[["Parquet"]], files[["CSV"]]))
 }
 seconds <- function(expr) system.time(expr)[[3]]
@@ -32,16 +33,20 @@ from <- c(
 for (form in names(files)) {
   sql <- paste("SELECT site, date_trunc('hour', time) AS hour, count(flow), avg(flow), max(flow), stddev_samp(flow) FROM", from[[form]],
                "GROUP BY site, hour")
-  one <- paste("SELECT site, count(flow), avg(flow), min(flow), max(flow) FROM", from[[form]], "GROUP BY site")
+  one <- paste("SELECT site, count(flow), avg(flow), min(flow), max(flow) FROM", from[[form]],
+               "GROUP BY site")
   times <- vapply(1:2, function(i) {
     bare <- seconds(k$engine_rows(con, sql))
-    ours <- seconds(x <- as_timeline(resample(read_timeline(files[[form]], time, site, levels = "flow", remote = TRUE), "1 hour",
+    ours <- seconds(x <- as_timeline(resample(read_timeline(files[[form]], time, site, levels = "flow",
+                                                            remote = TRUE), "1 hour",
                                               c("mean", "max", "sd"))))
     c(bare, ours, nrow(x))
   }, numeric(3))
   cat(sprintf("%s, hourly mean, max, sd of %.0f million rows: bare SQL %.1f s, resample() %.1f s, %.2f times; %d bins, peak %.2f GB\n",
-              form, rows / 1e6, min(times[1, ]), min(times[2, ]), min(times[2, ]) / min(times[1, ]), times[3, 1], peak()))
+              form, rows / 1e6, min(times[1, ]), min(times[2, ]), min(times[2, ]) / min(times[1, ]),
+                times[3, 1], peak()))
   scan <- seconds(k$engine_rows(con, one))
   card <- seconds(print(inspect(read_timeline(files[[form]], time, site, levels = "flow", remote = TRUE))))
-  cat(sprintf("%s, health card: one pass %.1f s, inspect() %.1f s, %.1f times; peak %.2f GB\n", form, scan, card, card / scan, peak()))
+  cat(sprintf("%s, health card: one pass %.1f s, inspect() %.1f s, %.1f times; peak %.2f GB\n", form, scan,
+              card, card / scan, peak()))
 }

@@ -115,7 +115,7 @@ test_that("what cannot be read to the letter ends with its line and a way out", 
 
 test_that("keys may be called as what is counted is", {
   skip_without_engine()
-  for (name in c("cell", "series", "bin", "value", "place", "step", "n", "present", "c1")) {
+  for (name in c("cell", "series", "value", "c1")) {
     data <- as.data.frame(demo_timeline("energy"))
     names(data)[names(data) == "station"] <- name
     x <- quiet(timeline(data, time, dplyr::all_of(name), amounts = "energy"))
