@@ -35,7 +35,6 @@ open_engine <- function(path = NULL, what = "Leaving rows in files", write = FAL
   }
   con <- new.env(parent = emptyenv())
   class(con) <- "kairon_engine"
-  con$path <- path
   tryCatch(
     if (way == "DBI") {
       con$dbi <- DBI::dbConnect(duckdb::duckdb(), path %||% ":memory:", read_only = !is.null(path) && !write)

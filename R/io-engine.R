@@ -257,8 +257,7 @@ text_select <- function(group, con, wanted, kinds, how, series, time, tidy) {
     made <- if (name == time) part$stamps else if (is.na(at[k])) nothing else cell(at[k], name)
     paste(made, "AS", sql_name(con, name))
   }, "")
-  typed <- kinds
-  paste("SELECT", paste(columns, collapse = ", "), "FROM", text_scan(group, con, typed, how),
+  paste("SELECT", paste(columns, collapse = ", "), "FROM", text_scan(group, con, kinds, how),
         blank_where(part, wanted))
 }
 

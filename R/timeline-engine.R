@@ -383,3 +383,63 @@ cells_of <- function(line, mark) {
                                 comment.char = ""))
   trimws(held[-length(held)])
 }
+
+# Questions ----
+
+# Files are asked for cells, which tell what else there is to know of the rows.
+#' @export
+read_facts.kairon_files <- function(x) {
+  cadence <- sampled_cadence(x, rlang::caller_env(3))
+  step <- if (cadence$unit %in% c("second", "step")) cadence$n else 86400
+  width <- step * max(1, floor(4096 / step)) * if (x$meta$type == "step") 1 else 21
+  phase <- if (is_regular_cadence(cadence) && cadence$unit %in% c("second", "step")) cadence$anchor else 0
+  read_cells(x, phase, width, "left", list(), list())
+  x$store$facts
+}
+
+#' @export
+as_timeline.kairon_files <- function(x, ...) {
+  distant_facts(x)
+  NextMethod()
+}
+
+# The engine does not tell how far it is.
+say_size <- function(x) {
+  bytes <- if (inherits(x, "kairon_files") && !isTRUE(x$con$seen)) x$con$told$bytes
+  if (isTRUE(bytes > 2e8)) {
+    size <- show_number(bytes / 1e9, 2)
+    tell(c(i = "DuckDB reads {x$label} ({size} GB); this may take a while."))
+  }
+}
+
+# Keys with blanks around them: the view takes them off from now on.
+has_blanks <- function(x) {
+  con <- x$con
+  keys <- unlist(Filter(is.character, as.list(x$store$facts[x$meta$series])), use.names = FALSE)
+  if (isTRUE(con$tidy) || !is.function(con$told$tidied) || !any(grepl("^ | $", keys))) {
+    return(FALSE)
+  }
+  con$tidy <- TRUE
+  con$on_instants <- FALSE
+  x$store$seconds <- NULL
+  con$view <- con$told$tidied()
+  define_rows(con, NULL)
+  TRUE
+}
+
+# Repeats and rows that cannot be read, once all rows were seen. Whether the rows are others now.
+settle_files <- function(x, repeats, unread, call) {
+  if (isTRUE(x$con$seen)) {
+    return(FALSE)
+  }
+  # Where stamps lie off the grid, their places do not tell.
+  told <- is_regular_cadence(attr(x$store$facts, "cadence")) && !is.null(repeats)
+  if (is.function(x$con$told$check)) x$con$told$check(call)
+  if (has_blanks(x)) {
+    return(TRUE)
+  }
+  changed <- (!told || sum(as.numeric(repeats)) > 0) && settle_repeated_rows(x, call)
+  settle_rejects(x, unread, call)
+  x$con$seen <- TRUE
+  changed
+}

@@ -1,0 +1,221 @@
+# The statements for sums over cells of time, and for what is known of a cell by the order of its rows.
+
+# The database gives where a cell begins, or its number.
+cell_number <- function(x, cell, phase, width) {
+  if (has_bins(x)) round((as.numeric(cell) - phase) / width) else as.numeric(cell)
+}
+
+sum_words <- c("square", "min", "max", "t", "tt", "tv")
+
+# The statements: `sums`, and one for the first or last value of each measure that wants it.
+cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine = NULL) {
+  con <- x$con
+  value <- function(v) sql_value(con, v)
+  seconds <- remote_seconds(x)
+  places <- paste0("(", seconds, " - ", value(phase), ") * 1.0 / ", value(width))
+  binned <- has_bins(x)
+  cell <- if (binned) {
+    bin_sql(x, phase, width, closed)
+  } else {
+    micro_places(x, phase, width, closed) %||% floor_sql(con, places, closed)
+  }
+  keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
+  rest <- if (binned) {
+    paste0("(", seconds, " - date_part('epoch', ", cell, "))")
+  } else {
+    paste0("(", seconds, " - ", value(phase), " - ", value(width), " * (", cell, "))")
+  }
+  columns <- unlist(lapply(names(needs), function(m) {
+    v <- sql_name(con, m)
+    all <- c(
+      square = paste0("sum((", v, " - ", value(shift[[m]]), ") * (", v, " - ", value(shift[[m]]), "))"),
+      min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
+      t = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " END)"),
+      tt = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " * ", rest, " END)"),
+      tv = paste0("sum(", rest, " * ", v, ")")
+    )
+    c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[intersect(sum_words, needs[[m]])])
+  }))
+  # Groups are formed by stamps; only what travels is turned into seconds.
+  shown <- if (binned) paste0("date_part('epoch', ", cell, ")") else cell
+  if (length(columns)) columns <- paste(columns, "AS", paste0("kairon_", seq_along(columns)))
+  fine <- if (!is.null(fine)) fine_parts(x, fine, phase, width, closed)
+  group <- if (binned) cell else "kairon_cell"
+  here <- paste(shown, "AS kairon_cell")
+  if (!is.null(fine)) {
+    group <- c(if (is.null(fine$each)) "kairon_cell", "kairon_fine")
+    here <- c(if (is.null(fine$each)) here, paste(fine$part, "AS kairon_fine"),
+              paste(fine$bits, "AS kairon_bits"))
+  }
+  sums <- paste("SELECT", paste(c(keys, here, "count(*) AS kairon_rows", about, columns), collapse = ", "),
+                "FROM", x$from, remote_where(x), remote_group(x, group))
+  if (!is.null(fine)) sums <- sums_of_fine(x, sums, fine$each, about, columns)
+  ends <- unlist(lapply(names(needs), function(m) {
+    lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell, shown = shown,
+           seconds = seconds, shift = shift[[m]])
+  }), recursive = FALSE)
+  list(sums = sums, ends = ends)
+}
+
+# Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp. `part` and
+# `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts make a cell.
+fine_parts <- function(x, cadence, phase, width, closed) {
+  n <- cadence$n
+  places <- width / n
+  nested <- closed == "left" && places == round(places) && (phase - cadence$anchor) %% n == 0
+  whole <- function(v) sprintf("%.0f", v)
+  if (nested && !is.null(micro_places(x, phase, width)) && n >= 1e-6) {
+    m <- max(Filter(function(d) places %% d == 0, seq_len(min(62, places))))
+    part <- micro_places(x, phase, n * m)
+    rest <- micro_rest(x, phase, n * m)
+    return(list(
+      part = part, bits = paste0("bit_or(CAST(1 AS BIGINT) << (", rest, " // ", whole(n * 1e6), "))"),
+      # Counted up from far below zero, so that what is left over is none.
+      each = sprintf("(kairon_fine + 62000000000 * %s) // %s - 62000000000", whole(places / m),
+                     whole(places / m))
+    ))
+  }
+  place <- fine_places(x, cadence)
+  list(part = paste(place, "// 62"), bits = paste0("bit_or(CAST(1 AS BIGINT) << (", place, " % 62))"))
+}
+
+sums_of_fine <- function(x, inner, each, about, columns) {
+  whole <- function(parts) {
+    alias <- sub(".* AS ", "", parts)
+    how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
+                                                       ifelse(grepl("^bit_or\\(", parts), "bit_or", "sum")))
+    how[grepl("^(sum|count)\\(", parts)] <- "sum"
+    paste0(how, "(", alias, ") AS ", alias)
+  }
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  made <- c(keys, if (is.null(each)) "kairon_cell" else paste(each, "AS kairon_cell"),
+            "sum(kairon_rows) AS kairon_rows", if (length(about)) whole(about),
+            "sum(kairon_rows) - sum(bit_count(kairon_bits)) AS kairon_repeats",
+              if (length(columns)) whole(columns))
+  paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ") AS kairon_parts ",
+         remote_group(x, "kairon_cell"))
+}
+
+# Whole microseconds of the stamps, as SQL, where the engine counts in them; NULL elsewhere.
+micro_sql <- function(x) {
+  stamped <- x$form %in% c("utc", "instant", "date") || x$form == "local" && !reads_wall_clock(x) ||
+    inherits(x, "kairon_files") && x$form == "local"
+  if (sql_dialect(x$con) != "duckdb" || !stamped) {
+    return(NULL)
+  }
+  # Settles the clock where that is to be done.
+  remote_seconds(x)
+  name <- sql_name(x$con, x$meta$time)
+  paste0("epoch_us(", if (x$form == "date") paste0("CAST(", name, " AS TIMESTAMP)") else name, ")")
+}
+
+# The number of the cell, by whole numbers. The engine cuts towards zero, so that they are counted from
+# before the first stamp that there is.
+micro_places <- function(x, phase, width, closed = "left") {
+  since <- micro_since(x, phase, width)
+  if (is.null(since)) {
+    return(NULL)
+  }
+  paste0("((", since$micro, if (closed == "right") " - 1", ") // ", since$width, " - ", since$back, ")")
+}
+
+# Microseconds since the start of the cell.
+micro_rest <- function(x, phase, width) {
+  since <- micro_since(x, phase, width)
+  paste0("(", since$micro, " % ", since$width, ")")
+}
+
+micro_since <- function(x, phase, width) {
+  micro <- micro_sql(x)
+  w <- width * 1e6
+  p <- phase * 1e6
+  if (is.null(micro) || w < 1 || abs(w - round(w)) > 1e-6 || abs(p - round(p)) > 1e-6) {
+    return(NULL)
+  }
+  back <- ceiling((p + 62135683200 * 1e6) / w)
+  whole <- function(v) sprintf("%.0f", v)
+  # Whole numbers of microseconds that far back have more digits than a number here keeps.
+  far <- big_difference(p, back, w)
+  if (back * w > 9e18) NULL else list(micro = paste0("(", micro, " + ", far, ")"), width = whole(w),
+                                      back = whole(back))
+}
+
+# back * w - p, exactly, as text.
+big_difference <- function(p, back, w) {
+  cut <- 1e6
+  high <- floor(back / cut)
+  low <- back - high * cut
+  # In parts of a million, whose products a number holds.
+  upper <- high * w
+  lower <- low * w - p
+  carry <- floor(lower / cut)
+  rest <- lower - carry * cut
+  paste0(sprintf("%.0f", upper + carry), sprintf("%06.0f", rest))
+}
+
+# The place of each stamp on a grid of equal steps, as SQL; NULL where there is none to count on.
+fine_places <- function(x, cadence) {
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") && cadence$stamp == "start"
+  if (!inherits(x, "kairon_files") || !equal) {
+    return(NULL)
+  }
+  made <- micro_places(x, cadence$anchor - cadence$n / 2, cadence$n)
+  if (is.null(made)) {
+    made <- paste0("CAST(round((", remote_seconds(x), " - ", sql_value(x$con, cadence$anchor), ") / ",
+                   sql_value(x$con, cadence$n), ") AS BIGINT)")
+  }
+  # Counted up from far below zero, so that what is left over is none.
+  paste0("(", made, " + 62000000000000)")
+}
+
+edge_questions <- function(needs) {
+  intersect(c(if (!"held" %in% needs) c("first", "last"), "held", "head"), needs)
+}
+
+# The statement for what is known of a cell by the order of its rows: the first or last value; `held`, the
+# integral of the values from the first to the last with both and their stamps; `head`, the value of the first
+# row, which may be missing, with the stamps of the first and last row and `long`, the seconds since the row
+# before of all other rows with a value.
+edges_sql <- function(word, x, m, keys, cell, shown, seconds, shift) {
+  con <- x$con
+  v <- sql_name(con, m)
+  part <- paste0("(PARTITION BY ", paste(c(keys, cell), collapse = ", "), " ORDER BY ", seconds)
+  windows <- switch(word,
+    first = paste0("row_number() OVER ", part, ") AS kairon_place"),
+    last = paste0("row_number() OVER ", part, " DESC) AS kairon_place"),
+    c(paste(seconds, "AS kairon_at"), paste0("lag(", seconds, ") OVER ", part, ") AS kairon_before"),
+      if (word == "held") paste0("lead(", seconds, ") OVER ", part, ") AS kairon_next"))
+  )
+  inner <- c(keys, paste(shown, "AS kairon_cell"), paste(v, "AS kairon_value"), windows)
+  inner <- paste("SELECT", paste(inner, collapse = ", "), "FROM", x$from,
+                 remote_where(x, if (word != "head") paste(v, "IS NOT NULL")))
+  edge <- function(side) paste0("sum(CASE WHEN kairon_", side, " IS NULL THEN kairon_value END)")
+  ends <- c("min(kairon_at)", "max(kairon_at)")
+  long <- "sum(CASE WHEN kairon_value IS NULL THEN 0 ELSE coalesce(kairon_at - kairon_before, 0) END)"
+  held <- paste0("sum((kairon_value - ", sql_value(con, shift), ") * (kairon_next - kairon_at))")
+  told <- switch(word,
+    held = c(held = held, first = edge("before"), first_at = ends[1], last = edge("next"), last_at = ends[2]),
+    head = c(head = edge("before"), long = long, row_first = ends[1], row_last = ends[2]),
+    rlang::set_names("kairon_value", word)
+  )
+  columns <- paste0(m, ".", names(told))
+  own <- startsWith(names(told), "row_")
+  columns[own] <- names(told)[own]
+  rest <- if (word %in% c("first", "last")) "WHERE kairon_place = 1" else remote_group(x, "kairon_cell")
+  shown <- c(keys, "kairon_cell", paste0(told, " AS kairon_", names(told)))
+  list(measure = m, word = word, columns = columns,
+       sql = paste("SELECT", paste(shown, collapse = ", "), "FROM (", inner, ") AS placed", rest))
+}
+
+# The whole number below, or with `closed` "right" strictly below. SQLite has no floor of its own in every
+# build: there whole numbers are cut towards zero.
+floor_sql <- function(con, places, closed) {
+  if (sql_dialect(con) != "sqlite") {
+    return(if (closed == "right") paste0("(ceil(", places, ") - 1)") else paste0("floor(", places, ")"))
+  }
+  cut <- paste0("CAST(", places, " AS INTEGER)")
+  if (closed == "right") {
+    return(paste0("(", cut, " - (", places, " <= ", cut, "))"))
+  }
+  paste0("(", cut, " - (", places, " < ", cut, "))")
+}
