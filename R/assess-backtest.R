@@ -23,7 +23,7 @@
 #' @param reserve How much of the end is set aside, as a duration or steps: the best method is chosen on the
 #'   cutoffs before, and scored once on the reserve.
 #' @param intervals Levels of the prediction intervals, in percent.
-#' @param calibrate Whether intervals are adjusted at each cutoff by the errors before it, see [forecast()].
+#' @param calibrate How intervals learn at each cutoff from errors before it, see [forecast()].
 #' @param embargo Steps or a duration right after each cutoff that are not scored, where measurements come
 #'   late or neighbours tell on each other.
 #' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
@@ -55,7 +55,7 @@
 #' @export
 backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
                      window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
-                     intervals = c(50, 90), calibrate = FALSE, embargo = NULL, cache = NULL,
+                     intervals = c(50, 90), calibrate = NULL, embargo = NULL, cache = NULL,
                      agree = c("errors", "sizes", "parts", "shares", "none"), agree_over = NULL, ...) {
   refuse_more("backtest", ...)
   agree <- picked_choice(agree)
@@ -89,7 +89,7 @@ backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
     future = if (is.null(drivers) || perfect) observed else check_drivers_future(drivers)
   )
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing, embargo, kept)
-  plan$calibrate <- calibrate
+  plan$calibrate <- check_calibrate(calibrate)
   plan$agree <- agree
   plan$agree_over <- check_agree_over(agree_over)
   if (agree != "none") for (m in chosen) check_sums(observed, m)

@@ -13,7 +13,8 @@
 #' stamps, for [correlogram()] and the like), [breakdown()] its level, slope and seasons over time, `plot()`
 #' shows all of it with the forecast that follows, `summary()` has scores and information criteria of the data
 #' that it was fitted to (which say nothing about forecasts; see [backtest()]),
-#' `predict(fit, horizon)` makes a forecast, `simulate(fit, nsim, horizon = )` paths, [advance()] moves it
+#' `predict(fit, horizon)` makes the forecast of [forecast()] (with `calibrate = FALSE` its intervals are those
+#' of the model alone), `simulate(fit, nsim, horizon = )` paths, [advance()] moves it
 #' on over new data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where
 #' the method has a likelihood. It can be saved by [saveRDS()].
 #' @seealso [forecast()][forecast.kairon_timeline], [by_arima()], [by_auto()], [by_blend()],
@@ -93,7 +94,8 @@ residuals.kairon_fit <- function(object, as = c("numbers", "timeline"), ...) {
 }
 
 #' @export
-predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0, ...) {
+predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0, calibrate = NULL,
+                               ...) {
   refuse_more("predict", ...)
   x <- object$x
   levels <- check_levels(intervals)
@@ -107,12 +109,15 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
   }
   name <- gsub("_", " ", object$method$name)
   plan$joint <- joint_paths(x, object$measure, plan$steps)
+  batch <- model$batch %||% object$batch
   out <- with_joint(method_predict(object$method, model, plan$steps, levels), object$method, model, plan)
+  plan$calibrate <- check_calibrate(calibrate)
+  out <- spread_by_past(out, object$method, model, batch, plan, levels)
   result <- list(
     table = forecast_table(x, object$measure, name, out, rows, plan, levels),
     parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps), rows, plan),
     paths = if (paths > 0) {
-      drawn <- paths_together(object$method, model, model$batch %||% object$batch, plan)
+      drawn <- widened_paths(paths_together(object$method, model, batch, plan), out)
       path_table(x, object$measure, name, drawn, rows, plan)
     }
   )
@@ -123,6 +128,7 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
     list(table = result$table, notes = result$notes, history = undo_history(x),
          methods = stats::setNames(list(object$method), name), measures = object$measure, levels = levels,
          horizon = plan$steps, routine = object$routine, ended = character(), forms = form,
+         widened = stats::setNames(list(out$widened), names(form)),
          choices = choices_of_fit(object, name),
          paths = result$paths, parts = result$parts),
     class = "kairon_forecast"

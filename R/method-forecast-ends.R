@@ -48,12 +48,17 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
     series <- if (length(meta$series)) match(series_labels(t[meta$series]), labels) else rep(1, nrow(t))
     t[order(match(t$method, names(methods)), series), ]
   }
-  forms <- lapply(rlang::set_names(names(made[[1]]$forms) %||% character()), function(key) {
-    unlist(lapply(made, function(one) one$forms[[key]]), use.names = FALSE)[order]
-  })
+  of_series <- function(what) {
+    keys <- names(made[[1]][[what]]) %||% character()
+    out <- lapply(rlang::set_names(keys), function(key) {
+      unlist(lapply(made, function(one) one[[what]][[key]]), use.names = FALSE)[order]
+    })
+    Filter(length, out)
+  }
   gone <- sum(is.na(last))
   list(
-    table = bind("table"), paths = bind("paths"), parts = bind("parts"), forms = Filter(length, forms),
+    table = bind("table"), paths = bind("paths"), parts = bind("parts"), forms = of_series("forms"),
+    widened = of_series("widened"),
     choices = bind("choices"),
     notes = added_notes(c(
       if (length(groups) > 1) paste0("each series goes on from its own last value, at ", length(groups),

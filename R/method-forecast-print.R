@@ -49,7 +49,8 @@ format.kairon_forecast <- function(x, ...) {
   lines <- vapply(names(x$methods), function(name) {
     form <- x$forms[[paste(x$measures[1], name, sep = "\r")]]
     words <- method_describe(x$methods[[name]], batch$context)
-    paste0("  ", name, ": ", words, form_line(form))
+    paste0("  ", name, ": ", words, form_line(form),
+           widened_words(x$widened[[paste(x$measures[1], name, sep = "\r")]]))
   }, "")
   n <- nrow(unique(x$table[meta$series]))
   c(
@@ -67,6 +68,16 @@ format.kairon_forecast <- function(x, ...) {
     if (length(x$notes)) paste0("  Note: ", x$notes),
     paste0("  Intervals hold ", word_list(x$levels), " % if the future is like the past.")
   )
+}
+
+# By how much past cutoffs have widened the intervals of each series.
+widened_words <- function(factor) {
+  if (is.null(factor) || all(factor < 1.005, na.rm = TRUE)) {
+    return("")
+  }
+  ends <- unique(show_number(stats::median(factor, na.rm = TRUE), 3))
+  paste0("; intervals ", ends, " times its own", if (length(factor) > 1) " in the median",
+         ", since it erred more at past cutoffs")
 }
 
 # What the fits chose: the form of one series, or the commonest ones of many.

@@ -27,6 +27,15 @@ cut_batch <- function(batch, cut) {
   list(values = batch$values[keep], breaks = breaks, context = context, keep = keep)
 }
 
+# The first values after that, a row for each step and a column for each series.
+values_after <- function(batch, cut, horizon) {
+  size <- diff(batch$breaks)
+  matrix(vapply(seq_along(size), function(s) {
+    at <- size[s] - cut + seq_len(horizon)
+    ifelse(at > 0 & at <= size[s], batch$values[batch$breaks[s] + pmax(at, 1)], NA_real_)
+  }, numeric(horizon)), horizon)
+}
+
 # How far and how often to look back: a season, at most 24 steps and a fifth of the series, three times.
 inner_plan <- function(batch, horizon = NULL, cutoffs = 3) {
   size <- diff(batch$breaks)
@@ -49,10 +58,7 @@ inner_errors <- function(methods, batch, plan) {
   for (c in seq_along(plan$cuts)) {
     cut <- plan$cuts[c]
     past <- cut_batch(batch, cut)
-    truth <- matrix(vapply(seq_len(series), function(s) {
-      at <- size[s] - cut + seq_len(plan$horizon)
-      ifelse(at > 0 & at <= size[s], batch$values[batch$breaks[s] + pmax(at, 1)], NA_real_)
-    }, numeric(plan$horizon)), plan$horizon)
+    truth <- values_after(batch, cut, plan$horizon)
     few <- diff(past$breaks) < pmax(4, size / 3)
     for (m in seq_along(methods)) {
       made <- tryCatch(quietly(method_predict(methods[[m]], method_fit(methods[[m]], past), plan$horizon,

@@ -6,14 +6,21 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
   shift <- shift_of(x, x$meta$kinds)
   measures <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
     ask <- card_asker(x, m, facts, call)
-    card <- ask_card(x, ask, shift[[m]], nrow(facts))
-    c(list(card = card, shift = shift[[m]], pauses = ask_pauses(x, ask, facts),
-           tails = ask_tails(x, ask, tail, m)), ask_markers(x, ask))
+    counted <- counted_values(ask)
+    cadence <- attr(facts, "cadence")
+    regular <- is_regular_cadence(cadence)
+    edges <- ask_edges(ask, if (regular) longest_step(cadence) else NA)
+    card <- ask_card(x, ask, shift[[m]], nrow(facts), counted, edges$runs)
+    c(list(card = card, shift = shift[[m]], pauses = if (regular) edges$pauses else ask_long_pauses(ask),
+           tails = ask_tails(x, ask, tail, m)), ask_markers(ask, counted))
   })
   needs <- lapply(x$meta$kinds, function(k) character())
   cells <- read_cells(x, grid$from, grid$width, "left", needs, shift)
+  drop_kept(x$con)
   list(measures = measures, stamps = ask_stamps(x, facts, call), cells = cells)
 }
+
+never_sql <- "1 = 0"
 
 # A function that asks for columns, over the rows with a value of the measure (`v`, at `t`) or a table made of
 # them, and tells the series of each row that comes.
@@ -37,7 +44,7 @@ card_asker <- function(x, measure, facts, call) {
 
 finite_sql <- "abs(kairon_v) <= 1.7976931348623157e308"
 
-ask_card <- function(x, ask, shift, n) {
+ask_card <- function(x, ask, shift, n, counted, runs) {
   when <- function(condition, value = "1") paste("CASE WHEN", condition, "THEN", value, "END")
   moved <- paste0("(kairon_v - ", sql_value(x$con, shift), ")")
   found <- ask$rows(c(
@@ -54,12 +61,11 @@ ask_card <- function(x, ask, shift, n) {
   counts <- c("present", "finite", "zeros", "negatives")
   card[counts] <- lapply(card[counts], function(v) ifelse(is.na(v), 0, v))
   place <- function(found, name) found[[name]][match(seq_len(n), found$series)]
-  quarters <- ask_quartiles(ask)
+  quarters <- ask_quartiles(ask, counted)
   for (name in names(quarters)) card[[name]] <- place(quarters[[name]], "value")
   if (is.null(card$last_value)) {
     card$last_value <- place(ask_ranked(ask, paste0(ask$part, " ORDER BY kairon_t DESC"), "= 1"), "value")
   }
-  runs <- ask_runs(ask)
   card$unchanged <- ifelse(card$present == 0, 0, pmax(1, place(runs, "longest"), na.rm = TRUE))
   card
 }
@@ -72,12 +78,15 @@ ask_ranked <- function(ask, order, wanted, where = "") {
            paste("WHERE kairon_place", wanted), grouped = FALSE)
 }
 
+# How often each finite value is there: there are often far fewer different ones than rows.
+counted_values <- function(ask, base = ask$base, name = "kairon_counted") {
+  columns <- paste(c(ask$keys, "kairon_v"), collapse = ", ")
+  kept_table(ask$con, name, paste("SELECT", columns, ", count(*) AS kairon_k FROM", base, "WHERE", finite_sql,
+                                  "GROUP BY", columns))
+}
+
 # Quartiles between the two values about their place, as quantile() takes them.
-# Values are counted first: there are often far fewer different ones than rows.
-ask_quartiles <- function(ask) {
-  keys <- paste0(paste0(ask$keys, ", ", recycle0 = TRUE), collapse = "")
-  counted <- paste0("(SELECT ", keys, "kairon_v, count(*) AS kairon_k FROM ", ask$base, " WHERE ", finite_sql,
-                    " GROUP BY ", keys, "kairon_v) AS kairon_counted")
+ask_quartiles <- function(ask, counted) {
   upto <- paste0("(SELECT *, sum(kairon_k) OVER (", ask$part,
                  " ORDER BY kairon_v) AS kairon_upto, sum(kairon_k) OVER (",
                  ask$part, ") AS kairon_n FROM ", counted, ") AS kairon_placed")
@@ -104,33 +113,67 @@ ask_quartiles <- function(ask) {
   })
 }
 
-# The longest run of equal values other than zero: a run begins where the value before is another one.
-ask_runs <- function(ask) {
-  order <- paste0("(", ask$part, " ORDER BY kairon_t")
-  before <- paste0("(SELECT *, lag(kairon_v) OVER ", order, ") AS kairon_before FROM ", ask$base,
-                   ") AS kairon_befores")
-  island <- paste0("(SELECT *, sum(CASE WHEN kairon_v = kairon_before THEN 0 ELSE 1 END) OVER ", order,
-                   " ROWS UNBOUNDED PRECEDING) AS kairon_island FROM ", before, ") AS kairon_islands")
-  columns <- paste(c(ask$keys, "count(*) AS kairon_length"), collapse = ", ")
-  groups <- paste(c(ask$keys, "kairon_island"), collapse = ", ")
-  runs <- paste0("(SELECT ", columns, " FROM ", island, " WHERE kairon_v <> 0 GROUP BY ", groups,
-                 ") AS kairon_runs")
-  ask$rows(c(longest = "max(kairon_length)"), runs)
+# What an order by time tells: pauses, and the longest run of equal values other than zero. One ordered pass
+# keeps the rows at the edges of both. `limit`: the longest step that is no pause, in seconds; missing where
+# pauses are another matter.
+ask_edges <- function(ask, limit) {
+  window <- paste0(" WINDOW kairon_order AS (", ask$part, " ORDER BY kairon_t)")
+  near <- c("lag(kairon_t)", "lag(kairon_v)", "lead(kairon_v)", "row_number()")
+  names <- c("kairon_before", "kairon_v_before", "kairon_v_after", "kairon_place")
+  ordered <- paste0("(SELECT *, ", paste(near, "OVER kairon_order AS", names, collapse = ", "), " FROM ",
+                    ask$base, window, ") AS kairon_ordered")
+  is <- function(what) paste("CASE WHEN", what, "THEN 1 ELSE 0 END")
+  same <- function(side) paste0("coalesce(kairon_v = ", side, ", ", never_sql, ")")
+  before <- same("kairon_v_before")
+  after <- same("kairon_v_after")
+  begin <- paste("kairon_v <> 0 AND", after, "AND NOT", before)
+  end <- paste("kairon_v <> 0 AND", before, "AND NOT", after)
+  pause <- if (is.na(limit)) never_sql else paste("kairon_t - kairon_before >", sql_value(ask$con, limit))
+  columns <- c(ask$keys, "kairon_t", "kairon_before", "kairon_place",
+               paste(c(is(pause), is(begin), is(end)), "AS", c("kairon_pause", "kairon_begin", "kairon_end")))
+  edges <- kept_table(ask$con, "kairon_edges", paste0(
+    "SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE (", pause, ") OR (", begin, ") OR (",
+    end, ")"
+  ))
+  # Beginnings and ends of runs take turns.
+  lengths <- paste0("(SELECT ", paste(c(ask$keys, "kairon_end"), collapse = ", "), ", kairon_place - ",
+                    "lag(kairon_place) OVER (", ask$part, " ORDER BY kairon_place) + 1 AS kairon_length FROM ",
+                    edges, " WHERE kairon_begin + kairon_end > 0) AS kairon_lengths")
+  list(
+    runs = ask$rows(c(longest = "max(kairon_length)"), lengths, "WHERE kairon_end = 1"),
+    pauses = if (!is.na(limit)) {
+      ask$rows(c(from = "kairon_before", to = "kairon_t"), edges, "WHERE kairon_pause = 1", grouped = FALSE)
+    }
+  )
 }
 
-ask_pauses <- function(x, ask, facts) {
-  cadence <- attr(facts, "cadence")
+# What several questions begin with: made once where the connection is this session's own.
+kept_table <- function(con, name, sql) {
+  if (sql_dialect(con) != "duckdb") {
+    return(paste0("(", sql, ") AS ", name))
+  }
+  sql_do(con, paste("CREATE OR REPLACE TEMP TABLE", name, "AS", sql))
+  name
+}
+
+drop_kept <- function(con) {
+  if (sql_dialect(con) != "duckdb") {
+    return(invisible())
+  }
+  for (name in c("kairon_edges", "kairon_counted", "kairon_pauses")) {
+    sql_do(con, paste("DROP TABLE IF EXISTS", name))
+  }
+}
+
+# Pauses between irregular stamps are more than three of the usual ones.
+ask_long_pauses <- function(ask) {
   steps <- paste0("(SELECT *, lag(kairon_t) OVER (", ask$part, " ORDER BY kairon_t) AS kairon_before FROM ",
                   ask$base, ") AS kairon_steps")
-  columns <- c(from = "kairon_before", to = "kairon_t")
-  if (is_regular_cadence(cadence)) {
-    limit <- sql_value(x$con, longest_step(cadence))
-    return(ask$rows(columns, steps, paste("WHERE kairon_t - kairon_before >", limit), grouped = FALSE))
-  }
   of_pauses <- paste0("(SELECT ", paste(c(ask$keys, "kairon_t - kairon_before AS kairon_v"), collapse = ", "),
                       " FROM ", steps, " WHERE kairon_before IS NOT NULL) AS kairon_present")
-  usual <- ask_quartiles(utils::modifyList(ask, list(base = of_pauses)))$median
-  out <- ask$rows(columns, steps, "WHERE kairon_before IS NOT NULL", grouped = FALSE)
+  usual <- ask_quartiles(ask, counted_values(ask, of_pauses, "kairon_pauses"))$median
+  out <- ask$rows(c(from = "kairon_before", to = "kairon_t"), steps, "WHERE kairon_before IS NOT NULL",
+                  grouped = FALSE)
   out$usual <- usual$value[match(out$series, usual$series)]
   out[out$to - out$from > 3 * out$usual, ]
 }
@@ -145,15 +188,15 @@ ask_tails <- function(x, ask, tail, measure) {
   unname(split(found$value, factor(found$series, seq_len(max(found$series)))))
 }
 
-ask_markers <- function(x, ask) {
-  ask$keys <- character()
-  marks <- vapply(usual_markers, function(m) sql_value(x$con, m), "")
-  is <- paste0("count(CASE WHEN kairon_v = ", marks, " THEN 1 END)")
-  rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN kairon_v END")
-  columns <- c(is, paste0(c("count", "min", "max"), "(", rest, ")"))
+ask_markers <- function(ask, counted) {
+  marks <- vapply(usual_markers, function(m) sql_value(ask$con, m), "")
+  is <- paste0("coalesce(sum(CASE WHEN kairon_v = ", marks, " THEN kairon_k END), 0)")
+  rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN ", c("kairon_k", "kairon_v"),
+                 " END")
+  columns <- c(is, paste0("coalesce(sum(", rest[1], "), 0)"), paste0(c("min", "max"), "(", rest[2], ")"))
   sql <- paste("SELECT", paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",
-               ask$base, "WHERE", finite_sql)
-  found <- as.numeric(unlist(sql_rows(x$con, sql)[1, ]))
+               counted)
+  found <- as.numeric(unlist(sql_rows(ask$con, sql)[1, ]))
   k <- length(marks)
   list(markers = found[seq_len(k)], others = found[k + 1], range = found[k + 2:3])
 }

@@ -31,7 +31,7 @@ nothing <- setNames(list(), character())
 
 special <- list(
   window = ref("windows"), rules = list(type = c("string", "array", "object"), items = ref("rule")),
-  drivers = list(type = c("string", "array", "object")), measures = texts, measure = text,
+  drivers = list(type = c("string", "array", "object")), calibrate = flag, measures = texts, measure = text,
   by = list(type = c("string", "array", "object")), weights = text, method = ref("method"),
   methods = ref("methods"), then = ref("method"), events = texts, join = text, source = texts, with = nothing,
   metrics = list(type = c("string", "array"), items = list(enum = as.list(c("all", space$accuracy_metrics)))),

@@ -14,7 +14,7 @@ test_that("with independent errors it is ordinary least squares, intervals inclu
   expect_equal(fitted(f), unname(stats::fitted(ols)), tolerance = 1e-8)
   expect_equal(as.numeric(logLik(f)), as.numeric(stats::logLik(ols)), tolerance = 1e-8)
   expect_equal(coef(f)$error[2], summary(ols)$coefficients["t", 2], tolerance = 1e-6)
-  p <- predict(f, 9, intervals = 90)$table
+  p <- predict(f, 9, intervals = 90, calibrate = FALSE)$table
   want <- stats::predict(ols, data.frame(t = n + 0:8, place = factor((n + 0:8) %% 7)),
                          interval = "prediction",
                          level = 0.9)
@@ -241,7 +241,7 @@ test_that("with errors that carry on, first interval and likelihood are those of
   s2 <- sum(e * solve(r, e)) / 38
   ahead <- c(1, 40) - rho * c(1, 39)
   variance <- s2 * (1 + t(ahead) %*% inverse %*% ahead)
-  made <- predict(f, 1, intervals = 90)$table
+  made <- predict(f, 1, intervals = 90, calibrate = FALSE)$table
   expect_equal((made$upper_90 - made$lower_90) / 2, sqrt(variance[1]) * qt(0.95, 38), tolerance = 1e-4)
   ml <- sum(e * solve(r, e)) / 40
   expect_equal(as.numeric(logLik(f)),

@@ -1,0 +1,145 @@
+# Intervals of single methods take the model as given. What the same method did at cutoffs in the past tells
+# how much wider they must be to hold what they say.
+
+# Methods whose spread comes from a fitted model. The simple ones have intervals of a formula, which others
+# are measured by; those that choose or blend learn from past cutoffs themselves.
+is_widened <- function(method) {
+  method$name %in% c("smoothing", "theta", "arima", "regression", "decomposition")
+}
+
+# Longer series are not fitted again: their parameters are known, and are only run up to the cutoff.
+widening_steps <- 1000
+
+# By how much errors after two past cutoffs were larger than the intervals said: one factor for each series,
+# from 1 to 3. It is the root of the mean square of standardised errors, drawn towards 1 as if there were
+# `doubt` more cutoffs where the intervals were right, less what two cutoffs show by `chance`. Each series by
+# itself, and whatever the horizon, so that neither changes what is said of a step.
+widening_factors <- function(method, model, batch, doubt = 0.5, chance = 0.3) {
+  series <- seq_len(length(batch$breaks) - 1)
+  if (length(series) == 0) {
+    return(numeric())
+  }
+  keep <- max(diff(batch$breaks)) > widening_steps
+  plans <- lapply(series, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
+  square <- matrix(NA_real_, length(series), 2)
+  # Series whose cutoffs are the same go together.
+  for (group in split(series, vapply(plans, function(p) paste(unlist(p), collapse = " "), ""))) {
+    plan <- plans[[group[1]]]
+    alike <- length(group) == length(series)
+    own <- if (alike) batch else some_series(batch, group)
+    moved <- if (keep && alike) model
+    for (c in 1:2) square[group, c] <- squared_errors(method, moved, own, plan$cuts[c], plan$horizon)
+  }
+  mean <- (rowSums(square, na.rm = TRUE) + doubt) / (rowSums(is.finite(square)) + doubt)
+  pmin(3, sqrt(pmax(1, mean - chance)))
+}
+
+# The mean square of the errors of each series after a cutoff, in units of their spread; missing where the
+# history before it is short. A single huge error counts as one of 6 spreads.
+squared_errors <- function(method, model, batch, cut, horizon) {
+  past <- cut_batch(batch, cut)
+  made <- tryCatch(quietly({
+    then <- if (is.null(model)) method_fit(method, past) else method_advance(method, model, past)
+    predicted <- method_predict(method, then, horizon, 90)
+    list(point = predicted$point, spread = changes_spread(method, then, predicted, batch, horizon))
+  }), kairon_error = function(e) NULL)
+  if (is.null(made)) {
+    return(rep(NA_real_, length(batch$breaks) - 1))
+  }
+  errors <- changes_added(values_after(batch, cut, horizon) - made$point, batch$context$lags)
+  z <- pmin(abs(errors) / pmax(made$spread, 1e-12 * pmax(abs(made$point), 1e-9)), 6)
+  out <- colMeans(z^2, na.rm = TRUE)
+  out[diff(past$breaks) < pmax(4, diff(batch$breaks) / 3)] <- NA
+  out
+}
+
+# The spread of forecasts, as a standard deviation: of changes, that of their sums along paths.
+changes_spread <- function(method, model, predicted, batch, horizon) {
+  if (length(batch$context$lags) == 0) {
+    return((predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95)))
+  }
+  paths <- tryCatch(with_seed(1, method_paths(method, model, horizon, 500)), kairon_error = function(e) NULL)
+  if (is.null(paths)) {
+    own <- (predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95))
+    return(sqrt(changes_added(own^2, batch$context$lags)))
+  }
+  off <- array(as.vector(paths) - as.vector(predicted$point), dim(paths))
+  off <- array(apply(off, 3, changes_added, lags = batch$context$lags), dim(paths))
+  apply(abs(off), 1:2, stats::quantile, probs = 0.9, names = FALSE, na.rm = TRUE) / stats::qnorm(0.95)
+}
+
+# Errors of changes added up to those of what was changed, the last change first.
+changes_added <- function(errors, lags) {
+  for (lag in rev(lags)) {
+    for (h in seq_len(nrow(errors))) {
+      if (h > lag) errors[h, ] <- errors[h, ] + errors[h - lag, ]
+    }
+  }
+  errors
+}
+
+# How many steps back the changes of a measure reach, in their order.
+change_lags <- function(meta, measure, rows) {
+  last <- max(period_of_stamp(meta$cadence, rows$seconds, rows$zone))
+  lags <- lapply(meta$undo[[measure]], function(step) {
+    if (step$kind != "change" || is.null(step$over)) {
+      return(NULL)
+    }
+    last - steps_back(step$over, step$align_weeks, meta, rows$zone, NULL)(last)
+  })
+  as.integer(unlist(lags))
+}
+
+# Bounds, and the scale of joint paths, moved away from the point by a factor for each series.
+widened <- function(out, method, model, batch) {
+  if (!is_widened(method)) {
+    return(out)
+  }
+  factor <- widening_factors(method, model, batch)
+  out$widened <- factor
+  each <- rep(factor, each = nrow(out$point))
+  for (i in seq_along(out$lower)) {
+    ratios <- in_ratios(out$point, out$lower[[i]], out$upper[[i]])
+    out$lower[[i]][] <- moved_away(out$lower[[i]], out$point, each, ratios)
+    out$upper[[i]][] <- moved_away(out$upper[[i]], out$point, each, ratios)
+  }
+  if (!is.null(out$scale)) out$scale <- out$scale * each
+  out
+}
+
+widened_paths <- function(paths, out) {
+  if (is.null(out$widened)) {
+    return(paths)
+  }
+  last <- length(out$lower)
+  ratios <- as.vector(in_ratios(out$point, out$lower[[last]], out$upper[[last]]))
+  paths[] <- moved_away(as.vector(paths), as.vector(out$point), rep(out$widened, each = nrow(out$point)),
+                        ratios & as.vector(paths) > 0)
+  paths
+}
+
+# Intervals that reach further up than down, and not below zero, are those of ratios.
+in_ratios <- function(point, lower, upper) {
+  out <- lower > 0 & upper - point > 1.001 * (point - lower)
+  out & !is.na(out)
+}
+
+moved_away <- function(v, point, factor, ratios) {
+  straight <- point + factor * (v - point)
+  both <- ratios & v > 0 & point > 0
+  both[is.na(both)] <- FALSE
+  ratio <- v / point
+  ratio[!both] <- 1
+  ifelse(both, point * ratio^factor, straight)
+}
+
+check_calibrate <- function(calibrate, call = rlang::caller_env()) {
+  if (!is.null(calibrate) && !isTRUE(calibrate) && !isFALSE(calibrate)) {
+    abort_input(c(
+      "{.arg calibrate} must be {.code NULL}, {.code TRUE} or {.code FALSE}.",
+      i = "{.code NULL} widens intervals that held too little at past cutoffs, {.code TRUE} takes the \\
+           quantiles of past errors, {.code FALSE} leaves the method's own."
+    ), call = call)
+  }
+  calibrate
+}
