@@ -1,6 +1,6 @@
 #' Scores of forecasts
 #'
-#' @param b A [backtest()], a [forecast()] with what was observed since, or a [fit()][fit.kairon_timeline]:
+#' @param b A [backtest()] (or one [for_each_part()]), a [forecast()] with what was observed since, or a [fit()][fit.kairon_timeline]:
 #'   its one-step errors on the data that it was fitted to, which are no accuracy (a message says so) and have
 #'   no intervals.
 #' @param metrics Which scores, by name, or `"all"`; see below.
@@ -67,6 +67,9 @@
 scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "mape"),
                    by = "method", observed = NULL, flagged = FALSE, invented = FALSE, baseline = NULL, ...) {
   refuse_more("scores", ...)
+  if (inherits(b, "kairon_parts")) {
+    return(scores_of_parts(b, metrics, by, flagged, invented, baseline))
+  }
   fitted <- inherits(b, "kairon_fit")
   if (fitted && missing(metrics)) metrics <- setdiff(eval(formals(scores)$metrics), "coverage")
   table <- scored_rows(b, observed)

@@ -151,6 +151,30 @@ cli_forecast <- function(files, options) {
   if (isTRUE(f$interrupted)) exit_with(130)
 }
 
+# Parts of files, worked on one by one.
+cli_for_each_part <- function(files, options) {
+  name <- "for-each-part"
+  if (!is.null(options$during)) {
+    abort_usage("parts are taken as they are: name their files, or a {.val --query}.", name)
+  }
+  verb <- check_choice(options$verb %||% "forecast", part_verbs, arg = "verb")
+  method <- options$method
+  if (!is.null(method) && verb != "decomposition") method <- cli_methods(method, name, options)
+  settings <- if (is.null(options$settings)) list() else {
+    list_of_settings("settings", options$settings, "settings", name)[[1]]
+  }
+  made <- rlang::inject(for_each_part(
+    one_file(files, name), options$into, verb, if (!is.null(options$horizon)) word_value(options$horizon),
+    method, by = if (!is.null(options$by)) word_value(options$by), routine = cli_routine(options),
+    settings = settings, !!!source_arguments(options, name)
+  ))
+  if (verb == "backtest") {
+    s <- scores(made, if (is.null(options$metrics)) eval(formals(scores)$metrics) else cli_list(options$metrics))
+    return(show_result(made, s, options, c(printed(made), "", format(s))))
+  }
+  show_result(made, made$table, options, printed(made))
+}
+
 # The file of the future has the same time and series columns.
 cli_future <- function(options) {
   options[c("measures", "amounts", "levels", "attributes", "units", "join", "measure")] <- NULL

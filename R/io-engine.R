@@ -290,7 +290,7 @@ wide_select <- function(part, group, con, wanted, kinds, how, series, time, cell
 open_parquet_in_engine <- function(con, files, roles, given, how, options, label, call) {
   paths <- vapply(files$path, normalizePath, "", USE.NAMES = FALSE)
   scan <- paste0("read_parquet([", paste(sql_value(con, paths), collapse = ", "), "], union_by_name = true",
-                 if (any(grepl("/[^/=]+=[^/]*/", paths))) ", hive_partitioning = true", ")")
+                 if (length(path_columns(paths))) ", hive_partitioning = true", ")")
   types <- parquet_ask(con, paste("DESCRIBE SELECT * FROM", scan), files, call)
   header <- parquet_told(con, paths[1], files$name[1], call)
   nested <- grepl("STRUCT|MAP|\\[\\]|LIST|BLOB", types$column_type)
@@ -361,6 +361,12 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   new_files(con, view, template, stamps$form, label, list(options = options, how = how, unread = unread,
                                                           paths = paths),
             header, call)
+}
+
+# The names of parts of paths such as year=2031.
+path_columns <- function(paths) {
+  parts <- unlist(strsplit(dirname(paths), "/", fixed = TRUE))
+  unique(sub("=.*", "", grep("^[^=]+=", parts, value = TRUE)))
 }
 
 parquet_ask <- function(con, sql, files, call) {

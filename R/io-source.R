@@ -10,17 +10,7 @@ local_files <- function(source, timeout = 60, member = NULL, call = rlang::calle
       x = "It is {.obj_type_friendly {source}}."
     ), call = call)
   }
-  names <- unlist(lapply(source, function(s) {
-    pattern <- grepl("[*?]", s) && !is_address(s) && !file.exists(s)
-    if (!pattern) {
-      return(s)
-    }
-    found <- sort(Sys.glob(s))
-    if (length(found) == 0) {
-      abort_file("No file fits the pattern {.file {s}}.", call = call, .envir = environment())
-    }
-    found
-  }))
+  names <- named_files(source, call)
   found <- lapply(names, function(name) {
     if (is_address(name)) {
       return(vapply(fetch_pages(name, timeout, call), plain_file, "", call = call, member = member,
@@ -33,6 +23,21 @@ local_files <- function(source, timeout = 60, member = NULL, call = rlang::calle
     plain_file(name, call, member, unpack = unpack)
   })
   data.frame(name = rep(names, lengths(found)), path = unlist(found, use.names = FALSE))
+}
+
+# Patterns as the files that fit them.
+named_files <- function(source, call = rlang::caller_env()) {
+  unlist(lapply(source, function(s) {
+    pattern <- grepl("[*?]", s) && !is_address(s) && !file.exists(s)
+    if (!pattern) {
+      return(s)
+    }
+    found <- sort(Sys.glob(s))
+    if (length(found) == 0) {
+      abort_file("No file fits the pattern {.file {s}}.", call = call, .envir = environment())
+    }
+    found
+  }))
 }
 
 is_address <- function(source) grepl("^https?://", source)

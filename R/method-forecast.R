@@ -141,7 +141,10 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
 }
 
 #' @export
-forecast.kairon_distant <- function(object, ...) check_timeline(object)
+forecast.kairon_distant <- function(object, ...) {
+  abort_state(c("A forecast needs the rows here.",
+                i = "Bring them with {.fn as_timeline} first, or go part by part with {.fn for_each_part}."))
+}
 
 #' @export
 forecast.kairon_distant_bins <- function(object, ...) check_timeline(object)

@@ -14,9 +14,21 @@ remote_where <- function(x, more = NULL) {
     # Compared as stamps where the database knows them, so that an index serves.
     if (is.finite(x$span[1])) paste(seconds, ">=", sql_value(x$con, x$span[1])),
     if (is.finite(x$span[2])) paste(seconds, "<", sql_value(x$con, x$span[2])),
+    if (!is.null(x$keys)) keys_sql(x),
     more
   )
   if (length(parts)) paste("WHERE", paste(parts, collapse = " AND ")) else ""
+}
+
+# Of some series alone; `x$keys`: a data frame of their keys.
+keys_sql <- function(x) {
+  names <- vapply(names(x$keys), function(s) sql_name(x$con, s), "")
+  values <- lapply(x$keys, sql_value, con = x$con)
+  if (length(names) == 1) {
+    return(paste0(names, " IN (", paste(values[[1]], collapse = ", "), ")"))
+  }
+  each <- do.call(paste, c(Map(function(n, v) paste(n, "=", v), names, values), sep = " AND "))
+  paste0("(", paste(each, collapse = " OR "), ")")
 }
 
 counts_unread <- function(x) inherits(x, "kairon_files") && is.null(x$store$facts) && !isTRUE(x$con$seen)
