@@ -160,8 +160,9 @@ cli_for_each_part <- function(files, options) {
   verb <- check_choice(options$verb %||% "forecast", part_verbs, arg = "verb")
   method <- options$method
   if (!is.null(method) && verb != "decomposition") method <- cli_methods(method, name, options)
-  settings <- if (is.null(options$settings)) list() else {
-    list_of_settings("settings", options$settings, "settings", name)[[1]]
+  settings <- list()
+  if (!is.null(options$settings)) {
+    settings <- list_of_settings("settings", options$settings, "settings", name)[[1]]
   }
   made <- rlang::inject(for_each_part(
     one_file(files, name), options$into, verb, if (!is.null(options$horizon)) word_value(options$horizon),
@@ -169,7 +170,8 @@ cli_for_each_part <- function(files, options) {
     settings = settings, !!!source_arguments(options, name)
   ))
   if (verb == "backtest") {
-    s <- scores(made, if (is.null(options$metrics)) eval(formals(scores)$metrics) else cli_list(options$metrics))
+    s <- scores(made,
+                if (is.null(options$metrics)) eval(formals(scores)$metrics) else cli_list(options$metrics))
     return(show_result(made, s, options, c(printed(made), "", format(s))))
   }
   show_result(made, made$table, options, printed(made))

@@ -26,6 +26,9 @@
 #' season_profile(demo_timeline("billed"), "month of year", split = TRUE, as = "index")
 #' @export
 season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = "difference", ...) {
+  if (inherits(x, "kairon_distant")) {
+    return(distant_profile(x, each, split = split, measures = {{ measures }}, as = as, ...))
+  }
   refuse_more("season_profile", ...)
   check_rows(x)
   as <- check_choice(as, c("difference", "index"))
@@ -48,6 +51,29 @@ season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = 
     ),
     class = "kairon_season_profile"
   )
+}
+
+# Of rows that lie elsewhere: a few series at a time.
+distant_profile <- function(x, each, ...) {
+  each <- each %||% usual_part(distant_ends(x))
+  made <- lapply(series_bundles(x), function(keys) {
+    x$keys <- keys
+    season_profile(rows_here(x), each, ...)
+  })
+  out <- made[[1]]
+  # By measure first, as of rows in memory.
+  join <- function(name) {
+    all <- do.call(rbind, lapply(made, `[[`, name))
+    if (is.null(all)) {
+      return(NULL)
+    }
+    all <- all[order(match(all$measure, out$measures)), , drop = FALSE]
+    rownames(all) <- NULL
+    all
+  }
+  out[c("table", "history")] <- list(join("table"), join("history"))
+  out$line <- timeline_line(distant_ends(x))
+  out
 }
 
 # The part that divides the cycle a cadence usually has.

@@ -13,10 +13,10 @@
 #' stamps, for [correlogram()] and the like), [breakdown()] its level, slope and seasons over time, `plot()`
 #' shows all of it with the forecast that follows, `summary()` has scores and information criteria of the data
 #' that it was fitted to (which say nothing about forecasts; see [backtest()]),
-#' `predict(fit, horizon)` makes the forecast of [forecast()] (with `calibrate = FALSE` its intervals are those
-#' of the model alone), `simulate(fit, nsim, horizon = )` paths, [advance()] moves it
-#' on over new data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where
-#' the method has a likelihood. It can be saved by [saveRDS()].
+#' `predict(fit, horizon)` makes the forecast of [forecast()] (with `calibrate = FALSE` its intervals are
+#' those of the model alone), `simulate(fit, nsim, horizon = )` paths, [advance()] moves it on over new
+#' data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where the method
+#' has a likelihood. It can be saved by [saveRDS()].
 #' @seealso [forecast()][forecast.kairon_timeline], [by_arima()], [by_auto()], [by_blend()],
 #'   [by_decomposition()]
 #' @examples
@@ -94,7 +94,8 @@ residuals.kairon_fit <- function(object, as = c("numbers", "timeline"), ...) {
 }
 
 #' @export
-predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0, calibrate = NULL,
+predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers = NULL, paths = 0,
+                               calibrate = NULL,
                                ...) {
   refuse_more("predict", ...)
   x <- object$x

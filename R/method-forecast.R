@@ -50,13 +50,13 @@
 #' series that are done: the forecast that comes back says which part it is, and its element `interrupted` is
 #' `TRUE`.
 #' @section Intervals:
-#' A model that is taken as given holds less than it says on real series. So the method is fitted again to what
-#' was known one and two seasons ago (at least 4 and at most 24 steps, and a fifth of the history), and the
-#' spread of its forecasts is multiplied by `sqrt((q1 + q2 + 0.5) / 2.5 - 0.3)`, from 1 to 3, where `q` is the mean
-#' square of the errors after such a cutoff in units of their spread. This makes a forecast take three times
-#' as long as with `calibrate = FALSE`. Series of more than 1,000 steps keep their parameters. Where values
-#' were changed by [change()], these are errors of what was changed. The print says by how much intervals were
-#' widened.
+#' A model that is taken as given holds less than it says on real series. So the method is fitted again to
+#' what was known one and two seasons ago (at least 4 and at most 24 steps, and a fifth of the history), and
+#' the spread of its forecasts is multiplied by `sqrt((q1 + q2 + 0.5) / 2.5 - 0.3)`, from 1 to 3, where `q`
+#' is the mean square of the errors after such a cutoff in units of their spread. This makes a forecast take
+#' three times as long as with `calibrate = FALSE`. Smoothing, theta and ARIMA of more than 1,000 steps keep
+#' their parameters. Where values were changed by [change()], these are errors of what was changed. The
+#' print says by how much intervals were widened.
 #' @section When a method fails:
 #' Where several methods are given, one that fails is listed and the others stay. A series that a method
 #' cannot be fitted to gets a simpler form, or its last value, which is listed too.

@@ -7,7 +7,8 @@ is_widened <- function(method) {
   method$name %in% c("smoothing", "theta", "arima", "regression", "decomposition")
 }
 
-# Longer series are not fitted again: their parameters are known, and are only run up to the cutoff.
+# The recursions of longer series are not fitted again: their parameters are known, and only run up to the
+# cutoff.
 widening_steps <- 1000
 
 # By how much errors after two past cutoffs were larger than the intervals said: one factor for each series,
@@ -19,7 +20,7 @@ widening_factors <- function(method, model, batch, doubt = 0.5, chance = 0.3) {
   if (length(series) == 0) {
     return(numeric())
   }
-  keep <- max(diff(batch$breaks)) > widening_steps
+  keep <- max(diff(batch$breaks)) > widening_steps && method$name %in% c("smoothing", "theta", "arima")
   plans <- lapply(series, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
   square <- matrix(NA_real_, length(series), 2)
   # Series whose cutoffs are the same go together.
@@ -42,7 +43,7 @@ squared_errors <- function(method, model, batch, cut, horizon) {
     then <- if (is.null(model)) method_fit(method, past) else method_advance(method, model, past)
     predicted <- method_predict(method, then, horizon, 90)
     list(point = predicted$point, spread = changes_spread(method, then, predicted, batch, horizon))
-  }), kairon_error = function(e) NULL)
+  }), error = function(e) NULL)
   if (is.null(made)) {
     return(rep(NA_real_, length(batch$breaks) - 1))
   }
@@ -58,14 +59,16 @@ changes_spread <- function(method, model, predicted, batch, horizon) {
   if (length(batch$context$lags) == 0) {
     return((predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95)))
   }
-  paths <- tryCatch(with_seed(1, method_paths(method, model, horizon, 500)), kairon_error = function(e) NULL)
+  paths <- tryCatch(with_seed(1, method_paths(method, model, horizon, 1000)), kairon_error = function(e) NULL)
   if (is.null(paths)) {
     own <- (predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95))
     return(sqrt(changes_added(own^2, batch$context$lags)))
   }
-  off <- array(as.vector(paths) - as.vector(predicted$point), dim(paths))
-  off <- array(apply(off, 3, changes_added, lags = batch$context$lags), dim(paths))
-  apply(abs(off), 1:2, stats::quantile, probs = 0.9, names = FALSE, na.rm = TRUE) / stats::qnorm(0.95)
+  # Paths tell by how much sums spread more than steps do, whose own spread is known better.
+  off <- array((as.vector(paths) - as.vector(predicted$point)) / as.vector(scale_of(paths)), dim(paths))
+  added <- array(apply(off, 3, changes_added, lags = batch$context$lags), dim(paths))
+  size <- function(v) sqrt(apply(v^2, 1:2, mean))
+  size(added) / size(off) * (predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95))
 }
 
 # Errors of changes added up to those of what was changed, the last change first.

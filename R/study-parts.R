@@ -16,12 +16,15 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' @param into A folder for the results, made where it is not there. It belongs to this run (its source, verb
 #'   and settings) and refuses another.
 #' @param verb What is done: `"forecast"`, `"backtest"` or `"decomposition"`.
-#' @param horizon,method As in [forecast()] and [backtest()] (there `methods`); of a decomposition, its method.
+#' @param horizon,method As in [forecast()] and [backtest()] (there `methods`); of a decomposition, its
+#'   method.
 #' @param by What a part is: `NULL`, a file where there are several, else 1,000 series; a number of series; or
-#'   the name of a column: a series column, or a part of the paths such as `year` in `"sales/year=2031/a.parquet"`.
+#' the name of a column: a series column, or a part of the paths such as `year` in
+#' `"sales/year=2031/a.parquet"`.
 #' @param routine A [routine()] of preparation steps, run on each part.
 #' @param settings A named list of further arguments of the verb, such as `list(intervals = 90)`.
-#' @param ... How the source is read, as in [read_timeline()]: `time`, `series`, `amounts`, `zone`, `table`, ...
+#' @param ... How the source is read, as in [read_timeline()]: `time`, `series`, `amounts`, `zone`, `table`
+#'   and so on.
 #' @returns A `kairon_parts`: a list with `table`, a data frame with a row for each part (`part`, `series`,
 #'   `rows` written, `seconds`, `state`: "done", "kept" from a run before, "empty", "failed" or "waiting", and
 #'   `reason`); `folder` and `verb`. `as.data.frame()` reads all rows; [scores()] of backtests are put
@@ -46,9 +49,8 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' for (one in c("Birchmoor", "Dunmere")) {
 #'   write_timeline(x[x$district == one, ], file.path(folder, paste0(one, ".csv")))
 #' }
-#' made <- for_each_part(file.path(folder, "*.csv"), into = file.path(folder, "made"), horizon = 7, method = "naive")
-#' made
-#' head(as.data.frame(made))
+#' made <- for_each_part(file.path(folder, "*.csv"), into = file.path(folder, "made"), horizon = 7, method =
+#' "naive") made head(as.data.frame(made))
 #' @export
 for_each_part <- function(source, into, verb = c("forecast", "backtest", "decomposition"), horizon = NULL,
                           method = NULL, by = NULL, routine = NULL, settings = list(), ...) {
@@ -77,7 +79,8 @@ parts_in <- function(folder) {
 
 # Columns may be bare names; how a file is read is told by values.
 reading_arguments <- function(given, call = rlang::caller_env()) {
-  if ("remote" %in% names(given)) abort_input("Parts are read one by one: leave {.arg remote} out.", call = call)
+  if ("remote" %in% names(given)) abort_input("Parts are read one by one: leave {.arg remote} out.",
+                                              call = call)
   values <- setdiff(names(formals(read_timeline.default)), c("source", "time", "series", "..."))
   given <- as.list(given)
   is_value <- names(given) %in% values
@@ -90,10 +93,12 @@ part_call <- function(verb, horizon, method, settings, call = rlang::caller_env(
   if (!is.list(settings) || length(settings) && is.null(names(settings))) {
     abort_input("{.arg settings} must be a list with the names of arguments.", call = call)
   }
-  known <- setdiff(names(formals(fun)), c("object", "x", "horizon", "method", "methods", "routine", "cache", "..."))
+  known <- setdiff(names(formals(fun)), c("object", "x", "horizon", "method", "methods", "routine", "cache",
+                                          "..."))
   for (name in names(settings)) check_choice(name, known, arg = "settings", call = call)
   if (verb != "decomposition" && is.null(horizon)) {
-    abort_input(c("{.arg horizon} is missing.", i = "Say how far ahead, such as {.val 28 days}."), call = call)
+    abort_input(c("{.arg horizon} is missing.", i = "Say how far ahead, such as {.val 28 days}."),
+                call = call)
   }
   if (verb == "decomposition" && !is.null(horizon)) {
     abort_input("A decomposition has no {.arg horizon}.", call = call)
@@ -124,7 +129,8 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
   told <- if (is.character(by)) path_part(files, by)
   if (length(told)) {
     groups <- split(files, factor(told, unique(told)))
-    return(unname(Map(function(f, name) list(name = paste0(by, "=", name), files = f), groups, names(groups))))
+    return(unname(Map(function(f, name) list(name = paste0(by, "=", name), files = f), groups,
+                      names(groups))))
   }
   x <- open_source(job)
   on.exit(close_source(x))
@@ -229,11 +235,15 @@ run_parts <- function(job, parts, store) {
   close_source(part_shelf$x)
   part_shelf$key <- part_shelf$x <- NULL
   out <- parts_result(store$folder, job$verb, vapply(parts, `[[`, "", "name"), state, reason)
-  if (stopped) warn_user("Interrupted: {sum(state != \"waiting\")} of {n} part{?s} done; the same call goes on.")
+  if (stopped) {
+    reached <- sum(state != "waiting")
+    warn_user("Interrupted: {reached} of {n} part{?s} done; the same call goes on.")
+  }
   failed <- which(state == "failed")
   if (length(failed)) {
     first <- paste0(out$table$part[failed[1]], ": ", reason[failed[1]])
-    warn_user(c("{length(failed)} part{?s} of {n} failed, and can be run again by the same call.", x = "{first}"))
+    warn_user(c("{length(failed)} part{?s} of {n} failed, and can be run again by the same call.",
+                x = "{first}"))
   }
   out
 }
@@ -263,7 +273,8 @@ work_part <- function(data, item) {
     if (!is.null(rows) && nrow(rows)) write_rows_as(rows, file("parquet"))
     record <- list(
       series = if (is.null(x)) 0L else length(rows_of(x)$breaks) - 1L, rows = NROW(rows),
-      zone = if (!is.null(x)) timeline_meta(x)$zone, seconds = proc.time()[[3]] - began, about = part_about(job$verb, made)
+      zone = if (!is.null(x)) timeline_meta(x)$zone, seconds = proc.time()[[3]] - began,
+        about = part_about(job$verb, made)
     )
     keep_value(record, file("rds"))
     list(state = if (record$rows > 0) "done" else "empty", reason = "")
@@ -305,7 +316,8 @@ part_about <- function(verb, made) {
   if (is.null(made) || verb != "backtest") {
     return(NULL)
   }
-  list(meta = timeline_meta(made$observed)[c("time", "series", "kinds", "units", "type", "zone", "cadence", "sums")],
+  list(meta = timeline_meta(made$observed)[c("time", "series", "kinds", "units", "type", "zone", "cadence",
+                                             "sums")],
        levels = made$levels, measures = made$measures, methods = names(made$methods))
 }
 
@@ -334,7 +346,8 @@ run_keys <- function(job, parts) {
 # Sizes and times of the files of each part.
 part_stands <- function(parts) {
   vapply(parts, function(p) {
-    if (is.null(p$files)) "" else rlang::hash(lapply(p$files, function(f) unname(file.info(f)[c("size", "mtime")])))
+    if (is.null(p$files)) "" else rlang::hash(lapply(p$files,
+                                                     function(f) unname(file.info(f)[c("size", "mtime")])))
   }, "")
 }
 
@@ -421,7 +434,8 @@ read_rows_of_part <- function(folder, i, zone) {
 
 backtest_of_part <- function(table, about) {
   structure(list(table = table, failures = NULL, measures = about$measures, levels = about$levels,
-                 meta = about$meta, methods = rlang::set_names(vector("list", length(about$methods)), about$methods)),
+                 meta = about$meta, methods = rlang::set_names(vector("list", length(about$methods)),
+                                                               about$methods)),
             class = "kairon_backtest")
 }
 
@@ -441,7 +455,8 @@ format.kairon_parts <- function(x, ...) {
   some <- count[count > 0]
   failed <- which(t$state == "failed")
   c(
-    paste0(toupper(substr(x$verb, 1, 1)), substring(x$verb, 2), "s of ", plural(nrow(t), "part"), " in ", x$folder, ": ",
+    paste0(toupper(substr(x$verb, 1, 1)), substring(x$verb, 2), "s of ", plural(nrow(t), "part"), " in ",
+           x$folder, ": ",
            word_list(paste(show_number(as.vector(some), 9), words[names(some)])), "."),
     paste0("  ", plural(sum(t$series, na.rm = TRUE), "series", "series"), ", ",
            plural(sum(t$rows), "row"), ", ", show_number(sum(t$seconds, na.rm = TRUE), 3),

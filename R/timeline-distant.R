@@ -149,11 +149,17 @@ all_on <- function(x, cadence) {
 #' asked for are counts, sums, squares, extremes, first and last values of cells of equal length that fit
 #' into them, and for `time_mean` and amounts that bins cut how long the values of a cell hold up to its last
 #' one. Only those travel. Medians, quantiles and `mad` are ranked in the database, a few values a bin travel;
-#' for a function of your own the rows come in order, part by part. A grid finer than the readings needs the
-#' rows: `as_timeline()` first. So do values at instants (`at`, `between`, `within`), and bins that cut
-#' readings which are stamped elsewhere than at the start of their period. A cadence is found on the first
-#' rows of some series, and then checked on every row. [inspect()] is that of the rows in memory, but for
-#' the cadence of each series, which is found on its first 2,000 stamps.
+#' for a function of your own the rows come in order, part by part. Bins that cut readings which are stamped
+#' elsewhere than at the start of their period are refused: `as_timeline()` first. A cadence is found on the
+#' first rows of some series, and then checked on every row. [inspect()] is that of the rows in memory, but
+#' for the cadence of each series, which is found on its first 2,000 stamps.
+#' @section A row for each reading:
+#' `roll()`, `change()`, `vet()` and `resample()` with `at`, `between` or `within` are noted down, too, and
+#' `during()` of them says what is wanted: `during(roll(far, trailing("28 days")), "2031-03")` brings the rows
+#' of March and of the 28 days before, and has what `during(roll(x, ...), "2031-03")` has of the rows in
+#' memory. What looks at a whole series (windows since the start, spikes) and finer grids bring all rows.
+#' `season_profile()` takes some series at a time. More than `options(kairon.most_rows_here = 2e7)` rows are
+#' not brought without being asked for.
 #' @section Stamps of a wall clock:
 #' Where a database holds local times (`timestamp` without zone, text without an offset), they become instants
 #' by the clock changes of the timeline's zone. Rows in an hour that the clock shows twice or leaves out are

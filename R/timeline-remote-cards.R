@@ -132,12 +132,14 @@ ask_edges <- function(ask, limit) {
   columns <- c(ask$keys, "kairon_t", "kairon_before", "kairon_place",
                paste(c(is(pause), is(begin), is(end)), "AS", c("kairon_pause", "kairon_begin", "kairon_end")))
   edges <- kept_table(ask$con, "kairon_edges", paste0(
-    "SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE (", pause, ") OR (", begin, ") OR (",
+    "SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE (", pause, ") OR (", begin,
+      ") OR (",
     end, ")"
   ))
   # Beginnings and ends of runs take turns.
   lengths <- paste0("(SELECT ", paste(c(ask$keys, "kairon_end"), collapse = ", "), ", kairon_place - ",
-                    "lag(kairon_place) OVER (", ask$part, " ORDER BY kairon_place) + 1 AS kairon_length FROM ",
+                    "lag(kairon_place) OVER (", ask$part,
+                      " ORDER BY kairon_place) + 1 AS kairon_length FROM ",
                     edges, " WHERE kairon_begin + kairon_end > 0) AS kairon_lengths")
   list(
     runs = ask$rows(c(longest = "max(kairon_length)"), lengths, "WHERE kairon_end = 1"),
@@ -191,7 +193,8 @@ ask_tails <- function(x, ask, tail, measure) {
 ask_markers <- function(ask, counted) {
   marks <- vapply(usual_markers, function(m) sql_value(ask$con, m), "")
   is <- paste0("coalesce(sum(CASE WHEN kairon_v = ", marks, " THEN kairon_k END), 0)")
-  rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN ", c("kairon_k", "kairon_v"),
+  rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN ",
+                 c("kairon_k", "kairon_v"),
                  " END")
   columns <- c(is, paste0("coalesce(sum(", rest[1], "), 0)"), paste0(c("min", "max"), "(", rest[2], ")"))
   sql <- paste("SELECT", paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",

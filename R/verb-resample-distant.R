@@ -4,9 +4,11 @@
 resample.kairon_distant <- function(x, every, ..., stamp = "start", closed = "left", at_least = 0,
                                     unfinished = "flag", extent = "each", empty = "missing", large = FALSE) {
   dots <- list(...)
-  odd <- intersect(names(dots), c("at", "between", "within"))
-  if (length(odd)) {
-    abort_state(c("{.arg {odd[1]}} needs the rows here.", i = "Bring them with {.fn as_timeline} first."))
+  if (any(names(dots) %in% c("at", "between", "within"))) {
+    args <- c(list(every), dots, list(stamp = stamp, closed = closed, at_least = at_least,
+                                      unfinished = unfinished,
+                                      extent = extent, empty = empty, large = large))
+    return(noted_rows(x, "resample", args, function(cadence) list(before = Inf, after = Inf)))
   }
   # What can be seen to be wrong is told now, not when the database has worked.
   parse_step(every)
@@ -25,6 +27,10 @@ as_timeline.kairon_distant_bins <- function(x, ...) {
   call <- rlang::caller_env()
   early <- if (is.null(x$x$store$facts)) likely_cells(x)
   made <- plan_distant(x, call)
+  if (made$plan$finer) {
+    # Readings are spread over finer bins here.
+    return(rlang::inject(resample(rows_here(x$x, call), x$every, !!!x$dots, !!!x$settings)))
+  }
   grid <- early$grid
   serves <- !is.null(early) && made$width %% grid$width == 0 &&
     (made$phase - grid$phase) %% grid$width == 0 &&
@@ -153,7 +159,6 @@ check_distant <- function(x, made, ends, call) {
     abort_state(c("{what}", i = "{how}", i = "Or bring the rows with {.fn as_timeline} first."), call = call,
                 .envir = environment())
   }
-  if (made$plan$finer) stop_here("The new grid is finer than the readings.", "Choose a coarser one.")
   elsewhere <- !is.null(source) && (source$stamp != "start" || source$stamp_day >= 0)
   if (elsewhere && !made$plan$nested) {
     stop_here("Readings that are not stamped at the start of their period cannot be split between bins.",

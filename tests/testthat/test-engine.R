@@ -187,7 +187,7 @@ test_that("wide tables, several files, parts of stamps and rows of units are rea
 test_that("what needs the rows says so", {
   skip_without_engine()
   far <- quiet(read_timeline(demo_file("rain.csv"), amounts = "rain", remote = TRUE))
-  for (wrong in list(quote(forecast(far, "1 week")), quote(roll(far, trailing("7 days"))), quote(gaps(far)),
+  for (wrong in list(quote(forecast(far, "1 week")), quote(rebase(far, "2031")), quote(gaps(far)),
                      quote(forecast(resample(far, "1 week"), 3)), quote(backtest(far, by_naive(), 3)))) {
     expect_match(error_text(eval(wrong)), "needs the rows here.*as_timeline", info = deparse(wrong))
   }

@@ -31,7 +31,8 @@ test_that("the factor is that of errors at two cutoffs a season apart, worked ou
     expect_match(paste(format(wider), collapse = " "), "times its own, since it erred more at past cutoffs")
     expect_false(any(grepl("times its own", format(own))))
     fitted <- fit(x, method)
-    expect_equal(predict(fitted, 5, intervals = 90, calibrate = FALSE)$table$upper_90, own$table$upper_90, info = name)
+    expect_equal(predict(fitted, 5, intervals = 90, calibrate = FALSE)$table$upper_90, own$table$upper_90,
+                 info = name)
     expect_equal(predict(fitted, 5, intervals = 90)$table$upper_90, wider$table$upper_90, info = name)
   }
 })
@@ -70,7 +71,8 @@ test_that("each series is widened by its own past, in any company, and a dead on
 test_that("a model that is false holds more than its own intervals, a true one about what it says", {
   held <- function(make, calibrate) {
     paths <- vapply(1:150, make, numeric(72))
-    data <- data.frame(id = rep(1:150, each = 60), month = rep(seq(as.Date("2030-01-01"), by = "1 month", length.out = 60), 150),
+    data <- data.frame(id = rep(1:150, each = 60), month = rep(seq(as.Date("2030-01-01"), by = "1 month",
+                                                                   length.out = 60), 150),
                        v = as.vector(paths[1:60, ]))
     x <- quiet(timeline(data, month, series = id, levels = "v"))
     f <- quiet(forecast(x, 12, by_regression(seasons = "none"), intervals = 90, calibrate = calibrate))$table
@@ -124,8 +126,20 @@ test_that("short, empty and odd histories keep their intervals, and long ones th
                quiet(forecast(short, 2, by_smoothing(), calibrate = FALSE))$table$upper_90)
   set.seed(9)
   long <- daily(cumsum(stats::rnorm(1500)), levels = "flow")
-  f <- quiet(forecast(long, 4, by_arima(c(0, 1, 0))))
-  expect_true(f$widened[[1]] >= 1 && f$widened[[1]] < 1.4)
+  for (method in list(by_arima(c(0, 1, 0)), by_smoothing(), by_theta(), by_regression(),
+                      by_decomposition())) {
+    f <- quiet(forecast(long, 4, method))
+    expect_true(f$widened[[1]] >= 1 && f$widened[[1]] < 1.8, info = format(method))
+  }
+  # With holidays and drivers, too.
+  busy <- demo_timeline("demand")
+  busy <- busy[busy$district == "Dunmere", ]
+  holidays <- system.file("extdata", "holidays.ics", package = "kairon")
+  for (method in list(by_decomposition(), by_regression(events = holidays),
+                      by_arima(c(1, 0, 0), events = holidays))) {
+    f <- quiet(forecast(busy, 7, method))
+    expect_true(is.finite(f$widened[[1]]) && all(is.finite(f$table$upper_90)), info = format(method))
+  }
   expect_error(forecast(long, 2, by_theta(), calibrate = "yes"), "must be `NULL`, `TRUE` or `FALSE`",
                class = "kairon_error_input")
   expect_error(backtest(long, 2, by_theta(), calibrate = NA), class = "kairon_error_input")

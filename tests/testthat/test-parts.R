@@ -21,7 +21,8 @@ parts_folder <- function(groups, ending = "csv") {
 }
 
 in_order <- function(t) {
-  t <- t[order(t$site, t$method, t$ahead), c("site", "month", "method", "ahead", "value", "lower_90", "upper_90")]
+  t <- t[order(t$site, t$method, t$ahead), c("site", "month", "method", "ahead", "value", "lower_90",
+                                             "upper_90")]
   t$site <- as.character(t$site)
   rownames(t) <- NULL
   t
@@ -34,8 +35,10 @@ test_that("forecasts of files, part by part, are those of all of them; a second 
   for (ending in c("csv", "parquet")) {
     folder <- parts_folder(groups, ending)
     into <- file.path(folder, "made")
-    run <- function(...) quiet(for_each_part(file.path(folder, paste0("*.", ending)), into, horizon = 6,
-                                             method = "theta", ...))
+    run <- function(...) {
+      all <- file.path(folder, paste0("*.", ending))
+      quiet(for_each_part(all, into, horizon = 6, method = "theta", ...))
+    }
     made <- run()
     expect_equal(made$table$state, rep("done", 3))
     expect_equal(made$table$series, c(2, 2, 1))
@@ -50,7 +53,8 @@ test_that("forecasts of files, part by part, are those of all of them; a second 
     expect_equal(again$table$state, c("done", "kept", "done"))
     expect_setequal(unique(as.data.frame(again)$site), c("Aston", "Birch", "Cole", "Dene", "Fern"))
     expect_equal(quiet(parts_in(into))$table$rows, again$table$rows)
-    expect_setequal(list.files(into), c("run.json", paste0("part-0000", rep(1:3, each = 2), c(".parquet", ".rds"))))
+    expect_setequal(list.files(into), c("run.json", paste0("part-0000", rep(1:3, each = 2),
+                                                           c(".parquet", ".rds"))))
     expect_error(run(settings = list(intervals = 80)), "keeps another run", class = "kairon_error_state")
     expect_error(for_each_part(file.path(folder, "*.*"), folder, horizon = 6), "holds other files",
                  class = "kairon_error_state")
@@ -73,7 +77,8 @@ test_that("series of a table are dealt out, for every kind of database, and scor
       write_timeline(x, path, table = "flows")
     }
     into <- tempfile("into-")
-    made <- quiet(for_each_part(path, into, "backtest", horizon = 6, method = methods, by = 2, table = "flows",
+    made <- quiet(for_each_part(path, into, "backtest", horizon = 6, method = methods, by = 2,
+                                table = "flows",
                                 settings = list(cutoffs = 3)))
     expect_equal(made$table$series, c(2, 2, 1), info = which)
     expect_equal(in_order(as.data.frame(made)), in_order(whole$table), info = which)
@@ -95,7 +100,8 @@ test_that("series of a table are dealt out, for every kind of database, and scor
     write_timeline(x, con, "flows")
     con
   }
-  made <- quiet(for_each_part(open, tempfile("into-"), horizon = 6, method = methods, by = 3, table = "flows"))
+  made <- quiet(for_each_part(open, tempfile("into-"), horizon = 6, method = methods, by = 3,
+                              table = "flows"))
   expect_equal(in_order(as.data.frame(made)), in_order(quiet(forecast(x, 6, methods))$table))
   expect_equal(opened, 2)
 })
@@ -108,7 +114,8 @@ test_that("parts without rows, of errors, and locked folders are told", {
   writeLines(c("site,month,flow", "Elm,2028-01-01,much"), file.path(folder, "e.csv"))
   into <- file.path(folder, "made")
   loud <- function() {
-    for_each_part(file.path(folder, "*.csv"), into, horizon = 3, method = "naive", time = month, series = site,
+    for_each_part(file.path(folder, "*.csv"), into, horizon = 3, method = "naive", time = month,
+                  series = site,
                   levels = flow)
   }
   run <- function() quiet(loud())
@@ -138,10 +145,13 @@ test_that("the shell goes part by part, too", {
   skip_if_not_installed("nanoparquet")
   folder <- parts_folder(list(a = c("Aston", "Birch"), b = "Cole"))
   into <- file.path(folder, "made")
-  run <- kairon("for-each-part", file.path(folder, "*.csv"), "--into", into, "--verb", "backtest", "--horizon", "6",
-                "--method", "naive,theta", "--settings", "cutoffs=2,intervals=c(50,80)", "--metrics", "mae,coverage")
+  run <- kairon("for-each-part", file.path(folder, "*.csv"), "--into", into, "--verb", "backtest",
+                "--horizon", "6",
+                "--method", "naive,theta", "--settings", "cutoffs=2,intervals=c(50,80)", "--metrics",
+                  "mae,coverage")
   expect_equal(run$code, 0)
-  b <- quiet(backtest(as_sites(sites(c("Aston", "Birch", "Cole"))), 6, list(by_naive(), by_theta()), cutoffs = 2,
+  b <- quiet(backtest(as_sites(sites(c("Aston", "Birch", "Cole"))), 6, list(by_naive(), by_theta()),
+                      cutoffs = 2,
                       intervals = c(50, 80)))
   expect_equal(utils::read.csv(text = run$out), as.data.frame(scores(b, c("mae", "coverage"))),
                ignore_attr = TRUE)
