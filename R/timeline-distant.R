@@ -158,7 +158,8 @@ all_on <- function(x, cadence) {
 #' `during()` of them says what is wanted: `during(roll(far, trailing("28 days")), "2031-03")` brings the rows
 #' of March and of the 28 days before, and has what `during(roll(x, ...), "2031-03")` has of the rows in
 #' memory. What looks at a whole series (windows since the start, spikes) and finer grids bring all rows.
-#' `season_profile()` takes some series at a time. More than `options(kairon.most_rows_here = 2e7)` rows are
+#' `season_profile()` takes some series at a time, and a figure of more than 200,000 rows is drawn of the
+#' extremes of each column of pixels. More than `options(kairon.most_rows_here = 2e7)` rows are
 #' not brought without being asked for.
 #' @section Stamps of a wall clock:
 #' Where a database holds local times (`timestamp` without zone, text without an offset), they become instants
@@ -217,9 +218,6 @@ format.kairon_distant <- function(x, ...) {
     "as_timeline() brings the rows here."
   )
 }
-
-#' @export
-plot.kairon_distant <- function(x, ...) plot(as_timeline(x), ...)
 
 #' @export
 as.data.frame.kairon_distant <- function(x, row.names = NULL, optional = FALSE, ...) {

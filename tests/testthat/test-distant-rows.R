@@ -114,3 +114,34 @@ test_that("profiles are made of a few series at a time", {
     }
   })
 })
+
+test_that("a figure of many rows is drawn of their extremes, and has all of these", {
+  skip_without_engine()
+  set.seed(4)
+  n <- 120000
+  at <- as.POSIXct("2031-01-01", tz = "UTC") + 30 * seq_len(n)
+  data <- data.frame(site = rep(c("mill", "weir"), each = n), at = rep(at, 2),
+                     flow = round(cumsum(stats::rnorm(2 * n)), 2))
+  data <- data[-(50000:60000), ]
+  path <- tempfile(fileext = ".csv")
+  x <- quiet(timeline(data, at, series = site, levels = flow, units = c(flow = "l/s")))
+  write_timeline(x, path)
+  far <- quiet(read_timeline(path, remote = TRUE))
+  facts <- quiet(kairon:::distant_facts(far))
+  for (columns in c(200, 4800)) {
+    sample <- kairon:::distant_sample(far, facts, columns)
+    span <- range(as.numeric(x$at))
+    cell <- function(v) floor((as.numeric(v) - span[1]) / (diff(span) / columns))
+    ends <- function(x) {
+      here <- cell(x$at) < columns
+      key <- paste(x$site, cell(x$at))[here]
+      cbind(tapply(x$flow[here], key, min), tapply(x$flow[here], key, max))
+    }
+    expect_equal(ends(sample), ends(x))
+  }
+  made <- quiet(ggplot2::autoplot(far))
+  expect_match(made$labels$subtitle, "^229,999 values, drawn as the range in each column of pixels; sand: no values$")
+  expect_match(made$labels$caption, "^2 series, every 30 seconds, 2031-01-01")
+  few <- quiet(read_timeline(demo_file("rain.csv"), amounts = "rain", remote = TRUE))
+  expect_equal(quiet(ggplot2::autoplot(few))$data, quiet(ggplot2::autoplot(as_timeline(few)))$data)
+})
