@@ -16,6 +16,9 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
     data.frame(before = v[seq_len(n - k)], now = v[-seq_len(k)],
                panel = factor(heads[i], levels = unique(heads)))
   }))
+  if (is.null(data)) {
+    abort_state("{.val {object$measure}} has too few values to draw against earlier ones.", call = NULL)
+  }
   data <- data[stats::complete.cases(data), ]
   draw_lag_grid(data, object, shown, length(labels))
 }

@@ -32,13 +32,17 @@ profile_title <- function(p, measure, shown) {
          if (length(shown) == 1 && nzchar(shown)) paste0(": ", shown))
 }
 
+# A series without values has a panel, and nothing in it.
+known_places <- function(table) table[!is.na(table$median), , drop = FALSE]
+
 draw_profile <- function(p, table, measure, shown, series) {
   figure <- ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$median)) +
     ggplot2::geom_ribbon(
-      ggplot2::aes(ymin = .data$q25, ymax = .data$q75), fill = ink("band"), alpha = 0.4
+      ggplot2::aes(ymin = .data$q25, ymax = .data$q75), fill = ink("band"), alpha = 0.4,
+      data = known_places
     ) +
-    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.9) +
-    ggplot2::geom_point(colour = ink("observed"), size = 1.6) +
+    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.9, data = known_places) +
+    ggplot2::geom_point(colour = ink("observed"), size = 1.6, data = known_places) +
     part_axis(table$part) +
     number_axis() +
     figure_theme() +

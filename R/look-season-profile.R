@@ -153,6 +153,9 @@ format.kairon_season_profile <- function(x, ...) {
     sign <- function(v) paste0(if (x$as != "index" && v > 0) "+", trimws(paste(show_number(v), unit)))
     high <- which.max(t$effect)
     low <- which.min(t$effect)
+    if (length(high) == 0) {
+      return(paste0("  ", m, ": no values to compare."))
+    }
     paste0("  ", m, ": highest ", label(high), " (", sign(t$effect[high]), "), lowest ", label(low), " (",
            sign(t$effect[low]), ")",
            if (n > 1) paste0(", on average over ", n, " series"), ".")

@@ -51,7 +51,9 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
   known <- period_of_stamp(meta$cadence, rows$seconds, zone)
   under_way <- if (is.na(of[1])) integer() else which(period_at(known) == of[1])
   long_rows <- rows_of(long)
-  end <- max(period_of_stamp(cadence, long_rows$seconds, zone))
+  # Where no longer period is known, none can be forecast.
+  end <- if (nrow(long)) max(period_of_stamp(cadence, long_rows$seconds, zone)) else NA
+  if (is.na(end)) of[] <- NA
   list(
     every = every, amount = amount,
     long = if (any(!is.na(of))) make_batch(complete_grid(long, common_end = TRUE), measure),

@@ -161,6 +161,10 @@ method_fit.kairon_by_regression <- function(method, batch) {
 # One series ----
 
 regression_model <- function(method, y, stamps, drivers, context, seasons, exact) {
+  if (any(abs(y) > 1e150, na.rm = TRUE)) {
+    abort_input(c("{.fn by_regression} needs values whose squares are numbers, below 1e150.",
+                  i = "Give them in a larger unit."), call = NULL)
+  }
   # A level costs digits in sums of products; a trend with one of its own gets it back at the end.
   own_level <- method$combine == "add" && method$trend %in% c("straight", "none", "bending") &&
     any(is.finite(y))

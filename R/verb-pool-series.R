@@ -468,8 +468,8 @@ pool_account <- function(x, rows, groups, weight) {
 }
 
 pool_words <- function(account, groups) {
-  ends <- stats::ave(as.numeric(account$to), account$group, FUN = function(v) max(v, na.rm = TRUE))
-  begins <- stats::ave(as.numeric(account$from), account$group, FUN = function(v) min(v, na.rm = TRUE))
+  ends <- stats::ave(as.numeric(account$to), account$group, FUN = function(v) max(-Inf, v, na.rm = TRUE))
+  begins <- stats::ave(as.numeric(account$from), account$group, FUN = function(v) min(Inf, v, na.rm = TRUE))
   # The group of all would name each of them a second time.
   own <- account$group != "all" | all(account$group == "all")
   stops <- which(own & as.numeric(account$to) < ends)

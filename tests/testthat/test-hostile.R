@@ -1,0 +1,108 @@
+# Every verb on shapes that it was not made for: an answer, or one message of ours.
+
+hostile_shapes <- function() {
+  from <- function(v, ids = NULL, every = "1 day") {
+    data <- data.frame(day = seq(as.Date("2030-01-01"), by = every, length.out = length(v)), v = v)
+    if (is.null(ids)) {
+      return(quiet(timeline(data, day, levels = "v")))
+    }
+    data <- do.call(rbind, lapply(ids, function(i) cbind(data, id = i)))
+    quiet(timeline(data, day, series = id, levels = "v"))
+  }
+  set.seed(1)
+  noise <- stats::rnorm(100)
+  dead <- from(noise[1:40], c("a", "b"))
+  dead$v[dead$id == "b"] <- NA
+  steps <- data.frame(step = 1:40, v = noise[1:40])
+  instants <- data.frame(at = as.POSIXct("2030-01-01", tz = "UTC") + sort(stats::runif(50, 0, 1e6)),
+                         v = noise[1:50])
+  list(
+    `one value` = from(5), `three values` = from(c(1, 5, 2)), `all missing` = from(c(1, rep(NA, 40)))[-1, ],
+    constant = from(rep(3, 60)), infinite = from(c(noise[1:30], Inf, noise[31:60])),
+      huge = from(noise[1:60] * 1e308),
+    tiny = from(noise[1:60] * 1e-308), zeros = from(rep(0, 50)),
+      `two seasons less one` = from(noise[1:23], every = "1 month"),
+    years = from(noise[1:7], every = "1 year"), two = from(noise[1:30], c("a", "b")), `a dead one` = dead,
+    `high level` = from(1e15 + noise[1:50]), irregular = quiet(timeline(instants, at, levels = "v")),
+    steps = quiet(timeline(steps, step, levels = "v")), gap = from(noise)[c(1:5, 96:100), ]
+  )
+}
+
+drawn <- function(x) {
+  grDevices::pdf(NULL)
+  on.exit(grDevices::dev.off())
+  print(ggplot2::autoplot(x))
+}
+
+hostile_verbs <- list(
+  inspect = function(x) print(inspect(x)), gaps = function(x) print(gaps(x)),
+    origins = function(x) print(origins(x)),
+  plot = drawn, resample = function(x) resample(x, "1 week"), impute = function(x) impute(x, "seasonal"),
+  linear = function(x) impute(x, "linear"), model = function(x) impute(x, "model"),
+  roll = function(x) roll(x, trailing(7), c("mean", "sd")), change = function(x) change(x),
+  rebase = function(x) rebase(x, "2030"), stabilise = function(x) stabilise(x),
+  remove_seasons = function(x) remove_seasons(x), remove_shifts = function(x) remove_shifts(x),
+  vet = function(x) print(findings(vet(x))), repair = function(x) repair(vet(x)),
+  season_profile = function(x) {
+    print(season_profile(x))
+    drawn(season_profile(x))
+  },
+  standing = function(x) print(standing(x)), find_seasons = function(x) print(find_seasons(x)),
+  correlogram = function(x) {
+    print(correlogram(x))
+    drawn(correlogram(x))
+  },
+  lag_grid = function(x) drawn(lag_grid(x)), power_spectrum = function(x) print(power_spectrum(x)),
+  stationarity = function(x) print(stationarity(x)), traits = function(x) print(traits(x)),
+  decomposition = function(x) print(decomposition(x)), noise_check = function(x) print(noise_check(x)),
+  forecast = function(x) print(forecast(x, 3)), theta = function(x) print(forecast(x, 3, "theta")),
+  arima = function(x) print(forecast(x, 3, "arima")),
+  regression = function(x) print(forecast(x, 3, "regression")),
+  smoothing = function(x) print(forecast(x, 3, "smoothing")),
+  by_decomposition = function(x) print(forecast(x, 3, "decomposition")),
+  intermittent = function(x) print(forecast(x, 3, "intermittent")),
+  backtest = function(x) {
+    b <- backtest(x, 2)
+    print(b)
+    print(verdict(b))
+    print(ranking(b))
+  },
+  fit = function(x) {
+    f <- fit(x, "smoothing")
+    print(f)
+    print(diagnosis(f))
+  },
+  effect_of = function(x) print(effect_of(x, when = "2030-01-20/2030-01-25")),
+    with_totals = function(x) with_totals(x),
+  pool_series = function(x) pool_series(x), as_rate = function(x) as_rate(x),
+    during = function(x) during(x, "2030-01"),
+  write = function(x) write_timeline(x, tempfile(fileext = ".csv")),
+  agree_over = function(x) print(forecast(x, 7, "theta", agree_over = "1 week")),
+  leak_check = function(x) print(leak_check(backtest(x, 2, "theta", cutoffs = 2)))
+)
+
+# What went wrong in the words of something else than this package; "" where nothing did.
+raw_trouble <- function(verb, x) {
+  raw <- ""
+  made <- tryCatch(
+    withCallingHandlers({
+      utils::capture.output(suppressMessages(verb(x)))
+      NULL
+    }, warning = function(w) {
+      if (!inherits(w, "kairon_warning")) raw <<- conditionMessage(w)
+      invokeRestart("muffleWarning")
+    }),
+    error = function(e) e
+  )
+  if (!is.null(made) && !inherits(made, "kairon_error")) conditionMessage(made) else raw
+}
+
+test_that("no verb answers a hostile shape with an error or a warning of something else", {
+  old <- options(kairon.quiet = TRUE)
+  on.exit(options(old))
+  shapes <- hostile_shapes()
+  for (shape in names(shapes)) {
+    found <- vapply(hostile_verbs, raw_trouble, "", x = shapes[[shape]])
+    expect_equal(found[nzchar(found)], character(), ignore_attr = TRUE, info = shape)
+  }
+})
