@@ -26,10 +26,10 @@
 #' season_profile(demo_timeline("billed"), "month of year", split = TRUE, as = "index")
 #' @export
 season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = "difference", ...) {
-  if (inherits(x, "kairon_distant")) {
-    return(distant_profile(x, each, split = split, measures = {{ measures }}, as = as, ...))
-  }
   refuse_more("season_profile", ...)
+  if (inherits(x, "kairon_distant")) {
+    return(distant_profile(x, each, split = split, measures = {{ measures }}, as = as))
+  }
   check_rows(x)
   as <- check_choice(as, c("difference", "index"))
   meta <- timeline_meta(x)

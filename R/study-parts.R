@@ -18,8 +18,8 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' @param verb What is done: `"forecast"`, `"backtest"` or `"decomposition"`.
 #' @param horizon,method As in [forecast()] and [backtest()] (there `methods`); of a decomposition, its
 #'   method.
-#' @param by What a part is: `NULL`, a file where there are several, else 1,000 series; a number of series; or
-#' the name of a column: a series column, or a part of the paths such as `year` in
+#' @param by What a part is: `NULL`, a file, or of a table 1,000 series; a number of series; or the name of
+#' a column: a series column, or a part of the paths such as `year` in
 #' `"sales/year=2031/a.parquet"`.
 #' @param routine A [routine()] of preparation steps, run on each part.
 #' @param settings A named list of further arguments of the verb, such as `list(intervals = 90)`.
@@ -54,11 +54,12 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' @export
 for_each_part <- function(source, into, verb = c("forecast", "backtest", "decomposition"), horizon = NULL,
                           method = NULL, by = NULL, routine = NULL, settings = list(), ...) {
+  given <- reading_arguments(rlang::enquos(...))
   verb <- picked_choice(verb)
   check_string(into)
   check_routine(routine)
   need_package("nanoparquet", "Writing parts")
-  job <- list(source = source, given = reading_arguments(rlang::enquos(...)), verb = verb, routine = routine,
+  job <- list(source = source, given = given, verb = verb, routine = routine,
               call = part_call(verb, horizon, method, settings))
   parts <- parts_of_source(job, by)
   store <- open_parts(into, job, parts)
@@ -69,7 +70,8 @@ for_each_part <- function(source, into, verb = c("forecast", "backtest", "decomp
 #' @rdname for_each_part
 #' @param folder A folder that `for_each_part()` has written into.
 #' @export
-parts_in <- function(folder) {
+parts_in <- function(folder, ...) {
+  refuse_more("parts_in", ...)
   check_string(folder)
   list <- read_run(folder)
   if (is.null(list)) abort_input("{.file {folder}} holds no run of {.fn for_each_part}.")
@@ -83,6 +85,11 @@ reading_arguments <- function(given, call = rlang::caller_env()) {
                                               call = call)
   values <- setdiff(names(formals(read_timeline.default)), c("source", "time", "series", "..."))
   given <- as.list(given)
+  known <- c(timeline_options, names(formals(read_timeline.default)))
+  strange <- !names(given) %in% known
+  if (any(strange)) {
+    refuse_arguments("for_each_part", names(given)[strange], c(names(formals(for_each_part)), known), call)
+  }
   is_value <- names(given) %in% values
   c(given[!is_value], lapply(given[is_value], rlang::eval_tidy))
 }
@@ -123,7 +130,7 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
   for (file in files) if (!file.exists(file) && !is_address(file)) check_source(file, call)
   if (is.character(by)) check_string(by, arg = "by", call = call)
   if (is.numeric(by)) check_count(by, arg = "by", call = call)
-  if (is.null(by) && length(files) > 1) {
+  if (is.null(by) && length(files) > 0) {
     return(lapply(files, function(f) list(name = f, files = f)))
   }
   told <- if (is.character(by)) path_part(files, by)

@@ -41,7 +41,7 @@ test_that("every argument of every verb's function is an option of the verb", {
     made <- get(form, asNamespace("kairon"))
     if (is.null(verb$fun)) next
     # What only code can give, or what the program gives itself.
-    code <- c("x", "object", "fit", "b", "...", "carry", "routine", "file", "zone", "looks")
+    code <- c("x", "object", "fit", "b", "...", "carry", "routine", "file", "source", "zone", "looks")
     expect_equal(setdiff(names(formals(made)), c(code, names(options_of(name)))), character(), label = name)
   }
   settings <- unlist(lapply(kairon:::known_methods(), function(m) {
