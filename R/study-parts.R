@@ -49,8 +49,10 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' for (one in c("Birchmoor", "Dunmere")) {
 #'   write_timeline(x[x$district == one, ], file.path(folder, paste0(one, ".csv")))
 #' }
-#' made <- for_each_part(file.path(folder, "*.csv"), into = file.path(folder, "made"), horizon = 7, method =
-#' "naive") made head(as.data.frame(made))
+#' into <- file.path(folder, "made")
+#' made <- for_each_part(file.path(folder, "*.csv"), into, horizon = 7, method = "naive")
+#' made
+#' head(as.data.frame(made))
 #' @export
 for_each_part <- function(source, into, verb = c("forecast", "backtest", "decomposition"), horizon = NULL,
                           method = NULL, by = NULL, routine = NULL, settings = list(), ...) {
