@@ -80,10 +80,11 @@ plain_file <- function(source, call, member = NULL, name = source, unpack = TRUE
   if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
     return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
   }
-  if (any(start == as.raw(0x0d)) && !any(start == as.raw(0x0a))) {
+  # In files that are no text any byte may stand.
+  known <- guess_format(source, source) %in% c("workbook", "parquet", "netcdf")
+  if (!known && any(start == as.raw(0x0d)) && !any(start == as.raw(0x0a))) {
     return(with_line_feeds(source))
   }
-  known <- guess_format(source, source) %in% c("workbook", "parquet", "netcdf")
   if (any(start == as.raw(0)) && !known) {
     abort_file(c(
       "{.file {name}} is not text.",

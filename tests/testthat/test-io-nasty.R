@@ -182,3 +182,21 @@ test_that("base R's ts comes in and goes out unchanged", {
   expect_equal(tsp(as.ts(q)), tsp(ts(1:12, start = c(2020, 2), frequency = 4)))
   expect_equal(format(cadence_of(quiet(as_timeline(ts(c(3, 1, 4, 1, 5), start = 2021)))))[1], "every year")
 })
+
+test_that("a Parquet file is none of text, whatever bytes stand at its beginning", {
+  skip_if_not_installed("nanoparquet")
+  tried <- 0
+  for (n in c(10, 200, 500, 1000)) {
+    path <- tempfile(fileext = ".parquet")
+    data <- data.frame(item = rep(sprintf("item %07d", seq_len(n)), each = 100),
+                       day = rep(days_from("2031-01-01", 100), n), v = seq_len(100 * n) / 7)
+    nanoparquet::write_parquet(data, path)
+    head <- readBin(path, "raw", 4096)
+    # Carriage returns without line feeds, as old texts have.
+    tried <- tried + (any(head == as.raw(13)) && !any(head == as.raw(10)))
+    x <- quiet(read_timeline(path, time = day, series = item, levels = v))
+    expect_equal(nrow(x), 100 * n)
+    expect_equal(x$v, data$v)
+  }
+  if (tried == 0) skip("no file began like an old text")
+})
