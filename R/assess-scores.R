@@ -1,8 +1,8 @@
 #' Scores of forecasts
 #'
 #' @param b A [backtest()] (or one [for_each_part()]), a [forecast()] with what was observed since, or a
-#'   [fit()][fit.kairon_timeline]: its one-step errors on the data that it was fitted to, which are no accuracy
-#'   (a message says so) and have no intervals.
+#'   [fit()][fit.kairon_timeline]: its one-step errors on the data that it was fitted to, which are no
+#'   accuracy (a message says so) and have no intervals.
 #' @param metrics Which scores, by name, or `"all"`; see below.
 #' @param by What to score apart: `"method"` and any of `"ahead"` (steps), `"cutoff"`, `"measure"`,
 #'   `"series"`, the series columns, of a timeline [with_totals()] its `"level"`s, and parts of the calendar
