@@ -56,19 +56,19 @@ squared_errors <- function(method, model, batch, cut, horizon) {
 
 # The spread of forecasts, as a standard deviation: of changes, that of their sums along paths.
 changes_spread <- function(method, model, predicted, batch, horizon) {
+  own <- (predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95))
   if (length(batch$context$lags) == 0) {
-    return((predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95)))
+    return(own)
   }
   paths <- tryCatch(with_seed(1, method_paths(method, model, horizon, 1000)), kairon_error = function(e) NULL)
   if (is.null(paths)) {
-    own <- (predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95))
     return(sqrt(changes_added(own^2, batch$context$lags)))
   }
   # Paths tell by how much sums spread more than steps do, whose own spread is known better.
   off <- array((as.vector(paths) - as.vector(predicted$point)) / as.vector(scale_of(paths)), dim(paths))
   added <- array(apply(off, 3, changes_added, lags = batch$context$lags), dim(paths))
   size <- function(v) sqrt(apply(v^2, 1:2, mean))
-  size(added) / size(off) * (predicted$upper[[1]] - predicted$lower[[1]]) / (2 * stats::qnorm(0.95))
+  own * size(added) / size(off)
 }
 
 # Errors of changes added up to those of what was changed, the last change first.

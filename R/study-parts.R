@@ -32,7 +32,8 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' @details Each part becomes a Parquet file (`part-00001.parquet`): of a forecast its rows, of a backtest
 #' those of [backtest()], of a decomposition its table. It counts when its record (`part-00001.rds`) is there,
 #' which is written last. A part that fails is told with its reason, the others are done, and the next run
-#' tries it again; so it does where a file of the source has changed its size or time. Random draws of a part
+#' tries it again; so it does where a file of the source has changed its size or time (what stands behind a
+#' connection is taken to be the same). Random draws of a part
 #' do not depend on who works on it.
 #'
 #' Each part is a collection of its own: it ends where its latest series ends, and whether a series has ended
@@ -133,12 +134,12 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
   if (is.character(by)) check_string(by, arg = "by", call = call)
   if (is.numeric(by)) check_count(by, arg = "by", call = call)
   if (is.null(by) && length(files) > 0) {
-    return(lapply(files, function(f) list(name = f, files = f)))
+    return(lapply(files, function(f) list(name = f, files = whole_path(f))))
   }
   told <- if (is.character(by)) path_part(files, by)
   if (length(told)) {
     groups <- split(files, factor(told, unique(told)))
-    return(unname(Map(function(f, name) list(name = paste0(by, "=", name), files = f), groups,
+    return(unname(Map(function(f, name) list(name = paste0(by, "=", name), files = whole_path(f)), groups,
                       names(groups))))
   }
   x <- open_source(job)
@@ -158,6 +159,9 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
   })
 }
 
+# Workers may stand in other folders.
+whole_path <- function(files) ifelse(file.exists(files), normalizePath(files, mustWork = FALSE), files)
+
 asks_table <- function(job) {
   is.function(job$source) || any(c("table", "query") %in% names(job$given)) || is_database_file(job$source)
 }
@@ -172,9 +176,7 @@ path_part <- function(files, name) {
 }
 
 # Of Parquet, parts of the paths are columns, which the engine makes.
-has_path_parts <- function(files) {
-  any(grepl("[/\\\\][A-Za-z_][A-Za-z0-9_]*=[^/\\\\]*[/\\\\].*[.]parquet$", paste0("/", files)))
-}
+has_path_parts <- function(files) any(grepl("[.]parquet$", files)) && length(path_columns(files)) > 0
 
 open_source <- function(job, files = job$source) {
   if (is.function(files)) {
@@ -236,7 +238,7 @@ run_parts <- function(job, parts, store) {
     state[todo[at]] <<- result$state
     reason[todo[at]] <<- result$reason
   }
-  data <- list(job = job, folder = store$folder, key = store$key, warn = FALSE)
+  data <- list(job = job, folder = store$folder, key = store$key)
   stopped <- tryCatch({
     share_out(items, data, work_part, done, "Parts", own_methods(all_methods(part_methods(job))))
     FALSE
@@ -286,6 +288,7 @@ work_part <- function(data, item) {
         about = part_about(job$verb, made)
     )
     keep_value(record, file("rds"))
+    if (!file.exists(file("rds"))) stop("its record cannot be written")
     list(state = if (record$rows > 0) "done" else "empty", reason = "")
   })), error = function(e) {
     if (inherits(e, "interrupt")) stop(e)
@@ -347,17 +350,18 @@ run_keys <- function(job, parts) {
   })
   source <- if (is.function(job$source)) plain_form(job$source) else job$source
   lapply(list(source = list(source, plain_form(given)), verb = job$verb, settings = plain_form(job$call),
-              methods = own_methods(all_methods(part_methods(job))), routine = plain_form(job$routine),
+              methods = plain_form(own_methods(all_methods(part_methods(job)))),
+              routine = plain_form(job$routine),
               parts = lapply(parts, function(p) p[c("name", "keys")])),
          function(part) rlang::hash(part))
 }
 
-# Sizes and times of the files of each part.
-part_stands <- function(parts) {
-  vapply(parts, function(p) {
-    if (is.null(p$files)) "" else rlang::hash(lapply(p$files,
-                                                     function(f) unname(file.info(f)[c("size", "mtime")])))
-  }, "")
+# Sizes and times of the files of each part; of series that are dealt out, those of the whole source. What a
+# connection leads to has none.
+part_stands <- function(job, parts) {
+  stand <- function(files) rlang::hash(unname(as.list(file.info(files)[c("size", "mtime")])))
+  all <- if (is.character(job$source)) stand(named_files(sub("\\?(table|query)=.*", "", job$source))) else ""
+  vapply(parts, function(p) if (is.null(p$files)) all else stand(p$files), "")
 }
 
 open_parts <- function(folder, job, parts, call = rlang::caller_env()) {
@@ -378,7 +382,7 @@ open_parts <- function(folder, job, parts, call = rlang::caller_env()) {
                   i = "Give another folder as {.arg into}, or delete this one."), call = call)
   }
   lock <- lock_folder(folder, call)
-  stands <- part_stands(parts)
+  stands <- part_stands(job, parts)
   seeds <- before$seeds %||% sample.int(.Machine$integer.max, length(parts))
   n <- seq_along(parts)
   kept <- file.exists(part_file(folder, n, "rds")) & (if (is.null(before)) FALSE else stands == before$stands)

@@ -4,6 +4,7 @@
 read_cards.kairon_remote <- function(x, facts, tail, grid) {
   call <- rlang::caller_env(2)
   shift <- shift_of(x, x$meta$kinds)
+  on.exit(drop_kept(x$con))
   measures <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
     ask <- card_asker(x, m, facts, call)
     counted <- counted_values(ask)
@@ -16,7 +17,6 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
   })
   needs <- lapply(x$meta$kinds, function(k) character())
   cells <- read_cells(x, grid$from, grid$width, "left", needs, shift)
-  drop_kept(x$con)
   list(measures = measures, stamps = ask_stamps(x, facts, call), cells = cells)
 }
 
@@ -163,7 +163,8 @@ drop_kept <- function(con) {
     return(invisible())
   }
   for (name in c("kairon_edges", "kairon_counted", "kairon_pauses")) {
-    sql_do(con, paste("DROP TABLE IF EXISTS", name))
+    # A connection that was lost has none of them.
+    try(sql_do(con, paste("DROP TABLE IF EXISTS", name)), silent = TRUE)
   }
 }
 
@@ -194,8 +195,7 @@ ask_markers <- function(ask, counted) {
   marks <- vapply(usual_markers, function(m) sql_value(ask$con, m), "")
   is <- paste0("coalesce(sum(CASE WHEN kairon_v = ", marks, " THEN kairon_k END), 0)")
   rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN ",
-                 c("kairon_k", "kairon_v"),
-                 " END")
+                 c("kairon_k", "kairon_v"), " END")
   columns <- c(is, paste0("coalesce(sum(", rest[1], "), 0)"), paste0(c("min", "max"), "(", rest[2], ")"))
   sql <- paste("SELECT", paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",
                counted)

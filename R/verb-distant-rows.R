@@ -73,14 +73,6 @@ as_timeline.kairon_distant_rows <- function(x, ...) {
   if (is.null(x$span)) out else rows_within(out, x$span)
 }
 
-limited_to <- function(x, span) {
-  facts <- distant_facts(x)
-  x$told <- x$told %||% if (is_regular_cadence(attr(facts, "cadence"))) attr(facts, "cadence")
-  x$span <- c(max(x$span[1], span[1]), min(x$span[2], span[2]))
-  x$store <- new.env(parent = emptyenv())
-  x
-}
-
 rows_within <- function(x, span) {
   seconds <- rows_of(x)$seconds
   x[seconds >= span[1] & seconds < span[2], ]
@@ -89,17 +81,17 @@ rows_within <- function(x, span) {
 # The rows, where they are not too many to hold.
 rows_here <- function(x, call = rlang::caller_env()) {
   most <- getOption("kairon.most_rows_here", 2e7)
-  if (is.null(x$keys)) {
-    n <- sum(as.numeric(distant_facts(x)$rows))
-    if (n > most) {
-      rows <- show_number(n, 9)
-      allowed <- format(n, scientific = FALSE)
-      abort_state(c(
-        "This needs {rows} rows here, which may be too many for memory.",
-        i = "Ask for an interval with {.fn during}, or allow it: \\
-             {.code options(kairon.most_rows_here = {allowed})}."
-      ), call = call, .envir = environment())
-    }
+  facts <- distant_facts(x)
+  asked <- if (is.null(x$keys)) seq_len(nrow(facts)) else match_keys(x$keys, facts, x$meta)
+  n <- sum(as.numeric(facts$rows[asked]))
+  if (n > most) {
+    rows <- show_number(n, 9)
+    allowed <- format(n, scientific = FALSE)
+    abort_state(c(
+      "This needs {rows} rows here, which may be too many for memory.",
+      i = "Ask for an interval with {.fn during}, or allow it: \\
+           {.code options(kairon.most_rows_here = {allowed})}."
+    ), call = call, .envir = environment())
   }
   as_timeline(x)
 }

@@ -36,8 +36,14 @@ during.kairon_distant <- function(x, when, ...) {
     shown <- span_words(ends)
     abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."))
   }
-  x$span <- c(max(x$span[1], span[1]), min(x$span[2], span[2]))
+  limited_to(x, span)
+}
+
+# With the cadence that all rows have told.
+limited_to <- function(x, span) {
+  facts <- distant_facts(x)
   x$told <- x$told %||% if (is_regular_cadence(attr(facts, "cadence"))) attr(facts, "cadence")
+  x$span <- c(max(x$span[1], span[1]), min(x$span[2], span[2]))
   x$store <- new.env(parent = emptyenv())
   x
 }

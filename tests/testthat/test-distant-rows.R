@@ -143,6 +143,23 @@ test_that("a figure of many rows is drawn of their extremes, and has all of thes
   words <- "229,999 values, drawn as the range in each column of pixels; sand: no values"
   expect_equal(made$labels$subtitle, words)
   expect_match(made$labels$caption, "^2 series, every 30 seconds, 2031-01-01")
+  # Stretches need not begin with a day; many series are drawn as what they are on average.
+  days <- 500
+  data <- data.frame(id = rep(sprintf("s%02d", 1:20), each = days),
+                     day = rep(days_from("2031-01-01", days), 20),
+                     v = round(stats::rnorm(20 * days, 50), 2))
+  con <- open_sqlite()
+  x <- quiet(timeline(data, day, series = id, levels = "v"))
+  write_timeline(x, con, "days")
+  far <- quiet(read_timeline(con, "days", remote = TRUE))
+  facts <- kairon:::distant_facts(far)
+  sample <- kairon:::distant_sample(far, facts, 300)
+  for (best in list(min, max)) expect_equal(c(tapply(sample$v, sample$id, best)),
+                                            c(tapply(data$v, data$id, best)))
+  means <- kairon:::distant_means(far, facts, 100)
+  expect_equal(nrow(means), 20 * 101)
+  expect_equal(means$v[1], mean(data$v[1:5]))
+  db_close(con)
   few <- quiet(read_timeline(demo_file("rain.csv"), amounts = "rain", remote = TRUE))
   expect_equal(quiet(ggplot2::autoplot(few))$data, quiet(ggplot2::autoplot(as_timeline(few)))$data)
 })

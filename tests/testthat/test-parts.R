@@ -92,6 +92,14 @@ test_that("series of a table are dealt out, for every kind of database, and scor
     expect_setequal(each$table$part, unique(as.character(x$site)))
     expect_equal(sum(each$table$rows), nrow(as.data.frame(quiet(decomposition(x, seasons = "year")))))
     expect_error(scores(each), "Only backtests", class = "kairon_error_input")
+    # A table in a file that has changed is worked on again.
+    run <- function() {
+      quiet(for_each_part(path, into, "backtest", horizon = 6, method = methods, by = 2, table = "flows",
+                          settings = list(cutoffs = 3)))
+    }
+    expect_equal(run()$table$state, rep("kept", 3), info = which)
+    Sys.setFileTime(path, Sys.time() + 60)
+    expect_equal(run()$table$state, rep("done", 3), info = which)
   }
   opened <- 0
   open <- function() {
