@@ -472,8 +472,8 @@ format.kairon_parts <- function(x, ...) {
            x$folder, ": ",
            word_list(paste(show_number(as.vector(some), 9), words[names(some)])), "."),
     paste0("  ", plural(sum(t$series, na.rm = TRUE), "series", "series"), ", ",
-           plural(sum(t$rows), "row"), ", ", show_number(sum(t$seconds, na.rm = TRUE), 3),
-           " s of work; as.data.frame() reads them."),
+           plural(sum(t$rows), "row"), " in part-*.parquet, ", show_number(sum(t$seconds, na.rm = TRUE), 3),
+           " s of work."),
     paste0("  Failed: ", t$part[failed], ": ", t$reason[failed], recycle0 = TRUE)
   )
 }
