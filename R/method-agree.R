@@ -149,11 +149,13 @@ whole_sums <- function(plan, point) {
   sum_plan(total[stay], plan$part[stay])
 }
 
-# The spread of each series and step, from its widest bounds.
+# The spread of each series and step, from its widest bounds; by how much they were widened for what a method
+# did at two cutoffs is too uncertain for weights.
 forecast_spread <- function(out, levels, batch) {
   i <- which.max(levels)
   wide <- out$upper[[i]] - out$lower[[i]]
   spread <- wide / (2 * stats::qnorm(0.5 + levels[i] / 200))
+  if (!is.null(out$widened)) spread <- spread / rep(out$widened, each = nrow(spread))
   size <- series_sizes(batch)
   least <- rep(1e-6 * pmax(size, 1e-9), each = nrow(spread))
   bad <- !is.finite(spread) | spread < least
