@@ -1,9 +1,10 @@
-# Workers that are jobs of a batch system. Each begins anew, some seconds after it was asked for, and finds the data
-# in a file that all hosts see. One job carries as many items as its start is worth.
+# Workers that are jobs of a batch system. Each begins anew, some seconds after it was asked for, and finds
+# the data in a file that all hosts see. One job carries as many items as its start is worth.
 
 works_by_jobs <- function() rlang::is_installed("future") && inherits(future::plan(), "batchtools")
 
-# Work of a job lasts so many of its starts at least, and so many seconds at most, so that little is lost with it.
+# Work of a job lasts so many of its starts at least, and so many seconds at most, so that little is lost with
+# it.
 job_starts <- 4
 job_seconds <- 600
 
@@ -14,7 +15,7 @@ job_desk <- function(data, now = function() proc.time()[[3]]) {
   made <- dir.exists(folder) || dir.create(folder, recursive = TRUE, showWarnings = FALSE)
   if (!made) {
     abort_state(c("{.file {folder}} cannot be made, where jobs find their data.",
-                  i = "Name a folder that all hosts see: {.code options(future.cache.path = )}."), call = NULL)
+                  i = "Name one that all hosts see: {.code options(future.cache.path = )}."), call = NULL)
   }
   file <- tempfile("data-", normalizePath(folder), fileext = ".rds")
   saveRDS(data, paste0(file, ".part"), compress = FALSE)
@@ -73,7 +74,8 @@ cancel_jobs <- function(running) {
   for (one in running) {
     registry <- one$config$reg
     if (inherits(registry, "Registry") && rlang::is_installed("batchtools")) {
-      try(quietly(utils::capture.output(batchtools::killJobs(one$config$jobid, reg = registry))), silent = TRUE)
+      try(quietly(utils::capture.output(batchtools::killJobs(one$config$jobid, reg = registry))),
+          silent = TRUE)
       unlink(registry$file.dir, recursive = TRUE)
     }
   }

@@ -127,7 +127,14 @@ sql_source <- function(con, table, query, call) {
     abort_input("{.arg table} must be the name of a table, or of its schema and the table.", call = call)
   }
   if (!sql_has_table(con, table)) {
-    hint <- nearest_word(table[length(table)], sql_tables(con))
+    all <- sql_tables(con)
+    if (table[length(table)] %in% all) {
+      abort_input(c("The table {.val {table[length(table)]}} is not on this user's way.",
+                    i = "Name its schema, {.code table = c(schema, table)}; the user must be allowed to \\
+                         use that."),
+                  call = call)
+    }
+    hint <- nearest_word(table[length(table)], all)
     abort_input(c("The database has no table {.val {table[length(table)]}}.",
                   i = if (!is.null(hint)) "Did you mean {.val {hint}}?"), call = call)
   }

@@ -166,6 +166,14 @@ all_on <- function(x, cadence) {
 #' by the clock changes of the timeline's zone. Rows in an hour that the clock shows twice or leaves out are
 #' refused, since the database does not tell which instant is meant; and so are stamps of several kinds, or
 #' text that SQLite cannot read.
+#' @section Tables on several servers:
+#' A table of PostgreSQL (14 or later) that is a foreign table, or has such ones as partitions
+#' (`postgres_fdw`), is asked place by place, in a form that each server works out by itself: what travels are
+#' counts, sums, lowest and highest values of cells, and the ends of each series. First and last values, ranks
+#' (medians), slopes, [pool_series()], the health card and the usual step of irregular series need the rows,
+#' which the first server then has sent. The table needs: `ANALYZE` of the table (without it a server may have
+#' all rows sent, and a message says so); the right to read the partitions by themselves; and is faster where
+#' its servers have `async_capable 'true'`, so that they work at the same time, and `fetch_size '10000'`.
 #' @section Files:
 #' Delimited text (zipped with gzip or not), Parquet and files of DuckDB are read by DuckDB, an engine that
 #' works within R: by the package duckdb, or by adbcdrivermanager and nanoarrow with DuckDB's shared

@@ -21,7 +21,7 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
   }
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
   rest <- if (binned) {
-    paste0("(", seconds, " - date_part('epoch', ", cell, "))")
+    paste0("date_part('epoch', ", sql_name(con, x$meta$time), " - ", cell, ")")
   } else {
     paste0("(", seconds, " - ", value(phase), " - ", value(width), " * (", cell, "))")
   }
@@ -40,21 +40,21 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
   shown <- if (binned) paste0("date_part('epoch', ", cell, ")") else cell
   if (length(columns)) columns <- paste(columns, "AS", paste0("kairon_", seq_along(columns)))
   fine <- if (!is.null(fine)) fine_parts(x, fine, phase, width, closed)
-  group <- if (binned) cell else "kairon_cell"
-  here <- paste(shown, "AS kairon_cell")
-  if (!is.null(fine)) {
-    group <- c(if (is.null(fine$each)) "kairon_cell", "kairon_fine")
-    here <- c(if (is.null(fine$each)) here, paste(fine$part, "AS kairon_fine"),
-              paste(fine$bits, "AS kairon_bits"))
+  sums <- if (is.null(fine)) {
+    grouped_sql(x, c(keys, kairon_cell = cell), c("count(*) AS kairon_rows", about, columns), shown)
+  } else {
+    here <- paste(shown, "AS kairon_cell")
+    inner <- c(keys, if (is.null(fine$each)) here, paste(fine$part, "AS kairon_fine"),
+               paste(fine$bits, "AS kairon_bits"), "count(*) AS kairon_rows", about, columns)
+    inner <- paste("SELECT", paste(inner, collapse = ", "), "FROM", x$from, remote_where(x),
+                   remote_group(x, c(if (is.null(fine$each)) "kairon_cell", "kairon_fine")))
+    sums_of_fine(x, inner, fine$each, about, columns)
   }
-  sums <- paste("SELECT", paste(c(keys, here, "count(*) AS kairon_rows", about, columns), collapse = ", "),
-                "FROM", x$from, remote_where(x), remote_group(x, group))
-  if (!is.null(fine)) sums <- sums_of_fine(x, sums, fine$each, about, columns)
   ends <- unlist(lapply(names(needs), function(m) {
     lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell, shown = shown,
            seconds = seconds, shift = shift[[m]])
   }), recursive = FALSE)
-  list(sums = sums, ends = ends)
+  list(sums = sums, columns = c("count(*) AS kairon_rows", about, columns), ends = ends)
 }
 
 # Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp. `part` and
@@ -80,20 +80,22 @@ fine_parts <- function(x, cadence, phase, width, closed) {
 }
 
 sums_of_fine <- function(x, inner, each, about, columns) {
-  whole <- function(parts) {
-    alias <- sub(".* AS ", "", parts)
-    how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
-                                                       ifelse(grepl("^bit_or\\(", parts), "bit_or", "sum")))
-    how[grepl("^(sum|count)\\(", parts)] <- "sum"
-    paste0(how, "(", alias, ") AS ", alias)
-  }
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   made <- c(keys, if (is.null(each)) "kairon_cell" else paste(each, "AS kairon_cell"),
-            "sum(kairon_rows) AS kairon_rows", if (length(about)) whole(about),
+            "sum(kairon_rows) AS kairon_rows", if (length(about)) sums_of_parts(about),
             "sum(kairon_rows) - sum(bit_count(kairon_bits)) AS kairon_repeats",
-              if (length(columns)) whole(columns))
+            if (length(columns)) sums_of_parts(columns))
   paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ") AS kairon_parts ",
          remote_group(x, "kairon_cell"))
+}
+
+# Of what was counted in parts, that of the whole.
+sums_of_parts <- function(parts) {
+  alias <- sub(".* AS ", "", parts)
+  how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
+                                                     ifelse(grepl("^bit_or\\(", parts), "bit_or", "sum")))
+  how[grepl("^(sum|count)\\(", parts)] <- "sum"
+  paste0(how, "(", alias, ") AS ", alias)
 }
 
 # Whole microseconds of the stamps, as SQL, where the engine counts in them; NULL elsewhere.

@@ -11,13 +11,28 @@ remote_where <- function(x, more = NULL) {
   parts <- c(
     # Stamps that cannot be read are counted on the first pass over files.
     if (!counts_unread(x) || !is.null(more)) paste(sql_name(x$con, x$meta$time), "IS NOT NULL"),
-    # Compared as stamps where the database knows them, so that an index serves.
-    if (is.finite(x$span[1])) paste(seconds, ">=", sql_value(x$con, x$span[1])),
-    if (is.finite(x$span[2])) paste(seconds, "<", sql_value(x$con, x$span[2])),
+    if (is.finite(x$span[1])) bound_sql(x, seconds, ">=", x$span[1]),
+    if (is.finite(x$span[2])) bound_sql(x, seconds, "<", x$span[2]),
     if (!is.null(x$keys)) keys_sql(x),
     more
   )
   if (length(parts)) paste("WHERE", paste(parts, collapse = " AND ")) else ""
+}
+
+# Compared as stamps where the database has them, so that an index serves and another server can do it.
+bound_sql <- function(x, seconds, side, at) {
+  stamped <- sql_dialect(x$con) == "postgres" && x$form %in% c("instant", "local",
+                                                               "date") && !reads_wall_clock(x)
+  if (!stamped) {
+    return(paste(seconds, side, sql_value(x$con, at)))
+  }
+  stamp <- if (x$form == "date") {
+    # The first day that does not begin before.
+    paste0("DATE '1970-01-01' + ", sprintf("%.0f", ceiling(at / 86400)))
+  } else {
+    paste0("to_timestamp(", sql_value(x$con, at), ")", if (x$form == "local") " AT TIME ZONE 'UTC'")
+  }
+  paste(sql_name(x$con, x$meta$time), side, stamp)
 }
 
 # Of some series alone; `x$keys`: a data frame of their keys.
@@ -44,9 +59,8 @@ read_facts.kairon_remote <- function(x) {
   cadence <- sampled_cadence(x, call)
   columns <- facts_columns(x, cadence)
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
-  sql <- paste("SELECT", paste(c(keys, "count(*) AS kairon_rows", columns), collapse = ", "), "FROM", x$from,
-               remote_where(x), remote_group(x))
-  facts <- sql_rows(x$con, sql, call)
+  sql <- grouped_sql(x, keys, c("count(*) AS kairon_rows", columns))
+  facts <- grouped_rows(x, sql, length(keys), c("count(*) AS kairon_rows", columns), call)
   names(facts) <- c(x$meta$series, "rows", names(columns))
   settle_facts(x, facts, cadence, sql, call)
 }
@@ -87,14 +101,20 @@ has_bins <- function(x) {
   x$store$version >= 140000
 }
 
-# The start of the bin of a stamp, as a stamp.
+# The start of the bin of a stamp, as a stamp. Closed on the right, a stamp on an edge belongs to the bin
+# before: those bins begin a microsecond later, in which the database counts. All of it means the same to
+# every server, whatever its zone, so that one may hand it on to others.
 bin_sql <- function(x, phase, width, closed = "left") {
-  name <- sql_name(x$con, x$meta$time)
-  zero <- if (x$form == "instant") "TIMESTAMPTZ '1970-01-01 00:00+00'" else "TIMESTAMP '1970-01-01 00:00'"
   micro <- function(seconds) paste0("INTERVAL '", sprintf("%.6f", seconds), " seconds'")
-  # Closed on the right, a stamp on an edge belongs to the bin before; the database counts microseconds.
-  if (closed == "right") name <- paste(name, "- INTERVAL '1 microsecond'")
-  paste0("date_bin(", micro(width), ", ", name, ", ", zero, " + ", micro(phase), ")")
+  later <- if (closed == "right") 1e-6 else 0
+  origin <- if (x$form == "instant") {
+    whole <- floor(phase)
+    paste0("TIMESTAMPTZ '", format(.POSIXct(whole, "UTC"), "%Y-%m-%d %H:%M:%S"),
+           sub("^0", "", sprintf("%.6f", phase - whole + later)), "+00'")
+  } else {
+    paste("TIMESTAMP '1970-01-01 00:00' +", micro(phase + later))
+  }
+  paste0("date_bin(", micro(width), ", ", sql_name(x$con, x$meta$time), ", ", origin, ")")
 }
 
 settle_facts <- function(x, facts, cadence, sql, call) {
@@ -245,7 +265,7 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen)
   fine <- if (counts && !is.null(fine_places(x, cadence))) cadence
   told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
-  out <- sql_rows(x$con, told$sums, call)
+  out <- grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns, call)
   # Keys and attributes may be called as what is counted is.
   keys <- mark_text(out[seq_along(x$meta$series)])
   names(keys) <- x$meta$series

@@ -1,8 +1,8 @@
 # Totals that agree: errors and intervals by level in simulated worlds, and what agreement costs.
-# Rscript bench/totals.R [worlds]   (50 by default)
+# Rscript bench/totals.R [worlds]   (200 by default)
 suppressPackageStartupMessages(library(kairon))
 options(kairon.quiet = TRUE)
-worlds <- as.integer(c(commandArgs(TRUE), 50)[1])
+worlds <- as.integer(c(commandArgs(TRUE), 200)[1])
 
 # A year of days: season shared, own trends, noise correlated within places.
 world <- function(items, places, n, h, seed) {

@@ -10,9 +10,12 @@ postgres_programs <- function() {
 }
 
 start_postgres <- function() {
-  if (!is.null(postgres$folder)) {
-    return(postgres$folder)
-  }
+  if (is.null(postgres$folder)) postgres$folder <- new_postgres()
+  postgres$folder
+}
+
+# A server more, ended with the tests; its socket lies in the folder. NULL where none is installed.
+new_postgres <- function() {
   bin <- postgres_programs()
   if (is.na(bin)) {
     return(NULL)
@@ -35,9 +38,10 @@ start_postgres <- function() {
   if (!started) {
     return(NULL)
   }
-  postgres$folder <- folder
-  postgres$stop <- function() run(file.path(bin, "pg_ctl"), "-D", data, "-m immediate stop")
-  reg.finalizer(postgres, function(e) if (is.function(e$stop)) e$stop(), onexit = TRUE)
+  server <- new.env()
+  server$stop <- function() run(file.path(bin, "pg_ctl"), "-D", data, "-m immediate stop")
+  postgres$servers <- c(postgres$servers, server)
+  reg.finalizer(server, function(e) e$stop(), onexit = TRUE)
   folder
 }
 

@@ -1,7 +1,8 @@
 # Work by the jobs of a batch system: here a Slurm of two nodes on this machine.
 
 job_plan <- function(workers = 2, ...) {
-  future::plan(future.batchtools::batchtools_slurm, template = system.file("batch", "slurm.tmpl", package = "kairon"),
+  future::plan(future.batchtools::batchtools_slurm,
+               template = system.file("batch", "slurm.tmpl", package = "kairon"),
                workers = workers, resources = list(partition = "work", minutes = 10, ...))
 }
 
@@ -33,7 +34,8 @@ with_cluster <- function(expr) {
 
 lose_later <- function(node, seconds) {
   folder <- dirname(Sys.getenv("SLURM_CONF"))
-  system(sprintf("(sleep %d; %s lose %s %s) >/dev/null 2>&1 &", seconds, shQuote(cluster_tool), node, shQuote(folder)))
+  system(sprintf("(sleep %d; %s lose %s %s) >/dev/null 2>&1 &", seconds, shQuote(cluster_tool), node,
+                 shQuote(folder)))
 }
 
 # Those of a lost node stay on the list as "completing" until it is back.
@@ -78,7 +80,8 @@ test_that("items of which nothing is known yet go out a few at a time, and data 
   expect_true(desk$ended(2, NULL, NULL, 1))
   desk$close(list())
   expect_false(dir.exists(folder))
-  expect_error(desk$start(stop("sbatch: no partition\nTROUBLESHOOTING INFORMATION: x"), 3), "sbatch: no partition\n",
+  expect_error(desk$start(stop("sbatch: no partition\nTROUBLESHOOTING INFORMATION: x"), 3),
+               "sbatch: no partition\n",
                class = "kairon_error_state")
 })
 
@@ -88,7 +91,8 @@ test_that("jobs give what one process gives, though a node dies in mid-run, and 
     demand <- demo_timeline("demand")
     made <- function() {
       set.seed(3)
-      quiet(backtest(demand, list(by_seasonal_naive(), by_blend(by_theta(), bags = 2)), "14 days", cutoffs = 5))
+      quiet(backtest(demand, list(by_seasonal_naive(), by_blend(by_theta(), bags = 2)), "14 days",
+                     cutoffs = 5))
     }
     by_jobs <- made()
     source <- tempfile("parts-")
@@ -128,13 +132,15 @@ test_that("an interrupt takes the jobs back", {
       paste(c("work <-", work), collapse = " "),
       "kairon:::share_out(as.list(1:4), 1, work, function(i, v) NULL, 'Test')"
     ), script)
-    pid <- as.integer(system(sprintf("%s %s >%s.log 2>&1 & echo $!", file.path(R.home("bin"), "Rscript"), script, script),
+    pid <- as.integer(system(sprintf("%s %s >%s.log 2>&1 & echo $!", file.path(R.home("bin"), "Rscript"),
+                                     script, script),
                              intern = TRUE))
     wait <- function(ok) for (i in 1:80) if (ok()) return(TRUE) else Sys.sleep(0.25)
     expect_true(wait(function() jobs_out() >= 2))
     tools::pskill(pid, tools::SIGINT)
     system(sprintf("pkill -INT -P %d", pid))
-    expect_true(wait(function() jobs_out() == 0), info = paste(readLines(paste0(script, ".log")), collapse = "\n"))
+    expect_true(wait(function() jobs_out() == 0), info = paste(readLines(paste0(script, ".log")),
+                                                               collapse = "\n"))
     expect_length(list.files(".future", "^data-"), 0)
   })
 })
