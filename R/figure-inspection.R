@@ -1,15 +1,9 @@
-# Rows of a map that can still be read.
-most_rows <- 40
-
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_inspection)
 autoplot.kairon_inspection <- function(object, ...) {
   refuse_more("autoplot", ...)
   data <- object$coverage
-  share <- tapply(data$share, data$series, mean, na.rm = TRUE)
-  worst <- names(sort(share, na.last = TRUE))[seq_len(min(most_rows, length(share)))]
-  hidden <- length(share) - length(worst)
-  data <- data[data$series %in% worst, ]
+  hidden <- attr(data, "hidden")
   ggplot2::ggplot(data, ggplot2::aes(.data$from, .data$series)) +
     ggplot2::geom_tile(
       ggplot2::aes(x = .data$middle, width = .data$width, fill = .data$share), height = 0.82,

@@ -13,30 +13,45 @@ coverage_map <- function(x) {
   owner <- series_index(rows$breaks)
   labels <- series_labels(rows$keys)
   typical <- if (regular) step_seconds(meta$cadence) else typical_steps(rows)
-  out <- lapply(names(meta$kinds), function(measure) {
-    cell <- pmin(stretches, 1 + floor((rows$seconds - span[1]) / width))
-    present <- !is.na(full[[measure]])
-    at <- (owner - 1) * stretches + cell
-    seen <- tabulate(at[present], length(labels) * stretches)
-    expected <- if (regular) {
-      tabulate(at, length(labels) * stretches)
-    } else {
-      width / rep(typical, each = stretches)
-    }
+  n <- length(labels) * stretches
+  cell <- pmin(stretches, 1 + floor((rows$seconds - span[1]) / width))
+  at <- (owner - 1) * stretches + cell
+  expected <- if (regular) tabulate(at, n) else width / rep(typical, each = stretches)
+  shares <- lapply(rlang::set_names(names(meta$kinds)), function(measure) {
+    seen <- tabulate(at[!is.na(full[[measure]])], n)
+    covered_share(seen, expected)
+  })
+  coverage_rows(shares, labels, edges, meta)
+}
+
+covered_share <- function(seen, expected) {
+  out <- pmin(1, seen / expected)
+  out[expected <= 0] <- NA_real_
+  out
+}
+
+# Rows of a map that can still be read.
+most_rows <- 40
+
+# A row for each stretch of each measure and series; of many series those with the fewest readings, and how
+# many others there are. `shares`: for each measure, of all series one after the other.
+coverage_rows <- function(shares, labels, edges, meta) {
+  labels <- unique(ifelse(labels == "", "all", labels))
+  series <- seq_along(labels)
+  if (length(labels) > most_rows) {
+    each <- vapply(shares, function(v) colMeans(matrix(v, stretches), na.rm = TRUE), numeric(length(labels)))
+    series <- sort(utils::head(order(rowMeans(each, na.rm = TRUE), na.last = TRUE), most_rows))
+  }
+  width <- edges[2] - edges[1]
+  from <- rep(edges[-length(edges)], length(series))
+  out <- lapply(names(shares), function(measure) {
     data.frame(
-      series = rep(labels, each = stretches), measure = measure,
-      from = rep(edges[-length(edges)], length(labels)),
-      share = ifelse(expected > 0, pmin(1, seen / expected), NA_real_)
+      series = factor(rep(labels[series], each = stretches), levels = labels[series]), measure = measure,
+      from = from_axis(from, meta), share = as.vector(matrix(shares[[measure]], stretches)[, series]),
+      middle = from_axis(from + width / 2, meta), width = if (meta$type == "date") width / 86400 else width
     )
   })
-  out <- do.call(rbind, out)
-  out$series <- factor(ifelse(out$series == "", "all", out$series), levels = unique(
-    ifelse(out$series == "", "all", out$series)
-  ))
-  out$middle <- from_axis(out$from + width / 2, meta)
-  out$from <- from_axis(out$from, meta)
-  out$width <- if (meta$type == "date") width / 86400 else width
-  out
+  structure(do.call(rbind, out), hidden = length(labels) - length(series))
 }
 
 # Unlike stamps, places on an axis need not be whole days.

@@ -37,35 +37,39 @@ gap_rows <- function(x, measures) {
 # the outermost rows of the series), first and last (missing rows), steps.
 find_gaps <- function(x, rows, measure, regular) {
   present <- which(!is.na(x[[measure]]))
-  upto <- findInterval(rows$breaks, present)
-  out <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
-    begin <- rows$breaks[s] + 1
-    end <- rows$breaks[s + 1]
-    here <- present[seq_len(upto[s + 1] - upto[s]) + upto[s]]
-    if (regular) {
-      edges <- c(begin - 1, here, end + 1)
-      wide <- which(diff(edges) > 1)
-      from <- edges[wide]
-      to <- edges[wide + 1]
-      steps <- to - from - 1
-    } else {
-      pause <- diff(rows$seconds[here])
-      typical <- stats::median(pause)
-      wide <- which(pause > 3 * typical)
-      from <- here[wide]
-      to <- here[wide + 1]
-      steps <- pmax(1, round(pause[wide] / typical) - 1)
-    }
-    list(
-      owner = rep(s, length(from)), from = pmax(from, begin), to = pmin(to, end),
-      first = from + 1, last = to - 1, steps = as.numeric(steps)
-    )
-  })
-  # As lists: thousands of small data frames would take longer than the search.
-  columns <- names(out[[1]])
-  out <- as.data.frame(lapply(rlang::set_names(columns), function(n) unlist(lapply(out, `[[`, n))))
-  out$measure <- rep(measure, nrow(out))
-  out
+  breaks <- rows$breaks
+  series <- seq_len(length(breaks) - 1)
+  owner <- series_index(breaks)[present]
+  begin <- breaks[series] + 1
+  end <- breaks[series + 1]
+  if (regular) {
+    # The rows around each series stand for values, so that gaps at its ends are seen.
+    at <- c(begin - 1, present, end + 1)
+    of <- c(series, owner, series)
+    in_order <- order(of, at)
+    at <- at[in_order]
+    of <- of[in_order]
+    wide <- which(diff(at) > 1 & diff(of) == 0)
+    from <- at[wide]
+    to <- at[wide + 1]
+    of <- of[wide]
+    steps <- to - from - 1
+  } else {
+    same <- which(diff(owner) == 0)
+    pause <- diff(rows$seconds[present])[same]
+    of <- owner[same]
+    upto <- findInterval(c(0, series), of)
+    typical <- range_statistic(pause, pause, upto[series], upto[series + 1], "median")[of]
+    wide <- which(pause > 3 * typical)
+    from <- present[same[wide]]
+    to <- present[same[wide] + 1]
+    steps <- pmax(1, round(pause[wide] / typical[wide]) - 1)
+    of <- of[wide]
+  }
+  data.frame(
+    owner = of, from = pmax(from, begin[of]), to = pmin(to, end[of]), first = from + 1, last = to - 1,
+    steps = as.numeric(steps), measure = rep(measure, length(of))
+  )
 }
 
 gap_table <- function(g) {

@@ -122,19 +122,12 @@ distant_coverage <- function(cells, grid, facts, meta) {
   } else {
     width / facts$typical[owner]
   }
-  labels <- series_labels(facts[meta$series])
-  if (length(meta$series) == 0) labels <- "all"
-  out <- lapply(names(meta$kinds), function(m) {
+  labels <- if (length(meta$series)) series_labels(facts[meta$series]) else "all"
+  shares <- lapply(rlang::set_names(names(meta$kinds)), function(m) {
     seen <- rep(0, n * stretches)
     total <- rowsum(cells[[paste0(m, ".n")]], at)
     seen[as.integer(rownames(total))] <- total[, 1]
-    data.frame(series = factor(labels[owner], levels = unique(labels)), measure = m,
-               from = rep(edges[-(stretches + 1)], n),
-               share = ifelse(expected > 0, pmin(1, seen / expected), NA_real_))
+    covered_share(seen, expected)
   })
-  out <- do.call(rbind, out)
-  out$middle <- from_axis(out$from + width / 2, meta)
-  out$from <- from_axis(out$from, meta)
-  out$width <- if (meta$type == "date") width / 86400 else width
-  out
+  coverage_rows(shares, labels, edges, meta)
 }

@@ -55,11 +55,7 @@ inspection_table <- function(x) {
   rows <- rows_of(full)
   own <- series_cadences(x)
   out <- lapply(names(meta$kinds), function(measure) {
-    card <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
-      at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
-      values_card(full[[measure]][at], rows$seconds[at], meta)
-    })
-    card <- as.data.frame(data.table::rbindlist(card))
+    card <- values_card(full[[measure]], rows, meta)
     found <- pauses[pauses$measure == measure, , drop = FALSE]
     labels <- series_labels(rows$keys)
     of <- if (ncol(rows$keys)) {
@@ -68,9 +64,13 @@ inspection_table <- function(x) {
       rep(1L, nrow(found))
     }
     count <- tabulate(of, nrow(card))
-    each <- split(found$steps, factor(of, seq_len(nrow(card))))
-    longest <- vapply(each, function(v) max(0, v), 1, USE.NAMES = FALSE)
-    absent <- vapply(each, sum, 1, USE.NAMES = FALSE)
+    longest <- absent <- numeric(nrow(card))
+    if (length(of)) {
+      absent[sort(unique(of))] <- rowsum(found$steps, of)[, 1]
+      widest <- order(of, -found$steps)
+      widest <- widest[!duplicated(of[widest])]
+      longest[of[widest]] <- found$steps[widest]
+    }
     head <- data.frame(
       measure = measure, kind = meta$kinds[[measure]],
       unit = meta$units[[measure]], own
@@ -194,38 +194,51 @@ unfinished_words <- function(measure, tails, labels, count) {
   as.character(unlist(out))
 }
 
-values_card <- function(v, seconds, meta) {
-  there <- which(!is.na(v))
-  present <- v[there]
-  finite <- present[is.finite(present)]
-  some <- length(finite) > 0
-  q <- if (some) stats::quantile(finite, c(0, 0.25, 0.5, 0.75, 1), names = FALSE) else rep(NA, 5)
-  edge <- if (length(there)) seconds[range(there)] else c(NA_real_, NA_real_)
-  # A list, since thousands of small data frames are slow to make.
-  list(
-    rows = length(v),
-    first = from_seconds(edge[1], meta$type, meta$zone),
-    last = from_seconds(edge[2], meta$type, meta$zone),
-    missing = length(v) - length(present),
-    missing_share = 1 - length(present) / length(v),
-    zeros = sum(present == 0), negatives = sum(present < 0),
-    infinite = sum(is.infinite(present)),
-    min = q[1], q25 = q[2], median = q[3],
-    mean = if (some) mean(finite) else NA_real_,
-    q75 = q[4], max = q[5],
-    sd = if (length(finite) > 1) stats::sd(finite) else NA_real_,
-    last_value = if (length(present)) present[length(present)] else NA_real_,
-    unchanged = longest_run(present)
+values_card <- function(v, rows, meta) {
+  breaks <- rows$breaks
+  n <- length(breaks) - 1
+  from <- breaks[-(n + 1)]
+  to <- breaks[-1]
+  # Of each series at once: there may be thousands.
+  count <- function(flag) diff(c(0, cumsum(flag))[breaks + 1])
+  there <- !is.na(v)
+  present <- which(there)
+  owner <- series_index(breaks)[present]
+  edge <- function(side) {
+    at <- present[!duplicated(owner, fromLast = side == "last")]
+    replace(rep(NA_integer_, n), unique(owner), at)
+  }
+  first <- edge("first")
+  last <- edge("last")
+  finite <- replace(as.double(v), is.infinite(v), NA)
+  found <- range_statistics(finite, rows$seconds, from, to,
+                            list("min", "q25", "median", "mean", "q75", "max", "sd"))
+  names(found) <- c("min", "q25", "median", "mean", "q75", "max", "sd")
+  missing <- (to - from) - count(there)
+  data.frame(
+    rows = to - from,
+    first = from_seconds(rows$seconds[first], meta$type, meta$zone),
+    last = from_seconds(rows$seconds[last], meta$type, meta$zone),
+    missing = missing, missing_share = missing / (to - from),
+    zeros = count(there & v == 0), negatives = count(there & v < 0), infinite = count(is.infinite(v)),
+    found, last_value = as.double(v)[last], unchanged = longest_runs(v[present], owner, n)
   )
 }
 
-# Zeros are left out: a dry month of a rain gauge is no stuck sensor.
-longest_run <- function(v) {
-  if (length(v) == 0) {
-    return(0)
+# The longest run of equal values of each series; zeros are left out: a dry month of a rain gauge is no stuck
+# sensor.
+longest_runs <- function(v, owner, series) {
+  out <- numeric(series)
+  n <- length(v)
+  if (n == 0) {
+    return(out)
   }
-  runs <- rle(v)
-  max(1, runs$lengths[runs$values != 0])
+  begin <- which(c(TRUE, v[-1] != v[-n] | owner[-1] != owner[-n]))
+  long <- diff(c(begin, n + 1))
+  long[v[begin] == 0] <- 1
+  best <- order(owner[begin], -long)
+  best <- best[!duplicated(owner[begin][best])]
+  replace(out, owner[begin][best], long[best])
 }
 
 # What deserves a look, the most pressing first.

@@ -71,17 +71,14 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
   plan$mark <- mark_periods(mark, plan$unit)
   plan$segment <- segment_steps(segment, x, rows, plan$method)
   parts <- unlist(lapply(measures, function(m) {
-    lapply(seq_len(length(rows$breaks) - 1), function(s) one_spectrum(x, m, s, rows, plan))
+    invented <- !is_measured(x, m) & !is.na(x[[m]])
+    lapply(seq_len(length(rows$breaks) - 1), function(s) one_spectrum(x, m, s, rows, plan, invented))
   }), recursive = FALSE)
   there <- Filter(Negate(is.null), parts)
   if (length(there) == 0) abort_input("A spectrum needs 8 values or more in a series.")
   left_out <- length(parts) - length(there)
   parts <- there
-  bind <- function(name) {
-    out <- do.call(rbind, lapply(parts, `[[`, name))
-    rownames(out) <- NULL
-    out
-  }
+  bind <- function(name) as.data.frame(data.table::rbindlist(lapply(parts, `[[`, name)))
   structure(
     list(table = bind("table"), peaks = bind("peaks"),
          notes = c(unique(unlist(lapply(parts, `[[`, "notes"))),
@@ -209,7 +206,8 @@ segment_steps <- function(segment, x, rows, method, call = rlang::caller_env()) 
   round(steps)
 }
 
-one_spectrum <- function(x, m, s, rows, plan) {
+# `invented`: which values of all rows are there and were not measured.
+one_spectrum <- function(x, m, s, rows, plan, invented) {
   at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
   v <- as.double(x[[m]][at])
   size <- span_of_values(v)
@@ -245,8 +243,8 @@ one_spectrum <- function(x, m, s, rows, plan) {
     lines <- even_lines(v, 0.01)
     lines$frequency <- lines$frequency / step
   }
-  peaks <- name_peaks(lines, m, x, at, v, plan)
-  notes <- spectrum_notes(x, m, at, plan, peaks)
+  peaks <- name_peaks(lines, m, x, invented[at], v, plan)
+  notes <- spectrum_notes(m, mean(invented[at][!is.na(v)]), peaks)
   if (ncol(keys)) {
     table <- cbind(keys[rep(1, nrow(table)), , drop = FALSE], table)
     peaks <- cbind(keys[rep(1, nrow(peaks)), , drop = FALSE], peaks)
@@ -271,7 +269,7 @@ irregular_part <- function(v, seconds, x, plan) {
 }
 
 # Peaks with their words, harmonics and suspicions, the strongest first.
-name_peaks <- function(lines, m, x, at, v, plan) {
+name_peaks <- function(lines, m, x, invented, v, plan) {
   lines <- utils::head(lines, 40)
   n <- nrow(lines)
   width <- 1 / (length(v) * plan$unit$step)
@@ -287,7 +285,7 @@ name_peaks <- function(lines, m, x, at, v, plan) {
   exact$frequency[calendar] <- 1 / period[calendar]
   group <- join_lines(exact, width, calendar, unname(1 / known["year"]))
   own <- group$base == seq_len(n)
-  fake <- artefact_of(lines$frequency, x, m, at, plan, width)
+  fake <- artefact_of(lines$frequency, x, invented, plan, width)
   own <- own | !is.na(fake)
   period[!own] <- (period[group$base] / group$times)[!own]
   data.frame(
@@ -298,9 +296,8 @@ name_peaks <- function(lines, m, x, at, v, plan) {
 }
 
 # Why a line may not be the series' own; NA where nothing speaks against it.
-artefact_of <- function(frequency, x, m, at, plan, width) {
+artefact_of <- function(frequency, x, origin, plan, width) {
   out <- rep(NA_character_, length(frequency))
-  origin <- !is_measured(x, m)[at] & !is.na(x[[m]][at])
   # Lines of the calendar are not blamed on the grid.
   seconds <- unit_seconds(plan$unit)
   reading <- timeline_meta(x)$read_every
@@ -334,8 +331,7 @@ near_calendar <- function(frequency, seconds, width) {
   vapply(frequency, function(f) any(abs(f - known) < 2 * width), TRUE)
 }
 
-spectrum_notes <- function(x, m, at, plan, peaks) {
-  invented <- mean(!is_measured(x, m)[at][!is.na(x[[m]][at])])
+spectrum_notes <- function(m, invented, peaks) {
   false <- peaks[!is.na(peaks$artefact), ]
   beats <- NULL
   if (nrow(false)) {

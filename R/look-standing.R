@@ -108,6 +108,8 @@ standing_of <- function(m, x, rows, per_year, better) {
   multiply <- relative && all(values > 0, na.rm = TRUE)
   season <- if (per_year > 1) split_averages(values, rows$breaks, per_year, multiply)$means
   invented <- !is.na(values) & !is_measured(x, m)
+  year_before <- lag_within(whole, rows$breaks, per_year)
+  stamps <- x[[meta$time]]
   ends <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
     mine <- (rows$breaks[s] + 1):rows$breaks[s + 1]
     last <- utils::tail(mine[!is.na(values[mine])], 1)
@@ -117,16 +119,16 @@ standing_of <- function(m, x, rows, per_year, better) {
     usual <- usual_change(change[past], single[year], per_year)
     seen_twice <- sum(!is.na(values[mine])) >= 2 * per_year
     effects <- if (!is.null(season) && seen_twice) season[, s] - multiply else NA_real_
-    data.frame(
-      unit = meta$units[[m]], last_stamp = x[[meta$time]][last], last = values[last],
-      trailing_year = whole[last], year_before = lag_within(whole, rows$breaks, per_year)[last],
+    list(
+      unit = meta$units[[m]], last_stamp = stamps[last], last = values[last],
+      trailing_year = whole[last], year_before = year_before[last],
       compared = pairs[last], change = change[last], relative = relative, usual_change = usual$size,
       rests_on = usual$from, season_low = extreme(effects, min), season_high = extreme(effects, max),
       filled = sum(invented[year]), verdict = standing_verdict(change[last], usual$size, better)
     )
   })
-  table <- cbind(measure = rep(m, length(ends)), do.call(rbind, ends))
-  history <- data.frame(measure = rep(m, length(values)), stamp = x[[meta$time]], value = values,
+  table <- cbind(measure = rep(m, length(ends)), as.data.frame(data.table::rbindlist(ends)))
+  history <- data.frame(measure = rep(m, length(values)), stamp = stamps, value = values,
                         trailing = if (amount) whole / per_year else whole, change = change,
                           invented = invented,
                         usual = table$usual_change[series_index(rows$breaks)])

@@ -73,10 +73,10 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
   tables <- lapply(measures, function(m) {
     steps <- stationarity_season(seasons, x, m, rows)
     strength <- season_kept(x[[m]], rows$breaks, steps)
-    out <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
-      one_stationarity(series_values(x, m, s), steps, strength[s], with, lags)
-    })
-    out <- cbind(measure = rep(m, length(out)), do.call(rbind, out))
+    at <- series_ranges(rows$breaks)
+    out <- lapply(seq_along(at), function(s) one_stationarity(x[[m]][at[[s]]], steps, strength[s], with,
+                                                              lags))
+    out <- cbind(measure = rep(m, length(out)), as.data.frame(data.table::rbindlist(out)))
     if (ncol(rows$keys)) cbind(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
@@ -135,7 +135,8 @@ one_stationarity <- function(v, steps, strength, with, lags) {
   noise <- left_correlation_test(v, usual_lags(sum(is.finite(v)), max(1, steps)))
   runs <- runs_test(v)
   take <- function(t, name, none = NA_real_) if (is.null(t)) none else t[[name]]
-  out <- data.frame(
+  # A list, since thousands of small data frames are slow to make.
+  out <- list(
     values = sum(is.finite(v)), unit_root = take(root, "statistic"), unit_root_p = take(root, "p_value"),
     unit_root_lags = take(root, "lags"), level = take(level, "statistic"), level_p = take(level, "p_value"),
     level_bound = take(level, "bound", ""), level_lags = take(level, "lags"),

@@ -30,33 +30,58 @@ traits <- function(x, measures = NULL, ...) {
   cadence <- timeline_meta(x)$cadence
   for (m in measures) check_finite(x, m, rows)
   tables <- lapply(measures, function(m) {
-    found <- search_cycles(x[[m]], rows$breaks, cadence)
-    out <- lapply(seq_len(length(rows$breaks) - 1),
-                  function(s) one_trait(series_values(x, m, s), found[found$series == s, ]))
-    out <- cbind(measure = rep(m, length(out)), do.call(rbind, out))
+    out <- cbind(measure = rep(m, length(rows$breaks) - 1),
+                 trait_table(as.double(x[[m]]), rows$breaks, search_cycles(x[[m]], rows$breaks, cadence)))
     if (ncol(rows$keys)) cbind(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
   result_table(table)
 }
 
-one_trait <- function(v, found) {
-  found <- found[found$steps <= length(v) / 2, ]
-  steps <- if (nrow(found)) round(found$steps[1]) else 0
-  width <- if (steps >= 2) steps else min(max(3, length(v) %/% 10), 25)
-  parts <- split_averages(bridged(v), c(0L, length(v)), width, FALSE)
-  parts$remainder[!is.finite(v)] <- NA
-  rest <- if (steps >= 2) parts$remainder else v - parts$trend
-  strong <- function(part) {
-    both <- stats::var(rest + part, na.rm = TRUE)
-    if (!is.finite(both) || both == 0) NA_real_ else max(0, 1 - stats::var(rest, na.rm = TRUE) / both)
+# `found`: the seasons of all series, the strongest first.
+trait_table <- function(v, breaks, found) {
+  n <- length(breaks) - 1
+  long <- diff(breaks)
+  found <- found[found$steps <= long[found$series] / 2, , drop = FALSE]
+  found <- found[!duplicated(found$series), , drop = FALSE]
+  at <- match(seq_len(n), found$series)
+  none <- is.na(at)
+  steps <- ifelse(none, 0, round(found$steps[at]))
+  seasonal <- steps >= 2
+  width <- ifelse(seasonal, steps, pmin(pmax(3, long %/% 10), 25))
+  rows <- series_ranges(breaks)
+  trend <- season <- rest <- rep(NA_real_, length(v))
+  # Series of one width go together.
+  for (group in split(seq_len(n), width)) {
+    own <- unlist(rows[group])
+    whole <- unlist(lapply(rows[group], function(r) bridged(v[r])))
+    parts <- split_averages(whole, c(0L, as.integer(cumsum(long[group]))), width[group[1]], FALSE)
+    trend[own] <- parts$trend
+    season[own] <- parts$season
+    rest[own] <- if (seasonal[group[1]]) parts$remainder else v[own] - parts$trend
   }
-  season <- if (steps >= 2) strong(parts$season) else 0
+  rest[!is.finite(v)] <- NA
+  variance <- function(part) range_statistic(part, v, breaks[-(n + 1)], breaks[-1], "var")
+  left <- variance(rest)
+  strong <- function(part) {
+    both <- variance(rest + part)
+    ifelse(is.finite(both) & both != 0, pmax(0, 1 - left / both), NA_real_)
+  }
+  # The others are too short for these.
+  each <- function(f, v) {
+    replace(rep(NA_real_, n), long >= 8, vapply(rows[long >= 8], function(r) f(v[r]), 1))
+  }
   data.frame(
-    values = sum(is.finite(v)), season = if (nrow(found)) found$season[1] else "none",
-    season_share = if (nrow(found)) found$share[1] else 0, trend_share = strong(parts$trend),
-    season_kept = season, disorder = disorder(v), outlying_share = outlying_share(rest)
+    values = range_statistic(v, v, breaks[-(n + 1)], breaks[-1], "count"),
+    season = ifelse(none, "none", found$season[at]), season_share = ifelse(none, 0, found$share[at]),
+    trend_share = strong(trend), season_kept = ifelse(seasonal, strong(season), 0), disorder = each(disorder,
+                                                                                                    v),
+    outlying_share = each(outlying_share, rest)
   )
+}
+
+series_ranges <- function(breaks) {
+  lapply(seq_len(length(breaks) - 1), function(s) seq_len(breaks[s + 1] - breaks[s]) + breaks[s])
 }
 
 # Straight lines over gaps, for moving averages that know no missing values.
