@@ -7,7 +7,8 @@
 # make bench        the measurements of bench/
 # make check        R CMD check
 # make sanitize     the core's tests and five minutes of inputs at random, under sanitizers
-.PHONY: demo test install docs site screenshots bench check data sanitize
+# make fuzz         readers and the core on inputs at random, MINUTES=5 each
+.PHONY: demo test install docs site screenshots bench check data sanitize fuzz
 
 demo:
 	@tools/setup run
@@ -55,6 +56,12 @@ bench: install
 
 sanitize:
 	@tools/sanitize
+
+fuzz:
+	@tools/setup test
+	@tools/install
+	Rscript --vanilla tests/fuzz/fuzz_readers.R $$((60 * $${MINUTES:-5}))
+	@SECONDS_OF_FUZZ=$$((60 * $${MINUTES:-5})) tools/sanitize
 
 check:
 	mkdir -p build

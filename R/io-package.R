@@ -63,6 +63,11 @@ open_package <- function(path, name, resource, call) {
     abort_file(c("{.file {file}} cannot be read.", i = "Was it cut short?"), call = call,
                .envir = list2env(list(file = file)))
   })
+  is_table <- function(r) is.list(r) && !is.null(names(r))
+  if (!is.list(about) || !is.list(about$resources) || !all(vapply(about$resources, is_table, TRUE))) {
+    abort_file(c("{.file {name}} is no data package.", x = "It has no list of resources."), call = call,
+               .envir = environment())
+  }
   chosen <- package_resource(about$resources, resource, name, call)
   rows <- unlist(chosen$path)
   leads_out <- "^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)"

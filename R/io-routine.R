@@ -41,18 +41,25 @@ read_routine <- function(path, ...) {
   refuse_more("read_routine", ...)
   check_yaml_name(path)
   if (!file.exists(path)) abort_file("There is no file {.file {path}}.")
-  made <- tryCatch(yaml::read_yaml(path, eval.expr = FALSE), error = function(e) {
-    abort_file(c("{.file {path}} is not valid YAML.", x = "{conditionMessage(e)}"), .envir = environment())
-  })
+  lines <- yaml_lines(path)
+  fail <- function(e) {
+    abort_file(c("{.file {path}} is not valid YAML.", x = "{conditionMessage(e)}"), call = NULL,
+               .envir = environment())
+  }
+  # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong too.
+  made <- tryCatch(yaml::yaml.load(paste(lines, collapse = "\n"), eval.expr = FALSE), error = fail,
+                   warning = fail)
   if (!is.list(made) || is.null(made[["kairon_routine"]])) {
     abort_file(c("{.file {path}} holds no routine.", i = "Its first line must be {.code kairon_routine: 1}."))
   }
-  if (!identical(as.numeric(made[["kairon_routine"]]), 1)) {
+  if (!identical(suppressWarnings(as.numeric(made[["kairon_routine"]])), 1)) {
     abort_file("{.file {path}} is of version {made[['kairon_routine']]}; this Kairon reads version 1.")
   }
+  if (!is.null(made$steps) && !is.list(made$steps)) abort_file("{.file {path}} has no list of steps.")
   out <- routine()
   for (i in seq_along(made$steps)) {
     step <- made$steps[[i]]
+    if (!is.list(step)) abort_file("{.file {path}}, step {i}: {.val verb} and {.val with} are missing.")
     odd <- setdiff(names(step), c("verb", "with"))
     if (length(odd)) {
       abort_file("{.file {path}}, step {i}: {.val {odd[1]}} is neither {.val verb} nor {.val with}.")
@@ -63,6 +70,16 @@ read_routine <- function(path, ...) {
     out <- record_step(out, verb, args, regrids = verb %in% regridding_verbs)
   }
   out
+}
+
+yaml_lines <- function(path, call = rlang::caller_env()) {
+  # Bytes of zero end a line here, and are told of by nobody else.
+  lines <- suppressWarnings(readLines(path, warn = FALSE, encoding = "UTF-8"))
+  odd <- which(!validUTF8(lines))
+  if (length(odd)) {
+    abort_file(c("{.file {path}} is not text in UTF-8.", x = "The first odd line is {odd[1]}."), call = call)
+  }
+  lines
 }
 
 check_yaml_name <- function(path, call = rlang::caller_env()) {

@@ -129,6 +129,8 @@ unpack_zip <- function(source, members, folder, name, call) {
   if (!flat && any(grepl("(^|/)\\.\\.(/|$)|^/|^[A-Za-z]:", members))) {
     abort_file("{.file {name}} holds paths that lead out of its folder.", call = call)
   }
+  told <- attempt(utils::unzip(source, list = TRUE))$value
+  check_unpacked(sum(told$Length[told$Name %in% members]), source, name, call)
   done <- withCallingHandlers(
     utils::unzip(source, members, exdir = folder, junkpaths = flat),
     warning = function(w) {
@@ -172,7 +174,21 @@ with_line_feeds <- function(source) {
   path
 }
 
+# Tables become some ten times smaller; what unpacks to far more may be made to fill a disk.
+check_unpacked <- function(size, source, name, call) {
+  most <- getOption("kairon.most_unpacked", 200)
+  times <- size / max(1, file.size(source))
+  if (isTRUE(size > 1e8 && times > most)) {
+    told <- show_number(size, 3)
+    allow <- sprintf("%.0f", ceiling(times))
+    abort_file(c("{.file {name}} unpacks to {told} bytes, {allow} times its own size.",
+                 i = "If that is meant, allow it: {.code options(kairon.most_unpacked = {allow})}."),
+               call = call, .envir = list2env(list(name = name, told = told, allow = allow)))
+  }
+}
+
 unzipped <- function(source, name, call) {
+  check_unpacked(unzipped_size(source), source, name, call)
   path <- tempfile(fileext = ".csv")
   check_unzipped(cpp_unzip(source, path), name, call)
   path

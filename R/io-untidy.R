@@ -3,6 +3,7 @@
 
 # A file of rows under one row of names: path, above (lines that went), separator, and what was done in words.
 tidied_text <- function(path, separator, skip, name) {
+  check_lines(path, name)
   above <- skip %||% title_lines(path, separator)
   if (above > 0) path <- below_lines(path, above)
   out <- list(path = path, above = as.integer(above), separator = separator)
@@ -30,10 +31,30 @@ tidied_text <- function(path, separator, skip, name) {
   out
 }
 
+# A line of a table with 20,000 columns is far shorter; to look into a longer one takes minutes.
+longest_line <- 4e6
+
+check_lines <- function(path, name) {
+  if (file.size(path) <= longest_line) {
+    return(invisible())
+  }
+  start <- readBin(path, "raw", 3 * longest_line)
+  ends <- c(0, which(start == as.raw(0x0a)), length(start))
+  wide <- which(diff(ends) > longest_line)
+  if (length(wide)) {
+    abort_file(c(
+      "Line {wide[1]} of {.file {name}} is longer than {show_number(longest_line)} bytes.",
+      x = "More than 20,000 columns are not read.",
+      i = "If each is a series, turn the table so that series are rows; if the file is no table of text, \\
+           give its format."
+    ), call = NULL, .envir = list2env(list(wide = wide, name = name)))
+  }
+}
+
 start_of_text <- function(path, n = 80) {
   lines <- readLines(path, n = n, warn = FALSE)
   lines <- mend_bytes(lines)
-  lines[1] <- sub("^\ufeff", "", lines[1])
+  if (length(lines)) lines[1] <- sub("^\ufeff", "", lines[1])
   lines
 }
 

@@ -74,8 +74,9 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
     steps <- stationarity_season(seasons, x, m, rows)
     strength <- season_kept(x[[m]], rows$breaks, steps)
     at <- series_ranges(rows$breaks)
-    out <- lapply(seq_along(at), function(s) one_stationarity(x[[m]][at[[s]]], steps, strength[s], with,
-                                                              lags))
+    out <- lapply(seq_along(at), function(s) {
+      one_stationarity(x[[m]][at[[s]]], steps, strength[s], with, lags)
+    })
     out <- cbind(measure = rep(m, length(out)), as.data.frame(data.table::rbindlist(out)))
     if (ncol(rows$keys)) cbind(rows$keys, out) else out
   })

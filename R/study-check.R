@@ -182,7 +182,7 @@ schema_problems <- function(value, rule, root, path) {
   }
   kind <- yaml_kind(value)
   key <- if (length(path)) path[length(path)] else "the study"
-  if (!is.null(rule$const) && !identical(as.numeric(value), as.numeric(rule$const))) {
+  if (!is.null(rule$const) && !identical(suppressWarnings(as.numeric(value)), as.numeric(rule$const))) {
     return(problem(path, paste0(key, " must be ", rule$const, ".")))
   }
   if (!is.null(rule$enum)) {

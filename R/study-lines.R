@@ -10,29 +10,27 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
                  i = if (!is.null(near)) "Did you mean {.file {file.path(dirname(path), near)}}?"),
                call = call)
   }
-  lines <- readLines(path, warn = FALSE, encoding = "UTF-8")
-  if (!all(validUTF8(lines))) {
-    abort_file(c("{.file {path}} is not text in UTF-8.",
-                 x = "The first odd line is {which(!validUTF8(lines))[1]}."), call = call)
-  }
+  lines <- yaml_lines(path, call)
   tab <- grep("^ *\t", lines)
   if (length(tab)) {
     abort_file(c("Line {tab[1]} of {.file {path}} is indented by a tab.", i = "YAML takes spaces only."),
                call = call, .envir = environment())
   }
+  fail <- function(e) {
+    says <- conditionMessage(e)
+    line <- suppressWarnings(as.integer(sub(".*line ([0-9]+).*", "\\1", says)))
+    where <- if (is.na(line)) "" else paste0("Line ", line, " of ")
+    what <- sub("^\\([^)]*\\) ", "", sub(" at line.*", "", says))
+    shown <- if (nzchar(where) && line <= length(lines)) trimws(lines[line])
+    abort_file(c(
+      "{where}{.file {path}} is not valid YAML.", x = "{what}",
+      i = if (length(shown)) "It reads {.code {shown}}."
+    ), call = call, .envir = environment())
+  }
+  # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong too.
   value <- tryCatch(
     yaml::yaml.load(paste(lines, collapse = "\n"), handlers = plain_handlers, eval.expr = FALSE),
-    error = function(e) {
-      says <- conditionMessage(e)
-      line <- as.integer(sub(".*line ([0-9]+).*", "\\1", says))
-      where <- if (is.na(suppressWarnings(line))) "" else paste0("Line ", line, " of ")
-      what <- sub("^\\([^)]*\\) ", "", sub(" at line.*", "", says))
-      shown <- if (nzchar(where) && line <= length(lines)) trimws(lines[line])
-      abort_file(c(
-        "{where}{.file {path}} is not valid YAML.", x = "{what}",
-        i = if (length(shown)) "It reads {.code {shown}}."
-      ), call = call, .envir = environment())
-    }
+    error = fail, warning = fail
   )
   list(value = value, lines = lines, where = key_lines(lines))
 }

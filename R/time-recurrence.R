@@ -108,23 +108,33 @@ day_times <- function(rule, begin, from, limit, count, line, fail) {
   empty <- 0
   last <- .Date(floor(limit / 86400))
   while (held < count && period$first <= last && empty < 4000) {
-    days <- seq(as.numeric(period$first), as.numeric(period$last))
-    hit <- days[day_matches(rule, .Date(days), begin$day)]
+    # Several periods at a time, for the days of one are few.
+    days <- list()
+    while (length(days) < periods_at_once && period$first <= last) {
+      days[[length(days) + 1]] <- seq(as.numeric(period$first), as.numeric(period$last))
+      period <- next_period(rule, period, step)
+    }
+    ok <- day_matches(rule, .Date(unlist(days)), begin$day)
+    each <- rep(seq_along(days), lengths(days))
+    hit <- unlist(days)[ok]
+    place <- rep(each[ok], each = length(times))
     hit <- rep(hit, each = length(times)) * 86400 + rep(times, length(hit))
-    hit <- chosen_places(rule, hit)
+    if (!is.null(rule$BYSETPOS)) hit <- unlist(lapply(split(hit, place), chosen_places, rule = rule))
     hit <- hit[hit >= start & hit <= limit]
-    empty <- if (length(hit)) 0 else empty + 1
+    empty <- if (length(hit)) 0 else empty + length(days)
+    hit <- utils::head(hit, min(count - held, most_repeats + 1))
     held <- held + length(hit)
     if (held > most_repeats) too_many_repeats(line, fail)
     found[[length(found) + 1]] <- hit
-    period <- next_period(rule, period, step)
   }
   unlist(found)
 }
 
+periods_at_once <- 32
+
 # BYSETPOS: some of a period's times by their place, from its end too.
 chosen_places <- function(rule, hit) {
-  if (is.null(rule$BYSETPOS) || length(hit) == 0) {
+  if (length(hit) == 0) {
     return(hit)
   }
   at <- ifelse(rule$BYSETPOS > 0, rule$BYSETPOS, length(hit) + 1 + rule$BYSETPOS)
@@ -209,15 +219,17 @@ period_at <- function(rule, first_day, from, step) {
 }
 
 next_period <- function(rule, period, step) {
+  if (rule$FREQ %in% c("DAILY", "WEEKLY")) {
+    first <- period$first + if (rule$FREQ == "DAILY") step else 7 * step
+    return(list(first = first, last = if (rule$FREQ == "DAILY") first else first + 6))
+  }
   # The middle of a year of weeks lies in the year that it is called by.
   d <- as.POSIXlt(if (rule$FREQ == "YEARLY") period$first + 180 else period$first)
   months <- (d$year + 1900) * 12 + d$mon + if (rule$FREQ == "YEARLY") 12 * step else step
-  if (rule$FREQ %in% c("YEARLY", "MONTHLY") && months %/% 12 > 9999) {
+  if (months %/% 12 > 9999) {
     return(list(first = .Date(Inf), last = .Date(Inf)))
   }
   switch(rule$FREQ,
-    DAILY = list(first = period$first + step, last = period$first + step),
-    WEEKLY = list(first = period$first + 7 * step, last = period$first + 7 * step + 6),
     YEARLY = period_bounds(rule, first_of_month(months %/% 12, 7)),
     MONTHLY = period_bounds(rule, first_of_month(months %/% 12, months %% 12 + 1))
   )

@@ -39,10 +39,19 @@ record_step <- function(routine, verb, args, regrids, call = rlang::caller_env()
   if (length(unknown) && "refuse_more" %in% all.names(body(method))) {
     refuse_arguments(verb, unknown, names(formals(method)), call)
   }
+  needed <- setdiff(names(Filter(is_blank, as.list(formals(method))[-1])), c("...", names(args)))
+  lacking <- utils::tail(needed, max(0, length(needed) - sum(names2(args) == "")))
+  if (length(lacking)) {
+    abort_input("{.fn {verb}} lacks {.arg {lacking[1]}}.", call = call)
+  }
   step <- list(verb = verb, args = args, regrids = regrids)
   routine$steps <- c(routine$steps, list(step))
   routine
 }
+
+is_blank <- function(default) is.symbol(default) && !nzchar(as.character(default))
+
+names2 <- function(args) names(args) %||% rep("", length(args))
 
 grid_steps <- function(routine) {
   routine$steps <- Filter(function(s) s$regrids, routine$steps)
