@@ -28,8 +28,9 @@ json <- file.path(demo, "rows.json")
 write_timeline(x, json)
 steps <- file.path(demo, "steps.yml")
 write_routine(routine() |> resample("1 day") |> impute("linear"), steps)
-study <- c("kairon_study: 1", "read:", "  source: rows.csv", "steps:", "  - resample:", "      every: 1 day",
-           "outputs:", "  - inspect: {}")
+study <- c("kairon_study: 1", "title: Energy", "data:", "  source: rows.csv", "routine:",
+           "  - resample: 1 day", "  - impute: {with: linear, longest: 3 days}", "looks:", "  - inspect", "forecast:",
+           "  horizon: 2 days", "  method: naive")
 corpora <- list(
   text = list(text(rows), plain, clock), json = list(text(json)), calendar = list(text(system.file("extdata", "holidays.ics", package = "kairon"))),
   routine = list(text(steps)), study = list(study), package = list(text(file.path(package, "datapackage.json"))),
