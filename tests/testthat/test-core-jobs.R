@@ -22,7 +22,8 @@ with_cluster <- function(expr) {
   on.exit(setwd(before), add = TRUE)
   # Ports of its own, as another run may be at work.
   port <- paste0("KAIRON_CLUSTER_PORT=", 20000 + 3 * (Sys.getpid() %% 5000))
-  told <- suppressWarnings(system2(cluster_tool, c("start", folder), stdout = TRUE, stderr = TRUE, env = port))
+  told <- suppressWarnings(system2(cluster_tool, c("start", folder), stdout = TRUE, stderr = TRUE,
+                                   env = port))
   on.exit({
     future::plan("sequential")
     system2(cluster_tool, c("stop", folder), stdout = FALSE, stderr = FALSE)
