@@ -40,7 +40,7 @@ record_step <- function(routine, verb, args, regrids, call = rlang::caller_env()
     refuse_arguments(verb, unknown, names(formals(method)), call)
   }
   needed <- setdiff(names(Filter(is_blank, as.list(formals(method))[-1])), c("...", names(args)))
-  lacking <- utils::tail(needed, max(0, length(needed) - sum(names2(args) == "")))
+  lacking <- utils::tail(needed, max(0, length(needed) - sum(rlang::names2(args) == "")))
   if (length(lacking)) {
     abort_input("{.fn {verb}} lacks {.arg {lacking[1]}}.", call = call)
   }
@@ -50,8 +50,6 @@ record_step <- function(routine, verb, args, regrids, call = rlang::caller_env()
 }
 
 is_blank <- function(default) is.symbol(default) && !nzchar(as.character(default))
-
-names2 <- function(args) names(args) %||% rep("", length(args))
 
 grid_steps <- function(routine) {
   routine$steps <- Filter(function(s) s$regrids, routine$steps)
