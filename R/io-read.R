@@ -59,8 +59,8 @@
 #'   read are kept in [rejects()] with their line number (and their file, where there are
 #'   several). Lines are counted from 1, the header included.
 #' @section Limits:
-#' Lines of more than 4 million bytes, more than 20,000 columns, and packed files of over 100 MB that unpack to more
-#' than `options(kairon.most_unpacked = 200)` times their size are refused.
+#' Lines of more than 4 million bytes, more than 20,000 columns, and packed files of over 100 MB that unpack
+#' to more than `options(kairon.most_unpacked = 200)` times their size are refused.
 #' @section Error types:
 #' `kairon_error_file` when the file is missing, empty, cut short, or not delimited text;
 #' `kairon_error_input` when its columns do not fit.

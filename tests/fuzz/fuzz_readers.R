@@ -1,5 +1,5 @@
-# Readers on files that nobody meant to write: each begins as a file that is read, and is cut, doubled, mixed up
-# or given bytes and words that break things. Allowed is an answer, or one error of this package.
+# Readers on files that nobody meant to write: each begins as a file that is read, and is cut, doubled, mixed
+# up or given bytes and words that break things. Allowed is an answer, or one error of this package.
 #   Rscript tests/fuzz/fuzz_readers.R SECONDS [SEED] [KIND]    prints how many inputs of each kind there were
 # What breaks is kept in build/fuzz, with its seed.
 suppressPackageStartupMessages(library(kairon))
@@ -18,7 +18,8 @@ x <- demo_timeline("energy")[1:60, ]
 rows <- file.path(demo, "rows.csv")
 write_timeline(x, rows)
 text <- function(file) readLines(file, warn = FALSE)
-plain <- c("day;gate;flow", paste0(format(as.Date("2031-03-28") + 0:9, "%d.%m.%Y"), ";", c("Birchmoor", "Dunmere"),
+plain <- c("day;gate;flow", paste0(format(as.Date("2031-03-28") + 0:9, "%d.%m.%Y"), ";", c("Birchmoor",
+                                                                                           "Dunmere"),
                                   ";", c("1,5", "2", "", "NA", "1.204,7")))
 clock <- c("\"time\",\"flow [m3/s]\"", paste0("2031-03-30T0", 0:9, ":15:00+0", 0:9 %% 2 + 1, ":00,", 1:10))
 package <- file.path(demo, "package")
@@ -29,17 +30,24 @@ write_timeline(x, json)
 steps <- file.path(demo, "steps.yml")
 write_routine(routine() |> resample("1 day") |> impute("linear"), steps)
 study <- c("kairon_study: 1", "title: Energy", "data:", "  source: rows.csv", "routine:",
-           "  - resample: 1 day", "  - impute: {with: linear, longest: 3 days}", "looks:", "  - inspect", "forecast:",
+           "  - resample: 1 day", "  - impute: {with: linear, longest: 3 days}", "looks:", "  - inspect",
+           "forecast:",
            "  horizon: 2 days", "  method: naive")
+calendar <- system.file("extdata", "holidays.ics", package = "kairon")
 corpora <- list(
-  text = list(text(rows), plain, clock), json = list(text(json)), calendar = list(text(system.file("extdata", "holidays.ics", package = "kairon"))),
-  routine = list(text(steps)), study = list(study), package = list(text(file.path(package, "datapackage.json"))),
-  words = list(c("1 day", "15 minutes", "2 weeks from Monday", "1 month, stamped at its end", "P1M", "PT15M", "half a year"))
+  text = list(text(rows), plain, clock), json = list(text(json)), calendar = list(text(calendar)),
+  routine = list(text(steps)), study = list(study),
+  package = list(text(file.path(package, "datapackage.json"))),
+  words = list(c("1 day", "15 minutes", "2 weeks from Monday", "1 month, stamped at its end", "P1M", "PT15M",
+                 "half a year"))
 )
 
-odd <- c("", " ", "\"", "'", "\"\"", ",", ";", "\t", "NA", "NaN", "Inf", "-", "1e999", "-1", "0", "99999999999999999999", "\u00e9",
-         "\ufeff", "\r", "2031-02-30", "2031-13-01", "0000-00-00", "24:00", "10000-01-01", "{", "}", "[", "]", ":", "- ",
-         "!!r", "&a", "*a", "|", ">", "null", "true", "~", "\\", "%", "#", "RRULE:FREQ=DAILY;COUNT=-1", "BEGIN:VEVENT",
+odd <- c("", " ", "\"", "'", "\"\"", ",", ";", "\t", "NA", "NaN", "Inf", "-", "1e999", "-1", "0",
+         "99999999999999999999", "\u00e9",
+         "\ufeff", "\r", "2031-02-30", "2031-13-01", "0000-00-00", "24:00", "10000-01-01", "{", "}",
+         "[", "]", ":", "- ",
+         "!!r", "&a", "*a", "|", ">", "null", "true", "~", "\\", "%", "#", "RRULE:FREQ=DAILY;COUNT=-1",
+         "BEGIN:VEVENT",
          "END:VEVENT", "DTSTART:x", strrep("a", 3000), strrep("9", 400))
 mutate <- function(lines) {
   for (turn in seq_len(sample(1:4, 1))) {
@@ -68,7 +76,8 @@ mutate <- function(lines) {
 write_mutant <- function(lines, file) {
   bytes <- charToRaw(paste(lines, collapse = sample(c("\n", "\r\n", "\r"), 1, prob = c(8, 1, 1))))
   if (length(bytes) && stats::runif(1) < 0.2) {
-    bytes[sample(length(bytes), min(length(bytes), 3))] <- as.raw(sample(0:255, 3, replace = TRUE))[seq_len(min(length(bytes), 3))]
+    n <- min(length(bytes), 3)
+    bytes[sample(length(bytes), n)] <- as.raw(sample(0:255, n, replace = TRUE))
   }
   writeBin(bytes, file)
 }
@@ -120,7 +129,8 @@ while (proc.time()[[3]] - began < seconds) {
     cat(kind, turn, ":", substr(gsub("\n", " ", raw[1]), 1, 200), "\n")
   }
 }
-cat(sprintf("%-9s %7.0f inputs, %.0f refused, %.0f unclear, %.0f over 10 s\n", names(count), count, refused, broken, slow),
+cat(sprintf("%-9s %7.0f inputs, %.0f refused, %.0f unclear, %.0f over 10 s\n", names(count), count, refused,
+            broken, slow),
     sep = "")
 cat(sprintf("%.0f inputs\n", sum(count)))
 quit(status = as.integer(sum(broken, slow) > 0))
