@@ -36,7 +36,7 @@ most_rows <- 40
 # A row for each stretch of each measure and series; of many series those with the fewest readings, and how
 # many others there are. `shares`: for each measure, of all series one after the other.
 coverage_rows <- function(shares, labels, edges, meta) {
-  labels <- unique(ifelse(labels == "", "all", labels))
+  labels <- ifelse(labels == "", "all", labels)
   series <- seq_along(labels)
   if (length(labels) > most_rows) {
     each <- vapply(shares, function(v) colMeans(matrix(v, stretches), na.rm = TRUE), numeric(length(labels)))
@@ -46,7 +46,8 @@ coverage_rows <- function(shares, labels, edges, meta) {
   from <- rep(edges[-length(edges)], length(series))
   out <- lapply(names(shares), function(measure) {
     data.frame(
-      series = factor(rep(labels[series], each = stretches), levels = labels[series]), measure = measure,
+      series = factor(rep(labels[series], each = stretches), levels = unique(labels[series])),
+      measure = measure,
       from = from_axis(from, meta), share = as.vector(matrix(shares[[measure]], stretches)[, series]),
       middle = from_axis(from + width / 2, meta), width = if (meta$type == "date") width / 86400 else width
     )

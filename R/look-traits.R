@@ -74,9 +74,8 @@ trait_table <- function(v, breaks, found) {
   data.frame(
     values = range_statistic(v, v, breaks[-(n + 1)], breaks[-1], "count"),
     season = ifelse(none, "none", found$season[at]), season_share = ifelse(none, 0, found$share[at]),
-    trend_share = strong(trend), season_kept = ifelse(seasonal, strong(season), 0), disorder = each(disorder,
-                                                                                                    v),
-    outlying_share = each(outlying_share, rest)
+    trend_share = strong(trend), season_kept = ifelse(seasonal, strong(season), 0),
+    disorder = each(disorder, v), outlying_share = each(outlying_share, rest)
   )
 }
 

@@ -21,9 +21,8 @@ remote_where <- function(x, more = NULL) {
 
 # Compared as stamps where the database has them, so that an index serves and another server can do it.
 bound_sql <- function(x, seconds, side, at) {
-  stamped <- sql_dialect(x$con) == "postgres" && x$form %in% c("instant", "local",
-                                                               "date") && !reads_wall_clock(x)
-  if (!stamped) {
+  stamped <- x$form %in% c("instant", "local", "date") && !reads_wall_clock(x)
+  if (sql_dialect(x$con) != "postgres" || !stamped) {
     return(paste(seconds, side, sql_value(x$con, at)))
   }
   stamp <- if (x$form == "date") {
@@ -108,9 +107,7 @@ bin_sql <- function(x, phase, width, closed = "left") {
   micro <- function(seconds) paste0("INTERVAL '", sprintf("%.6f", seconds), " seconds'")
   later <- if (closed == "right") 1e-6 else 0
   origin <- if (x$form == "instant") {
-    whole <- floor(phase)
-    paste0("TIMESTAMPTZ '", format(.POSIXct(whole, "UTC"), "%Y-%m-%d %H:%M:%S"),
-           sub("^0", "", sprintf("%.6f", phase - whole + later)), "+00'")
+    paste0("to_timestamp(", sprintf("%.6f", phase + later), ")")
   } else {
     paste("TIMESTAMP '1970-01-01 00:00' +", micro(phase + later))
   }
