@@ -155,7 +155,7 @@ forecast_spread <- function(out, levels, batch) {
   i <- which.max(levels)
   wide <- out$upper[[i]] - out$lower[[i]]
   spread <- wide / (2 * stats::qnorm(0.5 + levels[i] / 200))
-  if (!is.null(out$widened)) spread <- spread / rep(out$widened, each = nrow(spread))
+  if (!is.null(out$widened)) spread <- spread / out$widened
   size <- series_sizes(batch)
   least <- rep(1e-6 * pmax(size, 1e-9), each = nrow(spread))
   bad <- !is.finite(spread) | spread < least

@@ -20,6 +20,12 @@
 #' * Where over a tenth of the values are zero and none is below, [by_intermittent()].
 #'
 #' Series of fewer than four values, and constant ones, go on as they were last.
+#' @section Levels that moved:
+#' A level that moved in the last steps (3 to 24, and a sixth of the series at most), further than means of so
+#' many values ever did in this series (by 5 times their usual contrast and by half as much again as the
+#' largest), is seen by no cutoff in the past, and nobody knows whether it stays. Half of the weight then goes
+#' to candidates that take the past to have been at the new level ("after the move" in [choices()]), and a
+#' note says so; the parts differ, which makes intervals wider.
 #' @section Weights:
 #' At five cutoffs in the past (two or three in steps longer than a day), as far from the end as the horizon
 #' where the history bears it, each candidate forecasts what came. Its size of error in each third of the
@@ -32,7 +38,8 @@
 #'
 #' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread
 #' between methods, and moved by how far they were too narrow or too wide at the same cutoffs, with weights
-#' from the other cutoffs. Where the past has whole numbers from zero on alone and is below 50 in the median,
+#' from the other cutoffs; they are quantiles of Student's t with as many degrees of freedom as there are
+#' values. Where the past has whole numbers from zero on alone and is below 50 in the median,
 #' bounds are quantiles of a negative binomial distribution of the same mean and width. Amounts that were
 #' never below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what
 #' this comes to on made-up and real series.
@@ -198,22 +205,8 @@ method_fit.kairon_by_auto <- function(method, batch) {
   season <- if (length(batch$context$seasons)) batch$context$seasons[[1]] else 6
   horizon <- batch$context$horizon %||% min(24, max(4, season))
   choices <- lapply(auto_groups(batch), function(group) choose_for(method, batch, group, horizon))
-  members <- list()
+  members <- unlist(lapply(choices, fitted_members, batch = batch), recursive = FALSE)
   series <- length(batch$breaks) - 1
-  for (choice in choices) {
-    for (m in seq_along(choice$methods)) {
-      used <- which(colSums(matrix(choice$weights[, , m], 3)) > 0)
-      if (length(used) == 0) next
-      which <- choice$which[used]
-      fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)),
-        kairon_error = function(e) NULL)
-      if (is.null(fitted)) next
-      members <- c(members, list(list(
-        name = names(choice$methods)[m], method = choice$methods[[m]], which = which, model = fitted,
-        weights = matrix(choice$weights[, used, m], 3)
-      )))
-    }
-  }
   factor <- matrix(1, 4, series)
   closer <- rep(NA_real_, series)
   judged <- cutoffs <- integer(series)
@@ -225,9 +218,41 @@ method_fit.kairon_by_auto <- function(method, batch) {
     closer[choice$which] <- choice$closer
     rival[choice$which] <- choice$rival
   }
+  moves <- level_moves(batch)
+  if (!is.null(moves)) {
+    moved <- levelled(batch, moves)
+    again <- lapply(auto_groups(moved), function(group) choose_for(method, moved, group, horizon))
+    members <- c(less_weighed(members, moves$series), moved_members(again, moved, moves))
+    for (choice in again) {
+      which <- moves$series[choice$which]
+      factor[, which] <- (1 - stay_share) * factor[, which] + stay_share * choice$factor
+    }
+  }
   notes <- unique(unlist(lapply(members, function(p) if (is.list(p$model)) p$model$notes)))
+  notes <- c(notes, if (!is.null(moves)) {
+    paste0(plural(nrow(moves), "series", "series"), " moved to another level near the end: half of the ",
+           "weight takes the new level to stay")
+  })
   list(members = members, factor = factor, judged = judged, cutoffs = cutoffs, closer = closer, rival = rival,
-       whole = whole_and_low(batch), batch = batch, notes = notes)
+       whole = whole_and_low(batch), batch = batch, moves = moves, notes = notes)
+}
+
+# What has a weight, fitted.
+fitted_members <- function(choice, batch) {
+  out <- lapply(seq_along(choice$methods), function(m) {
+    used <- which(colSums(matrix(choice$weights[, , m], 3)) > 0)
+    if (length(used) == 0) {
+      return(NULL)
+    }
+    which <- choice$which[used]
+    fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)),
+                       kairon_error = function(e) NULL)
+    if (!is.null(fitted)) {
+      list(name = names(choice$methods)[m], method = choice$methods[[m]], which = which, model = fitted,
+           weights = matrix(choice$weights[, used, m], 3), moved = FALSE)
+    }
+  })
+  Filter(Negate(is.null), out)
 }
 
 # Series of whole numbers from zero on, none far from it, and series that end at zero: amounts, and levels
@@ -261,10 +286,14 @@ mix_members <- function(model, horizon, made, pick) {
   ifelse(total > 0, out / total, NA_real_)
 }
 
-# By how much intervals are moved at each step.
-step_factors <- function(model, horizon) {
+# By how much intervals are moved at each step. Widths from few values are themselves uncertain: Student's t
+# with as many degrees of freedom as there are values.
+step_factors <- function(model, horizon, level) {
+  p <- 0.5 + level / 200
+  seen <- tabulate(series_index(model$batch$breaks)[is.finite(model$batch$values)], length(model$judged))
+  uncertain <- stats::qt(p, pmax(3, seen)) / stats::qnorm(p)
   matrix(vapply(seq_len(ncol(model$factor)), function(s) {
-    model$factor[block_of(horizon, model$judged[s]), s]
+    model$factor[block_of(horizon, model$judged[s]), s] * uncertain[s]
   }, numeric(horizon)), horizon)
 }
 
@@ -280,8 +309,8 @@ method_predict.kairon_by_auto <- function(method, model, horizon, levels) {
   made <- lapply(model$members, function(m) method_predict(m$method, m$model, horizon, levels))
   point <- mix_members(model, horizon, made, function(p, which) p$point)
   between <- mix_members(model, horizon, made, function(p, which) (p$point - point[, which])^2)
-  wider <- step_factors(model, horizon)
   sides <- lapply(seq_along(levels), function(i) {
+    wider <- step_factors(model, horizon, levels[i])
     z <- stats::qnorm(0.5 + levels[i] / 200)
     up <- mix_members(model, horizon, made, function(p, which) p$upper[[i]] - p$point)
     down <- mix_members(model, horizon, made, function(p, which) p$point - p$lower[[i]])
@@ -325,7 +354,7 @@ method_paths.kairon_by_auto <- function(method, model, horizon, n) {
   out <- array(NA_real_, c(horizon, series, n))
   scale <- out
   middle <- method_predict(method, model, horizon, 50)$point
-  factor <- step_factors(model, horizon)
+  factor <- step_factors(model, horizon, 90)
   all <- lapply(model$members, function(m) {
     shocks_of_some(m$which, method_paths(m$method, m$model, horizon, n))
   })
@@ -390,6 +419,7 @@ method_fitted.kairon_by_auto <- function(method, model) {
   for (m in model$members) {
     rows <- which(owner %in% m$which)
     v <- tryCatch(method_fitted(m$method, m$model), kairon_error = function(e) rep(NA_real_, length(rows)))
+    if (m$moved) v <- unlevelled(v, model$batch, moves_of(model, m))
     w <- m$weights[1, match(owner[rows], m$which)] * is.finite(v)
     out[rows] <- out[rows] + ifelse(is.finite(v), v, 0) * w
     total[rows] <- total[rows] + w
@@ -417,7 +447,8 @@ method_coefficients.kairon_by_auto <- function(method, model) {
 #' @export
 method_advance.kairon_by_auto <- function(method, model, batch) {
   model$members <- lapply(model$members, function(m) {
-    m$model <- method_advance(m$method, m$model, some_series(batch, m$which))
+    own <- if (m$moved) levelled(batch, moves_of(model, m)) else some_series(batch, m$which)
+    m$model <- method_advance(m$method, m$model, own)
     m
   })
   model$batch <- batch

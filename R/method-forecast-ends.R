@@ -51,7 +51,11 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
   of_series <- function(what) {
     keys <- names(made[[1]][[what]]) %||% character()
     out <- lapply(rlang::set_names(keys), function(key) {
-      unlist(lapply(made, function(one) one[[what]][[key]]), use.names = FALSE)[order]
+      all <- lapply(made, function(one) one[[what]][[key]])
+      if (is.matrix(all[[1]])) {
+        return(do.call(cbind, all)[, order, drop = FALSE])
+      }
+      unlist(all, use.names = FALSE)[order]
     })
     Filter(length, out)
   }

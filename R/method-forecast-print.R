@@ -70,14 +70,15 @@ format.kairon_forecast <- function(x, ...) {
   )
 }
 
-# By how much past cutoffs have widened the intervals of each series.
+# By how much past cutoffs have widened the intervals of each step and series.
 widened_words <- function(factor) {
   if (is.null(factor) || all(factor < 1.005, na.rm = TRUE)) {
     return("")
   }
-  ends <- unique(show_number(stats::median(factor, na.rm = TRUE), 3))
-  paste0("; intervals ", ends, " times its own", if (length(factor) > 1) " in the median",
-         ", since it erred more at past cutoffs")
+  at <- function(step) show_number(stats::median(factor[step, ], na.rm = TRUE), 3)
+  ends <- unique(c(at(1), at(nrow(factor))))
+  paste0("; intervals ", paste(ends, collapse = " to "), " times its own",
+         if (ncol(factor) > 1) " in the median", ", since it erred more at past cutoffs")
 }
 
 # What the fits chose: the form of one series, or the commonest ones of many.

@@ -52,9 +52,13 @@
 #' @section Intervals:
 #' A model that is taken as given holds less than it says on real series. So the method is fitted again to
 #' what was known one and two seasons ago (at least 4 and at most 24 steps, and a fifth of the history), and
-#' the spread of its forecasts is multiplied by `sqrt((q1 + q2 + 0.5) / 2.5 - 0.3)`, from 1 to 3, where `q`
-#' is the mean square of the errors after such a cutoff in units of their spread. This makes a forecast take
-#' three times as long as with `calibrate = FALSE`. Smoothing, theta and ARIMA of more than 1,000 steps keep
+#' the spread `h` steps ahead is multiplied by `sqrt(1 + g * (1 + h / m))`, at most 4, with
+#' `g = (q1 + q2 + 0.25) / 2.25 - 1 - c`, not below 0. `q` is the mean square of the errors over the `k` steps
+#' after such a cutoff in units of their spread (one of more than 6 counts as 6), `m` is the middle step,
+#' `(k + 1) / 2`, and `h` counts up to `2 * k`; `c`, what two cutoffs show by chance, is 0.3, and 0 for
+#' regression, whose errors hang together less. So an excess counts twice, since two cutoffs say little, and
+#' half of it grows with the steps. This makes a forecast take three times as long as with
+#' `calibrate = FALSE`. Smoothing, theta and ARIMA of more than 1,000 steps keep
 #' their parameters. Where values were changed by [change()], these are errors of what was changed. The
 #' print says by how much intervals were widened.
 #' @section When a method fails:

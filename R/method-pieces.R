@@ -59,8 +59,9 @@ bind_pieces <- function(parts, which, n) {
     upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
     errors = if (!is.null(first$errors)) columns(function(p) p$errors),
     notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
-    form = unlist(lapply(parts, `[[`, "form")), widened = unlist(lapply(parts, `[[`, "widened")),
-      choices = bind_choices(parts, which),
+    form = unlist(lapply(parts, `[[`, "form")),
+    widened = if (!is.null(first$widened)) columns(function(p) p$widened),
+    choices = bind_choices(parts, which),
     paths = arrays("paths"), joint = arrays("joint"),
     scale = arrays("scale"), parts = bind_forecast_parts(parts, columns)
   )

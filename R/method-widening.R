@@ -11,14 +11,14 @@ is_widened <- function(method) {
 # cutoff.
 widening_steps <- 1000
 
-# By how much errors after two past cutoffs were larger than the intervals said: one factor for each series,
-# from 1 to 3. It is the root of the mean square of standardised errors, drawn towards 1 as if there were
-# `doubt` more cutoffs where the intervals were right, less what two cutoffs show by `chance`. Each series by
-# itself, and whatever the horizon, so that neither changes what is said of a step.
-widening_factors <- function(method, model, batch, doubt = 0.5, chance = 0.3) {
+# By how much errors after two past cutoffs were larger than the intervals said, as a mean square beyond 1
+# for each series: of standardised errors, drawn towards 1 as if there were `doubt` more cutoffs where the
+# intervals were right, less what two cutoffs show by `chance`. Each series by itself, and whatever the
+# horizon, so that neither changes what is said of a step. `tested` is how many steps were looked at.
+past_excess <- function(method, model, batch, doubt = 0.25, chance = widening_chance(method)) {
   series <- seq_len(length(batch$breaks) - 1)
   if (length(series) == 0) {
-    return(numeric())
+    return(list(excess = numeric(), tested = integer()))
   }
   keep <- max(diff(batch$breaks)) > widening_steps && method$name %in% c("smoothing", "theta", "arima")
   plans <- lapply(series, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
@@ -32,7 +32,20 @@ widening_factors <- function(method, model, batch, doubt = 0.5, chance = 0.3) {
     for (c in 1:2) square[group, c] <- squared_errors(method, moved, own, plan$cuts[c], plan$horizon)
   }
   mean <- (rowSums(square, na.rm = TRUE) + doubt) / (rowSums(is.finite(square)) + doubt)
-  pmin(3, sqrt(pmax(1, mean - chance)))
+  list(excess = pmax(0, mean - 1 - chance), tested = vapply(plans, `[[`, 1L, "horizon"))
+}
+
+# Errors of a level that wanders stay together for a season, so that two cutoffs say little; those about a
+# line soon forget each other.
+widening_chance <- function(method) if (method$name == "regression") 0 else 0.3
+
+# The factors of each step and series. What two cutoffs show is itself uncertain, so it counts twice; one half
+# of it is there from the first step, the other grows with the steps, since a false trend strays further and
+# further: in proportion to what was tested, and up to twice as far.
+widening_factors <- function(past, horizon) {
+  steps <- outer(seq_len(horizon), 2 * past$tested, pmin)
+  share <- 0.5 + 0.5 * steps / rep((past$tested + 1) / 2, each = horizon)
+  pmin(sqrt(1 + 2 * rep(past$excess, each = horizon) * share), 4)
 }
 
 # The mean square of the errors of each series after a cutoff, in units of their spread; missing where the
@@ -67,8 +80,7 @@ changes_spread <- function(method, model, predicted, batch, horizon) {
   # Paths tell by how much sums spread more than steps do, whose own spread is known better.
   off <- array((as.vector(paths) - as.vector(predicted$point)) / as.vector(scale_of(paths)), dim(paths))
   added <- array(apply(off, 3, changes_added, lags = batch$context$lags), dim(paths))
-  size <- function(v) sqrt(apply(v^2, 1:2, mean))
-  own * size(added) / size(off)
+  own * path_sizes(added, 0) / path_sizes(off, 0)
 }
 
 # Errors of changes added up to those of what was changed, the last change first.
@@ -79,6 +91,15 @@ changes_added <- function(errors, lags) {
     }
   }
   errors
+}
+
+# The changes of what `changes_added()` gives.
+changes_between <- function(sums, lags) {
+  for (lag in lags) {
+    n <- nrow(sums)
+    if (n > lag) sums[(lag + 1):n, ] <- sums[(lag + 1):n, ] - sums[seq_len(n - lag), ]
+  }
+  sums
 }
 
 # How many steps back the changes of a measure reach, in their order.
@@ -93,20 +114,28 @@ change_lags <- function(meta, measure, rows) {
   as.integer(unlist(lags))
 }
 
-# Bounds, and the scale of joint paths, moved away from the point by a factor for each series.
+# Bounds and joint paths moved away from the point by a factor for each step and series.
 widened <- function(out, method, model, batch) {
   if (!is_widened(method)) {
     return(out)
   }
-  factor <- widening_factors(method, model, batch)
-  out$widened <- factor
-  each <- rep(factor, each = nrow(out$point))
+  factor <- widening_factors(past_excess(method, model, batch), nrow(out$point))
+  out$widened <- matrix(factor, nrow(out$point))
+  out$lags <- batch$context$lags
+  each <- out$widened
+  if (length(out$lags) > 0 && !is.null(out$joint)) {
+    wider <- widened_sums(out$joint, out)
+    each[] <- ifelse(factor > 1, path_sizes(wider, out$point) / path_sizes(out$joint, out$point), 1)
+    each[!is.finite(each)] <- 1
+    out$joint <- wider
+  } else if (!is.null(out$scale)) {
+    out$scale <- out$scale * as.vector(each)
+  }
   for (i in seq_along(out$lower)) {
     ratios <- in_ratios(out$point, out$lower[[i]], out$upper[[i]])
     out$lower[[i]][] <- moved_away(out$lower[[i]], out$point, each, ratios)
     out$upper[[i]][] <- moved_away(out$upper[[i]], out$point, each, ratios)
   }
-  if (!is.null(out$scale)) out$scale <- out$scale * each
   out
 }
 
@@ -114,12 +143,27 @@ widened_paths <- function(paths, out) {
   if (is.null(out$widened)) {
     return(paths)
   }
+  if (length(out$lags) > 0) {
+    return(widened_sums(paths, out))
+  }
   last <- length(out$lower)
   ratios <- as.vector(in_ratios(out$point, out$lower[[last]], out$upper[[last]]))
-  paths[] <- moved_away(as.vector(paths), as.vector(out$point), rep(out$widened, each = nrow(out$point)),
+  paths[] <- moved_away(as.vector(paths), as.vector(out$point), as.vector(out$widened),
                         ratios & as.vector(paths) > 0)
   paths
 }
+
+# Paths of changes: it is their sums that are widened.
+widened_sums <- function(paths, out) {
+  point <- as.vector(out$point)
+  for (i in seq_len(dim(paths)[3])) {
+    sums <- changes_added(paths[, , i] - out$point, out$lags)
+    paths[, , i] <- point + changes_between(sums * as.vector(out$widened), out$lags)
+  }
+  paths
+}
+
+path_sizes <- function(paths, point) sqrt(apply((paths - as.vector(point))^2, 1:2, mean))
 
 # Intervals that reach further up than down, and not below zero, are those of ratios.
 in_ratios <- function(point, lower, upper) {
