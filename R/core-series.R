@@ -75,18 +75,23 @@ step_windows <- function(breaks, back, ahead) {
 # One statistic for each window; `at` has the bounds of the windows (from, to), or comes from
 # step_windows().
 sliding_statistic <- function(values, times, at, breaks, statistic,
-                              where = function(i) paste("window", i), missing_too = FALSE,
+                              where = function(i) paste("window", i), missing_too = FALSE, seen = NULL,
                               call = rlang::caller_env()) {
   if (!is.character(statistic)) {
     return(own_statistic(values, at$from, at$to, statistic, where, call, missing_too))
   }
-  if (is.null(at$back)) {
+  if (is.null(at$back) && !isTRUE(at$trailing)) {
     return(call_core(cpp_sliding_statistics(
       statistic, values, times, at$from, at$to, breaks, core_threads()
     ), call))
   }
-  call_core(cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks, core_threads()),
-            call)
+  made <- call_core(if (isTRUE(at$trailing)) {
+    cpp_trailing_statistics(statistic, values, times, at$from, breaks, core_threads())
+  } else {
+    cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks, core_threads())
+  }, call)
+  if (!is.null(seen)) seen$whole <- made$whole
+  made$value
 }
 
 # Values of windows of fewer than `needed` rows are no answer.

@@ -236,6 +236,10 @@ rows_in_window <- function(window, steps, x, rows) {
   parts <- duration_parts(window$step)
   fixed <- parts[["months"]] == 0 && (parts[["days"]] == 0 || length(rows$zone$at) == 0)
   if (window$side == "trailing" && fixed) {
+    from <- cpp_trailing_rows(rows$seconds, duration_seconds(window$step), rows$breaks)
+    if (!is.null(from)) {
+      return(list(from = from, to = seq_along(from), trailing = TRUE))
+    }
     return(cpp_span_rows(rows$seconds, duration_seconds(window$step), 0, rows$breaks))
   }
   bounds <- window_bounds(window, rows)
@@ -334,27 +338,35 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
   for (measure in names(wanted)) {
     values <- x[[measure]]
     count <- function(v, how) sliding_statistic(v, rows$seconds, at, rows$breaks, how)
-    present <- if (anyNA(values)) count(values, "count")
-    marks <- rolled_marks(x, measure, count, present)
-    if (!is.null(cut)) marks$coverage <- pmin(1, (present %||% (at$to - at$from)) / cut)
-    for (name in names(wanted[[measure]])) {
-      statistic <- wanted[[measure]][[name]]
-      made <- if (kernel) {
+    statistic_of <- function(statistic) {
+      if (kernel) {
         kernel_values(values, rows, window, steps, statistic, x, call)
       } else if (identical(statistic, "time_mean")) {
         window_time_means(values, x, rows, at, window, call)
       } else {
         sliding_statistic(
           values, rows$seconds, at, rows$breaks, statistic,
-          where = function(i) window_label(x, rows, i), missing_too = plan$missing_too, call = call
+          where = function(i) window_label(x, rows, i), missing_too = plan$missing_too, seen = seen,
+          call = call
         )
       }
+    }
+    # A statistic may have seen on its way that nothing is missing.
+    seen <- new.env(parent = emptyenv())
+    made <- statistic_of(wanted[[measure]][[1]])
+    present <- if (!isTRUE(seen$whole) && anyNA(values)) count(values, "count")
+    marks <- rolled_marks(x, measure, count, present)
+    if (!is.null(cut)) marks$coverage <- pmin(1, (present %||% (at$to - at$from)) / cut)
+    for (name in names(wanted[[measure]])) {
+      statistic <- wanted[[measure]][[name]]
+      if (is.null(made)) made <- statistic_of(statistic)
       made <- if (is.null(present)) {
         drop_narrow(made, at, rows$breaks, needed)
       } else {
         cpp_drop_short(made, present, needed)
       }
       out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, made, marks)
+      made <- NULL
     }
   }
   for (pair in pairs) {

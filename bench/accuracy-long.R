@@ -3,7 +3,7 @@
 # The folder holds days-hours.csv.gz with the columns series, t and value. At evenly spaced cutoffs, 14 and 364
 # days or 24 and 168 hours ahead, the mean absolute error is divided by that of the better of two references on
 # the same rows: the last week repeated (a year ahead: the same weekday 364 days before) and least squares on
-# trend, weekday, hour and three yearly waves.
+# trend, weekday, hour and three yearly waves; and how often 90 % intervals held.
 source("bench/measure.R")
 given <- commandArgs(TRUE)
 if (is.na(given[1])) stop("Give the folder of the series.")
@@ -53,24 +53,27 @@ one <- function(name, horizon, per_day) {
       took <- system.time(f <- try(quietly(forecast(x, horizon, methods[[name]])), silent = TRUE))[[3]]
       spent[[name]] <<- c(spent[[name]], took)
       if (inherits(f, "try-error")) return(rep(NA_real_, horizon))
+      ok <- mean(v[future] >= f$table$lower_90 & v[future] <= f$table$upper_90, na.rm = TRUE)
+      held[[name]] <<- c(held[[name]], ok)
       f$table$value
     })
-    held <- NULL
     error <- function(p) mean(abs(v[future] - p), na.rm = TRUE)
     c(habit = error(habit), squares = error(as.vector(m$ahead %*% b)), apply(made, 2, error))
   })
   colMeans(do.call(rbind, rows), na.rm = TRUE)
 }
 quietly <- function(code) suppressWarnings(suppressMessages(code))
-spent <- list()
+spent <- held <- list()
 cases <- rbind(expand.grid(name = sort(unique(grep("^day", data$series, value = TRUE))), horizon = c(14, 364), per_day = 1),
                expand.grid(name = sort(unique(grep("^hour", data$series, value = TRUE))), horizon = c(24, 168), per_day = 24))
 out <- lapply(seq_len(nrow(cases)), function(i) {
+  held <<- list()
   e <- one(as.character(cases$name[i]), cases$horizon[i], cases$per_day[i])
   if (is.null(e)) return(NULL)
   ratio <- e[-(1:2)] / min(e[1:2])
-  cat(sprintf("%-8s %4d  %s\n", cases$name[i], cases$horizon[i],
-              paste(sprintf("%s %.2f", c(names(e)[which.min(e[1:2])], names(ratio)), c(min(e[1:2]), ratio)), collapse = ", ")))
+  cat(sprintf("%-8s %4d  %s; held %s\n", cases$name[i], cases$horizon[i],
+              paste(sprintf("%s %.2f", c(names(e)[which.min(e[1:2])], names(ratio)), c(min(e[1:2]), ratio)), collapse = ", "),
+              paste(sprintf("%.0f %%", 100 * sapply(held, mean, na.rm = TRUE)), collapse = ", ")))
   data.frame(cases[i, ], method = names(ratio), ratio = ratio)
 })
 out <- do.call(rbind, out)

@@ -9,6 +9,18 @@ Rcpp::List row_ranges(Rcpp::IntegerVector from, Rcpp::IntegerVector to) {
   return Rcpp::List::create(_["from"] = from, _["to"] = to);
 }
 
+// One statistic for the window of each row, which is in it; `whole` where all values were seen to be finite.
+Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector values,
+                                   Rcpp::NumericVector times, const core::Windows& windows,
+                                   Rcpp::IntegerVector breaks, int threads) {
+  Rcpp::NumericVector out = Rcpp::no_init(values.size());
+  const bool whole =
+      core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
+                               windows, bind::ints(breaks), threads, out.begin());
+  using Rcpp::_;
+  return Rcpp::List::create(_["value"] = out, _["whole"] = whole);
+}
+
 }  // namespace
 
 // [[Rcpp::export]]
@@ -25,6 +37,14 @@ Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after,
   Rcpp::IntegerVector from = Rcpp::no_init(times.size()), to = Rcpp::no_init(times.size());
   core::span_rows(bind::doubles(times), before, after, bind::ints(breaks), from.begin(), to.begin());
   return row_ranges(from, to);
+}
+
+// NULL where a stamp comes twice.
+// [[Rcpp::export]]
+SEXP cpp_trailing_rows(Rcpp::NumericVector times, double before, Rcpp::IntegerVector breaks) {
+  Rcpp::IntegerVector from = Rcpp::no_init(times.size());
+  if (!core::trailing_rows(bind::doubles(times), before, bind::ints(breaks), from.begin())) return R_NilValue;
+  return from;
 }
 
 // [[Rcpp::export]]
@@ -48,13 +68,18 @@ Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericV
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_stepping_statistics(std::string statistic, Rcpp::NumericVector values,
+Rcpp::List cpp_stepping_statistics(std::string statistic, Rcpp::NumericVector values,
                                             Rcpp::NumericVector times, int back, int ahead,
                                             Rcpp::IntegerVector breaks, int threads) {
-  Rcpp::NumericVector out = Rcpp::no_init(values.size());
-  core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
-                           {{}, {}, back, ahead}, bind::ints(breaks), threads, out.begin());
-  return out;
+  return row_statistics(statistic, values, times, {{}, {}, back, ahead}, breaks, threads);
+}
+
+// Windows that end at their own row.
+// [[Rcpp::export]]
+Rcpp::List cpp_trailing_statistics(std::string statistic, Rcpp::NumericVector values,
+                                            Rcpp::NumericVector times, Rcpp::IntegerVector from,
+                                            Rcpp::IntegerVector breaks, int threads) {
+  return row_statistics(statistic, values, times, {bind::ints(from), {}, 0, 0}, breaks, threads);
 }
 
 // [[Rcpp::export]]

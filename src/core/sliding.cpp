@@ -1,6 +1,7 @@
 #include "sliding.h"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <deque>
 
@@ -31,7 +32,7 @@ struct Window {
     return of.back > row - first ? first : row - of.back;
   }
   int to(std::size_t i) const {
-    if (!by_steps()) return of.to[i];
+    if (of.to.size() > 0) return of.to[i];
     const int row = static_cast<int>(i);
     return of.ahead >= last - row ? last : row + of.ahead + 1;
   }
@@ -292,6 +293,7 @@ void slide_blocks(Doubles v, const Window& w, Careful&& careful, Tell&& tell) {
         tell(i, n, centre, s, rest);
       };
       if (w.by_steps()) for (std::size_t i = begin; i < end; ++i) window(i, w.from(i), w.to(i));
+      else if (w.of.to.size() == 0) for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.to(i));
       else for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.of.to[i]);
       fine = !squares || least > 1e-7 * sums.whole;
     }
@@ -365,16 +367,21 @@ void slide_ends(Statistic kind, Doubles v, const Window& w, double* out) {
 
 }  // namespace
 
-void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
+bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
                         Ints breaks, int threads, double* out) {
   const double missing = kMissing;
+  std::atomic<bool> whole{spec.kind == Statistic::mean || spec.kind == Statistic::sum ||
+                          spec.kind == Statistic::sd || spec.kind == Statistic::var};
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
     const Window w = window_of(windows, breaks, s);
     if (w.begin == w.end) return;
     switch (spec.kind) {
       case Statistic::mean: case Statistic::sum: {
         const bool sum = spec.kind == Statistic::sum;
-        const auto careful = [&](const Window& part) { slide_sums(spec, values, times, part, out); };
+        const auto careful = [&](const Window& part) {
+          whole = false;
+          slide_sums(spec, values, times, part, out);
+        };
         if (sum) {
           slide_blocks<false>(values, w, careful, [&](std::size_t i, double n, double c, double s1, double) {
             out[i] = n == 0 ? missing : n * c + s1;
@@ -388,11 +395,14 @@ void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times
       }
       case Statistic::sd: case Statistic::var: {
         const bool root = spec.kind == Statistic::sd;
-        slide_blocks<true>(values, w, [&](const Window& part) { slide_spread(spec, values, times, part, out); },
-                           [&](std::size_t i, double n, double, double, double rest) {
-                             const double var = n < 2 ? missing : rest / (n - 1);
-                             out[i] = root ? std::sqrt(var) : var;
-                           });
+        const auto careful = [&](const Window& part) {
+          whole = false;
+          slide_spread(spec, values, times, part, out);
+        };
+        slide_blocks<true>(values, w, careful, [&](std::size_t i, double n, double, double, double rest) {
+          const double var = n < 2 ? missing : rest / (n - 1);
+          out[i] = root ? std::sqrt(var) : var;
+        });
         break;
       }
       case Statistic::slope: case Statistic::zscore: slide_spread(spec, values, times, w, out); break;
@@ -411,6 +421,7 @@ void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times
       default: slide_ends(spec.kind, values, w, out);
     }
   });
+  return whole;
 }
 
 void sliding_correlation(Doubles a, Doubles b, const Windows& windows, Ints breaks, int threads,

@@ -6,7 +6,7 @@
 namespace core {
 
 // Windows by their rows [from[i], to[i]), of which both bounds never go back within a series;
-// or, where `from` is empty, one for each row: from `back` rows before it to `ahead` rows
+// or, where `from` or `to` is empty, one for each row: from `back` rows before it to `ahead` rows
 // after it, as far as the series goes.
 struct Windows {
   Ints from, to;
@@ -17,7 +17,8 @@ struct Windows {
 // number of windows. Sums run with twice the digits; squares are taken about a value near the
 // mean, chosen anew at intervals; extremes keep a queue of candidates; quantiles two
 // heaps (Haerdle and Steiger, 1995); the mad counts ranks in a tree (Fenwick, 1994).
-void sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
+// True where all values of the windows were seen to be finite on the way (false says nothing).
+bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
                         Ints breaks, int threads, double* out);
 
 // Correlation of two measures over the rows of each window where both are there.

@@ -19,6 +19,10 @@ void span_rows(Doubles times, double before, double after, Ints breaks, int* fro
 // Whether a row has the stamp of the row before it in its series.
 bool repeats_stamps(Doubles times, Ints breaks);
 
+// The first row of the window (time[i] - before, time[i]] of each row, which ends it where no stamp comes
+// twice; whether none does.
+bool trailing_rows(Doubles times, double before, Ints breaks, int* from);
+
 void typical_steps(Doubles times, Ints breaks, int threads, double* out);
 
 // Bins of many series: bin b of series s, b in [breaks[s], breaks[s + 1]), runs

@@ -162,3 +162,41 @@ test_that("narrow medians keep order through ties, gaps and jumps of the window"
     expect_equal(slid(v, name, w$from, w$to), want, info = name)
   }
 })
+
+test_that("trailing windows have the rows of spans, and repeated stamps go the other way", {
+  for (seed in 1:40) {
+    set.seed(seed)
+    sizes <- sample(0:60, 3)
+    breaks <- c(0L, as.integer(cumsum(sizes)))
+    t <- unlist(lapply(sizes, function(n) cumsum(round(stats::runif(n, 0.5, 90)) + 1)))
+    if (length(t) == 0) next
+    before <- sample(c(0.5, 30, 600, 1e9), 1)
+    both <- kairon:::cpp_span_rows(t, before, 0, breaks)
+    from <- kairon:::cpp_trailing_rows(t, before, breaks)
+    expect_identical(from, both$from)
+    expect_identical(seq_along(from), both$to)
+    v <- replace(stats::rnorm(length(t)), stats::runif(length(t)) < 0.2 * (seed %% 2), NA)
+    for (how in c("mean", "sum", "sd", "max", "median", "slope", "count")) {
+      own <- kairon:::cpp_trailing_statistics(how, v, t, from, breaks, 2L)
+      expect_equal(own$value, kairon:::cpp_sliding_statistics(how, v, t, both$from, both$to, breaks, 2L))
+      if (own$whole) expect_false(anyNA(v))
+    }
+  }
+  expect_null(kairon:::cpp_trailing_rows(c(1, 2, 2, 3), 5, c(0L, 4L)))
+  expect_identical(kairon:::cpp_trailing_rows(c(1, 2, 2, 3), 5, c(0L, 2L, 4L)), c(0L, 0L, 2L, 2L))
+})
+
+test_that("a pass that says all values are there has seen them all", {
+  set.seed(5)
+  for (place in c(1, 2, 50, 511, 512, 513, 3000, 4999, 5000)) {
+    for (odd in c(NA, NaN, Inf)) {
+      v <- replace(stats::rnorm(5000), place, odd)
+      for (how in c("mean", "sum", "sd", "var")) {
+        for (width in c(1L, 7L, 100L, 6000L)) {
+          expect_false(kairon:::cpp_stepping_statistics(how, v, v, width - 1L, 0L, c(0L, 5000L), 1L)$whole)
+        }
+      }
+    }
+  }
+  expect_true(kairon:::cpp_stepping_statistics("mean", stats::rnorm(5000), 1, 9L, 0L, c(0L, 5000L), 1L)$whole)
+})
