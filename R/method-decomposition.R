@@ -66,8 +66,8 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   values <- as.double(batch$values)
   owner <- series_index(batch$breaks)
   positive <- tabulate(owner[which(values <= 0)], length(size)) == 0
-  grows <- method$combine == "multiply" ||
-    (method$combine == "auto" && length(seasons) && grows_with_level(batch, seasons[[1]]))
+  grows <- switch(method$combine, multiply = TRUE,
+                  auto = if (length(seasons)) grows_with_level(batch, seasons[[1]]) else FALSE, FALSE)
   multiply <- positive & grows
   notes <- c(
     if (length(seasons) < all) "seasons that are not seen twice are left out",
@@ -82,7 +82,8 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   exact[named] <- known[names(seasons)[named]]
   forms <- season_forms(method, seasons, max(size))
   form <- rep(1L, length(size))
-  if (length(forms) > 1) form <- closer_season(method, batch, forms)
+  long <- if (length(forms) > 1) which(size >= 6 * seasons[[1]])
+  if (length(long)) form[long] <- closer_season(method, some_series(batch, long), forms)
   made <- lapply(forms, function(span) {
     taken_off_each(method, values, batch$breaks, seasons, exact, multiply, span)
   })
@@ -113,18 +114,25 @@ closer_season <- function(method, batch, forms) {
     method$season_span <- span
     method
   })
-  e <- inner_errors(tried, batch, inner_plan(batch, cutoffs = 2))$error
-  loss <- apply(e^2, c(2, 4), mean, na.rm = TRUE)
-  loss <- matrix(loss, ncol = length(forms))
+  series <- seq_len(length(batch$breaks) - 1)
+  plans <- lapply(series, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
+  loss <- matrix(NA_real_, length(series), length(forms))
+  # Series whose cutoffs are the same go together: company changes nothing.
+  for (group in split(series, vapply(plans, function(p) paste(unlist(p), collapse = " "), ""))) {
+    e <- inner_errors(tried, some_series(batch, group), plans[[group[1]]])$error
+    loss[group, ] <- apply(e^2, c(2, 4), mean, na.rm = TRUE)
+  }
   ifelse(is.finite(loss[, 2]) & loss[, 2] < loss[, 1], 2L, 1L)
 }
 
-# Those that multiply and those that add, each at once.
+# Those that multiply and those that add, and those whose lengths ask for the same spans, each at once.
 taken_off_each <- function(method, values, breaks, seasons, exact, multiply, span) {
   owner <- series_index(breaks)
   out <- list(effects = matrix(NA_real_, length(values), max(1, length(seasons))), noise = list())
-  for (how in unique(multiply)) {
-    which <- which(multiply == how)
+  size <- diff(breaks)
+  spans <- vapply(size, function(n) paste(loess_spans(seasons, n), collapse = " "), "")
+  for (which in split(seq_along(size), paste(multiply, spans))) {
+    how <- multiply[which[1]]
     rows <- which(owner %in% which)
     made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons, exact,
       how,
@@ -173,17 +181,19 @@ state_errors <- function(made, breaks, m, multiply) {
 
 # What a split of white noise of variance 1 on the same steps leaves in the adjusted series (`kept`), puts
 # into the last cycle (`error`) and changes from cycle to cycle (`change`, for each season). Series with the
-# same steps share theirs.
+# same steps share theirs; the noise depends on the steps alone, so that company changes nothing.
 season_noise <- function(split, values, breaks, seasons) {
   size <- diff(breaks)
   pattern <- vapply(seq_along(size), function(s) {
     paste(size[s], rlang::hash(is.na(values[breaks[s] + seq_len(size[s])])))
   }, "")
   first <- match(unique(pattern), pattern)
-  draws <- max(1, min(8, ceiling(16 / length(first))))
+  # Gaps are seldom those of another series, and then cost a pass each.
+  whole <- vapply(first, function(s) !anyNA(values[breaks[s] + seq_len(size[s])]), TRUE)
+  draws <- pmin(ifelse(whole, 8, 2), ceiling(1000 / pmax(1, size[first])))
   which <- rep(first, draws)
   there <- unlist(lapply(which, function(s) !is.na(values[breaks[s] + seq_len(size[s])])))
-  e <- with_seed(1, stats::rnorm(length(there)))
+  e <- unlist(lapply(seq_along(first), function(p) with_seed(1, stats::rnorm(size[first[p]] * draws[p]))))
   at <- c(0L, as.integer(cumsum(size[which])))
   made <- split(ifelse(there, e, NA), at, FALSE)$seasons
   found <- lapply(seq_along(which), function(i) {
@@ -196,7 +206,7 @@ season_noise <- function(split, values, breaks, seasons) {
       vapply(seq_along(seasons), function(k) mean_change(own[, k], seasons[[k]]), 1))
   })
   mean_of <- lapply(seq_along(first), function(p) {
-    v <- rowMeans(do.call(cbind, found[seq(p, length(which), by = length(first))]), na.rm = TRUE)
+    v <- rowMeans(do.call(cbind, found[which == first[p]]), na.rm = TRUE)
     v[!is.finite(v)] <- 0
     list(kept = min(1, max(0.1, v[1])), error = v[2], change = v[-(1:2)])
   })
@@ -233,7 +243,7 @@ grows_with_level <- function(batch, season) {
     v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]
     spread_by_level(v, v, season)$level_correlation
   }, 1)
-  isTRUE(stats::median(r, na.rm = TRUE) > 0.5)
+  !is.na(r) & r > 0.5
 }
 
 # Seasons of the steps ahead (a matrix), the variance that their errors and changes add, on the scale of the

@@ -83,6 +83,8 @@ calibrated <- function(out, method, batch, levels) {
   seen <- inner_errors(list(method), batch, plan)
   z <- abs(seen$error[, , , 1, drop = FALSE]) / pmax(seen$width[, , , 1, drop = FALSE],
       1e-12) * stats::qnorm(0.95)
+  # A series that never varied tells others nothing.
+  z[seen$error[, , , 1, drop = FALSE] == 0 & seen$width[, , , 1, drop = FALSE] == 0] <- NA
   z <- array(z, dim(z)[1:3])
   z[!is.finite(z)] <- NA
   if (sum(!is.na(z)) < 10) {

@@ -13,9 +13,9 @@ widening_steps <- 1000
 
 # By how much errors after two past cutoffs were larger than the intervals said, as a mean square beyond 1
 # for each series: of standardised errors, drawn towards 1 as if there were `doubt` more cutoffs where the
-# intervals were right, less what two cutoffs show by `chance`. Each series by itself, and whatever the
+# intervals were right, less what two cutoffs show by chance. Each series by itself, and whatever the
 # horizon, so that neither changes what is said of a step. `tested` is how many steps were looked at.
-past_excess <- function(method, model, batch, doubt = 0.25, chance = widening_chance(method)) {
+past_excess <- function(method, model, batch, doubt = 0.25) {
   series <- seq_len(length(batch$breaks) - 1)
   if (length(series) == 0) {
     return(list(excess = numeric(), tested = integer()))
@@ -32,12 +32,21 @@ past_excess <- function(method, model, batch, doubt = 0.25, chance = widening_ch
     for (c in 1:2) square[group, c] <- squared_errors(method, moved, own, plan$cuts[c], plan$horizon)
   }
   mean <- (rowSums(square, na.rm = TRUE) + doubt) / (rowSums(is.finite(square)) + doubt)
-  list(excess = pmax(0, mean - 1 - chance), tested = vapply(plans, `[[`, 1L, "horizon"))
+  tested <- vapply(plans, `[[`, 1L, "horizon")
+  list(excess = pmax(0, mean - 1 - widening_chance(method, model, tested)), tested = tested)
 }
 
-# Errors of a level that wanders stay together for a season, so that two cutoffs say little; those about a
-# line soon forget each other.
-widening_chance <- function(method) if (method$name == "regression") 0 else 0.3
+# Two cutoffs say little: the mean of twice as many independent squares as steps has this standard deviation.
+# A line that values stray from for long, as a clear autocorrelation tells, is seldom the truth; one with
+# independent errors has to be off by two.
+widening_chance <- function(method, model, tested) {
+  out <- 1 / sqrt(tested)
+  if (method$name == "regression") {
+    strays <- vapply(model$models, function(m) m$rho > 2 / sqrt(m$n), TRUE)
+    out <- ifelse(strays, 0, 2 * out)
+  }
+  out
+}
 
 # The factors of each step and series. What two cutoffs show is itself uncertain, so it counts twice; one half
 # of it is there from the first step, the other grows with the steps, since a false trend strays further and

@@ -35,13 +35,13 @@ Outcome likelihood(const Data& data, Coefficients c, int m, bool with_spread) {
   if (!regress(columns, scale, out.b, with_spread ? &out.spread : nullptr, out.squares, out.logs, out.count)) return out;
   if (out.count < 1) return out;
   const double floor = 1e-20;
-  out.value = out.count * std::log(std::max(out.squares / out.count, floor)) + out.logs;
+  out.value = out.count * std::log(std::max(out.squares / out.count / data.unit, floor)) + out.logs;
   if (!std::isfinite(out.value)) out.value = HUGE_VAL;
   return out;
 }
 
 // Squares of shocks that start from nothing: a cheap place to begin from.
-double conditional_squares(const Numbers& w, Coefficients c, int m) {
+double conditional_squares(const Numbers& w, Coefficients c, int m, double unit) {
   fill_in(c, m);
   Numbers e(w.size(), 0);
   std::vector<size_t> phi_at, theta_at;
@@ -57,7 +57,7 @@ double conditional_squares(const Numbers& w, Coefficients c, int m) {
     out += v * v;
   }
   const double n = static_cast<double>(w.size()) - static_cast<double>(from);
-  return n > 1 ? n * std::log(std::max(out / n, 1e-300)) : HUGE_VAL;
+  return n > 1 ? n * std::log(std::max(out / n / unit, 1e-300)) : HUGE_VAL;
 }
 
 // A gradient by differences, on both sides where it has to be exact.
@@ -168,7 +168,7 @@ ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressor
     const bool thorough = with_errors && values.size() <= kThorough;
     std::vector<Numbers> starts{x};
     if (data.complete && data.worked.size() == 1) {
-      const auto css = [&](const Numbers& at) { return conditional_squares(data.worked[0], read(order, at), m); };
+      const auto css = [&](const Numbers& at) { return conditional_squares(data.worked[0], read(order, at), m, data.unit); };
       Numbers from = x;
       descend([&](const Numbers& at, Numbers& g) { return sloped(css, at, g, false); }, from, 40, 1e-6);
       for (double& v : from) v = std::min(std::max(v, -2.5), 2.5);
@@ -211,7 +211,7 @@ ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressor
   out.drivers = o.b;
   if (order.constant && order.d + order.D == 0) out.drivers[0] += level;
   out.count = o.count;
-  out.log_likelihood = -0.5 * (o.value + o.count * (std::log(kTwoPi) + 1));
+  out.log_likelihood = -0.5 * (o.value + o.count * (std::log(data.unit) + std::log(kTwoPi) + 1));
   const double k = free, n = o.count;
   out.sigma2 = o.squares / std::max(1.0, n - (k - 1));
   for (double v : o.spread) out.driver_errors.push_back(std::sqrt(v * out.sigma2));

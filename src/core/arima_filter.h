@@ -422,13 +422,33 @@ struct Data {
   std::vector<Numbers> worked;  // the same, differenced, where nothing is missing
   Numbers delta;
   bool complete;
+  double unit = 1;              // what squares are measured in, so that no unit changes when a search stops
 };
+
+// The mean square of the changes, or of the values where nothing changes.
+inline double square_unit(Doubles values) {
+  double changes = 0, squares = 0, pairs = 0, count = 0, last = kMissing;
+  for (double v : values) {
+    if (!std::isfinite(v)) continue;
+    count += 1;
+    squares += v * v;
+    if (!std::isnan(last)) {
+      pairs += 1;
+      changes += (v - last) * (v - last);
+    }
+    last = v;
+  }
+  const double of_changes = changes / pairs, of_values = squares / count;
+  if (std::isnormal(of_changes)) return of_changes;
+  return std::isnormal(of_values) ? of_values : 1;
+}
 
 inline Data prepare(Doubles values, const ArimaOrder& o, Doubles regressors) {
   Data out;
   const size_t n = values.size();
   out.delta = difference_weights(o);
   out.raw.emplace_back(values.begin(), values.end());
+  out.unit = square_unit(values);
   if (o.constant) {
     Numbers c(n, 1);
     // A drift is a regressor that grows by one a step (m steps to a season).

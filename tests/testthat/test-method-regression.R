@@ -98,11 +98,11 @@ test_that("trends: exponential, limited growth, bends, damped", {
 
 test_that("multiplied parts: effects as shares, bounds above zero, intervals that hold", {
   set.seed(5)
-  draws <- replicate(150, {
+  draws <- replicate(450, {
     t <- 0:131
     exp(3 + 0.004 * t + rep(log(c(0.8, 1.3, 1, 0.9)), 33) + rnorm(132, 0, 0.08))
   })
-  data <- data.frame(id = rep(1:150, each = 120), step = rep(1:120, 150), v = as.vector(draws[1:120, ]))
+  data <- data.frame(id = rep(1:450, each = 120), step = rep(1:120, 450), v = as.vector(draws[1:120, ]))
   x <- quiet(timeline(data, step, series = id, levels = "v"))
   f <- quiet(forecast(x, 12, by_regression("exponential", seasons = 4, combine = "multiply"),
                       intervals = c(80, 95)))
