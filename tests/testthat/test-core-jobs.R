@@ -41,8 +41,16 @@ lose_later <- function(node, seconds) {
                  shQuote(folder)))
 }
 
-# Those of a lost node stay on the list as "completing" until it is back.
-jobs_out <- function() length(system2("squeue", c("--noheader", "--states=PD,R"), stdout = TRUE))
+# Those of a lost node stay on the list as "completing" until it is back; one whose result has been read may
+# still be ending.
+jobs_out <- function(seconds = 20) {
+  for (i in seq_len(4 * seconds)) {
+    out <- length(system2("squeue", c("--noheader", "--states=PD,R"), stdout = TRUE))
+    if (out == 0) break
+    Sys.sleep(0.25)
+  }
+  out
+}
 
 test_that("a job carries what its start is worth, and no more than ten minutes", {
   size <- kairon:::job_size
