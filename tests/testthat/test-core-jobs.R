@@ -41,15 +41,13 @@ lose_later <- function(node, seconds) {
                  shQuote(folder)))
 }
 
-# Those of a lost node stay on the list as "completing" until it is back; one whose result has been read may
-# still be ending.
-jobs_out <- function(seconds = 20) {
-  for (i in seq_len(4 * seconds)) {
-    out <- length(system2("squeue", c("--noheader", "--states=PD,R"), stdout = TRUE))
-    if (out == 0) break
-    Sys.sleep(0.25)
-  }
-  out
+# Those of a lost node stay on the list as "completing" until it is back.
+jobs_out <- function() length(system2("squeue", c("--noheader", "--states=PD,R"), stdout = TRUE))
+
+# Within twenty seconds: a job whose result has been read may still be ending.
+soon <- function(ok) {
+  for (i in 1:80) if (ok()) return(TRUE) else Sys.sleep(0.25)
+  FALSE
 }
 
 test_that("a job carries what its start is worth, and no more than ten minutes", {
@@ -118,7 +116,7 @@ test_that("jobs give what one process gives, though a node dies in mid-run, and 
                           settings = list(cutoffs = 3)))
     }
     far <- parts(into[1])
-    expect_equal(jobs_out(), 0)
+    expect_true(soon(function() jobs_out() == 0))
     expect_length(list.files(".", "^data-|[.]future", all.files = TRUE), 0)
     # A partition that is not there is told before anything is done.
     future::plan(future.batchtools::batchtools_slurm,
@@ -146,11 +144,10 @@ test_that("an interrupt takes the jobs back", {
     pid <- as.integer(system(sprintf("%s %s >%s.log 2>&1 & echo $!", file.path(R.home("bin"), "Rscript"),
                                      script, script),
                              intern = TRUE))
-    wait <- function(ok) for (i in 1:80) if (ok()) return(TRUE) else Sys.sleep(0.25)
-    expect_true(wait(function() jobs_out() >= 2))
+    expect_true(soon(function() jobs_out() >= 2))
     tools::pskill(pid, tools::SIGINT)
     system(sprintf("pkill -INT -P %d", pid))
-    expect_true(wait(function() jobs_out() == 0), info = paste(readLines(paste0(script, ".log")),
+    expect_true(soon(function() jobs_out() == 0), info = paste(readLines(paste0(script, ".log")),
                                                                collapse = "\n"))
     expect_length(list.files(".future", "^data-"), 0)
   })
