@@ -34,7 +34,8 @@ recent_move <- function(y, seasons = integer()) {
     spread <- stats::mad(past)
     furthest <- max(abs(past - stats::median(past)))
     step <- steps[n - k] - stats::median(steps)
-    clear <- spread > 0 && abs(size) > 5 * spread && abs(size) > 1.5 * furthest
+    # Sums of huge values are no numbers.
+    clear <- isTRUE(spread > 0 && abs(size) > 5 * spread && abs(size) > 1.5 * furthest)
     # Of several places the one that parts the values best.
     score <- size^2 * k * before / (k + before)
     if (clear && step / size > 1 / 3 && score > best$score) {
@@ -60,7 +61,7 @@ may_have_moved <- function(y, seasons, most) {
   }
   off <- change - stats::median(change)
   last <- utils::tail(off, moved_least)
-  abs(sum(sign(last))) == moved_least && mean(abs(last)) > 1.5 * stats::mad(off)
+  isTRUE(abs(sum(sign(last))) == moved_least && mean(abs(last)) > 1.5 * stats::mad(off))
 }
 
 # Less the usual deviation at each place of a season from the mean of a season around it: medians, for two
@@ -75,7 +76,7 @@ without_seasons <- function(y, seasons) {
     place <- (seq_len(n) - 1) %% m + 1
     usual <- vapply(split(y - level, place), stats::median, 1, na.rm = TRUE)
     usual[is.na(usual)] <- 0
-    y <- y - usual[place]
+    y <- y - unname(usual)[place]
   }
   y
 }

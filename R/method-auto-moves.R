@@ -20,13 +20,13 @@ level_moves <- function(batch) {
   do.call(rbind, found)
 }
 
-# The rows of a batch before a move, and what they are moved by: numbers to add to values, or to logarithms.
-rows_before <- function(batch, moves, series = seq_len(length(batch$breaks) - 1)) {
+# The rows before the move of each series, and what they are moved by: numbers to add to values, or to
+# logarithms.
+rows_before <- function(batch, moves) {
   by <- rep(0, length(batch$values))
   ratio <- rep(FALSE, length(by))
   for (i in seq_len(nrow(moves))) {
-    s <- match(moves$series[i], series)
-    rows <- batch$breaks[s] + seq_len(batch$breaks[s + 1] - batch$breaks[s])
+    rows <- batch$breaks[i] + seq_len(batch$breaks[i + 1] - batch$breaks[i])
     rows <- rows[batch$context$stamps[rows] < moves$stamp[i]]
     by[rows] <- moves$size[i]
     ratio[rows] <- moves$ratio[i]
@@ -37,13 +37,13 @@ rows_before <- function(batch, moves, series = seq_len(length(batch$breaks) - 1)
 # The series that moved, with their past at the new level; and fitted values back from there.
 levelled <- function(batch, moves) {
   own <- some_series(batch, moves$series)
-  shift <- rows_before(own, moves, moves$series)
+  shift <- rows_before(own, moves)
   own$values <- ifelse(shift$ratio, own$values * exp(shift$by), own$values + shift$by)
   own
 }
 
 unlevelled <- function(values, batch, moves) {
-  shift <- rows_before(some_series(batch, moves$series), moves, moves$series)
+  shift <- rows_before(some_series(batch, moves$series), moves)
   ifelse(shift$ratio, values / exp(shift$by), values - shift$by)
 }
 

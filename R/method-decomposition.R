@@ -135,8 +135,7 @@ taken_off_each <- function(method, values, breaks, seasons, exact, multiply, spa
     how <- multiply[which[1]]
     rows <- which(owner %in% which)
     made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons, exact,
-      how,
-                      span)
+                      how, span)
     out$effects[rows, ] <- made$effects
     out$noise[which] <- made$noise
   }

@@ -10,9 +10,8 @@ Rcpp::List row_ranges(Rcpp::IntegerVector from, Rcpp::IntegerVector to) {
 }
 
 // One statistic for the window of each row, which is in it; `whole` where all values were seen to be finite.
-Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector values,
-                                   Rcpp::NumericVector times, const core::Windows& windows,
-                                   Rcpp::IntegerVector breaks, int threads) {
+Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector values, Rcpp::NumericVector times,
+                          const core::Windows& windows, Rcpp::IntegerVector breaks, int threads) {
   Rcpp::NumericVector out = Rcpp::no_init(values.size());
   const bool whole =
       core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
@@ -77,8 +76,8 @@ Rcpp::List cpp_stepping_statistics(std::string statistic, Rcpp::NumericVector va
 // Windows that end at their own row.
 // [[Rcpp::export]]
 Rcpp::List cpp_trailing_statistics(std::string statistic, Rcpp::NumericVector values,
-                                            Rcpp::NumericVector times, Rcpp::IntegerVector from,
-                                            Rcpp::IntegerVector breaks, int threads) {
+                                   Rcpp::NumericVector times, Rcpp::IntegerVector from,
+                                   Rcpp::IntegerVector breaks, int threads) {
   return row_statistics(statistic, values, times, {bind::ints(from), {}, 0, 0}, breaks, threads);
 }
 

@@ -53,7 +53,7 @@ test_that("a scale, a unit and a level of the series change no find, and gaps li
     expect_equal(kairon:::recent_move(gaps, 12L)$place, own$place)
   }
   none <- list(numeric(), NA_real_, 5, rep(7, 50), rep(NA_real_, 40), c(rep(0, 90), 1:3),
-               c(1, Inf, rep(2, 60)))
+               c(1, Inf, rep(2, 60)), rep(c(-1, 1), 40) * 1.7e308, c(rep(-1e308, 60), rep(1e308, 8)))
   for (y in none) expect_null(kairon:::recent_move(y, 12L))
 })
 
