@@ -56,8 +56,8 @@
 #' `g = (q1 + q2 + 0.25) / 2.25 - 1 - c`, not below 0. `q` is the mean square of the errors over the `k` steps
 #' after such a cutoff in units of their spread (one of more than 6 counts as 6), `m` is the middle step,
 #' `(k + 1) / 2`, and `h` counts up to `2 * k`; `c`, what two cutoffs show by chance, is `1 / sqrt(k)`; for
-#' a regression 0 where its errors are clearly autocorrelated (above `2 / sqrt(n)`), since values then stray
-#' from its line for long, and else twice as much. So an excess counts twice, since two cutoffs say little,
+#' a regression 0 where its trend bends or its errors are clearly autocorrelated (above `2 / sqrt(n)`),
+#' since values then stray from its line for long, and else twice as much. So an excess counts twice, since two cutoffs say little,
 #' and half of it grows with the steps. This makes a forecast take three times as long as with
 #' `calibrate = FALSE`. Smoothing, theta and ARIMA of more than 1,000 steps keep their parameters. Where
 #' values were changed by [change()], these are errors of what was changed. The print says by how much

@@ -29,8 +29,8 @@
 #' @section Formula:
 #' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by
 #' Gauss and Newton's steps on the values quasi-differenced by r, which is estimated from the residuals (Prais
-#' and Winsten, 1954) and freed of the bias that k coefficients of the trend give it: (n r + k) / (n - 2 - k)
-#' (Kendall, 1954); gaps of g steps take r^g. The variance of a forecast holds the noise, the carried error,
+#' and Winsten, 1954) and freed of the bias that k coefficients of the trend give it: (n r + k) /
+#' (n - 2 - k) (Kendall, 1954; a bending trend has as many as its bends are free to move); gaps of g steps take r^g. The variance of a forecast holds the noise, the carried error,
 #' the covariance of all
 #' parameters, and for a bending trend that its slope moves on. Where errors carry on, quantiles h steps ahead
 #' are Student's with no more degrees of freedom than the history has stretches of h steps (at least 3).
@@ -213,7 +213,7 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     state <- fit_rounds(model, state, target, ok, rho, ridge)
     e <- target - state$mean
     before <- rho
-    if (method$errors == "autocorrelated") rho <- error_share(e, ok, fitted = 1 + (method$trend != "none"))
+    if (method$errors == "autocorrelated") rho <- error_share(e, ok, trend_parameters(method, state, ok))
     if (abs(rho - before) < 0.01) break
   }
   # Once more with the share at hand, for the covariance.
@@ -271,6 +271,14 @@ factor_start <- function(method, plan, target, t, x, ok) {
   }
   found <- stats::lm.fit(cbind(1, t, x)[above, , drop = FALSE], log(target[above]))$coefficients[-(1:2)]
   ifelse(is.finite(found), pmin(pmax(found, -3), 3), 0)
+}
+
+# How many parameters the trend has: a bending one as many as its bends are free.
+trend_parameters <- function(method, state, ok) {
+  if (is.null(state$ridge_variance)) {
+    return(1 + (method$trend != "none"))
+  }
+  max(2, sum(ok) - state$freedom - length(state$b))
 }
 
 check_growth_limits <- function(y, limits) {

@@ -37,12 +37,13 @@ past_excess <- function(method, model, batch, doubt = 0.25) {
 }
 
 # Two cutoffs say little: the mean of twice as many independent squares as steps has this standard deviation.
-# A line that values stray from for long, as a clear autocorrelation tells, is seldom the truth; one with
-# independent errors has to be off by two.
+# A line that values stray from for long, as a clear autocorrelation tells, is seldom the truth, nor is one
+# that bends and whose slope is taken to move on: nothing is taken off there. One with independent errors has
+# to be off by two.
 widening_chance <- function(method, model, tested) {
   out <- 1 / sqrt(tested)
   if (method$name == "regression") {
-    strays <- vapply(model$models, function(m) m$rho > 2 / sqrt(m$n), TRUE)
+    strays <- vapply(model$models, function(m) m$trend == "bending" || m$rho > 2 / sqrt(m$n), TRUE)
     out <- ifelse(strays, 0, 2 * out)
   }
   out
