@@ -136,11 +136,6 @@ occasion_tables <- function(o, d, plan, i) {
   )
 }
 
-# Rows of the sum of all series.
-is_together <- function(t, meta) {
-  if (length(meta$series) == 0) rep(FALSE, nrow(t)) else as.character(t[[meta$series[1]]]) %in% "together"
-}
-
 # The sum of all series, whose placebos are those that lie at the same periods in all: for each occasion a
 # table, steps and placebos.
 effects_together <- function(out, measure, x, plan) {

@@ -299,3 +299,4 @@ method_rank <- function(method) {
              intermittent = 3, regression = 4, decomposition = 5, arima = 6, blend = 7, auto = 8)
   if (method$name %in% names(order)) order[[method$name]] else 3
 }
+

@@ -112,3 +112,169 @@ run_verb <- function(args) {
 exit_with <- function(code) structure(as.integer(code), class = "kairon_exit")
 
 say <- function(...) writeLines(visible(sub("^. ", "", paste0(...)), "\n"), stderr())
+
+# The words of one call as files and options.
+
+# --at-least=1, --at_least 1 and -o FILE; a value may begin with a dash, since an option that has one takes
+# the next word, and two dashes alone end the options.
+read_call <- function(args, name, verb) {
+  known <- unlist(unname(verb_options(name, verb)), recursive = FALSE)
+  files <- character()
+  options <- list()
+  i <- 1
+  while (i <= length(args)) {
+    word <- args[i]
+    i <- i + 1
+    if (word == "--") {
+      files <- c(files, args[seq_len(length(args) - i + 1) + i - 1])
+      break
+    }
+    if (!grepl("^--[A-Za-z]", word) && !word %in% c("-o", "-q")) {
+      if (grepl("^-[A-Za-z]", word)) {
+        abort_usage("{.val {name}} has no option {.val {word}}; options have two dashes, but for -o and -h.",
+                    name)
+      }
+      files <- c(files, word)
+      next
+    }
+    word <- switch(word, `-o` = "--output", `-q` = "--quiet", word)
+    option <- known_option(word, known, name)
+    glued <- grepl("=", word, fixed = TRUE)
+    if (option$flag) {
+      value <- if (glued) word_value(sub("^[^=]*=", "", word)) else TRUE
+      if (!is.logical(value)) {
+        flag <- dashed(option$name)
+        abort_usage("{.val {flag}} takes no value; leave {.val {value}} out.", name)
+      }
+    } else if (glued) {
+      value <- sub("^[^=]*=", "", word)
+    } else if (i <= length(args) && !is_option(args[i], known)) {
+      value <- args[i]
+      i <- i + 1
+    } else {
+      flag <- dashed(option$name)
+      abort_usage("{.val {flag}} needs a value: {.code {flag} {option$metavar}}.", name)
+    }
+    if (!is.null(options[[option$name]])) {
+      flag <- dashed(option$name)
+      abort_usage("{.val {flag}} is given twice.", name)
+    }
+    options[[option$name]] <- value
+  }
+  list(files = files, options = options)
+}
+
+# Whether a word is one of the options, so that a value has been forgotten before it.
+is_option <- function(word, known) {
+  word %in% c("-o", "-h") || grepl("^--[A-Za-z]", word) &&
+    gsub("-", "_", sub("=.*", "", substring(word, 3))) %in% c(names(known), "help")
+}
+
+known_option <- function(word, known, verb) {
+  name <- gsub("-", "_", sub("=.*", "", sub("^--", "", word)))
+  if (name %in% names(known)) {
+    return(known[[name]])
+  }
+  hint <- nearest_word(name, names(known))
+  abort_usage(c(
+    "{.val {verb}} has no option {.val {dashed(name)}}.",
+    i = if (!is.null(hint)) "Did you mean {.val {dashed(hint)}}?"
+  ), verb)
+}
+
+# The whole job on the demo data, told step by step.
+cli_demo <- function(files, options) {
+  if (length(files) > 1) abort_usage("{.val demo} takes one folder.", "demo")
+  folder <- if (length(files)) files else "demo-output"
+  dir.create(folder, showWarnings = FALSE, recursive = TRUE)
+  if (!dir.exists(folder)) {
+    abort_file("The folder {.file {folder}} cannot be made.")
+  }
+  began <- proc.time()[["elapsed"]]
+  step <- function(...) show_lines(paste0("\n== ", ...))
+  draw <- function(plot, name) {
+    path <- file.path(folder, name)
+    draw_file(plot, path)
+    show_lines(paste0("   figure: ", path))
+  }
+  before <- options(kairon.quiet = TRUE)
+  on.exit(options(before))
+
+  step("Reading the river gauge of Quillmere Water (irregular, with gaps and repeats)")
+  river <- demo_timeline("river")
+  print(river, rows = 0)
+  step("Inspecting it: what deserves a look")
+  print(inspect(river))
+  step("Resampling to hours, then filling gaps of up to two days")
+  hourly <- river |>
+    resample("1 hour") |>
+    impute("linear", longest = "2 days")
+  print(origins(hourly))
+  draw(autoplot(hourly), "river.png")
+
+  step("Reading the demand of eight districts")
+  demand <- demo_timeline("demand")
+  card <- inspect(demand)
+  print(card)
+  draw(autoplot(card), "coverage.png")
+  step("Rolling mean and spread of one district over 28 days")
+  birchmoor <- demand[demand$district == "Birchmoor", ]
+  rolled <- roll(birchmoor, trailing("28 days"), c("mean", "sd"))
+  draw(autoplot(rolled), "rolling.png")
+
+  step("Splitting ten years of billed volume into trend and season")
+  parts <- decomposition(demo_timeline("billed"), "year", combine = "multiply")
+  print(parts)
+  draw(autoplot(parts), "decomposition.png")
+
+  step("Forecasting four weeks of demand, beside what came true")
+  held <- holdout(demand, last = "28 days")
+  f <- forecast(held$train, "28 days", by_auto())
+  print(f)
+  draw(autoplot(f, observed = held$test, series = c("Alderbrook", "Dunmere")), "forecast.png")
+
+  step("Backtesting: how wrong have such forecasts been?")
+  b <- backtest(demand, list(by_auto(), by_seasonal_naive()), "14 days", cutoffs = 3)
+  print(b)
+  print(verdict(b))
+  draw(autoplot(scores(b)), "scores.png")
+  draw(autoplot(b), "backtest.png")
+
+  step("Writing the report")
+  page <- file.path(folder, "quillmere.html")
+  report(demand, page, title = "Quillmere Water: demand of eight districts")
+  show_lines(paste0("   report: ", page))
+  took <- proc.time()[["elapsed"]] - began
+  step("Done in ", round(took), " s. Open ", page, " in a browser.")
+}
+
+# The verbs of studies: run-study and new-study.
+
+cli_run_study <- function(files, options) {
+  path <- one_file(files, "run-study")
+  if (!file.exists(path)) abort_usage("there is no study {.file {path}}.", "run-study")
+  study <- read_study(path)
+  if (isTRUE(options$check)) {
+    show_lines(format(study), "", "Nothing wrong with it; --check runs nothing.")
+    return(invisible())
+  }
+  done <- run_study(study, options$output, cache = !isTRUE(options$fresh), quiet = isTRUE(options$quiet))
+  if (isTRUE(options$json)) {
+    show_lines(as_json(list(steps = done$steps, files = done$files)))
+  } else {
+    show_lines(format(done))
+  }
+}
+
+cli_new_study <- function(files, options) {
+  path <- one_file(files, "new-study")
+  if (!file.exists(path) && !is_address(path)) abort_usage("there is no file {.file {path}}.", "new-study")
+  known <- source_arguments(options, "new-study")
+  draft <- rlang::inject(new_study(path, options$output, !!!known, replace = isTRUE(options$replace)))
+  if (is.null(options$output)) {
+    print(draft)
+  } else {
+    say("i Written: ", options$output)
+    say("i Run it with: kairon run-study ", options$output)
+  }
+}

@@ -64,3 +64,20 @@ power_by_likelihood <- function(v, season, range = c(-1, 2)) {
   }, range)
   best$minimum
 }
+
+# Spread of whole seasons against the level of the values in them.
+spread_by_level <- function(v, level, season) {
+  m <- max(2, season)
+  groups <- length(v) %/% m
+  if (groups < 3) {
+    return(data.frame(spread_ratio = NA_real_, level_correlation = NA_real_))
+  }
+  tail <- function(y) matrix(utils::tail(y, groups * m), m)
+  sd <- apply(tail(v), 2, stats::sd, na.rm = TRUE)
+  mean <- colMeans(tail(level), na.rm = TRUE)
+  ok <- is.finite(sd) & is.finite(mean) & sd > 0
+  data.frame(
+    spread_ratio = if (any(ok)) max(sd[ok]) / min(sd[ok]) else NA_real_,
+    level_correlation = if (sum(ok) > 2) stats::cor(sd[ok], mean[ok]) else NA_real_
+  )
+}

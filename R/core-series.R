@@ -20,10 +20,6 @@ span_of_values <- function(v) {
 # How many values the series with the most of them has.
 fullest_count <- function(v, breaks) max(0, rowsum(as.numeric(is.finite(v)), series_index(breaks)))
 
-core_threads <- function() {
-  as.integer(max(1, getOption("kairon.threads", 2)))
-}
-
 statistic_words <- c(
   "mean", "time_mean", "sum", "sd", "var", "min", "max", "median", "mad", "first", "last",
   "count", "range", "slope", "zscore"
@@ -134,4 +130,38 @@ split_averages <- function(values, breaks, m, multiply) {
   call_core(cpp_decompose_averages(
     values, breaks, as.integer(m), multiply, core_threads()
   ))
+}
+
+# Levels between their readings.
+
+# Rules for a level between its readings, in the order of the core.
+between_rules <- c("previous", "next", "nearest", "linear", "cubic", "spline")
+
+# A list: value, and found (0 nothing, 1 a reading at that instant, 2 made).
+level_at <- function(values, times, breaks, at, at_breaks, rule, within) {
+  call_core(cpp_interpolate(
+    values, times, breaks, at, as.integer(at_breaks), match(rule, between_rules) - 1L, within,
+    core_threads()
+  ))
+}
+
+# Filling the gaps of regular series: flat vectors and `breaks`.
+
+learnt_rules <- c("mean", "median", "seasonal", "model")
+fill_rules <- c(between_rules, learnt_rules)
+# Rules that use nothing from after a gap.
+backward_rules <- c("previous", learnt_rules)
+
+# A list: values, and filled (TRUE where a value was put in). `rule` is a name or a
+# number; `season` in steps.
+fill_values <- function(values, times, breaks, rule, longest = Inf, season = 0, past = FALSE) {
+  if (is.numeric(rule)) {
+    return(cpp_fill_constant(values, times, breaks, rule, longest))
+  }
+  if (rule %in% learnt_rules) {
+    return(call_core(cpp_fill_learnt(
+      values, times, breaks, match(rule, learnt_rules) - 1L, as.integer(season), longest, past, core_threads()
+    )))
+  }
+  call_core(cpp_fill_gaps(values, times, breaks, match(rule, between_rules) - 1L, longest, core_threads()))
 }

@@ -138,3 +138,360 @@ lag_breaks <- function(most, cadence, count = 7) {
   step <- if (length(natural)) natural[1] else nice[nice >= most / count][1]
   seq(0, most, by = step)
 }
+
+#' @rdname figures
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_lag_grid)
+autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
+  refuse_more("autoplot", ...)
+  rows <- rows_of(object$data)
+  labels <- series_labels(rows$keys)
+  shown <- if (is.null(series)) labels[1] else check_choice(series, labels, arg = "series")
+  which <- match(shown, labels)
+  v <- series_values(object$data, object$measure, which)
+  t <- object$table
+  if (length(object$meta$series)) t <- t[series_labels(t[object$meta$series]) == shown, ]
+  heads <- paste0(t$time, ": r = ", show_number(t$correlation, 2))
+  data <- do.call(rbind, lapply(seq_along(object$lags), function(i) {
+    k <- object$lags[i]
+    n <- length(v)
+    data.frame(before = v[seq_len(n - k)], now = v[-seq_len(k)],
+               panel = factor(heads[i], levels = unique(heads)))
+  }))
+  if (is.null(data)) {
+    abort_state("{.val {object$measure}} has too few values to draw against earlier ones.", call = NULL)
+  }
+  data <- data[stats::complete.cases(data), ]
+  draw_lag_grid(data, object, shown, length(labels))
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_lag_grid <- function(x, ...) draw_plot(x, ...)
+
+draw_lag_grid <- function(data, g, shown, series) {
+  many <- nrow(data) / nlevels(data$panel) > 3000
+  points <- if (many) {
+    list(
+      ggplot2::geom_bin_2d(bins = 60),
+      ggplot2::scale_fill_gradient(low = ink("missing"), high = ink("observed"),
+                                   trans = "log10", name = "pairs")
+    )
+  } else {
+    ggplot2::geom_point(colour = ink("observed"), size = 1.1,
+                        alpha = max(0.15, min(0.8, 150 / (nrow(data) / nlevels(data$panel)))))
+  }
+  unit <- g$meta$units[[g$measure]]
+  ggplot2::ggplot(data, ggplot2::aes(.data$before, .data$now)) +
+    ggplot2::geom_abline(colour = ink("computed"), linewidth = 0.4) +
+    points +
+    ggplot2::facet_wrap(~panel) +
+    ggplot2::scale_x_continuous(name = paste(measure_words(g$measure, unit), "before"),
+                                labels = axis_numbers) +
+    number_axis(measure_words(g$measure, unit)) +
+    figure_theme() +
+    figure_labels(
+      title = paste(c(capitalise(g$measure), if (nzchar(shown)) c("of", shown), "against itself"),
+                    collapse = " "),
+      subtitle = "Each panel: now against so long before; on the line nothing has changed",
+      caption = paste0(g$line, if (series > 1) paste0(". One of ", series, " series"))
+    )
+}
+
+#' @rdname figures
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_lead_lag)
+autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
+  refuse_more("autoplot", ...)
+  t <- object$table
+  label <- if (is.null(object$series)) rep("", nrow(t)) else series_labels(t[object$series])
+  all <- unique(label)
+  shown <- if (is.null(series)) utils::head(all, most_panels) else series
+  for (s in shown) check_choice(s, all, arg = "series")
+  t$label <- factor(label, levels = shown)
+  t <- t[!is.na(t$label), ]
+  best <- do.call(rbind, lapply(split(t, t$label), function(p) p[which.max(abs(p$correlation)), ]))
+  most <- max(t$lag)
+  p <- ggplot2::ggplot(t, ggplot2::aes(.data$lag, .data$correlation)) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = -.data$bound, ymax = .data$bound),
+                         fill = ink("missing")) +
+    ggplot2::geom_hline(yintercept = 0, colour = ink("axis")) +
+    ggplot2::geom_vline(xintercept = 0, colour = ink("axis"), linewidth = 0.4) +
+    ggplot2::geom_linerange(ggplot2::aes(ymin = 0, ymax = .data$correlation),
+                            colour = ink("observed"),
+                            linewidth = if (most > 60) 0.5 else 1, na.rm = TRUE) +
+    ggplot2::geom_linerange(data = best, ggplot2::aes(ymin = 0, ymax = .data$correlation),
+                            colour = ink("computed"), linewidth = 1.6) +
+    lag_axis(most, object$meta$cadence, least = -1, room = if (length(shown) > 1) 3 else 1.5) +
+    number_axis("correlation") +
+    figure_theme() +
+    figure_labels(
+      title = paste("Does", object$names[1], "go before", paste0(object$names[2], "?")),
+      subtitle = paste0("Right of zero ", object$names[1], " goes before, left of it ", object$names[2],
+                        "; orange: strongest; sand: chance"),
+      x = "shift", caption = paste0(object$line, if (object$whiten) ". Whitened by the past of the first",
+                                    if (length(all) > length(shown)) paste0(". Not shown: ",
+                                        length(all) - length(shown), " more series"))
+    )
+  if (length(shown) > 1) p + ggplot2::facet_wrap(~label) else p
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_lead_lag <- function(x, ...) draw_plot(x, ...)
+
+#' @rdname figures
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_spectrum)
+autoplot.kairon_spectrum <- function(object, series = NULL, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
+  measure <- one_measure(rlang::enquo(measures), object$measures)
+  pick <- function(t) {
+    t <- t[t$measure == measure, ]
+    label <- if (length(object$meta$series)) series_labels(t[object$meta$series]) else rep("", nrow(t))
+    list(t = t, label = label)
+  }
+  all <- pick(object$table)
+  shown <- if (is.null(series)) all$label[1] else check_choice(series, unique(all$label), arg = "series")
+  peaks <- pick(object$peaks)
+  draw_spectrum(all$t[all$label == shown, ], peaks$t[peaks$label == shown, ], object, measure, shown,
+                length(unique(all$label)))
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_spectrum <- function(x, ...) draw_plot(x, ...)
+
+draw_spectrum <- function(t, peaks, s, measure, shown, series) {
+  # Before decibels a density of nothing has no logarithm.
+  if (!s$plan$decibels) t <- t[is.finite(t$density) & t$density > 0, ]
+  if (nrow(t) < 2) {
+    abort_input("{.field {measure}} never changes: its spectrum is empty.", call = rlang::caller_env(2))
+  }
+  t <- thin_spectrum(t)
+  unit <- s$meta$units[[measure]]
+  per <- paste("variance per cycle", if (s$plan$unit$name == "hour") "an" else "a", s$plan$unit$name)
+  size <- paste0(per, if (nzchar(unit)) paste0(" (", unit, " squared)"))
+  y_scale <- ggplot2::scale_y_log10(name = size, labels = function(y) show_number(y, 2))
+  if (s$plan$decibels) y_scale <- number_axis(paste0(per, " (dB)"))
+  main <- utils::head(peaks[peaks$p_value < 0.002 | !is.na(peaks$artefact), ], 14)
+  main <- on_curve(main, t, s$plan$decibels)
+  ggplot2::ggplot(t, ggplot2::aes(.data$frequency, .data$density)) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$lower, ymax = .data$upper),
+                         fill = ink("missing")) +
+    mark_layers(s$plan$mark, t) +
+    ggplot2::geom_line(colour = ink("observed"), linewidth = 0.5) +
+    comb_layers(spectrum_combs(main, t, s$plan$decibels)) +
+    ggplot2::geom_point(data = main, ggplot2::aes(y = .data$height, shape = is.na(.data$artefact)),
+                        colour = ink("computed"), size = 2.4, fill = ink("ground")) +
+    ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 4), guide = "none") +
+    spectrum_axis(t, s$plan) +
+    y_scale +
+    ggplot2::coord_cartesian(clip = "off") +
+    figure_theme() +
+    figure_labels(
+      title = paste(c("Where", measure, if (nzchar(shown)) c("of", shown), "swings"), collapse = " "),
+      subtitle = paste0(
+        "Variance by ", s$plan$axis, "; band: ", s$plan$confidence, " % confidence; ",
+        if (nrow(main)) "points stand out; a bar joins a cycle with its harmonics" else "no cycle stands out",
+        if (any(!is.na(main$artefact))) "; crosses: likely made by the preparation"
+      ),
+      caption = paste(c(paste0(s$line, if (series > 1) paste0(". One of ", series, " series")),
+                        utils::head(capitalise(s$notes), 2)), collapse = "\n")
+    )
+}
+
+# Far more ordinates than pixels: the largest of each of 2,000 steps in log frequency.
+thin_spectrum <- function(t, most = 2000) {
+  if (nrow(t) <= 2 * most) {
+    return(t)
+  }
+  cell <- cut(log(t$frequency), most, labels = FALSE)
+  keep <- unlist(lapply(split(seq_len(nrow(t)), cell), function(i) i[which.max(t$density[i])]))
+  t[sort(keep), ]
+}
+
+mark_layers <- function(mark, t) {
+  if (is.null(mark)) {
+    return(NULL)
+  }
+  mark$frequency <- 1 / mark$period
+  mark <- mark[mark$frequency >= min(t$frequency) & mark$frequency <= max(t$frequency), ]
+  mark$top <- max(t$upper)
+  list(
+    ggplot2::geom_vline(data = mark, ggplot2::aes(xintercept = .data$frequency),
+                        colour = ink("band"),
+                        linewidth = 0.6),
+    ggplot2::geom_text(data = mark, ggplot2::aes(y = .data$top, label = .data$label), hjust = -0.15,
+                       size = 3.8,
+                       colour = ink("note"))
+  )
+}
+
+# Points stand on the drawn line: on the tip of their peak where it has one, else at their frequency.
+on_curve <- function(main, t, decibels) {
+  main$height <- rep(NA_real_, nrow(main))
+  height <- if (decibels) t$density else log(t$density)
+  t <- t[is.finite(height), ]
+  height <- height[is.finite(height)]
+  n <- length(height)
+  if (nrow(main) == 0 || n < 2) {
+    return(main)
+  }
+  for (i in seq_len(nrow(main))) {
+    near <- which.min(abs(t$frequency - main$frequency[i]))
+    near <- max(1, near - 1):min(n, near + 1)
+    top <- near[which.max(height[near])]
+    if (top > 1 && top < n && height[top] >= max(height[top + c(-1, 1)])) {
+      main$frequency[i] <- t$frequency[top]
+      main$height[i] <- height[top]
+    } else {
+      main$height[i] <- stats::approx(log(t$frequency), height, log(main$frequency[i]), rule = 2)$y
+    }
+  }
+  if (!decibels) main$height <- exp(main$height)
+  main
+}
+
+# Above the curve a bar for each cycle, from its name to its last harmonic, in as few rows as hold them
+# apart; a row's height follows the axis.
+spectrum_combs <- function(main, t, decibels, most = 6) {
+  cycles <- utils::head(main[is.na(main$part_of) & is.na(main$artefact), ], most)
+  if (nrow(cycles) == 0) {
+    return(NULL)
+  }
+  cycles <- cycles[order(cycles$frequency), ]
+  parts <- main[main$part_of %in% cycles$period, ]
+  cycles$last <- vapply(seq_len(nrow(cycles)), function(i) {
+    max(cycles$frequency[i], parts$frequency[parts$part_of == cycles$period[i]])
+  }, 1)
+  span <- log(range(t$frequency))
+  across <- function(f) (log(f) - span[1]) / diff(span)
+  # The name stands before its bar, or behind it where there is no room.
+  room <- 0.012 * nchar(cycles$words) + 0.02
+  behind <- across(cycles$frequency) - room < -0.03
+  from <- across(cycles$frequency) - ifelse(behind, 0, room)
+  to <- across(cycles$last) + ifelse(behind, room, 0)
+  row <- integer(nrow(cycles))
+  ends <- numeric()
+  for (i in seq_along(row)) {
+    row[i] <- c(which(ends < from[i]), length(ends) + 1)[1]
+    ends[row[i]] <- to[i]
+  }
+  drawn <- if (decibels) t[c("lower", "upper")] else log(t[c("lower", "upper")])
+  drawn <- range(drawn[is.finite(as.matrix(drawn))])
+  place <- drawn[2] + diff(drawn) * (0.06 * (max(row) - row) + 0.05)
+  cycles$level <- if (decibels) place else exp(place)
+  cycles$side <- ifelse(behind, -0.12, 1.12)
+  cycles$named_at <- ifelse(behind, cycles$last, cycles$frequency)
+  of <- match(c(cycles$period, parts$part_of), cycles$period)
+  teeth <- rbind(cycles[c("frequency", "height")], parts[c("frequency", "height")])
+  teeth$level <- cycles$level[of]
+  list(cycles = cycles, teeth = teeth)
+}
+
+comb_layers <- function(combs) {
+  if (is.null(combs)) {
+    return(NULL)
+  }
+  list(
+    ggplot2::geom_segment(
+      data = combs$teeth, colour = ink("computed"), linewidth = 0.25, linetype = "13",
+      ggplot2::aes(xend = .data$frequency, y = .data$height, yend = .data$level)
+    ),
+    ggplot2::geom_segment(
+      data = combs$cycles, colour = ink("computed"), linewidth = 0.5,
+      ggplot2::aes(xend = .data$last, y = .data$level, yend = .data$level)
+    ),
+    ggplot2::geom_point(
+      data = combs$teeth, ggplot2::aes(y = .data$level), colour = ink("computed"), shape = "|", size = 2.5
+    ),
+    ggplot2::geom_text(
+      data = combs$cycles, size = 3.8, colour = ink("text"),
+      ggplot2::aes(x = .data$named_at, y = .data$level, label = .data$words, hjust = .data$side)
+    )
+  )
+}
+
+# Log frequency, read as periods that people know.
+spectrum_axis <- function(t, plan) {
+  range <- range(t$frequency)
+  if (plan$axis == "frequency") {
+    return(ggplot2::scale_x_log10(name = paste("frequency (cycles per", paste0(plan$unit$name, ")")),
+                                  labels = axis_numbers_log))
+  }
+  seconds <- unit_seconds(plan$unit)
+  nice <- if (is.na(seconds) || plan$unit$name %in% c("month", "business day")) {
+    sort(c(outer(c(1, 2, 5), 10^(0:7)), if (plan$unit$name == "month") c(3, 4, 6, 12, 24, 60, 120)))
+  } else {
+    c(60 * c(1, 2, 5, 10, 30), 3600 * c(1, 2, 3, 6, 12),
+      86400 * c(1, 2, 3.5, 7, 14, 30.436875, 91.31, 182.62, 365.2425),
+      365.2425 * 86400 * c(2, 5, 10, 20, 50)) / seconds
+  }
+  if (plan$unit$name == "month") nice <- setdiff(nice, c(5, 10, 20, 50, 100, 200, 500, 1000))
+  nice <- nice[1 / nice >= range[1] & 1 / nice <= range[2]]
+  # No two labels on top of each other.
+  keep <- numeric()
+  apart <- diff(log(range)) / 11
+  for (p in rev(nice)) if (length(keep) == 0 || min(abs(log(p) - log(keep))) > apart) keep <- c(keep, p)
+  ggplot2::scale_x_log10(
+    name = "period", breaks = 1 / keep, labels = vapply(keep, period_words, "", unit = plan$unit),
+      minor_breaks = NULL
+  )
+}
+
+axis_numbers_log <- function(x) show_number(x, 2)
+
+#' @rdname figures
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_stationarity)
+autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL, ...) {
+  refuse_more("autoplot", ...)
+  measure <- one_measure(rlang::enquo(measures), object$measures)
+  rows <- rows_of(object$data)
+  labels <- series_labels(rows$keys)
+  shown <- if (is.null(series)) labels[1] else check_choice(series, labels, arg = "series")
+  which <- match(shown, labels)
+  t <- object$table[object$table$measure == measure, ][which, ]
+  v <- series_values(object$data, measure, which)
+  stamp <- object$data[[object$meta$time]][seq_along(v) + rows$breaks[which]]
+  w <- v
+  if (t$transform == "log" && t$verdict == "not stationary") w <- log(w)
+  if (t$season_differences) w <- c(rep(NA, t$season), diff(w, t$season))
+  if (t$differences) w <- c(rep(NA, t$differences), diff(w, differences = t$differences))
+  remedy <- remedy_words(t, object$meta$cadence)
+  window <- if (t$season >= 2) t$season else max(5, length(v) %/% 12)
+  one <- rolling_panel(v, stamp, window, measure_words(measure, object$meta$units[[measure]]))
+  two <- if (!is.null(remedy)) rolling_panel(w, stamp, window, paste("After", remedy))
+  data <- rbind(one, two)
+  data$panel <- factor(data$panel, levels = unique(data$panel))
+  ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
+    ggplot2::geom_ribbon(ggplot2::aes(ymin = .data$mean - .data$sd, ymax = .data$mean + .data$sd),
+                         fill = ink("band"), alpha = 0.35) +
+    ggplot2::geom_line(colour = ink("raw"), linewidth = 0.4, na.rm = TRUE) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$mean), colour = ink("computed"), linewidth = 1,
+                       na.rm = TRUE) +
+    ggplot2::facet_wrap(~panel, ncol = 1, scales = "free_y") +
+    time_axis(object$meta$type, object$meta$zone) +
+    number_axis() +
+    figure_theme() +
+    figure_labels(
+      title = paste(c("Does", measure, if (nzchar(shown)) c("of", shown), "keep its level?"), collapse = " "),
+      subtitle = paste0("Rolling mean and standard deviation over ",
+                        steps_in_words(window, object$meta$cadence), ". Verdict: ",
+                        t$verdict),
+      caption = paste0(object$line, if (length(labels) > 1) paste0(". One of ", length(labels), " series"))
+    )
+}
+
+#' @rdname figures
+#' @export
+plot.kairon_stationarity <- function(x, ...) draw_plot(x, ...)
+
+rolling_panel <- function(v, stamp, window, panel) {
+  breaks <- c(0L, length(v))
+  at <- step_windows(breaks, window - 1, 0)
+  roll <- function(how) {
+    out <- sliding_statistic(as.double(v), as.double(seq_along(v)), at, breaks, how)
+    there <- sliding_statistic(as.double(v), as.double(seq_along(v)), at, breaks, "count")
+    out[there < max(2, 0.8 * window)] <- NA
+    out
+  }
+  data.frame(stamp = stamp, value = v, mean = roll("mean"), sd = roll("sd"), panel = panel)
+}

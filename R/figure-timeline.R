@@ -124,20 +124,6 @@ panel_plan <- function(measures) {
   data.frame(measure = measures, panel = panel, over = over, derived = base != measures)
 }
 
-# Repaired or taken out, with the raw values beside on the same scale: both are drawn in one panel.
-is_mended <- function(x, m) {
-  meta <- timeline_meta(x)
-  if (is.null(raw_column(x, m)) || m %in% names(meta$undo)) {
-    return(FALSE)
-  }
-  same <- x[[m]] == x[[raw_column(x, m)]]
-  all(same[!mended_rows(x, m)], na.rm = TRUE)
-}
-
-mended_rows <- function(x, m) {
-  origin_codes(x, m) %in% repaired_code | (is.na(x[[m]]) & !is.na(x[[raw_column(x, m)]]))
-}
-
 # The readings that were replaced, as they were, with what stands there now.
 raw_points <- function(m, x, data) {
   hit <- mended_rows(x, m)

@@ -98,24 +98,3 @@ read_form <- function(path, name, how, call) {
     netcdf = read_grid_file(path, name, how, call)
   )
 }
-
-# What the comment lines of a CSV file say, from text in JSON held elsewhere in a file.
-header_from_json <- function(text, name, call) {
-  fields <- tryCatch(jsonlite::fromJSON(text, simplifyVector = TRUE), error = function(e) NULL)
-  if (is.null(fields)) {
-    abort_file("What {.file {name}} says of its columns cannot be read.", call = call,
-               .envir = list2env(list(name = name)))
-  }
-  check_header_version(fields, name, call)
-}
-
-check_header_version <- function(fields, name, call) {
-  if (identical(as.numeric(fields[["timeline"]] %||% 0), header_version)) {
-    return(fields)
-  }
-  abort_file(c(
-    "{.file {name}} has a header that this Kairon does not know.",
-    x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads {header_version}.",
-    i = "Take the lines that begin with {.code {trimws(header_mark)}} out to read it as plain CSV."
-  ), call = call, .envir = environment())
-}

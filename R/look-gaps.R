@@ -96,3 +96,178 @@ gap_table <- function(g) {
   rownames(out) <- NULL
   out
 }
+
+# Share of readings present in equal stretches of the span, for each series and measure: what the coverage map
+# draws.
+stretches <- 60
+
+coverage_map <- function(x) {
+  meta <- timeline_meta(x)
+  regular <- is_regular(x)
+  full <- if (regular) complete_grid(x) else x
+  rows <- rows_of(full)
+  span <- range(rows$seconds)
+  width <- max(diff(span), 1) / stretches
+  edges <- span[1] + width * (0:stretches)
+  owner <- series_index(rows$breaks)
+  labels <- series_labels(rows$keys)
+  typical <- if (regular) step_seconds(meta$cadence) else typical_steps(rows)
+  n <- length(labels) * stretches
+  cell <- pmin(stretches, 1 + floor((rows$seconds - span[1]) / width))
+  at <- (owner - 1) * stretches + cell
+  expected <- if (regular) tabulate(at, n) else width / rep(typical, each = stretches)
+  shares <- lapply(rlang::set_names(names(meta$kinds)), function(measure) {
+    seen <- tabulate(at[!is.na(full[[measure]])], n)
+    covered_share(seen, expected)
+  })
+  coverage_rows(shares, labels, edges, meta)
+}
+
+covered_share <- function(seen, expected) {
+  out <- pmin(1, seen / expected)
+  out[expected <= 0] <- NA_real_
+  out
+}
+
+# Rows of a map that can still be read.
+most_rows <- 40
+
+# A row for each stretch of each measure and series; of many series those with the fewest readings, and how
+# many others there are. `shares`: for each measure, of all series one after the other.
+coverage_rows <- function(shares, labels, edges, meta) {
+  labels <- ifelse(labels == "", "all", labels)
+  series <- seq_along(labels)
+  if (length(labels) > most_rows) {
+    each <- vapply(shares, function(v) colMeans(matrix(v, stretches), na.rm = TRUE), numeric(length(labels)))
+    series <- sort(utils::head(order(rowMeans(each, na.rm = TRUE), na.last = TRUE), most_rows))
+  }
+  width <- edges[2] - edges[1]
+  from <- rep(edges[-length(edges)], length(series))
+  out <- lapply(names(shares), function(measure) {
+    data.frame(
+      series = factor(rep(labels[series], each = stretches), levels = unique(labels[series])),
+      measure = measure,
+      from = from_axis(from, meta), share = as.vector(matrix(shares[[measure]], stretches)[, series]),
+      middle = from_axis(from + width / 2, meta), width = if (meta$type == "date") width / 86400 else width
+    )
+  })
+  structure(do.call(rbind, out), hidden = length(labels) - length(series))
+}
+
+# Unlike stamps, places on an axis need not be whole days.
+from_axis <- function(seconds, meta) {
+  switch(meta$type,
+    date = .Date(seconds / 86400),
+    from_seconds(seconds, meta$type, meta$zone)
+  )
+}
+
+#' What kind of series each one is
+#'
+#' A few numbers for each series of a table, so that odd ones are found by sorting.
+#'
+#' @param x A regular timeline.
+#' @param measures Measures; all by default.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
+#' @returns A data frame with a row for each series and measure: `values`, `season` (the strongest;
+#' `"none"`), `season_share` (of the
+#'   variance), `trend_share` (0 to 1: of what is left without the season, what the trend holds),
+#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see [strength()], here
+#'   by moving averages), `disorder` (0: one wave, 1: white noise) and `outlying_share` (share of the
+#'   remainder's sum of squares that its largest 1 % hold; 0.07 or so
+#'   when normal).
+#' @section Formula:
+#' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the periodogram
+#' (straight line off), p their shares, smoothed over 5 neighbours.
+#' @seealso [power_spectrum()], [find_seasons()], [stationarity()], [noise_check()]
+#' @examples
+#' kinds <- traits(demo_timeline("demand"))
+#' kinds[order(-kinds$outlying_share), ]
+#' @export
+traits <- function(x, measures = NULL, ...) {
+  refuse_more("traits", ...)
+  check_timeline(x)
+  check_regular(x, "A summary of series")
+  measures <- pick_measures(x, rlang::enquo(measures))
+  x <- complete_grid(x)
+  rows <- rows_of(x)
+  cadence <- timeline_meta(x)$cadence
+  for (m in measures) check_finite(x, m, rows)
+  tables <- lapply(measures, function(m) {
+    out <- cbind(measure = rep(m, length(rows$breaks) - 1),
+                 trait_table(as.double(x[[m]]), rows$breaks, search_cycles(x[[m]], rows$breaks, cadence)))
+    if (ncol(rows$keys)) cbind(rows$keys, out) else out
+  })
+  table <- do.call(rbind, tables)
+  result_table(table)
+}
+
+# `found`: the seasons of all series, the strongest first.
+trait_table <- function(v, breaks, found) {
+  n <- length(breaks) - 1
+  long <- diff(breaks)
+  found <- found[found$steps <= long[found$series] / 2, , drop = FALSE]
+  found <- found[!duplicated(found$series), , drop = FALSE]
+  at <- match(seq_len(n), found$series)
+  none <- is.na(at)
+  steps <- ifelse(none, 0, round(found$steps[at]))
+  seasonal <- steps >= 2
+  width <- ifelse(seasonal, steps, pmin(pmax(3, long %/% 10), 25))
+  rows <- series_ranges(breaks)
+  trend <- season <- rest <- rep(NA_real_, length(v))
+  # Series of one width go together.
+  for (group in split(seq_len(n), width)) {
+    own <- unlist(rows[group])
+    whole <- unlist(lapply(rows[group], function(r) bridged(v[r])))
+    parts <- split_averages(whole, c(0L, as.integer(cumsum(long[group]))), width[group[1]], FALSE)
+    trend[own] <- parts$trend
+    season[own] <- parts$season
+    rest[own] <- if (seasonal[group[1]]) parts$remainder else v[own] - parts$trend
+  }
+  rest[!is.finite(v)] <- NA
+  variance <- function(part) range_statistic(part, v, breaks[-(n + 1)], breaks[-1], "var")
+  left <- variance(rest)
+  strong <- function(part) {
+    both <- variance(rest + part)
+    ifelse(is.finite(both) & both != 0, pmax(0, 1 - left / both), NA_real_)
+  }
+  # The others are too short for these.
+  each <- function(f, v) {
+    replace(rep(NA_real_, n), long >= 8, vapply(rows[long >= 8], function(r) f(v[r]), 1))
+  }
+  data.frame(
+    values = range_statistic(v, v, breaks[-(n + 1)], breaks[-1], "count"),
+    season = ifelse(none, "none", found$season[at]), season_share = ifelse(none, 0, found$share[at]),
+    trend_share = strong(trend), season_kept = ifelse(seasonal, strong(season), 0),
+    disorder = each(disorder, v), outlying_share = each(outlying_share, rest)
+  )
+}
+
+series_ranges <- function(breaks) {
+  lapply(seq_len(length(breaks) - 1), function(s) seq_len(breaks[s + 1] - breaks[s]) + breaks[s])
+}
+
+# Straight lines over gaps, for moving averages that know no missing values.
+bridged <- function(v) {
+  ok <- is.finite(v)
+  if (all(ok) || sum(ok) < 2) v else stats::approx(which(ok), v[ok], seq_along(v))$y
+}
+
+disorder <- function(v) {
+  v <- unbroken_run(v)
+  if (length(v) < 8 || stats::sd(v) == 0) {
+    return(NA_real_)
+  }
+  p <- smoothed_spectrum(v, "line", 5)$density
+  p <- p / sum(p)
+  p <- p[p > 0]
+  -sum(p * log(p)) / log(length(p))
+}
+
+outlying_share <- function(rest) {
+  squares <- sort((rest[is.finite(rest)] - mean(rest, na.rm = TRUE))^2, decreasing = TRUE)
+  if (length(squares) < 8 || sum(squares) == 0) {
+    return(NA_real_)
+  }
+  sum(squares[seq_len(max(1, round(length(squares) / 100)))]) / sum(squares)
+}

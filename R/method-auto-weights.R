@@ -150,3 +150,125 @@ block_factors <- function(blend) {
   least <- 0.8 - 0.3 * d[2] / (d[2] + 20)
   pmin(pmax(t(matrix(out, d[2])), least), 2.5)
 }
+
+# Levels that moved near the end, for the automatic choice. Cutoffs in the past do not know of such a move,
+# and nobody knows whether it stays: half of the weight takes it to stay, as if the past had been at that
+# level.
+
+# With half of it, moves that stay are followed as closely as by the best method, and for those in real
+# series, many of which go back, little is lost (docs/automatic.md).
+stay_share <- 0.5
+
+level_moves <- function(batch) {
+  series <- seq_len(length(batch$breaks) - 1)
+  found <- lapply(series, function(s) {
+    own <- recent_move(batch$values[seq_len(batch$breaks[s + 1] - batch$breaks[s]) + batch$breaks[s]],
+                       batch$context$seasons)
+    if (is.null(own)) {
+      return(NULL)
+    }
+    data.frame(series = s, stamp = batch$context$stamps[batch$breaks[s] + own$place], size = own$size,
+               ratio = own$ratio)
+  })
+  do.call(rbind, found)
+}
+
+# The rows before the move of each series, and what they are moved by: numbers to add to values, or to
+# logarithms.
+rows_before <- function(batch, moves) {
+  by <- rep(0, length(batch$values))
+  ratio <- rep(FALSE, length(by))
+  for (i in seq_len(nrow(moves))) {
+    rows <- batch$breaks[i] + seq_len(batch$breaks[i + 1] - batch$breaks[i])
+    rows <- rows[batch$context$stamps[rows] < moves$stamp[i]]
+    by[rows] <- moves$size[i]
+    ratio[rows] <- moves$ratio[i]
+  }
+  list(by = by, ratio = ratio)
+}
+
+# The series that moved, with their past at the new level; and fitted values back from there.
+levelled <- function(batch, moves) {
+  own <- some_series(batch, moves$series)
+  shift <- rows_before(own, moves)
+  own$values <- ifelse(shift$ratio, own$values * exp(shift$by), own$values + shift$by)
+  own
+}
+
+unlevelled <- function(values, batch, moves) {
+  shift <- rows_before(some_series(batch, moves$series), moves)
+  ifelse(shift$ratio, values / exp(shift$by), values - shift$by)
+}
+
+moves_of <- function(model, member) model$moves[match(member$which, model$moves$series), ]
+
+# Members whose past is at the new level, by the numbers that their series have in the whole.
+moved_members <- function(choices, moved, moves) {
+  members <- unlist(lapply(choices, fitted_members, batch = moved), recursive = FALSE)
+  lapply(members, function(m) {
+    m$which <- moves$series[m$which]
+    m$name <- paste(m$name, "after the move")
+    m$weights <- m$weights * stay_share
+    m$moved <- TRUE
+    m
+  })
+}
+
+# What is left for members that go by the past as it was.
+less_weighed <- function(members, series) {
+  lapply(members, function(m) {
+    less <- m$which %in% series
+    m$weights[, less] <- m$weights[, less] * (1 - stay_share)
+    m
+  })
+}
+
+# What a method that chooses has chosen.
+
+#' What was chosen for each series, and what it rests on
+#'
+#' @param f A forecast with [by_auto()], or a [fit()][fit.kairon_timeline] of it.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
+#' @returns A data frame with a row for each series and member, the heaviest first: the series columns,
+#'   `measure` and `method`, `member`, `weight` (a share, the mean over the horizon), `horizon` (how many
+#'   steps ahead members were judged), `cutoffs` (how many in the past), `beat` (the habit that was closest
+#'   there) and `closer` (by what share of its mean absolute error the blend, with weights from the other
+#'   cutoffs, came closer; below zero: it was farther off; of the root mean square where zeros are many).
+#'   Where a past bears no cutoffs, the last two are missing.
+#' @section Error types:
+#' `kairon_error_input` where no method that chooses took part.
+#' @seealso [by_auto()], [best()], [forecast()][forecast.kairon_timeline]
+#' @examples
+#' choices(forecast(demo_timeline("billed"), "6 months"))
+#' @export
+choices <- function(f, ...) {
+  refuse_more("choices", ...)
+  if (inherits(f, "kairon_fit")) {
+    table <- choices_of_fit(f, gsub("_", " ", f$method$name))
+  } else if (inherits(f, "kairon_forecast")) {
+    table <- f$choices
+  } else {
+    abort_input("{.arg f} must be a forecast or a fit, not {.obj_type_friendly {f}}.")
+  }
+  if (is.null(table)) {
+    abort_input(c("Nothing was chosen here.", i = "{.fn by_auto} chooses: {.code forecast(x, \"1 year\")}."))
+  }
+  result_table(table)
+}
+
+# Keys in the place of the numbers of series.
+keyed_choices <- function(table, keys, ...) {
+  out <- table[setdiff(names(table), "series")]
+  about <- list(...)
+  for (name in rev(names(about))) out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))), name),
+    out)
+  if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
+  out
+}
+
+#' @rdname method-contract
+#' @export
+method_choices <- function(method, model) UseMethod("method_choices")
+
+#' @export
+method_choices.kairon_method <- function(method, model) NULL

@@ -240,3 +240,276 @@ check_history <- function(batch, needs, name, rows) {
     x = "The longest series has {best}."
   ), call = NULL)
 }
+
+# What methods give, as tables with keys and stamps.
+
+# Keys, stamps and steps of a forecast's rows, series by series.
+ahead_rows <- function(x, measure, name, rows, plan, times = 1) {
+  meta <- timeline_meta(x)
+  series <- length(rows$breaks) - 1
+  owner <- rep(rep(seq_len(series), each = plan$steps), times)
+  out <- data.frame(row.names = seq_along(owner))
+  for (s in meta$series) out[[s]] <- rows$keys[[s]][owner]
+  out[[meta$time]] <- rep(plan$stamps, series * times)
+  out$measure <- measure
+  out$method <- name
+  out$ahead <- rep(seq_len(plan$steps), series * times)
+  out
+}
+
+path_table <- function(x, measure, name, paths, rows, plan) {
+  if (is.null(paths)) {
+    return(NULL)
+  }
+  n <- dim(paths)[3]
+  out <- ahead_rows(x, measure, name, rows, plan, n)
+  out$path <- rep(seq_len(n), each = prod(dim(paths)[1:2]))
+  out$value <- as.vector(paths)
+  out
+}
+
+part_table <- function(x, measure, name, parts, rows, plan) {
+  if (is.null(parts)) {
+    return(NULL)
+  }
+  out <- lapply(names(parts), function(part) {
+    one <- ahead_rows(x, measure, name, rows, plan)
+    one$part <- part
+    one$value <- as.vector(parts[[part]])
+    one$combine <- attr(parts, "combine") %||% "add"
+    one
+  })
+  do.call(rbind, out)
+}
+
+forecast_table <- function(x, measure, name, result, rows, plan, levels) {
+  meta <- timeline_meta(x)
+  h <- plan$steps
+  series <- length(rows$breaks) - 1
+  if (!all(dim(result$point) == c(h, series))) {
+    abort_input(
+      "{name} must return {h} step{?s} for each of {series} series.",
+      call = NULL
+    )
+  }
+  owner <- rep(seq_len(series), each = h)
+  out <- data.frame(row.names = seq_along(owner))
+  for (s in meta$series) out[[s]] <- rows$keys[[s]][owner]
+  out[[meta$time]] <- rep(plan$stamps, series)
+  out$measure <- measure
+  out$origin <- tidy_origin("forecast")
+  out$value <- as.vector(result$point)
+  for (i in seq_along(levels)) {
+    out[[paste0("lower_", levels[i])]] <- as.vector(result$lower[[i]])
+    out[[paste0("upper_", levels[i])]] <- as.vector(result$upper[[i]])
+  }
+  out$method <- name
+  out$ahead <- rep(seq_len(h), series)
+  if (!is.null(result$alone)) out$alone <- as.vector(result$alone)
+  # For undo_scale(), which takes them off again.
+  if (!is.null(result$joint)) {
+    out$.joint <- matrix(result$joint, h * series)
+    out$.scale <- matrix(result$scale, h * series)
+  }
+  out
+}
+
+# Forecasts of many series are made in pieces: a long run shows how much time is left, and one that is
+# interrupted keeps the series that are done.
+
+# `work` makes the result of a method for a batch. Pieces and their seeds depend neither on how fast the
+# machine is nor on how many workers there are, so that random draws repeat.
+run_pieces <- function(batch, size, work, settings, extras = list()) {
+  n <- length(batch$breaks) - 1
+  if (n <= 2 * size) {
+    return(work(batch, settings))
+  }
+  groups <- unname(split(seq_len(n), ceiling(seq_len(n) / size)))
+  seeds <- sample.int(.Machine$integer.max, length(groups))
+  parts <- vector("list", length(groups))
+  data <- list(batch = batch, work = work, settings = settings)
+  items <- lapply(seq_along(groups), function(i) list(series = groups[[i]], seed = seeds[i]))
+  tryCatch(
+    share_out(items, data, work_piece, function(i, part) parts[[i]] <<- part, "Forecasting series", extras),
+    interrupt = function(stop) NULL
+  )
+  made <- which(!vapply(parts, is.null, TRUE))
+  if (length(made) == 0) rlang::interrupt()
+  out <- bind_pieces(parts[made], unlist(groups[made]), n)
+  if (length(made) < length(groups)) out$unreached <- unlist(groups[-made])
+  out
+}
+
+work_piece <- function(data, item) {
+  with_seed(item$seed, data$work(some_series(data$batch, item$series), data$settings))
+}
+
+# Results of pieces, one column a series; columns of series that were not reached are missing.
+bind_pieces <- function(parts, which, n) {
+  columns <- function(pick) {
+    all <- do.call(cbind, lapply(parts, pick))
+    out <- matrix(NA_real_, nrow(all), n)
+    out[, which] <- all
+    out
+  }
+  first <- parts[[1]]
+  levels <- seq_along(first$lower)
+  # Arrays of steps, series and paths; NULL where a piece has none.
+  arrays <- function(name) {
+    all <- lapply(parts, `[[`, name)
+    if (any(vapply(all, is.null, TRUE))) {
+      return(NULL)
+    }
+    out <- array(NA_real_, c(dim(all[[1]])[1], n, dim(all[[1]])[3]))
+    at <- 0
+    for (p in all) {
+      size <- dim(p)[2]
+      out[, which[at + seq_len(size)], ] <- p
+      at <- at + size
+    }
+    out
+  }
+  list(
+    point = columns(function(p) p$point),
+    lower = lapply(levels, function(i) columns(function(p) p$lower[[i]])),
+    upper = lapply(levels, function(i) columns(function(p) p$upper[[i]])),
+    errors = if (!is.null(first$errors)) columns(function(p) p$errors),
+    notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
+    form = unlist(lapply(parts, `[[`, "form")),
+    widened = if (!is.null(first$widened)) columns(function(p) p$widened),
+    choices = bind_choices(parts, which),
+    paths = arrays("paths"), joint = arrays("joint"),
+    scale = arrays("scale"), parts = bind_forecast_parts(parts, columns)
+  )
+}
+
+# Choices of pieces, under the numbers that their series have in the whole.
+bind_choices <- function(parts, which) {
+  before <- cumsum(c(0, vapply(parts, function(p) ncol(p$point), 1L)))
+  do.call(rbind, lapply(seq_along(parts), function(i) {
+    own <- parts[[i]]$choices
+    if (!is.null(own)) own$series <- which[before[i] + own$series]
+    own
+  }))
+}
+
+# Parts that some piece lacks do nothing there; pieces whose parts join in other ways have none in common.
+bind_forecast_parts <- function(parts, columns) {
+  own <- lapply(parts, `[[`, "parts")
+  joins <- unique(unlist(lapply(own, function(p) attr(p, "combine") %||% "add")))
+  if (any(vapply(own, is.null, TRUE)) || length(joins) > 1) {
+    return(NULL)
+  }
+  names <- unique(unlist(lapply(own, names)))
+  nothing <- if (joins == "multiply") 1 else 0
+  out <- lapply(rlang::set_names(names), function(name) {
+    columns(function(p) p$parts[[name]] %||% (0 * p$point + nothing))
+  })
+  structure(out, combine = joins)
+}
+
+# The same note of several pieces becomes one, with the counts of series added up.
+added_notes <- function(notes) {
+  if (length(notes) < 2) {
+    return(notes)
+  }
+  count <- "[0-9,]+(?= series)"
+  plain <- sub(count, "#", notes, perl = TRUE)
+  vapply(unique(plain), function(one) {
+    same <- notes[plain == one]
+    if (!grepl("#", one, fixed = TRUE)) {
+      return(one)
+    }
+    found <- regmatches(same, regexpr(count, same, perl = TRUE))
+    sub("#", show_number(sum(as.numeric(gsub(",", "", found))), 9), one, fixed = TRUE)
+  }, "", USE.NAMES = FALSE)
+}
+
+# The shocks of paths. Errors of series that have moved together in the past move together in each path, so
+# that sums over series have honest intervals.
+
+shock_source <- new.env(parent = emptyenv())
+
+# Standard normal shocks of a series of the batch, a row for each step and a column for each path. Those of
+# the last rows are shared with other series where with_shocks() says so; rows before them are steps missing
+# at the end.
+draw_shocks <- function(s, rows, n) {
+  shared <- shock_source$values
+  if (is.null(shared)) {
+    return(matrix(stats::rnorm(rows * n), rows))
+  }
+  own <- matrix(shared[, shock_source$series[s], seq_len(n)], dim(shared)[1])
+  before <- rows - nrow(own)
+  if (before <= 0) {
+    return(own[seq_len(rows), , drop = FALSE])
+  }
+  rbind(matrix(stats::rnorm(before * n), before), own)
+}
+
+with_shocks <- function(values, expr) {
+  on.exit(shock_source$values <- shock_source$series <- NULL)
+  shock_source$values <- values
+  shock_source$series <- seq_len(max(0, dim(values)[2]))
+  expr
+}
+
+# Some of the series of a batch: their numbers become those of the whole.
+shocks_of_some <- function(which, expr) {
+  all <- shock_source$series
+  on.exit(shock_source$series <- all)
+  if (!is.null(all)) shock_source$series <- all[which]
+  expr
+}
+
+# Shocks of all series of a batch for `n` paths, an array of steps, series and paths: sums of the past
+# one-step errors of all series at each step, with the same random weights for all, so that their correlations
+# are those of the errors; these are drawn towards none by as much as chance alone makes them (Schaefer and
+# Strimmer, 2005). `seed` makes series that are forecast in other pieces share the weights. NULL where nothing
+# is shared.
+shared_shocks <- function(method, model, batch, steps, n, seed) {
+  series <- length(batch$breaks) - 1
+  expected <- tryCatch(method_fitted(method, model), kairon_error = function(e) NULL)
+  if (is.null(seed) || is.null(expected)) {
+    return(NULL)
+  }
+  e <- aligned_errors(as.double(batch$values) - expected, batch$breaks)
+  keep <- kept_correlation(e)
+  out <- array(NA_real_, c(steps, series, n))
+  for (h in seq_len(steps)) {
+    weights <- with_seed((seed + h) %% .Machine$integer.max, matrix(stats::rnorm(120 * n), 120))
+    weights <- weights[seq_len(nrow(e)), , drop = FALSE]
+    own <- matrix(stats::rnorm(series * n), series)
+    out[h, , ] <- sqrt(keep) * crossprod(e, weights) + sqrt(1 - keep) * own
+  }
+  # Without errors of its own a series has shocks of its own.
+  alone <- which(colSums(e^2) == 0)
+  if (length(alone)) out[, alone, ] <- stats::rnorm(steps * length(alone) * n)
+  out
+}
+
+# The last 120 errors of each series, a column each, counted back from the common end; columns have length 1.
+aligned_errors <- function(e, breaks) {
+  rows <- min(120, max(diff(breaks)))
+  series <- length(breaks) - 1
+  at <- rep(breaks[-1], each = rows) - seq_len(rows) + 1
+  at[at <= rep(breaks[-(series + 1)], each = rows)] <- NA
+  out <- matrix(e[at], rows)
+  spread <- sqrt(colMeans(out^2, na.rm = TRUE))
+  spread[!is.finite(spread) | spread <= 0] <- Inf
+  out <- pmin(pmax(out / rep(spread, each = rows), -4), 4)
+  out[!is.finite(out)] <- 0
+  out / rep(pmax(sqrt(colSums(out^2)), 1e-12), each = rows)
+}
+
+# The share of the correlations of errors (columns of length 1) that is not chance.
+kept_correlation <- function(e) {
+  some <- e[, unique(round(seq(1, ncol(e), length.out = min(ncol(e), 60)))), drop = FALSE]
+  some <- some[, colSums(some^2) > 0, drop = FALSE]
+  if (ncol(some) < 2) {
+    return(0)
+  }
+  r <- crossprod(some)
+  r <- r[upper.tri(r)]
+  chance <- (1 - r^2)^2 / max(1, nrow(e) - 1)
+  max(0, min(1, 1 - sum(chance) / max(sum(r^2), 1e-12)))
+}

@@ -263,3 +263,34 @@ pattern_lead <- function(d) {
 plain_verdict <- function(parts) {
   plain_methods(report_verdict(parts))
 }
+
+# The first thing to say of an event: where the demand of an item went, all series together, or the largest.
+effect_lead <- function(e) {
+  if (!is.null(e$gone)) {
+    return(gone_sentences(e))
+  }
+  vapply(e$measures, function(m) {
+    t <- e$table[e$table$measure == m & e$table$phase == "during", ]
+    whole <- is_together(t, e$meta)
+    size <- if (all(is.na(t$share))) abs(t$effect) else abs(t$share)
+    effect_sentence(t[if (any(whole)) which(whole)[1] else which.max(size), ], e)
+  }, "", USE.NAMES = FALSE)
+}
+
+# Among the looks, what events did.
+told_effects <- function(parts) Filter(function(look) inherits(look, "kairon_effect"), parts$looks)
+
+# Past errors of the method that forecasts, and what came closer.
+report_verdict <- function(parts) {
+  b <- parts$backtest
+  used <- parts$chosen
+  known <- !is.null(used) && used %in% b$table$method
+  words <- paste(format(verdict(b, method = if (known) used)), collapse = " ")
+  if (!is.null(used) && !known) {
+    words <- paste0(words, " The forecast is by ", used, ", which the backtest did not try.")
+  }
+  words
+}
+
+# Made, and not left out for a reason.
+there <- function(part) !is.null(part) && !failed(part)

@@ -1,7 +1,7 @@
-# Figures of a page that can be asked: the numbers behind them, for the script of the page
-# (inst/report/live.js). Stamps are seconds; each line has values at places of the shared stamps.
+# Figures of a page that show what lies under the pointer: their numbers, as the page reads them.
 
 most_live_points <- 400000
+
 live_columns <- 1000
 
 # Lines of each series for one panel: `lines` is a list by series of lists with label, kind ("measured",
@@ -152,9 +152,4 @@ live_backtest <- function(b, x) {
 live_json <- function(live) {
   text <- jsonlite::toJSON(live, auto_unbox = TRUE, digits = NA, na = "null", null = "null")
   gsub("<", "\\u003c", text, fixed = TRUE)
-}
-
-report_file <- function(name) {
-  path <- system.file("report", name, package = "kairon", mustWork = TRUE)
-  paste(readLines(path, encoding = "UTF-8", warn = FALSE), collapse = "\n")
 }

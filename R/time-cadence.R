@@ -277,10 +277,6 @@ abort_letter <- function(text, n, letter, arg, call) {
 
 # Anchoring a step ----
 
-weekday_names <- c(
-  "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"
-)
-
 place_step <- function(step, starts, stamp, call = rlang::caller_env(), yearly = FALSE) {
   unit <- unit_words[[step$word]][1]
   n <- step$n * as.numeric(unit_words[[step$word]][2])
@@ -419,10 +415,6 @@ format_irregular <- function(x) {
 print.kairon_cadence <- function(x, ...) {
   show_lines(paste0(capitalise(format(x))))
   invisible(x)
-}
-
-capitalise <- function(text) {
-  paste0(toupper(substr(text, 1, 1)), substring(text, 2))
 }
 
 # Arithmetic ----

@@ -309,8 +309,6 @@ calendar_day <- function(text, line, fail) {
   .Date(read$seconds / 86400)
 }
 
-moment_local <- function(m) as.numeric(m$day) * 86400 + m$time
-
 moment_instant <- function(m) {
   local <- moment_local(m)
   if (m$whole) local else cpp_instant_of_local(local, moment_zone(m, local))

@@ -284,3 +284,5 @@ weekday_matches <- function(rule, days, d, size) {
   }
   out
 }
+
+moment_local <- function(m) as.numeric(m$day) * 86400 + m$time

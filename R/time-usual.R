@@ -275,3 +275,38 @@ join_clock <- function(date, clock) {
   made <- ifelse(is.na(hour), clock, paste0(sprintf("%02d", hour), rest))
   ifelse(is.na(date), NA, trimws(paste(as.character(date), ifelse(is.na(clock), "", made))))
 }
+
+# One text for one instant: with a fraction only where there is one.
+utc_text <- function(seconds) {
+  micro <- round((seconds - floor(seconds)) * 1e6)
+  whole <- floor(seconds) + (micro == 1e6)
+  micro[!is.na(micro) & micro == 1e6] <- 0
+  text <- long_years(format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S"))
+  part <- ifelse(micro > 0, sub("0+$", "", sprintf(".%06.0f", micro)), "")
+  ifelse(is.na(seconds), NA_character_, paste0(text, part, "Z"))
+}
+
+# Stamps of a wall clock without a zone, for the reader of stamps to settle.
+wall_clock <- function(seconds) {
+  structure(seconds, class = c("POSIXct", "POSIXt"), tzone = "UTC",
+            kinds = 2L^(match("local", stamp_kinds) - 1L))
+}
+
+# Some of the values that a column of text holds: of its first cells, or of all where these are empty.
+some_cells <- function(text, most) {
+  few <- utils::head(text, 5000)
+  few <- few[!is.na(few) & nzchar(few)]
+  if (length(few) == 0) few <- text[!is.na(text) & nzchar(text)]
+  utils::head(unique(few), most)
+}
+
+# Years of four digits, as ISO 8601 has them; the first thousand years come with fewer.
+long_years <- function(text) {
+  short <- which(grepl("^[0-9]{1,3}-", text))
+  text[short] <- paste0(strrep("0", 5 - regexpr("-", text[short], fixed = TRUE)), text[short])
+  text
+}
+
+stamp_kinds <- c(
+  "none", "date", "local", "absolute", "month", "quarter", "week", "year"
+)

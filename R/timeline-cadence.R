@@ -108,3 +108,367 @@ weeks_news <- function(meta) {
   }
   paste0("stamps are read as ", format(cadence), "; say cadence = to have them read in another way")
 }
+
+# A timeline as the core sees it: flat vectors and the breaks between series.
+
+# Everything about the rows in one list:
+#   seconds  stamps in seconds
+#   breaks   first row of each series from 0, and the number of rows
+#   keys     data frame, one row a series, with the series columns
+#   zone     table of clock changes over the span
+rows_of <- function(x) {
+  meta <- timeline_meta(x)
+  seconds <- to_seconds(x[[meta$time]])
+  breaks <- series_breaks(x, meta$series)
+  first <- breaks[-length(breaks)] + 1L
+  keys <- as.data.frame(lapply(meta$series, function(s) x[[s]][first]),
+    col.names = meta$series, optional = TRUE, stringsAsFactors = FALSE
+  )
+  if (length(meta$series) == 0) keys <- data.frame(row.names = seq_along(first))
+  list(
+    seconds = seconds, breaks = breaks, keys = keys,
+    zone = span_zone(meta, seconds)
+  )
+}
+
+span_zone <- function(meta, seconds) {
+  if (meta$type != "instant" || meta$zone == "UTC" || length(seconds) == 0) {
+    return(utc_zone)
+  }
+  span <- cpp_finite_range(seconds)
+  zone_table(meta$zone, span[1], span[2])
+}
+
+series_breaks <- function(x, series) {
+  n <- nrow(x)
+  if (n == 0 || length(series) == 0) {
+    return(unique(c(0L, n)))
+  }
+  cpp_series_breaks(unname(lapply(series, function(s) x[[s]])), n)
+}
+
+series_count <- function(x) length(series_breaks(x, timeline_meta(x)$series)) - 1
+
+# How a series is called in words: "Alderbrook", "Alderbrook / north".
+series_labels <- function(keys) {
+  if (ncol(keys) == 0) {
+    return(rep("", max(1, nrow(keys))))
+  }
+  label_text(keys)
+}
+
+# The same for each row.
+row_labels <- function(x) {
+  rows <- rows_of(x)
+  series_labels(rows$keys)[series_index(rows$breaks)]
+}
+
+find_cadence <- function(x, seconds = NULL) {
+  meta <- timeline_meta(x)
+  seconds <- seconds %||% to_seconds(x[[meta$time]])
+  detect_cadence(
+    seconds, series_breaks(x, meta$series), span_zone(meta, seconds), meta$type == "step"
+  )
+}
+
+is_regular <- function(x) is_regular_cadence(timeline_meta(x)$cadence)
+
+check_rows <- function(x, call = rlang::caller_env()) {
+  check_timeline(x, call)
+  if (nrow(x) == 0) abort_input("The timeline has no rows.", call = call)
+  invisible(x)
+}
+
+check_regular <- function(x, what, call = rlang::caller_env()) {
+  check_rows(x, call)
+  cadence <- timeline_meta(x)$cadence
+  if (!is_regular_cadence(cadence)) {
+    if (is.na(cadence$typical)) {
+      abort_state(c(
+        "{what} needs a regular cadence.",
+        x = "No series has two stamps, so that no step is known."
+      ), call = call, .envir = environment())
+    }
+    seen <- format(cadence)
+    abort_state(c(
+      "{what} needs a regular cadence.",
+      x = "The timeline is {seen}.",
+      i = "Bring it onto a grid first, such as {.code resample(x, \"1 hour\")}."
+    ), call = call, .envir = environment())
+  }
+  invisible(x)
+}
+
+#' The cadence of a timeline
+#'
+#' @param x A timeline.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
+#' @returns A `kairon_cadence`; it prints as "irregular, typically every ..."
+#'   where the stamps lie on no grid.
+#' @seealso [timeline()], [write_timeline()], [from_parts()], [cadence()], [calendar-arithmetic],
+#'   [events()]
+#' @examples
+#' cadence_of(demo_timeline("demand"))
+#' cadence_of(demo_timeline("river"))
+#' @export
+cadence_of <- function(x, ...) {
+  refuse_more("cadence_of", ...)
+  check_timeline(x)
+  timeline_meta(x)$cadence
+}
+
+# A regular timeline with every step present: absent stamps become rows of
+# missing values. With `common`, all series run to the last stamp of any.
+complete_grid <- function(x, common_end = FALSE, rows = rows_of(x)) {
+  meta <- timeline_meta(x)
+  series <- length(rows$breaks) - 1
+  ends <- c(rows$breaks[-(series + 1)] + 1L, rows$breaks[-1])
+  ends <- period_of_stamp(meta$cadence, rows$seconds[ends], rows$zone)
+  first <- ends[seq_len(series)]
+  last <- ends[series + seq_len(series)]
+  if (common_end) last <- rep(max(last), series)
+  size <- last - first + 1
+  if (sum(size) == nrow(x)) {
+    return(x)
+  }
+  k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
+  breaks <- c(0, cumsum(size))
+  owner <- rep(seq_len(series), size)
+  at <- breaks[series_index(rows$breaks)] +
+    k - first[series_index(rows$breaks)] + 1
+  index <- rep(NA_integer_, sum(size))
+  index[at] <- seq_len(nrow(x))
+  out <- as.data.frame(lapply(unclass(x)[names(x)], `[`, index), optional = TRUE,
+    stringsAsFactors = FALSE
+  )
+  grid <- sequence_from(first, size)
+  stamps <- stamp_of(meta$cadence, grid, rows$zone)
+  out[[meta$time]] <- from_seconds(stamps, meta$type, meta$zone)
+  for (name in c(meta$series, meta$attributes)) {
+    out[[name]] <- x[[name]][rows$breaks[-(series + 1)] + 1][owner]
+  }
+  new_timeline(out, meta)
+}
+
+# first[1], first[1] + 1, ..., size[1] of them; then the next series.
+sequence_from <- function(first, size) {
+  rep(first, size) + sequence(size) - 1
+}
+
+# Seasons found in the values: what every layer takes where a season is wanted and none is given.
+
+# Cycles of the calendar that a cadence can show, in steps.
+known_cycles <- function(cadence) {
+  if (!is_regular_cadence(cadence) || cadence$unit == "step") {
+    return(stats::setNames(numeric(), character()))
+  }
+  steps <- vapply(names(season_days), function(name) as.numeric(season_steps(name, cadence)), 1)
+  steps[!is.na(steps) & steps >= 2]
+}
+
+# Table of cycles (see find_seasons()) of each series of a complete grid.
+search_cycles <- function(values, breaks, cadence, between = NULL, level = 0.002, most = 5) {
+  known <- known_cycles(cadence)
+  between <- between %||% c(2, 0)
+  found <- call_core(cpp_find_cycles(
+    values, breaks, known, known[names(known) %in% c("day", "week", "year")], between[1], between[2], level,
+      as.integer(most), core_threads()
+  ))
+  found$season <- cycle_name(found$steps, known)
+  found
+}
+
+# "week" where a cycle is one of the calendar, else "26 steps".
+cycle_name <- function(steps, known) {
+  if (length(steps) == 0) {
+    return(character())
+  }
+  out <- paste(show_number(steps, 4), "steps")
+  for (name in names(known)) out[abs(steps / known[[name]] - 1) < 0.005] <- name
+  out
+}
+
+# Most series that are searched to find the season of a table.
+most_searched <- 20L
+
+# The seasons of a measure, as named whole steps, the shortest first: the one rule of all verbs and methods.
+# `found` says whether they stand out in the values; else it is the usual one of the cadence.
+default_seasons <- function(x, measure = NULL, rows = rows_of(x)) {
+  cadence <- timeline_meta(x)$cadence
+  usual <- usual_season(cadence)
+  usual <- if (is.null(usual)) integer() else resolve_seasons(usual, cadence)
+  measure <- measure %||% names(timeline_meta(x)$kinds)[1]
+  if (!is_regular_cadence(cadence) || is.null(measure) || is.na(measure)) {
+    return(structure(usual, found = FALSE))
+  }
+  found <- seasons_in(x[[measure]], rows, cadence)
+  if (length(found) == 0) {
+    return(structure(usual, found = FALSE))
+  }
+  structure(settled_seasons(found, usual, x[[measure]], rows), found = TRUE)
+}
+
+# Of the seasons found in at least half of the series looked at: cycles of the calendar where there are any;
+# else of those found and the usual one the one whose profile tells most of the values. One within another
+# of at most 24 steps says nothing more.
+settled_seasons <- function(seasons, usual, values, rows) {
+  named <- !startsWith(names(seasons), "season_")
+  if (any(named)) {
+    seasons <- seasons[named]
+    within <- vapply(seq_along(seasons), function(i) {
+      longer <- seasons[seasons > seasons[i] & seasons <= 24]
+      any(longer %% seasons[i] == 0)
+    }, TRUE)
+    return(seasons[!within])
+  }
+  seasons <- c(seasons, usual)
+  # An overtone may stand for a cycle of twice its length.
+  twice <- 2 * seasons
+  names(twice) <- paste0("season_", twice)
+  seasons <- c(seasons, twice[!twice %in% seasons])
+  size <- diff(rows$breaks)
+  some <- unique(round(seq(1, length(size), length.out = min(length(size), most_searched))))
+  told <- vapply(seasons, function(m) {
+    mean(vapply(some, function(s) profile_share(values[(rows$breaks[s] + 1):rows$breaks[s + 1]], m), 1))
+  }, 1)
+  # The shortest that tells as much as any, within what chance adds.
+  good <- seasons[told >= max(told) - 0.02]
+  good[which.min(good)]
+}
+
+seasons_in <- function(values, rows, cadence) {
+  n <- length(rows$breaks) - 1
+  some <- unique(round(seq(1, n, length.out = min(n, most_searched))))
+  size <- diff(rows$breaks)[some]
+  # Only what a complete grid has is evenly apart.
+  take <- sequence(size, rows$breaks[some] + 1L)
+  k <- period_of_stamp(cadence, rows$seconds[take], rows$zone)
+  full <- spread_out(values[take], k, size)
+  cycles <- search_cycles(full$values, full$breaks, cadence)
+  cycles$whole <- round(cycles$steps)
+  named <- !grepl(" steps$", cycles$season)
+  key <- ifelse(named, cycles$season, paste0("season_", cycles$whole))
+  key <- key[!duplicated(paste(cycles$series, key)) & cycles$whole >= 2]
+  often <- table(key)
+  often <- names(often)[often >= length(some) / 2]
+  steps <- vapply(often, function(name) round(stats::median(cycles$whole[season_key(cycles) == name])), 1)
+  sort(steps)
+}
+
+season_key <- function(cycles) {
+  ifelse(grepl(" steps$", cycles$season), paste0("season_", round(cycles$steps)), cycles$season)
+}
+
+# Values with their period numbers onto a complete grid, series by series.
+spread_out <- function(values, k, size) {
+  ends <- cumsum(size)
+  starts <- ends - size + 1
+  long <- k[ends] - k[starts] + 1
+  breaks <- c(0L, as.integer(cumsum(long)))
+  if (breaks[length(breaks)] == length(values)) {
+    return(list(values = as.double(values), breaks = breaks))
+  }
+  owner <- rep(seq_along(size), size)
+  out <- rep(NA_real_, breaks[length(breaks)])
+  out[breaks[owner] + k - k[starts][owner] + 1] <- values
+  list(values = out, breaks = breaks)
+}
+
+# One season where one is needed and none is given, and a word on where it comes from.
+one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_of(x)) {
+  seasons <- default_seasons(x, measure, rows)
+  if (length(seasons) == 0) {
+    return(NULL)
+  }
+  first <- seasons[1]
+  attributes(first) <- list(names = names(seasons)[1])
+  source <- if (attr(seasons,
+                     "found")) "found in the values" else "the usual one; none stands out in the values"
+  tell(c(i = "Season: {season_length(first)}, {source}; choose another with {.arg {arg}}."))
+  first
+}
+
+# Number of periods from the first to the last stamp of each series.
+cadence_periods <- function(x, rows) {
+  n <- length(rows$breaks) - 1
+  ends <- c(rows$breaks[-(n + 1)] + 1L, rows$breaks[-1])
+  k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds[ends], rows$zone)
+  k[n + seq_len(n)] - k[seq_len(n)] + 1
+}
+
+# The share of the variance around a centred mean that the means of the places tell, corrected for their
+# number.
+profile_share <- function(v, m) {
+  n <- length(v)
+  if (n < 2 * m + 1) {
+    return(-Inf)
+  }
+  rest <- v - cpp_kernel_means(as.double(v), c(0L, n), rep(1, 2 * (m %/% 2) + 1), as.integer(m %/% 2),
+                               1L)$value
+  place <- (seq_len(n) - 1) %% m
+  ok <- is.finite(rest)
+  means <- stats::ave(rest[ok], place[ok])
+  total <- sum((rest[ok] - mean(rest[ok]))^2)
+  free <- sum(ok) - m
+  if (!(total > 0) || free < 1) {
+    return(-Inf)
+  }
+  1 - sum((rest[ok] - means)^2) / free / (total / (sum(ok) - 1))
+}
+
+# Which series have ended: one rule for inspect(), standing(), forecast() and backtest().
+
+# Silent before the common end for more than two of its own longest pauses, and for more than two usual cycles
+# of the cadence (three steps at least). `x` is a timeline of several series or of one; a series without a
+# value has ended. Where readings are irregular, a twentieth of the whole span stands for the cycle.
+ended_series <- function(x, measures, rows = rows_of(x)) {
+  meta <- timeline_meta(x)
+  regular <- is_regular_cadence(meta$cadence)
+  place <- if (regular) period_of_stamp(meta$cadence, rows$seconds, rows$zone) else rows$seconds
+  cycle <- usual_cycle(meta$cadence, diff(range(place)))
+  there <- which(Reduce(`|`, lapply(x[measures], function(v) is.finite(v))))
+  owner <- series_index(rows$breaks)[there]
+  place_there <- place[there]
+  n <- length(rows$breaks) - 1
+  last <- rep(-Inf, n)
+  last[owner] <- place_there
+  pause <- c(if (length(there)) 0, diff(place_there) - regular)
+  pause[!duplicated(owner)] <- 0
+  sorted <- order(owner, pause)
+  longest <- rep(0, n)
+  longest[owner[sorted]] <- pause[sorted]
+  wait <- max(place) - last
+  list(ended = has_ended(wait, longest, cycle), wait = wait, limit = 2 * pmax(longest, cycle))
+}
+
+# The same for the lines of a table with a series and a measure each, which may lack some series.
+ended_lines <- function(table, x) {
+  rows <- rows_of(x)
+  keys <- timeline_meta(x)$series
+  own <- rep(1L, nrow(table))
+  if (length(keys)) own <- match(series_labels(table[keys]), series_labels(rows$keys))
+  out <- rep(FALSE, nrow(table))
+  for (m in unique(table$measure)) {
+    here <- table$measure == m
+    out[here] <- ended_series(x, m, rows)$ended[own[here]]
+  }
+  out
+}
+
+# The same from a card of each series: `last_age` in seconds, `longest_gap` in steps.
+ended_by_card <- function(table, cadence, span) {
+  regular <- is_regular_cadence(cadence)
+  step <- if (regular && cadence$unit != "step") step_seconds(cadence) else 1
+  wait <- round(table$last_age / step, 1)
+  has_ended(wait, if (regular) table$longest_gap else 0, usual_cycle(cadence, span))
+}
+
+has_ended <- function(wait, pause, cycle) wait > 2 * pmax(pause, cycle)
+
+usual_cycle <- function(cadence, span) {
+  if (!is_regular_cadence(cadence)) {
+    return(span / 40)
+  }
+  season <- usual_season(cadence)
+  max(1.5, if (is.null(season)) 1 else season_steps(season, cadence))
+}

@@ -7,12 +7,12 @@
 #   units       named character: measure -> unit, "" where not told
 #   beside      measure -> named character: what stands beside it (`companion_kinds`) -> the column of it
 #   raw         measure -> the measure that holds its values before a step
-#   undo        measure -> the steps that changed its scale, see verb-undo.R
+#   undo        measure -> the steps that changed its scale, see verb-stabilise.R
 #   attributes  names of the columns that are constant within a series
 #   aside       columns of numbers that are no measures: parts that stamps were made of
 #   zone, type  the zone's name; "date", "instant" or "step"
 #   cadence     see time-cadence.R; an irregular one where there is no grid
-#   sums        word: what stands where a series sums over a column (timeline-sums.R); NULL without totals
+#   sums        word: what stands where a series sums over a column (timeline-record.R); NULL without totals
 #   declared    whether the cadence was declared, not found
 #   rejects     rows that could not be read; repeats: how many were settled in each series
 #   news        what was decided while it was built, in words
@@ -259,4 +259,242 @@ keep_raw <- function(x, m, values, meta) {
 
 raw_columns <- function(x, measures) {
   vapply(measures, function(m) raw_column(x, m) %||% NA_character_, "", USE.NAMES = FALSE)
+}
+
+# The ledger: what each verb did to a timeline, kept with it.
+
+# Adds an entry: a title, a table of what was done series by series, and how many
+# of its rows are worth a word each.
+add_entry <- function(x, verb, title, table) {
+  meta <- timeline_meta(x)
+  meta$ledger <- c(meta$ledger, list(list(verb = verb, title = title, table = table)))
+  attr(x, "timeline") <- meta
+  x
+}
+
+#' What was done to a timeline
+#'
+#' Verbs that put in, match or pool values keep account of it: how many gaps were
+#' filled and left in each series, which readings found no partner and why, how
+#' many series stand behind a pooled value.
+#'
+#' @param x A timeline.
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
+#' @returns A list of class `kairon_ledger` with an entry for each step: `verb`,
+#'   `title` (a sentence) and `table` (a data frame, see the verb). It prints as
+#'   sentences; `as.data.frame()` gives the table of the last step.
+#' @seealso [inspect()], [gaps()], [origins()], [during()]
+#' @examples
+#' hourly <- resample(demo_timeline("river"), "1 hour")
+#' ledger(impute(hourly, "linear", longest = "6 hours"))
+#' @export
+ledger <- function(x, ...) {
+  refuse_more("ledger", ...)
+  check_timeline(x)
+  structure(timeline_meta(x)$ledger %||% list(), class = "kairon_ledger")
+}
+
+#' @export
+format.kairon_ledger <- function(x, ...) {
+  if (length(x) == 0) {
+    return("Nothing was filled, matched or pooled.")
+  }
+  unlist(lapply(x, function(entry) {
+    rows <- utils::head(as.data.frame(entry$table), 12)
+    more <- nrow(entry$table) - nrow(rows)
+    table <- if (nrow(rows)) text_table(as.list(rows), right = names(rows)[vapply(rows, is.numeric, TRUE)])
+    c(entry$title, table, if (more > 0) paste0("  ... ", plural(more, "more row")))
+  }))
+}
+
+#' @export
+print.kairon_ledger <- function(x, ...) {
+  show_lines(format(x))
+  invisible(x)
+}
+
+#' @export
+as.data.frame.kairon_ledger <- function(x, row.names = NULL, optional = FALSE, ...) {
+  if (length(x) == 0) data.frame() else x[[length(x)]]$table
+}
+
+# Choosing measures, and picking statistics for them.
+
+# Measures asked for, or all.
+pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures", raw = FALSE) {
+  all <- names(timeline_meta(x)$kinds)
+  if (length(all) == 0) {
+    abort_state("This timeline has no measures (numeric columns).", call = call)
+  }
+  chosen <- column_names(quo, timeline_meta(x)$kinds, call, arg)
+  # Raw values that are kept beside are asked for by name, or with `raw`.
+  if (length(chosen)) chosen else if (raw) all else setdiff(all, unlist(timeline_meta(x)$raw))
+}
+
+# Whether the caller chose measures: not where a variable that holds NULL was handed on.
+measures_given <- function(x, quo, call = rlang::caller_env()) {
+  length(column_names(quo, timeline_meta(x)$kinds, call)) > 0
+}
+
+kind_of <- function(x, measure) timeline_meta(x)$kinds[[measure]]
+unit_of <- function(x, measure) timeline_meta(x)$units[[measure]]
+
+# "demand (m3)"
+measure_label <- function(x, measure) {
+  unit <- unit_of(x, measure)
+  if (nzchar(unit)) paste0(measure, " (", unit, ")") else measure
+}
+
+# The statistic grammar ----
+# Returns a list: measure -> named list of statistics (a name or a function).
+
+# `level`: the usual statistic of a level.
+read_statistics <- function(x, dots, level = "mean", call = rlang::caller_env()) {
+  measures <- names(timeline_meta(x)$kinds)
+  given <- names(dots) %||% rep("", length(dots))
+  loose <- dots[given == ""]
+  if (length(loose) > 1) {
+    abort_input(c(
+      "Give statistics in one vector, or by measure.",
+      i = "Write {.code c(\"mean\", \"sd\")} or {.code flow = \"mean\"}."
+    ), call = call)
+  }
+  if (length(dots) == 0) {
+    return(lapply(rlang::set_names(measures), function(m) by_kind(x, m, level)))
+  }
+  if (length(loose) == 1 && length(dots) == 1) {
+    wanted <- statistic_list(loose[[1]], "...", call)
+    return(lapply(rlang::set_names(measures), function(m) wanted))
+  }
+  if (length(loose)) {
+    abort_input("Give statistics for all measures or by measure, not both.", call = call)
+  }
+  check_columns(given, measures, call)
+  Map(statistic_list, dots, given, MoreArgs = list(call = call))
+}
+
+by_kind <- function(x, measure, level) {
+  name <- if (kind_of(x, measure) == "amount") "sum" else level
+  rlang::set_names(list(name), name)
+}
+
+statistic_list <- function(given, measure, call) {
+  if (is.function(given)) {
+    return(list(own = given))
+  }
+  wanted <- as.list(given)
+  labels <- names(wanted) %||% rep("", length(wanted))
+  for (i in seq_along(wanted)) {
+    one <- wanted[[i]]
+    if (is.function(one)) {
+      if (!nzchar(labels[i])) labels[i] <- paste0("own", i)
+      next
+    }
+    if (!is.character(one) || length(one) != 1 || !is_statistic(one)) {
+      hint <- if (is.character(one)) nearest_word(one[1], statistic_words)
+      shown <- if (is.character(one)) one else class(one)[1]
+      abort_input(c(
+        "There is no statistic {.val {shown}}{if (measure != '...') paste0(' (for ', measure, ')')}.",
+        i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+        i = "There are {.val {statistic_words}} and quantiles such as {.val q90}."
+      ), call = call)
+    }
+    if (!nzchar(labels[i])) labels[i] <- one
+  }
+  if (length(wanted) == 0) {
+    abort_input("No statistic is given{if (measure != '...') paste(' for', measure)}.", call = call)
+  }
+  rlang::set_names(wanted, labels)
+}
+
+# Whether a statistic of an amount is an amount again, and its unit.
+result_kind <- function(kind, statistic) {
+  if (kind == "amount" && identical(statistic, "sum")) "amount" else "level"
+}
+
+result_unit <- function(unit, statistic) {
+  if (!is.character(statistic)) {
+    return("")
+  }
+  switch(statistic,
+    count = "readings",
+    zscore = "sd",
+    correlation = "",
+    var = if (nzchar(unit)) paste0("(", unit, ")2") else "",
+    slope = if (nzchar(unit)) paste(unit, "per day") else "",
+    unit
+  )
+}
+
+# Which series of a timeline are sums of which: a total has the word of the record (`sums`) in the columns
+# that it sums over.
+
+# Pairs of a total and each of its parts, by their numbers among these keys: none where there are no totals.
+sum_pairs <- function(keys, sums) {
+  keys <- lapply(keys, as.character)
+  over <- vapply(keys, function(v) v == sums$word, logical(length(keys[[1]])))
+  over <- matrix(over, ncol = length(keys))
+  parts <- which(rowSums(over) == 0)
+  pattern <- apply(over, 1, paste, collapse = "")
+  pairs <- lapply(setdiff(unique(pattern), pattern[parts]), function(p) {
+    totals <- which(pattern == p)
+    fixed <- which(!over[totals[1], ])
+    own <- if (length(fixed)) key_text(lapply(keys[fixed], `[`, totals)) else rep("", length(totals))
+    of <- if (length(fixed)) key_text(lapply(keys[fixed], `[`, parts)) else rep("", length(parts))
+    at <- match(of, own)
+    data.frame(total = totals[at[!is.na(at)]], part = parts[!is.na(at)])
+  })
+  do.call(rbind, c(list(data.frame(total = integer(), part = integer())), pairs))
+}
+
+# The level of each of these keys, in words: "whole", "by place", "part"; levels from the top.
+key_levels <- function(keys, sums) {
+  over <- matrix(vapply(keys, function(v) as.character(v) == sums$word, logical(length(keys[[1]]))),
+                 ncol = length(keys))
+  pattern <- apply(over, 1, paste, collapse = " ")
+  first <- which(!duplicated(pattern))
+  words <- apply(over[first, , drop = FALSE], 1, function(o) {
+    if (!any(o)) "part" else if (all(o)) "whole" else paste("by", word_list(names(keys)[!o]))
+  })
+  out <- words[match(pattern, pattern[first])]
+  factor(out, unique(words[order(-rowSums(over[first, , drop = FALSE]), seq_along(first))]))
+}
+
+# Levels from the top: what they sum by, and how many series each has.
+sum_levels <- function(keys, sums) {
+  counts <- table(key_levels(keys, sums))
+  data.frame(level = names(counts), series = as.integer(counts), stringsAsFactors = FALSE)
+}
+
+# Series in the order of their levels, from the top.
+totals_first <- function(x) {
+  meta <- timeline_meta(x)
+  in_order <- row_order(as_plain(x)[meta$series], rows_of(x)$seconds, meta$sums$word)
+  if (is.null(in_order)) {
+    return(x)
+  }
+  data <- as_plain(x)[in_order, , drop = FALSE]
+  rownames(data) <- NULL
+  new_timeline(data, meta)
+}
+
+totals_line <- function(x) {
+  meta <- timeline_meta(x)
+  if (is.null(meta$sums) || !all(meta$series %in% names(x))) {
+    return(NULL)
+  }
+  paste0("Totals: ", totals_words(x), ".")
+}
+
+# "1 whole, 3 by zone, 8 parts"
+totals_words <- function(x) {
+  levels <- sum_levels(rows_of(x)$keys, timeline_meta(x)$sums)
+  several <- levels$level == "part" & levels$series != 1
+  paste(levels$series, ifelse(several, "parts", levels$level), collapse = ", ")
+}
+
+# Rows of a table of series without those of totals.
+parts_alone <- function(table, meta) {
+  over <- Reduce(`|`, lapply(table[meta$series], function(v) as.character(v) == meta$sums$word))
+  table[!over, , drop = FALSE]
 }

@@ -221,3 +221,186 @@ floor_sql <- function(con, places, closed) {
   }
   paste0("(", cut, " - (", places, " < ", cut, "))")
 }
+
+# Stamps of a database as seconds since 1970, in SQL. Those of a wall clock become instants by the zone's
+# table.
+
+remote_seconds <- function(x) {
+  if (is.null(x$store$seconds)) {
+    x$store$seconds <- clock_seconds(x, rlang::caller_env())
+  }
+  x$store$seconds
+}
+
+# "local" stamps have no zone; as dates or in UTC they are what they are.
+reads_wall_clock <- function(x) {
+  x$form %in% c("local", "local text") && x$meta$type == "instant" && x$meta$zone != "UTC"
+}
+
+clock_seconds <- function(x, call) {
+  if (inherits(x, "kairon_files") && reads_wall_clock(x)) {
+    settle_wall_clock(x, call)
+    return(sql_seconds(x$con, x$meta$time, "utc"))
+  }
+  stamps <- sql_seconds(x$con, x$meta$time, x$form)
+  if (x$form %in% c("text", "local text")) check_stamp_text(x, stamps, call)
+  if (!reads_wall_clock(x)) {
+    return(stamps)
+  }
+  asked <- paste("SELECT min(", stamps, ") AS first, max(", stamps, ") AS last FROM", x$from)
+  ends <- as.numeric(unlist(sql_rows(x$con, asked, call)))
+  if (anyNA(ends)) {
+    return(stamps)
+  }
+  zone <- zone_table(x$meta$zone, ends[1] - 86400, ends[2] + 86400)
+  near <- which(zone$at > ends[1] - 86400 & zone$at < ends[2] + 86400)
+  if (length(near) == 0) {
+    return(paste0("(", stamps, " - ", sql_value(x$con, offset_at(ends[1], x$meta$zone)), ")"))
+  }
+  at <- zone$at[near]
+  before <- zone$offset[near]
+  after <- zone$offset[near + 1]
+  check_odd_hours(x, stamps, at + pmin(before, after), at + pmax(before, after), after < before, call)
+  number <- function(v) sql_value(x$con, v)
+  shifts <- sprintf("WHEN %s < %s THEN %s", stamps, number(at + before), number(before))
+  last <- number(after[length(after)])
+  paste0("(", stamps, " - CASE ", paste(shifts, collapse = " "), " ELSE ", last, " END)")
+}
+
+# Hours that clocks show twice, or not at all: which instant is meant cannot be told there.
+check_odd_hours <- function(x, stamps, from, to, twice, call) {
+  for (kind in c(TRUE, FALSE)) {
+    own <- which(twice == kind)
+    if (length(own) == 0) next
+    hours <- paste0("(", stamps, " >= ", sql_value(x$con, from[own]), " AND ", stamps, " < ",
+                    sql_value(x$con, to[own]), ")", collapse = " OR ")
+    sql <- paste("SELECT count(*) AS n, min(", stamps, ") AS first FROM", x$from, "WHERE", hours)
+    found <- sql_rows(x$con, sql, call)
+    n <- as.numeric(found$n)
+    if (n == 0) next
+    first <- format(.POSIXct(as.numeric(found$first), "UTC"), "%Y-%m-%d %H:%M")
+    how <- if (kind) "shows twice" else "leaves out"
+    label <- x$label
+    abort_state(c(
+      "Wall-clock stamps around a clock change are not told apart in the database.",
+      x = "{n} row{?s} of {label} {cli::qty(n)}lie{?s/} in an hour that the clock {how}, first at {first}.",
+      i = "Store instants ({.code timestamp with time zone}, or text that ends in Z or an offset).",
+      i = "Or read the rows: without {.arg remote}."
+    ), call = call)
+  }
+}
+
+# All stamps must be text of the one kind that the first rows are, and the database must be able to read them.
+check_stamp_text <- function(x, stamps, call) {
+  name <- sql_name(x$con, x$meta$time)
+  told <- stamp_text_sql(x$con, name)
+  odd <- if (x$form == "text") paste("NOT", told) else told
+  # Dates are days wherever they stand.
+  if (x$meta$type == "date") odd <- "1 = 0"
+  if (sql_dialect(x$con) == "sqlite") odd <- paste(odd, "OR", stamps, "IS NULL")
+  where <- paste0(name, " IS NOT NULL AND (", odd, ")")
+  found <- sql_rows(x$con, paste0("SELECT count(*) AS n, min(", name, ") AS first FROM ", x$from, " WHERE ",
+                                  where), call)
+  n <- as.numeric(found$n)
+  if (n == 0) {
+    return(invisible())
+  }
+  first <- found$first
+  kind <- if (x$form == "text") "have Z or an offset" else "are of a wall clock, without an offset"
+  abort_state(c("The stamps of {x$label} are not all ones that the database can read.",
+                x = "The first ones {kind}; {n} row{?s} {?is/are} of another kind or cannot be read there, \\
+                     such as {.val {first}}.",
+                i = "Store them as in {.val 2031-03-30T01:30:00Z}, or read the rows: without {.arg remote}."),
+              call = call)
+}
+
+# Tables whose rows lie on other servers: sums are asked of each of them, in a form that a server hands on.
+
+# The statement for sums of groups. `groups`: keys, and `kairon_cell`, by which cells are formed; `shown`: how
+# that one travels; `sums`: columns with their names.
+grouped_sql <- function(x, groups, sums, shown = NULL) {
+  cell <- groups["kairon_cell"]
+  keys <- groups[names(groups) != "kairon_cell"]
+  has_cell <- !is.na(cell)
+  places <- shards(x)
+  if (is.null(places)) {
+    here <- if (has_cell) paste(shown, "AS kairon_cell")
+    # By stamps where the database forms bins by itself; only what travels is turned into seconds.
+    by <- if (has_cell) if (shown == cell) "kairon_cell" else cell
+    return(paste("SELECT", paste(c(keys, here, sums), collapse = ", "), "FROM", x$from, remote_where(x),
+                 remote_group(x, by)))
+  }
+  # A server sends its sums; the same group of several places is put together here, for where that is left to
+  # the database, it may have the rows come in order instead.
+  each <- paste("SELECT", paste(c(keys, if (has_cell) paste(cell, "AS kairon_cell"), sums), collapse = ", "),
+                "FROM", places, remote_where(x), remote_group(x, if (has_cell) cell))
+  all <- paste(each, collapse = " UNION ALL ")
+  if (!has_cell || shown == cell) {
+    return(all)
+  }
+  paste("SELECT", paste(c(keys, "date_part('epoch', kairon_cell) AS kairon_cell", sub(".* AS ", "", sums)),
+                        collapse = ", "), "FROM (", all, ") AS kairon_places")
+}
+
+# Rows of a statement of grouped_sql(): the first columns tell the group, the others are the sums.
+grouped_rows <- function(x, sql, groups, sums, call) {
+  out <- sql_rows(x$con, sql, call)
+  if (length(shards(x)) < 2 || nrow(out) == 0) {
+    return(out)
+  }
+  keys <- as.list(out[seq_len(groups)])
+  id <- if (groups) data.table::frankv(keys, ties.method = "dense") else rep(1L, nrow(out))
+  if (!anyDuplicated(id)) {
+    return(out)
+  }
+  how <- sub("\\(.*", "", sums_of_parts(sums))
+  whole <- out[match(seq_len(max(id)), id), , drop = FALSE]
+  for (i in seq_along(sums)) {
+    v <- out[[groups + i]]
+    whole[[groups + i]] <- if (how[i] == "sum") {
+      as.vector(rowsum(as.numeric(v), id, na.rm = TRUE))
+    } else {
+      best <- order(id, v, decreasing = c(FALSE, how[i] == "max"), na.last = TRUE, method = "radix")
+      v[best[!duplicated(id[best])]]
+    }
+  }
+  whole
+}
+
+# The tables of other servers that a table of PostgreSQL is made of, and its own parts beside them; NULL where
+# all of it is here. A user who may not read the parts by themselves asks the whole.
+shards <- function(x) {
+  if (is.null(x$store$shards)) {
+    x$store$shards <- list(found_shards(x))
+  }
+  x$store$shards[[1]]
+}
+
+found_shards <- function(x) {
+  if (sql_dialect(x$con) != "postgres" || !startsWith(x$from, "\"")) {
+    return(NULL)
+  }
+  version <- as.numeric(sql_rows(x$con, "SHOW server_version_num")[[1]])
+  if (version < 120000) {
+    return(NULL)
+  }
+  root <- paste0("to_regclass(", sql_value(x$con, x$from), ")")
+  # Servers that speak like this one may have no such catalogue.
+  found <- tryCatch(sql_rows(x$con, paste0(
+    "SELECT c.oid::regclass::text AS place, c.relkind AS kind, ",
+    "CASE WHEN has_table_privilege(c.oid, 'SELECT') THEN 1 ELSE 0 END AS open, c.reltuples AS size ",
+    "FROM pg_class c WHERE c.oid = ", root, " AND c.relkind = 'f' ",
+    "OR c.oid IN (SELECT relid FROM pg_partition_tree(", root, ") WHERE isleaf) ORDER BY 1"
+  )), kairon_error = function(e) NULL)
+  if (!any(found$kind == "f") || !all(found$open == 1)) {
+    return(NULL)
+  }
+  # Without numbers of rows a server may believe that there are few, and have all of them sent.
+  blank <- found$place[found$kind == "f" & found$size < 0]
+  if (length(blank)) {
+    tell(c("!" = "The server knows no size of {.val {blank}}, and may have all of its rows sent where sums \\
+                  would do.",
+           i = "{.code ANALYZE} of {cli::qty(blank)}{?this table/these tables} mends it."))
+  }
+  found$place
+}

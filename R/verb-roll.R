@@ -105,32 +105,6 @@ roll.default <- function(x, window, ..., at_least = NULL) check_timeline(x)
 
 # Windows ----
 
-# The first unnamed argument is a window; others come by name.
-named_windows <- function(args, call = rlang::caller_env()) {
-  names <- names(args) %||% rep("", length(args))
-  is <- vapply(args, is_window, TRUE)
-  if (!any(is)) check_window(if (length(args)) args[[1]] else NULL, call)
-  windows <- args[is]
-  labels <- names[is]
-  labels[labels == "window"] <- ""
-  if (length(windows) > 1 && (any(labels == "") || anyDuplicated(labels))) {
-    abort_input("Name each of several windows: {.code week = trailing(\"7 days\")}.", call = call)
-  }
-  names(windows) <- labels
-  rest <- args[!is & !names %in% "at_least"]
-  list(windows = windows, rest = rest)
-}
-
-check_window <- function(window, call = rlang::caller_env()) {
-  if (!is_window(window)) {
-    abort_input(c(
-      "{.arg window} must be a window.",
-      x = "It is {.obj_type_friendly {window}}.",
-      i = "Write {.code trailing(\"7 days\")}, {.code centred(5)} or {.code since_start()}."
-    ), call = call)
-  }
-}
-
 read_pairs <- function(x, correlate, call = rlang::caller_env()) {
   if (is.null(correlate)) {
     return(list())
@@ -147,62 +121,6 @@ read_pairs <- function(x, correlate, call = rlang::caller_env()) {
 }
 
 has_kernel <- function(window) !is.null(window$kernel) && window$kernel != "flat"
-
-# Steps of a regular timeline in a window; NA where it has no fixed number
-# (irregular stamps, windows of months on days, growing windows).
-window_steps <- function(window, x, call = rlang::caller_env()) {
-  if (window$side == "since_start") {
-    return(NA_real_)
-  }
-  if (!is.null(window$steps)) {
-    check_centre(window$steps, window, call)
-    return(window$steps)
-  }
-  cadence <- timeline_meta(x)$cadence
-  if (!is_regular_cadence(cadence)) {
-    return(NA_real_)
-  }
-  steps <- duration_seconds(window$step) / step_seconds(cadence)
-  if (steps < 1 - 1e-6) {
-    usual <- usual_reading(window$step$n, cadence)
-    abort_input(c(
-      "A window must hold at least one step.",
-      x = "{format(window)} is shorter than a step of the timeline ({format(cadence)}).",
-      i = "A window of {window$step$n} step{?s} is {.code {window$side}({window$step$n})}, {usual}."
-    ), call = call)
-  }
-  parts <- duration_parts(window$step)
-  calendar <- parts[["months"]] > 0 && cadence$unit != "month"
-  if (calendar) {
-    return(NA_real_)
-  }
-  if (abs(steps - round(steps)) > 1e-6) {
-    tell(c(
-      i = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}, no whole number."
-    ))
-    return(NA_real_)
-  }
-  check_centre(round(steps), window, call)
-  round(steps)
-}
-
-# "7 weeks": what n steps of a cadence are.
-usual_reading <- function(n, cadence) {
-  one <- cadence
-  one$n <- cadence$n * n
-  one$closures <- numeric()
-  step_words(one)
-}
-
-check_centre <- function(steps, window, call) {
-  if (window$side == "centred" && steps %% 2 == 0) {
-    abort_input(c(
-      "A centred window must hold an odd number of steps.",
-      x = "It holds {steps}: there is no stamp in the middle.",
-      i = "Use {.code centred({steps - 1})} or {.code centred({steps + 1})}."
-    ), call = call, .envir = environment())
-  }
-}
 
 # What a window means on this timeline, where that may surprise.
 say_window <- function(window, steps, x) {
@@ -246,20 +164,6 @@ rows_in_window <- function(window, steps, x, rows) {
   # (t, t + length) with t included: the mirror image of trailing.
   nudge <- if (window$side == "leading") 1e-6 else 0
   cpp_window_rows(rows$seconds, bounds$low - nudge, bounds$high - nudge, rows$breaks, FALSE)
-}
-
-# First and last instant of the window of each row, by a duration.
-window_bounds <- function(window, rows) {
-  t <- rows$seconds
-  if (window$side == "since_start") {
-    return(list(low = t[rows$breaks[series_index(rows$breaks)] + 1], high = t))
-  }
-  half <- duration_seconds(window$step) / 2
-  switch(window$side,
-    trailing = list(low = shift_instants(t, window$step, -1, rows$zone), high = t),
-    leading = list(low = t, high = shift_instants(t, window$step, 1, rows$zone)),
-    list(low = t - half, high = t + half)
-  )
 }
 
 # Means of each window weighted by how long each value held: regular ones their own period,

@@ -1,16 +1,16 @@
 # Reads the real calls between the files of R/ and prints the layers with the
-# arrows between them. Fails on an arrow from a layer to one below it, and on
-# an R header in the core. Run from the repository root.
+# arrows between them. Fails on an arrow from a layer to one below it, on files
+# of one layer that call each other in a circle, and on an R header in the core. Run from the repository root.
 
 layers <- c(
-  "bindings", "core", "time", "timeline", "verb", "look", "method", "assess", "io", "figure",
+  "bindings", "base", "core", "time", "timeline", "verb", "look", "method", "assess", "io", "figure",
   "report", "study", "cli"
 )
 # What a layer may call beside itself. io stands beside the middle layers: it
 # needs the timeline only.
 before <- function(layer) layers[seq_len(match(layer, layers))]
 may_call <- lapply(setNames(layers, layers), before)
-may_call$io <- c("bindings", "core", "time", "timeline", "io")
+may_call$io <- c("bindings", "base", "core", "time", "timeline", "io")
 may_call$bindings <- "bindings"
 
 layer_of <- function(file) {
@@ -26,7 +26,8 @@ read_file <- function(file) {
   out <- list()
   for (e in exprs) {
     if (!is.call(e) || !as.character(e[[1]])[1] %in% c("<-", "=")) next
-    name <- as.character(e[[2]])[1]
+    if (!is.name(e[[2]])) next
+    name <- as.character(e[[2]])
     body <- e[[3]]
     if (is.call(body) && identical(body[[1]], as.name("function"))) {
       used <- codetools::findGlobals(eval(body, env), merge = TRUE)
@@ -48,6 +49,9 @@ if (length(twice)) problems <- c(problems, paste("function defined in two files:
 unknown <- setdiff(vapply(files, layer_of, ""), layers)
 if (length(unknown)) problems <- c(problems, paste("file prefix without a layer:", unknown))
 
+# Layers whose files still call each other in circles.
+with_circles <- c("timeline", "method", "io", "cli")
+calls <- list()
 arrows <- matrix(0L, length(layers), length(layers), dimnames = list(layers, layers))
 for (f in files) {
   from <- layer_of(f)
@@ -56,12 +60,31 @@ for (f in files) {
       to <- layer_of(home[[called]])
       # A generic is called by its name; its methods live where their class does.
       arrows[from, to] <- arrows[from, to] + 1L
+      if (to == from && home[[called]] != f) calls[[f]] <- union(calls[[f]], home[[called]])
       if (!to %in% may_call[[from]]) {
         problems <- c(problems, sprintf("%s: %s() calls %s() of %s", f, fun, called, home[[called]]))
       }
     }
   }
 }
+
+# Files from which calls come back to where they began.
+reached <- function(from) {
+  seen <- character()
+  next_ones <- calls[[from]]
+  while (length(next_ones)) {
+    seen <- c(seen, next_ones)
+    next_ones <- setdiff(unlist(calls[next_ones]), seen)
+  }
+  seen
+}
+circling <- Filter(function(f) f %in% reached(f), names(calls))
+circling <- split(circling, vapply(circling, layer_of, ""))
+for (layer in setdiff(names(circling), with_circles)) {
+  problems <- c(problems, paste("files that call each other in a circle:", toString(circling[[layer]])))
+}
+clean <- setdiff(with_circles, names(circling))
+if (length(clean)) problems <- c(problems, paste("no circles any more, take it off the list:", clean))
 
 core <- list.files("src/core", "\\.(cpp|h)$", full.names = TRUE)
 headers <- grep('#include *[<"](R|Rcpp|Rinternals|Rmath)', unlist(lapply(core, readLines)), value = TRUE)

@@ -1,4 +1,4 @@
-// The few types that the core throws; R/core-conditions.R turns them into
+// The few types that the core throws; R/base-conditions.R turns them into
 // conditions of the package.
 #pragma once
 #include <stdexcept>

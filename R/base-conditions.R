@@ -1,0 +1,272 @@
+# Every condition that Kairon signals is made here, so that each has a class
+# that programs can catch: kairon_error_<kind> and kairon_error.
+
+#' Errors, warnings and notes
+#'
+#' Every error of Kairon has the class `kairon_error` and one of
+#'
+#' * `kairon_error_input`: an argument or the data cannot be worked with,
+#' * `kairon_error_file`: a file cannot be read or written,
+#' * `kairon_error_state`: the object does not allow this step now,
+#' * `kairon_error_database`: a database did not do what it was asked,
+#' * `kairon_error_core`: the numerical core failed.
+#'
+#' Warnings have the class `kairon_warning`. Notes about a default that was
+#' chosen for you have the class `kairon_note`; silence them with
+#' `options(kairon.quiet = TRUE)`.
+#'
+#' @name kairon-conditions
+#' @examples
+#' tryCatch(
+#'   read_timeline("no-such-file.csv"),
+#'   kairon_error_file = function(e) conditionMessage(e)
+#' )
+NULL
+
+# The one door for messages. Templates are written in this package only; what comes from data or from
+# elsewhere goes in as a value (`{x}`) or, where it is a sentence of its own, through verbatim().
+
+# Finished words where a template is expected: braces are shown, and mean nothing.
+verbatim <- function(words) {
+  if (length(words)) words[] <- gsub("([{}])", "\\1\\1", words)
+  words
+}
+
+# Names beside finished words make them points of a list.
+points <- function(words, mark) {
+  if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
+}
+
+# A template with its values in place; what would steer a terminal is made visible, and then nothing is
+# coloured.
+written <- function(message, .envir) {
+  # A line that goes on in the code is one line.
+  message[] <- gsub("\\\\\n[ \t]*", "", message)
+  shown <- function(text) cli::format_inline(text, .envir = .envir)
+  plain <- local({
+    before <- options(cli.num_colors = 1L, cli.hyperlink = FALSE)
+    on.exit(options(before))
+    vapply(message, shown, "", USE.NAMES = FALSE)
+  })
+  if (!is.null(getOption("kairon.caller"))) {
+    message[] <- callers_words(plain)
+    return(verbatim(visible(message, "\n\t")))
+  }
+  steers <- has_controls(plain, "\n\t")
+  out <- message
+  out[] <- if (any(steers)) visible(plain, "\n\t") else vapply(message, shown, "", USE.NAMES = FALSE)
+  verbatim(out)
+}
+
+# Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and amounts:
+# flow in a study. The option `kairon.caller` says who called, and holds the names that are meant.
+callers_words <- function(text) {
+  caller <- getOption("kairon.caller")
+  names <- getOption("kairon.caller_names")
+  write <- function(name, value) {
+    value <- gsub("\"", "", sub("^c\\((.*)\\)$", "\\1", value))
+    value <- gsub(" *= *", "=", gsub(", +", ",", value))
+    if (caller == "study") {
+      return(paste0("`", name, ": ", value, "`"))
+    }
+    spaced <- grepl(" ", value)
+    trimws(paste0("--", gsub("_", "-", name), " ", if (spaced) paste0("\"", value, "\"") else value))
+  }
+  pattern <- "`([a-z_]+)( = ([^`]*))?`"
+  found <- regmatches(text, gregexpr(pattern, text))
+  regmatches(text, gregexpr(pattern, text)) <- lapply(found, function(marks) {
+    vapply(marks, function(mark) {
+      parts <- regmatches(mark, regexec(pattern, mark))[[1]]
+      if (parts[2] %in% names) write(parts[2], parts[4]) else mark
+    }, "", USE.NAMES = FALSE)
+  })
+  if (caller == "shell") text <- gsub("`?rejects\\(\\)`?", "kairon inspect --rejects", text)
+  text
+}
+
+abort_kind <- function(message, kind, ..., call, .envir) {
+  cli::cli_abort(
+    written(message, .envir),
+    class = c(paste0("kairon_error_", kind), "kairon_error"),
+    ...,
+    call = call,
+    .envir = .envir
+  )
+}
+
+abort_input <- function(message, ..., call = rlang::caller_env(),
+                        .envir = parent.frame()) {
+  abort_kind(message, "input", ..., call = call, .envir = .envir)
+}
+
+abort_file <- function(message, ..., call = rlang::caller_env(),
+                       .envir = parent.frame()) {
+  abort_kind(message, "file", ..., call = call, .envir = .envir)
+}
+
+abort_state <- function(message, ..., call = rlang::caller_env(),
+                        .envir = parent.frame()) {
+  abort_kind(message, "state", ..., call = call, .envir = .envir)
+}
+
+# The only place that turns an exception of the core into ours.
+call_core <- function(expr, call = rlang::caller_env()) {
+  rlang::try_fetch(
+    expr,
+    `C++Error` = function(cnd) {
+      abort_kind(
+        "The numerical core could not do this.",
+        "core", parent = cnd, call = call, .envir = environment()
+      )
+    }
+  )
+}
+
+warn_user <- function(message, .envir = parent.frame()) {
+  cli::cli_warn(written(message, .envir), class = "kairon_warning", .envir = .envir)
+}
+
+# A default that was chosen for the user: what, and how to change it.
+tell <- function(message, .envir = parent.frame()) {
+  if (isTRUE(getOption("kairon.quiet"))) {
+    return(invisible())
+  }
+  cli::cli_inform(written(message, .envir), class = "kairon_note", .envir = .envir)
+}
+
+# Without notes: for work that is repeated behind one call.
+quietly <- function(expr) {
+  before <- options(kairon.quiet = TRUE)
+  on.exit(options(before))
+  expr
+}
+
+# The same, but once in a session for each `id`.
+told <- new.env(parent = emptyenv())
+
+tell_once <- function(id, message, .envir = parent.frame()) {
+  if (!is.null(told[[id]])) {
+    return(invisible())
+  }
+  assign(id, TRUE, envir = told)
+  tell(message, .envir = .envir)
+}
+
+# One message: the last cause says most, what came before it says where.
+error_lines <- function(cnd, body = TRUE) {
+  out <- character()
+  while (!is.null(cnd)) {
+    text <- if (inherits(cnd, "rlang_error")) {
+      c(rlang::cnd_header(cnd), if (body) rlang::cnd_body(cnd))
+    } else {
+      conditionMessage(cnd)
+    }
+    out <- c(out, unlist(strsplit(cli::ansi_strip(text), "\n")))
+    cnd <- cnd$parent
+  }
+  out[nzchar(out)]
+}
+
+# Checks of arguments. Each names the user's own argument and says what was
+# seen and what to do.
+
+check_string <- function(x, arg = rlang::caller_arg(x),
+                         call = rlang::caller_env()) {
+  if (!is.character(x) || length(x) != 1 || is.na(x)) {
+    abort_input(c(
+      "{.arg {arg}} must be one text.",
+      x = "It is {.obj_type_friendly {x}} of length {length(x)}."
+    ), call = call)
+  }
+  invisible(x)
+}
+
+check_count <- function(x, least = 1, arg = rlang::caller_arg(x),
+                        call = rlang::caller_env()) {
+  good <- is.numeric(x) && length(x) == 1 && is.finite(x) && x == round(x)
+  if (!good || x < least) {
+    seen <- if (is.numeric(x) && length(x) == 1) format(x) else class(x)[1]
+    abort_input(c(
+      "{.arg {arg}} must be one whole number of at least {least}.",
+      x = "It is {.val {seen}}."
+    ), call = call)
+  }
+  invisible(x)
+}
+
+check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (!is.logical(x) || length(x) != 1 || is.na(x)) {
+    abort_input(c("{.arg {arg}} must be TRUE or FALSE.", x = "It is {.val {x}}."), call = call)
+  }
+  invisible(x)
+}
+
+# One of a few words, with the nearest right one offered.
+check_choice <- function(x, choices, arg = rlang::caller_arg(x),
+                         call = rlang::caller_env()) {
+  if (identical(x, choices)) {
+    return(choices[[1]])
+  }
+  if (is.character(x) && length(x) == 1 && x %in% choices) {
+    return(x)
+  }
+  hint <- nearest_word(if (is.character(x)) x[1] else "", choices)
+  abort_input(c(
+    "{.arg {arg}} must be one of {.or {.val {choices}}}.",
+    x = "It is {.val {x}}.",
+    i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
+  ), call = call)
+}
+
+# The same for an argument whose choices are its default.
+picked_choice <- function(x, call = rlang::caller_env()) {
+  arg <- rlang::caller_arg(x)
+  check_choice(x, eval(formals(sys.function(sys.parent()))[[arg]]), arg = arg, call = call)
+}
+
+# Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest that it
+# has.
+refuse_more <- function(verb, ..., call = rlang::caller_env()) {
+  if (...length() > 0) {
+    refuse_arguments(verb, ...names() %||% rep("", ...length()), names(formals(sys.function(sys.parent()))),
+      call)
+  }
+}
+
+refuse_arguments <- function(verb, given, known, call) {
+  known <- setdiff(known, "...")
+  named <- given[!is.na(given) & nzchar(given)]
+  if (length(named) == 0) {
+    abort_input(c("{.fn {verb}} has no place for {length(given)} more argument{?s} without a name.",
+                  i = "Its arguments are {.arg {known}}."), call = call)
+  }
+  hint <- nearest_word(named[1], known)
+  abort_input(c(
+    "{.fn {verb}} has no argument {.arg {named[1]}}.",
+    i = if (is.null(hint)) "Its arguments are {.arg {known}}." else "Did you mean {.arg {hint}}?"
+  ), call = call)
+}
+
+# The nearest of some words to what was typed, or NULL where none is near.
+nearest_word <- function(word, words) {
+  if (length(words) == 0 || is.na(word) || !nzchar(word)) {
+    return(NULL)
+  }
+  distance <- as.vector(utils::adist(word, words, ignore.case = TRUE))
+  starts <- startsWith(tolower(words), tolower(word)) & nchar(word) >= 2
+  distance[starts] <- 1
+  best <- which.min(distance)
+  limit <- max(2, ceiling(nchar(word) / 3))
+  if (distance[best] <= limit) words[best] else NULL
+}
+
+# A package that only some calls need.
+need_package <- function(package, what, call = rlang::caller_env()) {
+  if (requireNamespace(package, quietly = TRUE)) {
+    return(invisible())
+  }
+  abort_state(c(
+    "{what} needs the package {.pkg {package}}, which is not installed.",
+    i = "Install it with {.code install.packages(\"{package}\")}."
+  ), call = call, .envir = environment())
+}
