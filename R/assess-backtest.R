@@ -1,52 +1,55 @@
 #' Backtest: how wrong has this kind of forecast been?
 #'
-#' Makes forecasts as they would have been made at several cutoffs in the past, each from what lay before its
-#' cutoff alone, and keeps them beside what was observed.
+#' Makes forecasts as they would have been made at several cutoffs in the past, each from what lay
+#' before its cutoff alone, and keeps them beside what was observed.
 #'
 #' @param x A timeline: regular, or made so by the `routine`.
-#' @param horizon How far each forecast reaches: a duration or a number of steps. As in [forecast()] it comes
-#'   second; it may change places with the methods.
-#' @param methods A method, its word (`"theta"`), or a named list of them. Default: mean, naive, seasonal
-#'   naive (where there is a season) and drift.
-#' @param cutoffs How many cutoffs, or their dates, or `"all"` that fit at their `spacing` with two seasons to
-#'   learn from before the first. The last one leaves a full horizon to be scored on.
+#' @param horizon How far each forecast reaches: a duration or a number of steps. As in [forecast()]
+#'   it comes second; it may change places with the methods.
+#' @param methods A method, its word (`"theta"`), or a named list of them. Default: mean, naive,
+#'   seasonal naive (where there is a season) and drift.
+#' @param cutoffs How many cutoffs, or their dates, or `"all"` that fit at their `spacing` with two
+#'   seasons to learn from before the first. The last one leaves a full horizon to be scored on.
 #'   Default: 5, or as many as fit.
-#' @param spacing Distance of neighbouring cutoffs: a duration or steps. Default: the horizon, so that no
-#'   stamp is forecast twice.
+#' @param spacing Distance of neighbouring cutoffs: a duration or steps. Default: the horizon, so
+#'   that no stamp is forecast twice.
 #' @param window What each forecast may learn from: [since_start()] or [trailing()] a length.
-#' @param routine A [routine()]; it is run anew at each cutoff on the past alone. Or a list of routines named
-#'   after methods, which must have the same steps that change the grid.
-#' @param drivers A timeline with what was known of drivers that are [known_ahead()] (plans, forecasts of
-#'   others) where that is not what came true; or `"perfect"`: drivers declared [to_forecast()] take the
-#'   values that came true, which is told with the scores, since no forecast has them.
+#' @param routine A [routine()]; it is run anew at each cutoff on the past alone. Or a list of
+#'   routines named after methods, which must have the same steps that change the grid.
+#' @param drivers A timeline with what was known of drivers that are [known_ahead()] (plans,
+#'   forecasts of others) where that is not what came true; or `"perfect"`: drivers declared
+#'   [to_forecast()] take the values that came true, which is told with the scores, since no
+#'   forecast has them.
 #' @param measures Measures to forecast; all by default.
-#' @param reserve How much of the end is set aside, as a duration or steps: the best method is chosen on the
-#'   cutoffs before, and scored once on the reserve.
+#' @param reserve How much of the end is set aside, as a duration or steps: the best method is
+#'   chosen on the cutoffs before, and scored once on the reserve.
 #' @param intervals Levels of the prediction intervals, in percent.
 #' @param calibrate How intervals learn at each cutoff from errors before it, see [forecast()].
-#' @param embargo Steps or a duration right after each cutoff that are not scored, where measurements come
-#'   late or neighbours tell on each other.
-#' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The folder
-#'   belongs to this backtest (its data, methods and settings) and refuses another.
+#' @param embargo Steps or a duration right after each cutoff that are not scored, where
+#'   measurements come late or neighbours tell on each other.
+#' @param cache A folder to keep finished cutoffs in: an interrupted run goes on from there. The
+#'   folder belongs to this backtest (its data, methods and settings) and refuses another.
 #' @param agree_over Longer periods that forecasts agree with at each cutoff, see [forecast()].
 #' @param agree How forecasts of a timeline [with_totals()] are made to add up at each cutoff, see
 #'   [forecast()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each forecast value: the series columns,
-#'   `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps), `measure`, `method`,
-#'   `value`, `lower_*`, `upper_*`, `observed` (missing where nothing was measured), `observed_origin`,
-#'   `flagged` (readings flagged as faults) and `invented` (values that were not measured) where there are
-#'   any, `alone` (what was forecast before `agree` and `agree_over`, where they moved it), `scale` and `rms`
-#'   (what scaled errors are divided by) and `last` (last value before the cutoff).
-#'   With a `reserve` the element `reserve` is the backtest of the chosen method there.
+#' @returns A `kairon_backtest`. [as.data.frame()] gives one row for each forecast value: the series
+#'   columns, `cutoff` (last stamp that the forecast saw), the time column, `ahead` (steps),
+#'   `measure`, `method`, `value`, `lower_*`, `upper_*`, `observed` (missing where nothing was
+#'   measured), `observed_origin`, `flagged` (readings flagged as faults) and `invented` (values
+#'   that were not measured) where there are any, `alone` (what was forecast before `agree` and
+#'   `agree_over`, where they moved it), `scale` and `rms` (what scaled errors are divided by) and
+#'   `last` (last value before the cutoff). With a `reserve` the element `reserve` is the backtest
+#'   of the chosen method there.
 #' @section What is scored:
-#' The observed values go through only those steps of the routine that change the grid ([resample()],
-#' [pool_series()]), never through filling; values that were not measured are not scored.
+#' The observed values go through only those steps of the routine that change the grid
+#' ([resample()], [pool_series()]), never through filling; values that were not measured are not
+#' scored.
 #' @section Long runs:
-#' A bar shows the time left on a terminal. Cutoffs are spread over the workers of a plan of the package
-#' future, if one is set (`future::plan("multisession")`), with the same results; a cutoff whose worker dies
-#' is run again. An interruption (Ctrl-C) keeps the cutoffs that are done. What a method fails at is listed,
-#' and does not stop the others.
+#' A bar shows the time left on a terminal. Cutoffs are spread over the workers of a plan of the
+#' package future, if one is set (`future::plan("multisession")`), with the same results; a cutoff
+#' whose worker dies is run again. An interruption (Ctrl-C) keeps the cutoffs that are done. What a
+#' method fails at is listed, and does not stop the others.
 #' @seealso [scores()], [ranking()], [best()], [verdict()], [leak_check()].
 #' @examples
 #' b <- backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3)
@@ -54,9 +57,11 @@
 #' verdict(b)
 #' @export
 backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
-                     window = since_start(), routine = NULL, drivers = NULL, measures = NULL, reserve = NULL,
+                     window = since_start(), routine = NULL, drivers = NULL, measures = NULL,
+                     reserve = NULL,
                      intervals = c(50, 90), calibrate = NULL, embargo = NULL, cache = NULL,
-                     agree = c("errors", "sizes", "parts", "shares", "none"), agree_over = NULL, ...) {
+                     agree = c("errors", "sizes", "parts", "shares", "none"), agree_over = NULL,
+                     ...) {
   refuse_more("backtest", ...)
   agree <- picked_choice(agree)
   check_timeline(x)
@@ -64,7 +69,9 @@ backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
   }
   if (names_methods(horizon)) {
-    if (missing(methods)) abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
+    if (missing(methods)) {
+      abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
+    }
     swapped <- list(horizon = methods, methods = horizon)
     horizon <- swapped$horizon
     methods <- swapped$methods
@@ -84,8 +91,8 @@ backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
   if (perfect) methods <- lapply(methods, with_perfect_drivers)
   kept <- if (is.null(reserve)) 0 else reserve_steps(reserve, observed)
   job <- list(
-    x = x, observed = observed, methods = methods, window = window, measures = chosen, levels = levels,
-    groups = routine_groups(routine, names(methods), regrid),
+    x = x, observed = observed, methods = methods, window = window, measures = chosen,
+    levels = levels, groups = routine_groups(routine, names(methods), regrid),
     future = if (is.null(drivers) || perfect) observed else check_drivers_future(drivers)
   )
   plan <- plan_cutoffs(observed, horizon, cutoffs, spacing, embargo, kept)
@@ -130,17 +137,22 @@ make_backtest <- function(job, plan, cache, perfect, routine, call = rlang::call
   plan$cutoffs <- plan$cutoffs[done]
   plan$stamps <- plan$stamps[done]
   notes <- c(
-    if (made$stopped) paste0("interrupted: ", sum(done), " of ", plural(length(done), "cutoff"), " done"),
+    if (made$stopped) paste0("interrupted: ", sum(done), " of ", plural(length(done), "cutoff"),
+                             " done"),
     if (made$cached > 0) paste0(plural(made$cached, "cutoff"), " taken from the cache"),
     if (made$again > 0) paste0(plural(made$again, "cutoff"), " run again after a worker failed"),
     if (perfect) "drivers to be forecast were known as they came true, which no forecast has",
     alike_words(table, job$measures)
   )
-  if (made$stopped) warn_user("The backtest was interrupted: {sum(done)} of {length(done)} cutoff{?s} done.")
+  if (made$stopped) {
+    warn_user("The backtest was interrupted: {sum(done)} of {length(done)} cutoff{?s} done.")
+  }
   out <- structure(
     list(
-      table = table, failures = failures, methods = job$methods, plan = plan, measures = job$measures,
-      levels = job$levels, meta = timeline_meta(job$observed), routine = routine, window = job$window,
+      table = table, failures = failures, methods = job$methods, plan = plan,
+      measures = job$measures,
+      levels = job$levels, meta = timeline_meta(job$observed), routine = routine,
+      window = job$window,
       span = span_words(job$observed), observed = job$observed, job = lean_job(job), notes = notes,
       fixed = fixed_words(job$methods, job$groups), interrupted = made$stopped
     ),
@@ -197,7 +209,8 @@ shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
       i = "Begin one with {.code routine() |> resample(\"1 day\")}."
     ), call = call)
   }
-  for (name in names(routine)) check_choice(name, methods %||% names(routine), arg = "routine", call = call)
+  for (name in names(routine)) check_choice(name, methods %||% names(routine), arg = "routine",
+                                            call = call)
   steps <- lapply(routine, grid_steps)
   words <- vapply(steps, function(r) paste(format(r), collapse = "\n"), "")
   if (length(unique(words)) > 1) {
@@ -210,19 +223,22 @@ shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
   steps[[1]]
 }
 
-# Methods that share a routine are prepared once; those without one get the steps that change the grid.
+# Methods that share a routine are prepared once; those without one get the steps that change the
+# grid.
 routine_groups <- function(routine, methods, regrid) {
   if (is.null(routine) || is_routine(routine)) {
     return(list(list(routine = routine, methods = methods)))
   }
   rest <- setdiff(methods, names(routine))
-  out <- lapply(intersect(methods, names(routine)), function(m) list(routine = routine[[m]], methods = m))
+  out <- lapply(intersect(methods, names(routine)),
+                function(m) list(routine = routine[[m]], methods = m))
   if (length(rest)) c(out, list(list(routine = regrid, methods = rest))) else out
 }
 
 check_drivers_future <- function(drivers, call = rlang::caller_env()) {
   if (!is_timeline(drivers)) {
-    abort_input("{.arg drivers} must be a timeline of what was known ahead, or {.val perfect}.", call = call)
+    abort_input("{.arg drivers} must be a timeline of what was known ahead, or {.val perfect}.",
+                call = call)
   }
   drivers
 }
@@ -246,7 +262,8 @@ reserve_steps <- function(reserve, x, call = rlang::caller_env()) {
 score_reserve <- function(b, job, plan, kept, perfect, routine, call = rlang::caller_env()) {
   scored <- plan$steps - plan$embargo
   if (kept < scored) {
-    abort_input("{.arg reserve} must hold a whole horizon: {scored} step{?s}, not {kept}.", call = call)
+    abort_input("{.arg reserve} must hold a whole horizon: {scored} step{?s}, not {kept}.",
+                call = call)
   }
   meta <- timeline_meta(job$observed)
   rows <- rows_of(job$observed)
@@ -283,7 +300,8 @@ as.data.frame.kairon_backtest <- function(x, row.names = NULL, optional = FALSE,
 fixed_words <- function(methods, groups) {
   own <- vapply(methods, function(m) word_list(method_fixed(m)), "")
   powers <- lapply(groups, function(g) {
-    lapply(g$routine$steps, function(s) if (s$verb == "stabilise" && is.numeric(s$args$power)) "the power")
+    lapply(g$routine$steps,
+           function(s) if (s$verb == "stabilise" && is.numeric(s$args$power)) "the power")
   })
   c(if (any(nzchar(own))) paste0(names(own)[nzchar(own)], " (", own[nzchar(own)], ")"),
     if (length(unlist(powers))) "stabilise (the power)")
@@ -309,7 +327,8 @@ format.kairon_backtest <- function(x, ...) {
       show_number(nrow(x$table) - scored, 9), " had no measured value."
     ),
     flagged_line(x),
-    if (length(x$fixed)) paste0("  Fixed beforehand, not learnt at the cutoffs: ", word_list(x$fixed), "."),
+    if (length(x$fixed)) paste0("  Fixed beforehand, not learnt at the cutoffs: ",
+                                word_list(x$fixed), "."),
     failure_lines(x),
     if (length(x$notes)) paste0("  Note: ", x$notes, ".")
   )
@@ -363,8 +382,8 @@ reserve_lines <- function(b) {
     format(scores(b$reserve))[-1])
 }
 
-# All cutoffs of a backtest: one after the other or on workers, kept in a folder where one is given. Each has
-# a seed of its own, so that it does not matter who runs it, or when.
+# All cutoffs of a backtest: one after the other or on workers, kept in a folder where one is given.
+# Each has a seed of its own, so that it does not matter who runs it, or when.
 
 run_cutoffs <- function(job, cache = NULL) {
   n <- length(job$plan$cutoffs)
@@ -386,8 +405,8 @@ run_cutoffs <- function(job, cache = NULL) {
     {
       if (length(todo) > 1 && worker_count() > 1) {
         job$tick <- no_tick
-        shared <- share_out(items, job, work_cutoff, function(at, result) done(todo[at], result), "Backtest",
-                            own_methods(job$methods))
+        shared <- share_out(items, job, work_cutoff, function(at, result) done(todo[at], result),
+                            "Backtest", own_methods(job$methods))
         state$again <- shared$again
       } else {
         run_in_turn(job, items, done)
@@ -447,7 +466,8 @@ open_store <- function(folder, job, call = rlang::caller_env(2)) {
     keep_seeds = function(seeds) {
       if (is.null(kept)) {
         write_whole(path, function(to) {
-          writeLines(jsonlite::toJSON(list(keys = own, seeds = seeds), auto_unbox = TRUE, digits = NA), to)
+          writeLines(jsonlite::toJSON(list(keys = own, seeds = seeds), auto_unbox = TRUE,
+                                      digits = NA), to)
         })
       }
     },
@@ -472,8 +492,8 @@ all_methods <- function(methods) {
   c(unname(methods), if (length(inner)) all_methods(inner))
 }
 
-# What makes two settings the same: functions by their text and by what they take from around them. `seen`:
-# environments that have been looked into.
+# What makes two settings the same: functions by their text and by what they take from around them.
+# `seen`: environments that have been looked into.
 plain_form <- function(x, seen = list()) {
   if (is.function(x)) {
     return(function_form(x, seen))

@@ -10,8 +10,8 @@ check_backtest_window <- function(window, call = rlang::caller_env()) {
 }
 
 # Cutoffs as periods: the last period that a forecast may see.
-# `embargo` steps lie between what a forecast learns from and what it is scored on; `reserve` steps at the end
-# are left for later.
+# `embargo` steps lie between what a forecast learns from and what it is scored on; `reserve` steps
+# at the end are left for later.
 plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve = 0,
                          call = rlang::caller_env()) {
   meta <- timeline_meta(x)
@@ -40,8 +40,13 @@ plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve =
       ), call = call)
     }
   } else {
-    apart <- if (is.null(spacing)) scored else back_steps(spacing, last, meta, rows$zone, call, "spacing")
-    chosen <- counted_cutoffs(if (everywhere) Inf else cutoffs, last - steps, first, apart, meta, call)
+    apart <- if (is.null(spacing)) {
+      scored
+    } else {
+      back_steps(spacing, last, meta, rows$zone, call, "spacing")
+    }
+    chosen <- counted_cutoffs(if (everywhere) Inf else cutoffs, last - steps, first, apart, meta,
+                              call)
   }
   stamps <- from_seconds(stamp_of(meta$cadence, chosen, rows$zone), meta$type, meta$zone)
   list(cutoffs = chosen, stamps = stamps, steps = steps, embargo = gap)
@@ -83,8 +88,8 @@ run_cutoff <- function(job, i) {
         prepared <- pad_to(prepared, cutoff)
         kept <- drop_ended(prepared, job$measures)
         lapply(job$measures, function(m) {
-          forecast_each(kept, prepared, m, job$methods[group$methods], plan, i, job$levels, job$future,
-                        job$tick)
+          forecast_each(kept, prepared, m, job$methods[group$methods], plan, i, job$levels,
+                        job$future, job$tick)
         })
       },
       kairon_error = function(e) {
@@ -172,8 +177,8 @@ pad_to <- function(x, cutoff) {
   complete_grid(x, common_end = TRUE)
 }
 
-# `future` gives the future of drivers that are declared as known ahead, and only that. `prepared` has all
-# series, also those that have ended: what changes of scale are undone by.
+# `future` gives the future of drivers that are declared as known ahead, and only that. `prepared`
+# has all series, also those that have ended: what changes of scale are undone by.
 forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future, tick = no_tick) {
   plain <- make_batch(x, measure)
   rows <- rows_of(x)
@@ -190,9 +195,14 @@ forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future
     result <- tryCatch(
       {
         method <- methods[[name]]
-        batch <- if (is.null(method$drivers)) plain else make_batch(x, measure, method$drivers, future)
+        batch <- if (is.null(method$drivers)) {
+          plain
+        } else {
+          make_batch(x, measure, method$drivers, future)
+        }
         r <- run_method(method, name, batch, rows, step, levels)
-        undo_scale(forecast_table(x, measure, name, r, rows, step, levels), prepared, measure, levels)
+        undo_scale(forecast_table(x, measure, name, r, rows, step, levels), prepared, measure,
+                   levels)
       },
       error = function(e) e
     )
@@ -206,8 +216,8 @@ forecast_each <- function(x, prepared, measure, methods, plan, i, levels, future
   list(table = bind_rows(tables), failures = bind_rows(failures))
 }
 
-# `observed` is a complete grid, so that rows are found by counting steps. `cutoff`: the last period that is
-# known, for all series or for each.
+# `observed` is a complete grid, so that rows are found by counting steps. `cutoff`: the last period
+# that is known, for all series or for each.
 add_observed <- function(table, observed, meta, stamp, cutoff) {
   rows <- rows_of(observed)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
@@ -245,7 +255,8 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   table[c(
     meta$series, "cutoff", meta$time, "ahead", "measure", "method", "value", intervals,
     "observed", "observed_origin", if (!all(is.na(table$flagged))) "flagged",
-    if (!all(is.na(table$invented))) "invented", if (!is.null(table$alone)) "alone", "scale", "rms", "last"
+    if (!all(is.na(table$invented))) "invented", if (!is.null(table$alone)) "alone", "scale", "rms",
+    "last"
   )]
 }
 
@@ -325,7 +336,8 @@ as.data.frame.kairon_holdout <- function(x, row.names = NULL, optional = FALSE, 
 
 share_steps <- function(share, span, call = rlang::caller_env()) {
   if (!is.numeric(share) || length(share) != 1 || is.na(share) || share <= 0 || share >= 1) {
-    abort_input(c("{.arg share} must be one number between 0 and 1.", i = "0.2 sets the last fifth aside."),
+    abort_input(c("{.arg share} must be one number between 0 and 1.",
+                  i = "0.2 sets the last fifth aside."),
                 call = call)
   }
   steps <- round(share * span)

@@ -1,33 +1,31 @@
 #' What is left after a fit, and what to try next
 #'
-#' Looks at the one-step errors of a fitted method: whether they still follow their own past, a season or the
-#' level, and whether they are as the intervals take them to be.
+#' Looks at the one-step errors of a fitted method: whether they still follow their own past, a
+#' season or the level, and whether they are as the intervals take them to be.
 #'
 #' @param fit A [fit()][fit.kairon_timeline].
-#' @param lags How many autocorrelations are tested together, from the first on. By default as many as the
-#'   logarithm of the number of values, rounded up (Tsay, 2010), two more than the fit's parameters at least,
-#'   and those at the season and at twice the season where the values hold four seasons.
+#' @param lags How many autocorrelations are tested together, from the first on. By default as many
+#'   as the logarithm of the number of values, rounded up (Tsay, 2010), two more than the fit's
+#'   parameters at least, and those at the season and at twice the season where the values hold four
+#'   seasons.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_diagnosis`. [as.data.frame()] gives one row a series: `values`, `bias` (mean error in
-#'   its
-#'   standard errors), `ljung_box_p` and `freedom`, `runs_p`, `normal_p`, `season_p` (for the shortest
-#'   season),
-#'   `spread_ratio` (spread in the last third over that in the first), `level_correlation` (of the size of
-#'   errors
-#'   with what was expected), and `advice`. `autoplot()` draws errors in time with their spread, by part of
-#'   the
-#'   calendar, by step ahead, their correlogram, and their quantiles against the normal distribution.
+#' @returns A `kairon_diagnosis`. [as.data.frame()] gives one row a series: `values`, `bias` (mean
+#'   error in its standard errors), `ljung_box_p` and `freedom`, `runs_p`, `normal_p`, `season_p`
+#'   (for the shortest season), `spread_ratio` (spread in the last third over that in the first),
+#'   `level_correlation` (of the size of errors with what was expected), and `advice`. `autoplot()`
+#'   draws errors in time with their spread, by part of the calendar, by step ahead, their
+#'   correlogram, and their quantiles against the normal distribution.
 #' @section Tests:
-#' Ljung and Box's with as many degrees of freedom as lags less the parameters of the recursion (shares, last
-#' values, last shocks; not means and effects); runs about the median (Wald and Wolfowitz); Jarque and
-#' Bera's of
-#' the normal distribution; Kruskal and Wallis's of equal errors at each place of the season. A p-value below
-#' 0.05 counts. Errors by step ahead come from five cutoffs within the data, two for methods that take long
-#' (parameters
-#' learnt anew at each).
-#' @references Jarque, C. M. and Bera, A. K. (1987). A test for normality of observations and regression
-#' residuals. International Statistical Review 55, 163-172. Ljung, G. M. and Box, G. E. P. (1978). Biometrika
-#' 65, 297-303. Tsay, R. S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
+#' Ljung and Box's with as many degrees of freedom as lags less the parameters of the recursion
+#' (shares, last values, last shocks; not means and effects); runs about the median (Wald and
+#' Wolfowitz); Jarque and Bera's of the normal distribution; Kruskal and Wallis's of equal errors at
+#' each place of the season. A p-value below
+#' 0.05 counts. Errors by step ahead come from five cutoffs within the data, two for methods that
+#' take long (parameters learnt anew at each).
+#' @references Jarque, C. M. and Bera, A. K. (1987). A test for normality of observations and
+#' regression residuals. International Statistical Review 55, 163-172. Ljung, G. M. and Box, G. E.
+#' P. (1978). Biometrika 65, 297-303. Tsay, R. S. (2010). Analysis of financial time series, 3rd ed.
+#' Wiley, section 2.2.
 #' @seealso [best()], [verdict()], [leak_check()], [as_backtest()], [track()]
 #' @examples
 #' diagnosis(fit(demo_timeline("billed"), by_smoothing()))
@@ -70,8 +68,8 @@ diagnosis_row <- function(e, expected, season, dynamics, lags, fit) {
   if (n < 8 || stats::sd(e[ok]) == 0) {
     return(data.frame(
       values = n, bias = NA_real_, ljung_box_p = NA_real_, freedom = NA_real_, runs_p = NA_real_,
-      normal_p = NA_real_, season_p = NA_real_, spread_ratio = NA_real_, level_correlation = NA_real_,
-      advice = if (n < 8) "too few errors to say anything" else
+      normal_p = NA_real_, season_p = NA_real_, spread_ratio = NA_real_,
+      level_correlation = NA_real_, advice = if (n < 8) "too few errors to say anything" else
         "the errors do not vary: the data follow a rule"
     ))
   }
@@ -118,7 +116,8 @@ diagnosis_advice <- function(row, season, fit) {
   positive <- all(fit$batch$values > 0, na.rm = TRUE)
   said <- c(
     if (isTRUE(abs(row$bias) > 3)) {
-      paste0("errors lean ", if (row$bias > 0) "high" else "low", ": a trend or drift is not followed")
+      paste0("errors lean ", if (row$bias > 0) "high" else "low",
+             ": a trend or drift is not followed")
     },
     if (isTRUE(row$season_p < 0.05)) {
       paste0("a season is left, ", season_words(season), ": ",
@@ -159,14 +158,14 @@ format.kairon_diagnosis <- function(x, ...) {
     r <- t[i, ]
     who <- if (nzchar(x$labels[i])) paste0(x$labels[i], ": ") else ""
     tests <- if (is.na(r$ljung_box_p)) "" else paste0(
-      " (Ljung-Box p ", p_words(r$ljung_box_p), " with ", plural(r$freedom, "degree"), " of freedom, runs p ",
-      p_words(r$runs_p), ", normal p ", p_words(r$normal_p), ")"
+      " (Ljung-Box p ", p_words(r$ljung_box_p), " with ", plural(r$freedom, "degree"),
+      " of freedom, runs p ", p_words(r$runs_p), ", normal p ", p_words(r$normal_p), ")"
     )
     paste0("  ", capitalise(paste0(who, r$advice)), tests, ".")
   }, "")
   c(
-    paste0("One-step errors of ", gsub("_", " ", x$fit$method$name), " on the data of ", x$fit$measure,
-           " that it was fitted to, which is no accuracy:"),
+    paste0("One-step errors of ", gsub("_", " ", x$fit$method$name), " on the data of ",
+           x$fit$measure, " that it was fitted to, which is no accuracy:"),
     lines, if (nrow(t) > 8) paste0("  ... and ", nrow(t) - 8, " more: as.data.frame()")
   )
 }
@@ -177,7 +176,8 @@ print.kairon_diagnosis <- function(x, ...) {
   invisible(x)
 }
 
-# Errors by step ahead at five cutoffs within the data (two, of methods that take long): step, error.
+# Errors by step ahead at five cutoffs within the data (two, of methods that take long): step,
+# error.
 errors_ahead <- function(fit, s) {
   own <- some_series(fit$batch, s)
   slow <- !is.null(method_needs(fit$method, fit$batch$context)$piece)

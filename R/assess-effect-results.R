@@ -9,8 +9,8 @@ effect_phases <- function(during, size) {
   phases
 }
 
-# Sums (or means) of observed and expected values over some steps, a column a stretch; NA where nothing is
-# observed.
+# Sums (or means) of observed and expected values over some steps, a column a stretch; NA where
+# nothing is observed.
 stretch_totals <- function(observed, expected, at, d) {
   o <- as.matrix(observed)[at, , drop = FALSE]
   e <- as.matrix(expected)[at, , drop = FALSE]
@@ -48,8 +48,8 @@ effect_line <- function(observed, expected, errors, logs, interval, shares = TRU
   share <- function(effect, base) if (shares && isTRUE(expected > 0)) effect / base else NA_real_
   large <- sum(abs(errors) >= abs(own) * (1 - 1e-9))
   data.frame(
-    observed = observed, expected = expected, effect = observed - expected, lower = low, upper = high,
-    share = share(observed - expected, expected),
+    observed = observed, expected = expected, effect = observed - expected, lower = low,
+    upper = high, share = share(observed - expected, expected),
     share_lower = if (logs) observed / (expected * exp(far)) - 1 else share(low, expected),
     share_upper = if (logs) observed / (expected * exp(-far)) - 1 else share(high, expected),
     placebos = n, as_large = large, p_value = if (n == 0) NA_real_ else (1 + large) / (1 + n)
@@ -72,7 +72,8 @@ collect_effects <- function(out, measure, x, plan, notes) {
       from <- from_seconds(stamps[1], meta$type, meta$zone)
       lead <- c(keys, list(measure = measure, occasion = i))
       table[[length(table) + 1]] <- do.call(data.frame, c(lead, list(from = from,
-        to = from_seconds(stamps[vapply(made$ends, identity, 1)], meta$type, meta$zone), made$table)))
+        to = from_seconds(stamps[vapply(made$ends, identity, 1)], meta$type, meta$zone),
+        made$table)))
       made$steps[[meta$time]] <- from_seconds(stamps, meta$type, meta$zone)
       steps[[length(steps) + 1]] <- do.call(data.frame, c(lead, list(made$steps)))
       if (!is.null(made$placebos)) {
@@ -92,8 +93,8 @@ collect_effects <- function(out, measure, x, plan, notes) {
   list(table = table, steps = bind_rows(steps), placebos = bind_rows(placebos), notes = notes)
 }
 
-# Controls as placebos: how many show as much at the same time, each by the usual error of its own placebos
-# (Abadie, Diamond and Hainmueller, 2010).
+# Controls as placebos: how many show as much at the same time, each by the usual error of its own
+# placebos (Abadie, Diamond and Hainmueller, 2010).
 with_controls_account <- function(made, known, i) {
   known <- Filter(function(k) length(k) >= i, known)
   if (length(known) == 0) {
@@ -116,7 +117,8 @@ occasion_tables <- function(o, d, plan, i) {
     errors <- if (length(p$start)) total_errors(stretch_totals(p$observed, p$expected, at, d),
                                                 d$logs) else numeric()
     usual <<- c(usual, abs(total_errors(own, d$logs)) / sqrt(mean(errors^2, na.rm = TRUE)))
-    cbind(steps = sum(is.finite(observed[at])), effect_line(own$observed, own$expected, errors, d$logs,
+    cbind(steps = sum(is.finite(observed[at])),
+          effect_line(own$observed, own$expected, errors, d$logs,
                                                             plan$interval, shares_of(d)))
   })
   far <- if (length(p$start)) near_distances(p$observed - p$expected, plan$interval) else NA_real_
@@ -136,8 +138,8 @@ occasion_tables <- function(o, d, plan, i) {
   )
 }
 
-# The sum of all series, whose placebos are those that lie at the same periods in all: for each occasion a
-# table, steps and placebos.
+# The sum of all series, whose placebos are those that lie at the same periods in all: for each
+# occasion a table, steps and placebos.
 effects_together <- function(out, measure, x, plan) {
   meta <- timeline_meta(x)
   keys <- lapply(rows_of(x)$keys, function(v) "together")
@@ -158,13 +160,20 @@ effects_together <- function(out, measure, x, plan) {
     lines <- lapply(phases, function(at) {
       s <- sums(at)
       errors <- if (length(shared)) total_errors(s$placebo, logs) else numeric()
-      cbind(steps = s$steps, effect_line(s$own$observed, s$own$expected, errors, logs, plan$interval))
+      cbind(steps = s$steps,
+            effect_line(s$own$observed, s$own$expected, errors, logs, plan$interval))
     })
     each <- lapply(seq_along(o$block), sums)
-    value <- function(set, what) vapply(each, function(s) s[[set]][[what]], each[[1]][[set]][[what]])
+    value <- function(set, what) {
+      vapply(each, function(s) s[[set]][[what]], each[[1]][[set]][[what]])
+    }
     own <- list(observed = value("own", "observed"), expected = value("own", "expected"))
     # Placebos in rows, steps in columns.
-    off <- if (length(shared)) value("placebo", "observed") - value("placebo", "expected") else numeric()
+    off <- if (length(shared)) {
+      value("placebo", "observed") - value("placebo", "expected")
+    } else {
+      numeric()
+    }
     off <- matrix(off, length(shared), length(each))
     far <- near_distances(t(off), plan$interval)
     lead <- c(keys, list(measure = measure, occasion = i))
@@ -178,17 +187,18 @@ effects_together <- function(out, measure, x, plan) {
       ))),
       steps = do.call(data.frame, c(lead, steps)),
       placebos = if (length(shared)) do.call(data.frame, c(lead, list(
-        placebo = rep(seq_along(shared), length(each)), step = rep(seq_along(each), each = length(shared)),
-        difference = as.vector(off)
+        placebo = rep(seq_along(shared), length(each)),
+        step = rep(seq_along(each), each = length(shared)), difference = as.vector(off)
       )))
     )
   }))
 }
 
-# Sums over all series of what was and what was to be expected at some steps of an occasion, and of their
-# shared placebos: where all of them have values.
+# Sums over all series of what was and what was to be expected at some steps of an occasion, and of
+# their shared placebos: where all of them have values.
 occasion_sums <- function(whole, i, at, shared) {
-  known <- Reduce(`&`, lapply(whole, function(one) is.finite(one$d$y[one$occasions[[i]]$block][at])))
+  known <- Reduce(`&`,
+                  lapply(whole, function(one) is.finite(one$d$y[one$occasions[[i]]$block][at])))
   at <- at[known]
   sums <- lapply(whole, function(one) {
     own <- one$occasions[[i]]
@@ -207,8 +217,8 @@ phase_of_steps <- function(o) {
   rep(c("during", "after"), c(length(o$during), length(o$block) - length(o$during)))
 }
 
-# Half widths of the bands of single steps, from placebo errors (a row a step). Errors of neighbours tell of a
-# step, too, so that bands do not jump.
+# Half widths of the bands of single steps, from placebo errors (a row a step). Errors of neighbours
+# tell of a step, too, so that bands do not jump.
 near_distances <- function(errors, interval) {
   vapply(seq_len(nrow(errors)), function(j) {
     near <- max(1, j - 1):min(nrow(errors), j + 1)
@@ -220,7 +230,8 @@ near_distances <- function(errors, interval) {
 effect_notes <- function(one, plan) {
   least <- min(vapply(one$occasions, function(o) length(o$placebos$start), 1))
   c(
-    if (least == 0) "no stretch before it can be compared with, so that nothing tells chance from effect",
+    if (least == 0) paste("no stretch before it can be compared with, so that nothing tells chance",
+                          "from effect"),
     if (least > 0 && least < 20) {
       paste0("there are only ", plural(least, "stretch", "stretches"),
              " before it to compare with, too few to tell chance from effect")
@@ -248,7 +259,8 @@ format.kairon_effect <- function(x, ...) {
     if (length(x$notes)) paste0("Note: ", x$notes, "."))
 }
 
-# "demand in Dunmere from ... to ... was 11,930 m3 (10,500 to 13,400) above what was to be expected, 45 %."
+# "demand in Dunmere from ... to ... was 11,930 m3 (10,500 to 13,400) above what was to be expected,
+# 45 %."
 effect_sentence <- function(line, e) {
   meta <- e$meta
   unit <- meta$units[[line$measure]]
@@ -259,12 +271,14 @@ effect_sentence <- function(line, e) {
     if (is_together(line, meta)) " of all series together" else paste0(" in ", label)
   }
   stamp <- function(v) show_stamp(to_seconds(v), meta$type, meta$zone)
-  when <- if (line$phase == "after") paste("after it, to", stamp(line$to)) else if (line$from == line$to) {
+  when <- if (line$phase == "after") paste("after it, to",
+                                           stamp(line$to)) else if (line$from == line$to) {
     paste("on", stamp(line$from))
   } else {
     paste("from", stamp(line$from), "to", stamp(line$to))
   }
-  phase <- if (line$phase == "net") ", with what came after," else if (line$phase == "after") "," else ""
+  phase <-
+    if (line$phase == "net") ", with what came after," else if (line$phase == "after") "," else ""
   if (!is.finite(line$effect)) {
     return(paste0(capitalise(line$measure), whom, " ", when, phase, ": nothing was measured."))
   }
@@ -288,7 +302,8 @@ controls_sentence <- function(line) {
     return("")
   }
   many <- if (line$controls_as_large == 0) "none" else as.character(line$controls_as_large)
-  paste0(" Of ", plural(n, "control"), " at the same time ", many, " moved as much by its own measure.")
+  paste0(" Of ", plural(n, "control"), " at the same time ", many,
+         " moved as much by its own measure.")
 }
 
 placebo_sentence <- function(line) {
@@ -330,9 +345,11 @@ occasion_lines <- function(e) {
     trend <- " It neither grows nor fades by more than chance."
     if (!is.null(fit) && isTRUE(fit[2] < 0.05)) {
       grows <- sign(fit[1]) == sign(mean(v))
-      trend <- paste0(" It ", if (grows) "grows" else "fades", " by ", show(abs(fit[1])), " each time.")
+      trend <- paste0(" It ", if (grows) "grows" else "fades", " by ", show(abs(fit[1])),
+                      " each time.")
     }
-    whom <- if (length(e$meta$series)) paste0(" in ", series_labels(own[1, e$meta$series, drop = FALSE]))
+    whom <- if (length(e$meta$series)) paste0(" in ",
+                                              series_labels(own[1, e$meta$series, drop = FALSE]))
     paste0(capitalise(own$measure[1]), whom, ": mean of ", n, " occasions ", show(mean(v)),
            ", standard error ",
            show(error), ".", if (n > 3) trend)
@@ -354,7 +371,11 @@ adjusted.kairon_effect <- function(d, ...) {
   labels <- series_labels(rows$keys)
   steps <- d$steps
   steps <- steps[!is_together(steps, d$meta), ]
-  own <- if (length(d$meta$series)) series_labels(steps[d$meta$series]) else rep(labels[1], nrow(steps))
+  own <- if (length(d$meta$series)) {
+    series_labels(steps[d$meta$series])
+  } else {
+    rep(labels[1], nrow(steps))
+  }
   here <- key_text(list(labels[series_index(rows$breaks)], rows$seconds))
   for (m in d$measures) {
     s <- steps$measure == m & is.finite(steps$observed)

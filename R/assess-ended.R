@@ -1,7 +1,8 @@
-# Where the demand of an item that ended went: what its group's other members gained, against stretches
-# before.
+# Where the demand of an item that ended went: what its group's other members gained, against
+# stretches before.
 
-# The question that `ended` asks: the neighbours alone, the stretch after the end, and the item as it was.
+# The question that `ended` asks: the neighbours alone, the stretch after the end, and the item as
+# it was.
 gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
@@ -12,21 +13,29 @@ gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env
   if (length(levels)) {
     abort_input(c("Only amounts can go from one series to others.",
                   x = "{.field {levels}} {?is a level/are levels}.",
-                  i = "Name the {.arg measures}, or declare sums with {.arg amounts}."), call = call)
+                  i = "Name the {.arg measures}, or declare sums with {.arg amounts}."),
+                  call = call)
   }
   item <- match(ended, labels)
   at <- (rows$breaks[item] + 1):rows$breaks[item + 1]
   sold <- Reduce(`|`, lapply(x[measures], function(v) is.finite(v[at]) & v[at] != 0))
-  if (!any(sold)) abort_input("{.val {ended}} never had a value, and cannot have ended.", call = call)
+  if (!any(sold)) {
+    abort_input("{.val {ended}} never had a value, and cannot have ended.", call = call)
+  }
   period <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   last <- period[at[max(which(sold))]]
   if (last >= max(period)) {
     shown <- show_stamp(rows$seconds[at[max(which(sold))]], meta$type, meta$zone)
-    abort_input(c("{.val {ended}} has not ended.", x = "It has a value at the end of the data ({shown})."),
+    abort_input(c("{.val {ended}} has not ended.",
+                  x = "It has a value at the end of the data ({shown})."),
                 call = call)
   }
   group <- gone_group(x, item, within, call)
-  spans <- if (is.null(when)) usual_after(x, rows, last, period) else effect_spans(x, when, NULL, call)
+  spans <- if (is.null(when)) {
+    usual_after(x, rows, last, period)
+  } else {
+    effect_spans(x, when, NULL, call)
+  }
   if (nrow(spans) > 1) {
     abort_input("With {.arg ended}, {.arg when} is one stretch after the end.", call = call)
   }
@@ -48,20 +57,24 @@ gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env
   short <- group[!live[group] & last_known[group] > last]
   whom <- setdiff(group[live[group] %in% TRUE], young)
   if (length(whom) == 0) {
-    abort_input(c("No other series of its group was there before and after the end of {.val {ended}}.",
+    abort_input(c("No other series of its group was there before and after the end of \\
+                   {.val {ended}}.",
                   i = "{.arg within} names a column that several series share."), call = call)
   }
   own <- x[owner == item, ]
   for (m in measures) own[[m]][period[at] > last] <- NA
   list(
-    x = complete_grid(without_sums(x[owner %in% whom, ]), common_end = TRUE), spans = spans, label = ended,
+    x = complete_grid(without_sums(x[owner %in% whom, ]), common_end = TRUE), spans = spans,
+    label = ended,
     item = own, group = attr(group, "words"), last = rows$seconds[at[max(which(sold))]],
     until = max(period[stretch]),
     notes = c(
       if (length(young)) {
         paste0(word_list(labels[young], 4), " began after the end: what went there is not counted")
       },
-      if (length(short)) paste0(word_list(labels[short], 4), " ended within the stretch and is not counted")
+      if (length(short)) {
+        paste0(word_list(labels[short], 4), " ended within the stretch and is not counted")
+      }
     )
   )
 }
@@ -110,12 +123,14 @@ gone_group <- function(x, item, within, call) {
     group <- others
     words <- ""
   }
-  if (length(group) == 0) abort_input("There is no other series for its demand to go to.", call = call)
+  if (length(group) == 0) {
+    abort_input("There is no other series for its demand to go to.", call = call)
+  }
   structure(group, words = words)
 }
 
-# After the end: four weeks or twelve steps, where the data go on so long; less where the history before has
-# no room for twenty such stretches to compare with (placebo_past()).
+# After the end: four weeks or twelve steps, where the data go on so long; less where the history
+# before has no room for twenty such stretches to compare with (placebo_past()).
 usual_after <- function(x, rows, last, period) {
   cadence <- timeline_meta(x)$cadence
   week <- steps_of_week(cadence)
@@ -152,7 +167,8 @@ reaching <- function(x, until) {
   data <- as_plain(x)
   grown <- data[c(seq_len(nrow(x)), rep(NA_integer_, until - last)), , drop = FALSE]
   ahead <- rows$seconds[nrow(x)] + (until - last + 2) * step_seconds(meta$cadence)
-  stamps <- stamp_of(meta$cadence, as.numeric((last + 1):until), span_zone(meta, c(rows$seconds, ahead)))
+  stamps <- stamp_of(meta$cadence, as.numeric((last + 1):until),
+                     span_zone(meta, c(rows$seconds, ahead)))
   new <- nrow(x) + seq_along(stamps)
   grown[[meta$time]][new] <- from_seconds(stamps, meta$type, meta$zone)
   for (name in c(meta$series, meta$attributes)) grown[[name]][new] <- data[[name]][1]
@@ -179,8 +195,8 @@ with_gone_shares <- function(table, steps, gone) {
   table
 }
 
-# "Rye ended after 12 March 2031. From ... 2,300 loaves were to be expected of it; about 65 % of it (39 to
-# 91 %) went to the 5 others of the same place."
+# "Rye ended after 12 March 2031. From ... 2,300 loaves were to be expected of it; about 65 % of it
+# (39 to 91 %) went to the 5 others of the same place."
 gone_sentences <- function(e) {
   gone <- e$gone
   meta <- e$meta
@@ -190,13 +206,14 @@ gone_sentences <- function(e) {
     expected <- sum(gone$expected[[line$measure]]$value)
     amount <- trimws(paste(show_number(expected, 4), meta$units[[line$measure]]))
     stamp <- function(v) show_stamp(to_seconds(v), meta$type, meta$zone)
-    lead <- paste0(gone$label, " ended after ", show_stamp(gone$last, meta$type, meta$zone), ". From ",
-                   stamp(line$from), " to ", stamp(line$to), " ")
+    lead <- paste0(gone$label, " ended after ", show_stamp(gone$last, meta$type, meta$zone),
+                   ". From ", stamp(line$from), " to ", stamp(line$to), " ")
     if (!isTRUE(expected > 0)) {
       return(paste0(lead, "nothing of it was to be expected any more."))
     }
     # Of whom it is told: a neighbour with too little before is not among them.
-    told_of <- e$table$measure == line$measure & e$table$phase == "during" & !is_together(e$table, meta)
+    told_of <- e$table$measure == line$measure & e$table$phase == "during" &
+      !is_together(e$table, meta)
     n <- sum(told_of)
     whom <- trimws(paste("the", if (n == 1) "other" else plural(n, "other"), gone$group))
     percent <- function(v) show_number(100 * v, 2)
@@ -212,11 +229,13 @@ gone_sentences <- function(e) {
       paste0("whether any of it went to ", whom, " cannot be told from chance: they changed by ",
              percent(line$of_ended), " % of it", span)
     } else if (line$of_ended < 0) {
-      paste0("nothing of it went to ", whom, ": they fell by ", percent(-line$of_ended), " % of it as well")
+      paste0("nothing of it went to ", whom, ": they fell by ", percent(-line$of_ended),
+             " % of it as well")
     } else {
       paste0("about ", percent(line$of_ended), " % of it", span, " went to ", whom)
     }
-    what <- if (length(e$measures) > 1 || amount == show_number(expected, 4)) paste0(" (", line$measure, ")")
+    what <- if (length(e$measures) > 1 ||
+                amount == show_number(expected, 4)) paste0(" (", line$measure, ")")
     paste0(lead, amount, what, " were to be expected of it; ", told, ".")
   }, "")
 }

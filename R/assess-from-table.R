@@ -1,21 +1,19 @@
 #' Score forecasts from anywhere
 #'
-#' Puts a table of forecasts, whoever made them, beside what was observed, so that [scores()], [ranking()],
-#' [verdict()] and the figures of a backtest work on it.
+#' Puts a table of forecasts, whoever made them, beside what was observed, so that [scores()],
+#' [ranking()], [verdict()] and the figures of a backtest work on it.
 #'
-#' @param forecasts A data frame: the time and series columns of `observed`, a column of forecasts, and maybe
-#'   `measure`, `method`, `cutoff` (last stamp that was known) and bounds named `lower_90`, `upper_90`, ...
-#'   Rows
-#'   whose `origin` is another than "forecast" are passed over, so that tables of [forecast()] and
-#'   [backtest()] fit.
-#' @param observed A regular timeline with what was observed, and as much history as there is: scaled errors
-#'   need values from before the cutoff.
+#' @param forecasts A data frame: the time and series columns of `observed`, a column of forecasts,
+#'   and maybe `measure`, `method`, `cutoff` (last stamp that was known) and bounds named
+#'   `lower_90`, `upper_90`, ... Rows whose `origin` is another than "forecast" are passed over, so
+#'   that tables of [forecast()] and [backtest()] fit.
+#' @param observed A regular timeline with what was observed, and as much history as there is:
+#'   scaled errors need values from before the cutoff.
 #' @param value Name of the column of forecasts.
 #' @param method What to call the forecasts where there is no column `method`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_backtest` without methods: it cannot be run again. Without a column `cutoff` each
-#'   method's
-#'   cutoff is the stamp before its first forecast.
+#' @returns A `kairon_backtest` without methods: it cannot be run again. Without a column `cutoff`
+#'   each method's cutoff is the stamp before its first forecast.
 #' @seealso [ranking()], [best()], [verdict()], [leak_check()], [diagnosis()], [track()]
 #' @examples
 #' x <- demo_timeline("billed")
@@ -30,7 +28,8 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
     abort_input("{.arg forecasts} must be a data frame, not {.obj_type_friendly {forecasts}}.")
   }
   if (length(timeline_meta(observed)$undo)) {
-    tell(c("!" = "{.arg observed} is on another scale than was measured, and the forecasts have to be, too."))
+    tell(c("!" = "{.arg observed} is on another scale than was measured, and the forecasts have \\
+                  to be, too."))
   }
   observed <- complete_grid(observed)
   meta <- timeline_meta(observed)
@@ -41,7 +40,8 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
                   i = "They need {word_list(c(meta$series, meta$time, value))}."))
   }
   if (!is.null(t$origin)) t <- t[t$origin == "forecast", , drop = FALSE]
-  t <- data.frame(t[unique(c(meta$series, meta$time, intersect(c("measure", "method", "cutoff"), names(t)),
+  t <- data.frame(t[unique(c(meta$series, meta$time,
+                             intersect(c("measure", "method", "cutoff"), names(t)),
                              grep("^(lower|upper)_[0-9.]+$", names(t), value = TRUE)))],
                   value = as.numeric(t[[value]]), check.names = FALSE)
   if (nrow(t) == 0) abort_input("There are no forecasts in the table.")
@@ -54,7 +54,8 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
   parts <- lapply(names(groups), function(k) {
     own <- t[groups[[k]], setdiff(names(t), c("cutoff", "cutoff_step"))]
     cutoff <- as.numeric(k)
-    stamp <- from_seconds(stamp_of(meta$cadence, cutoff, rows_of(observed)$zone), meta$type, meta$zone)
+    stamp <- from_seconds(stamp_of(meta$cadence, cutoff, rows_of(observed)$zone), meta$type,
+                          meta$zone)
     add_observed(own, observed, meta, stamp, cutoff)
   })
   table <- bind_rows(parts)
@@ -64,7 +65,8 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
     list(table = table, failures = NULL,
          methods = rlang::set_names(vector("list", length(unique(t$method))), unique(t$method)),
          plan = list(cutoffs = cutoffs, stamps = stamps, steps = max(table$ahead), embargo = 0),
-         measures = unique(t$measure), levels = levels, meta = meta, routine = NULL, window = since_start(),
+         measures = unique(t$measure), levels = levels, meta = meta, routine = NULL,
+         window = since_start(),
          span = span_words(observed), observed = observed, notes = "forecasts from a table"),
     class = "kairon_backtest"
   )
@@ -109,7 +111,9 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
       keep <- series_labels(t[meta$series]) %in% series_labels(rows$keys)
       t <- t[keep, , drop = FALSE]
       k <- k[keep]
-      if (nrow(t) == 0) abort_input("No series of the forecasts is among the observed ones.", call = call)
+      if (nrow(t) == 0) {
+        abort_input("No series of the forecasts is among the observed ones.", call = call)
+      }
     }
   }
   t[[meta$time]] <- from_seconds(stamp_of(meta$cadence, k, zone), meta$type, meta$zone)
@@ -120,7 +124,8 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
     t$cutoff_step <- period_of_stamp(meta$cadence, as_seconds(t$cutoff, "cutoff"), zone)
   }
   t$ahead <- k - t$cutoff_step
-  if (any(t$ahead < 1)) abort_input("{sum(t$ahead < 1)} forecast{?s} lie{?s/} before {?its/their} cutoff.",
+  if (any(t$ahead < 1)) abort_input("{sum(t$ahead < 1)} forecast{?s} lie{?s/} before \\
+                                     {?its/their} cutoff.",
                                     call = call)
   t
 }

@@ -1,26 +1,27 @@
 #' Prove that a backtest saw no future
 #'
-#' Runs the cutoffs of a backtest again on data that were changed after the cutoff: no forecast may move. Then
-#' on data that were changed before it: forecasts must move, since a method that ignores what it learns from
-#' passes the first check.
+#' Runs the cutoffs of a backtest again on data that were changed after the cutoff: no forecast may
+#' move. Then on data that were changed before it: forecasts must move, since a method that ignores
+#' what it learns from passes the first check.
 #'
 #' @param b A [backtest()].
-#' @param cutoffs Which of its cutoffs to check, by number; by default the first, the middle and the last.
+#' @param cutoffs Which of its cutoffs to check, by number; by default the first, the middle and the
+#'   last.
 #' @param tolerance How far values may move, relative to their size, before they count as moved.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_leak_check`, a data frame: `cutoff`, `method`, `future` ("no leak", or "leak"), `moved`
-#'   (largest relative change of a forecast or bound when the future is changed), `past` ("learns",
-#'   "ignores its past" or "constant data"), and `passed`. The attribute `holds` lists routines and methods
-#'   that hold data of
-#'   their own from after a cutoff, which a change of the timeline cannot reach; these fail too.
+#' @returns A `kairon_leak_check`, a data frame: `cutoff`, `method`, `future` ("no leak", or
+#'   "leak"), `moved` (largest relative change of a forecast or bound when the future is changed),
+#'   `past` ("learns", "ignores its past" or "constant data"), and `passed`. The attribute `holds`
+#'   lists routines and methods that hold data of their own from after a cutoff, which a change of
+#'   the timeline cannot reach; these fail too.
 #' @section What is changed:
-#' After the cutoff all measures are moved by a large amount, turned round and thinned, and columns of drivers
-#' too, but for those declared [known_ahead()]. Before it, the last values are moved. Functions and methods
-#' are
-#' searched for tables and timelines that they carry with them.
+#' After the cutoff all measures are moved by a large amount, turned round and thinned, and columns
+#' of drivers too, but for those declared [known_ahead()]. Before it, the last values are moved.
+#' Functions and methods are searched for tables and timelines that they carry with them.
 #' @seealso [scores()], [ranking()], [best()], [verdict()], [as_backtest()], [diagnosis()]
 #' @examples
-#' leak_check(backtest(demo_timeline("billed"), list(by_theta(), by_drift()), "3 months", cutoffs = 3))
+#' leak_check(backtest(demo_timeline("billed"), list(by_theta(), by_drift()), "3 months",
+#'                     cutoffs = 3))
 #' @export
 leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8, ...) {
   refuse_more("leak_check", ...)
@@ -41,7 +42,9 @@ leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8, ...) {
     plain <- run(job)
     late <- job
     late$x <- with_seed(seed, changed_after(job$x, b, i, known))
-    if (is_timeline(job$future)) late$future <- with_seed(seed, changed_future(job$future, b, i, known))
+    if (is_timeline(job$future)) {
+      late$future <- with_seed(seed, changed_future(job$future, b, i, known))
+    }
     early <- job
     early$x <- with_seed(seed, changed_before(job$x, b, i))
     leak_rows(plain, run(late), run(early), b, i, tolerance)
@@ -129,7 +132,8 @@ leak_rows <- function(plain, late, early, b, i, tolerance) {
     if (!identical(is.na(one), is.na(two))) {
       return(Inf)
     }
-    max(0, abs(one - two) / pmax(abs(one), 1e-8 + stats::median(abs(one), na.rm = TRUE)), na.rm = TRUE)
+    max(0, abs(one - two) / pmax(abs(one), 1e-8 + stats::median(abs(one), na.rm = TRUE)),
+        na.rm = TRUE)
   }
   rows <- lapply(unique(plain$method), function(m) {
     future <- moved(late, m)
@@ -143,7 +147,8 @@ leak_rows <- function(plain, late, early, b, i, tolerance) {
   do.call(rbind, rows)
 }
 
-# Tables with stamps after the cutoff that routines and methods carry in their settings or functions.
+# Tables with stamps after the cutoff that routines and methods carry in their settings or
+# functions.
 held_data <- function(b, i) {
   end <- end_of_cutoff(b$observed, b, i)
   found <- character()
@@ -156,7 +161,9 @@ held_data <- function(b, i) {
     } else if (is.function(thing)) {
       for (name in all.vars(body(thing))) {
         value <- tryCatch(get0(name, environment(thing)), error = function(e) NULL)
-        if (!is.null(value) && !is.function(value)) look(value, paste0(where, " (", name, ")"), depth + 1)
+        if (!is.null(value) && !is.function(value)) {
+          look(value, paste0(where, " (", name, ")"), depth + 1)
+        }
       }
     } else if (is.list(thing)) {
       for (part in unclass(thing)) look(part, where, depth + 1)
@@ -169,7 +176,9 @@ held_data <- function(b, i) {
       made <- utils::getS3method(step, paste0("kairon_by_", own$name), optional = TRUE,
                                  envir = asNamespace("kairon"))
       home <- if (is.function(made)) environment(made)
-      if (!is.null(home) && !identical(home, asNamespace("kairon"))) look(made, paste("the method", name))
+      if (!is.null(home) && !identical(home, asNamespace("kairon"))) {
+        look(made, paste("the method", name))
+      }
     }
   }
   for (group in b$job$groups) {
@@ -205,7 +214,8 @@ format.kairon_leak_check <- function(x, ...) {
              " moved when the future was changed, and all moved when the past was.")
     },
     if (length(leaks)) {
-      paste0("A leak: forecasts of ", word_list(leaks), " moved when only the future was changed, by up to ",
+      paste0("A leak: forecasts of ", word_list(leaks),
+             " moved when only the future was changed, by up to ",
              show_percent(min(1e6, max(x$moved[x$future == "leak"]))), ".")
     },
     if (length(deaf)) paste0("Deaf to the past: ", word_list(deaf),

@@ -1,13 +1,14 @@
 # The one order of methods, which scores, ranking, best, verdict, reserve and report share.
 
-# Losses of the methods in a scored table (see scored_rows(); `series` are its key columns) on the rows that
-# they have in common:
+# Losses of the methods in a scored table (see scored_rows(); `series` are its key columns) on the
+# rows that they have in common:
 # * `losses`: series, method, cutoff, ahead, loss (scaled), plain (in the measure's unit);
-# * `methods`: method, score, plain, ordered from the best; then those set aside, whose score is missing;
+# * `methods`: method, score, plain, ordered from the best; then those set aside, whose score is
+#   missing;
 # * `basis`: "scaled", or "habit" where some series had to be measured by what a habit was off;
-# * `rows`, `whole`: how many forecasts were compared, and how many the fullest method has; `series`, how
-#   many; `aside`: methods with too few rows to be compared; `left`: series in which nothing is ever off by
-#   anything.
+# * `rows`, `whole`: how many forecasts were compared, and how many the fullest method has;
+#   `series`, how many; `aside`: methods with too few rows to be compared; `left`: series in which
+#   nothing is ever off by anything.
 method_order <- function(table, series, measure, metric = "mae") {
   losses <- loss_table(table, series, measure, metric)
   names <- unique(losses$method)
@@ -25,7 +26,8 @@ method_order <- function(table, series, measure, metric = "mae") {
   mean_of <- function(v) vapply(names, function(m) mean(v[kept$method == m]), 1)
   score <- mean_of(kept$loss)
   score[!is.finite(score)] <- NA_real_
-  methods <- data.frame(method = names, score = score, plain = mean_of(kept$plain), row.names = NULL)
+  methods <- data.frame(method = names, score = score, plain = mean_of(kept$plain),
+                        row.names = NULL)
   methods <- methods[order(methods$score, methods$method != habit_of(names), methods$method), ]
   rownames(methods) <- NULL
   list(losses = kept[setdiff(names(kept), "scale")], methods = methods, basis = units$basis,
@@ -48,8 +50,8 @@ loss_table <- function(table, series, measure, metric) {
   out[is.finite(out$plain), ]
 }
 
-# Rows that all methods have. A method without half of what the fullest has is set aside, since it would
-# leave too little of the others.
+# Rows that all methods have. A method without half of what the fullest has is set aside, since it
+# would leave too little of the others.
 common_losses <- function(losses, names) {
   at <- group_rows(losses, c("series", "cutoff", "ahead"))
   method <- match(losses$method, names)
@@ -68,8 +70,9 @@ common_losses <- function(losses, names) {
   list(losses = losses[keep, ], whole = whole, aside = names[aside])
 }
 
-# What a loss is measured in: the scale of its row; where a series has rows without one (a constant history,
-# or one shorter than a season), what a naive habit was off there, else what all methods were.
+# What a loss is measured in: the scale of its row; where a series has rows without one (a constant
+# history, or one shorter than a season), what a naive habit was off there, else what all methods
+# were.
 loss_units <- function(losses, metric) {
   scale <- losses$scale
   if (metric == "mse") scale <- scale^2
@@ -132,22 +135,24 @@ value_codes <- function(v) {
   list(code = match(v, values), most = length(values))
 }
 
-# Whether two methods differ by more than chance: by ranks from 20 series on, else by the paired differences
-# of their losses at each cutoff. (Steps of a cutoff are no values of their own: with their autocovariances in
-# the variance, methods that are alike were told apart in 6 to 21 of 100 simulated backtests at 5 %.)
+# Whether two methods differ by more than chance: by ranks from 20 series on, else by the paired
+# differences of their losses at each cutoff. (Steps of a cutoff are no values of their own: with
+# their autocovariances in the variance, methods that are alike were told apart in 6 to 21 of 100
+# simulated backtests at 5 %.)
 rank_series <- 20
 
 order_pair <- function(o, first, second, overlap = 1, ranks = loss_ranks(o)) {
   if (o$series >= rank_series) {
     k <- ncol(ranks)
     gap <- abs(mean(ranks[, first]) - mean(ranks[, second])) / sqrt(k * (k + 1) / (6 * nrow(ranks)))
-    return(list(statistic = gap, p_value = stats::ptukey(gap * sqrt(2), k, Inf, lower.tail = FALSE)))
+    return(list(statistic = gap,
+                p_value = stats::ptukey(gap * sqrt(2), k, Inf, lower.tail = FALSE)))
   }
   diebold_mariano(paired_differences(o$losses, first, second), overlap)
 }
 
-# Losses of the first less those of the second, averaged over series and steps at each cutoff: errors of one
-# cutoff go together, those of cutoffs that do not overlap hardly.
+# Losses of the first less those of the second, averaged over series and steps at each cutoff:
+# errors of one cutoff go together, those of cutoffs that do not overlap hardly.
 paired_differences <- function(losses, first, second) {
   mean_of <- function(m) {
     own <- losses$method == m
@@ -188,6 +193,8 @@ order_notes <- function(o) {
     },
     if (length(o$aside)) paste0(word_list(o$aside), " left out of the order for want of forecasts"),
     if (o$basis == "habit") "series without a scale are measured by the naive habit's error there",
-    if (o$left > 0) paste0(plural(o$left, "series", "series"), " left out in which every forecast was exact")
+    if (o$left > 0) {
+      paste0(plural(o$left, "series", "series"), " left out in which every forecast was exact")
+    }
   )
 }

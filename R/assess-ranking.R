@@ -1,43 +1,48 @@
 #' Which method is better, and is the difference more than chance?
 #'
-#' Ranks the methods of a backtest, tests their differences, and tells which is best at which distance.
+#' Ranks the methods of a backtest, tests their differences, and tells which is best at which
+#' distance.
 #'
 #' @param b A [backtest()] of two methods or more.
-#' @param metric What is compared: `"mae"` (absolute errors, in units of the scale of each series where there
-#'   are several) or `"mse"` (squared ones).
+#' @param metric What is compared: `"mae"` (absolute errors, in units of the scale of each series
+#'   where there are several) or `"mse"` (squared ones).
 #' @param level Confidence of the tests.
 #' @param measure The measure, where there are several.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score` (scaled), `error` (in the
-#'   measure's unit), `mean_rank` and `wins` (share of the series in which it is best), `alike` (whether the
-#'   first is not shown to be better)), `pairs` (`difference` of scores, `statistic` and `p_value` of each
-#'   pair of methods), `steps` (`from`, `to` (steps ahead), `method`: the best over that stretch, where it is
-#'   better than the first overall by more than chance), and `distance`, the smallest difference of mean ranks
-#'   that matters (from 20 series on). `autoplot()` draws scores, or mean ranks with the distance.
+#' @returns A `kairon_ranking`, a list of data frames: `methods` (`method`, `score` (scaled),
+#'   `error` (in the measure's unit), `mean_rank` and `wins` (share of the series in which it is
+#'   best), `alike` (whether the first is not shown to be better)), `pairs` (`difference` of scores,
+#'   `statistic` and `p_value` of each pair of methods), `steps` (`from`, `to` (steps ahead),
+#'   `method`: the best over that stretch, where it is better than the first overall by more than
+#'   chance), and `distance`, the smallest difference of mean ranks that matters (from 20 series
+#'   on). `autoplot()` draws scores, or mean ranks with the distance.
 #' @section Order:
-#' The same in [scores()], [best()], [verdict()] and the [report()]: methods are compared on the forecasts
-#' that all of them have (a method with fewer than half of what the fullest has is set aside, and that is
-#' said), by mean errors in units of the scale of each series and cutoff (see `mase` in [scores()]). Where a
-#' series has no scale (a constant history, or one shorter than a season), the mean error of the naive habit
-#' in that series stands for it. Equal scores are told as ties.
+#' The same in [scores()], [best()], [verdict()] and the [report()]: methods are compared on the
+#' forecasts that all of them have (a method with fewer than half of what the fullest has is set
+#' aside, and that is said), by mean errors in units of the scale of each series and cutoff (see
+#' `mase` in [scores()]). Where a series has no scale (a constant history, or one shorter than a
+#' season), the mean error of the naive habit in that series stands for it. Equal scores are told as
+#' ties.
 #' @section Tests:
-#' * Up to 19 series: for each pair the test of Diebold and Mariano on the differences of losses at each
-#'     cutoff, averaged over steps and series, since errors of one cutoff go together. The variance takes in
-#'     autocovariances of cutoffs whose steps overlap; the statistic is corrected for small samples (Harvey,
-#'     Leybourne and Newbold) and compared with Student's t. It takes three cutoffs.
-#' * From 20 series on: methods are ranked within each series by their mean loss; Friedman's test in the form
-#'     of Iman and Davenport says whether ranks differ at all, and two methods differ where their mean ranks
-#'     are further apart than Nemenyi's distance q sqrt(k (k + 1) / (6 N)).
-#' @references Diebold, F. X. and Mariano, R. S. (1995). Comparing predictive accuracy. Journal of Business
-#' and
-#' Economic Statistics 13, 253-263. Harvey, D., Leybourne, S. and Newbold, P. (1997). Testing the equality of
-#' prediction mean squared errors. International Journal of Forecasting 13, 281-291.
+#' * Up to 19 series: for each pair the test of Diebold and Mariano on the differences of losses at
+#'     each cutoff, averaged over steps and series, since errors of one cutoff go together. The
+#'     variance takes in autocovariances of cutoffs whose steps overlap; the statistic is corrected
+#'     for small samples (Harvey, Leybourne and Newbold) and compared with Student's t. It takes
+#'     three cutoffs.
+#' * From 20 series on: methods are ranked within each series by their mean loss; Friedman's test in
+#'     the form of Iman and Davenport says whether ranks differ at all, and two methods differ where
+#'     their mean ranks are further apart than Nemenyi's distance q sqrt(k (k + 1) / (6 N)).
+#' @references Diebold, F. X. and Mariano, R. S. (1995). Comparing predictive accuracy. Journal of
+#' Business and Economic Statistics 13, 253-263. Harvey, D., Leybourne, S. and Newbold, P. (1997).
+#' Testing the equality of prediction mean squared errors. International Journal of Forecasting 13,
+#' 281-291.
 #'
-#' Demsar, J. (2006). Statistical comparisons of classifiers over multiple data sets. Journal of Machine
-#' Learning Research 7, 1-30.
+#' Demsar, J. (2006). Statistical comparisons of classifiers over multiple data sets. Journal of
+#' Machine Learning Research 7, 1-30.
 #' @seealso [holdout()], [backtest()], [scores()], [best()], [verdict()], [leak_check()]
 #' @examples
-#' b <- backtest(demo_timeline("demand"), list(by_seasonal_naive(), by_theta(), by_naive()), "14 days",
+#' b <- backtest(demo_timeline("demand"), list(by_seasonal_naive(), by_theta(), by_naive()),
+#'               "14 days",
 #'               cutoffs = 3)
 #' ranking(b)
 #' @export
@@ -71,7 +76,8 @@ ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL, .
   structure(
     list(methods = methods, pairs = pairs, steps = best_by_step(o$losses, names, overlapping(b)),
          distance = if (by_ranks) nemenyi_distance(length(names), o$series, level) else NA_real_,
-         friedman = if (by_ranks) friedman_test(ranks), series = o$series, tied = tied_with_first(o),
+         friedman = if (by_ranks) friedman_test(ranks), series = o$series,
+         tied = tied_with_first(o),
          notes = order_notes(o), basis = o$basis, measure = measure, metric = metric, level = level,
          unit = b$meta$units[[measure]], cadence = b$meta$cadence),
     class = "kairon_ranking"
@@ -111,8 +117,9 @@ pair_p <- function(pairs, a, b) {
   if (any(here)) pairs$p_value[here] else NA_real_
 }
 
-# Runs of steps ahead with the same best method, each step with its neighbours, since single steps swing by
-# chance. A run of another method than the first overall has to differ from it by more than chance.
+# Runs of steps ahead with the same best method, each step with its neighbours, since single steps
+# swing by chance. A run of another method than the first overall has to differ from it by more than
+# chance.
 best_by_step <- function(losses, names, overlap = 1) {
   mean_loss <- tapply(losses$loss, list(losses$ahead, factor(losses$method, names)), mean)
   steps <- as.numeric(rownames(mean_loss))
@@ -129,7 +136,8 @@ best_by_step <- function(losses, names, overlap = 1) {
     ends <- cumsum(runs$lengths)
     for (i in which(runs$values != 1)) {
       here <- (ends[i] - runs$lengths[i] + 1):ends[i]
-      d <- paired_differences(losses[losses$ahead %in% steps[here], ], names[runs$values[i]], names[1])
+      d <- paired_differences(losses[losses$ahead %in% steps[here], ], names[runs$values[i]],
+                              names[1])
       p <- diebold_mariano(d, overlap)$p_value
       if (is.na(p) || p >= 0.05) best[here] <- 1
     }
@@ -145,7 +153,8 @@ ranking_words <- function(x) {
   what <- if (x$metric == "mae") "absolute error" else "squared error"
   basis <- if (x$series >= rank_series) {
     paste0("by ranks in ", plural(x$series, "series", "series"), ", which differ ",
-           if (x$friedman$p_value < 1 - x$level) "by more than chance" else "by no more than chance", " (p ",
+           if (x$friedman$p_value < 1 -
+               x$level) "by more than chance" else "by no more than chance", " (p ",
            p_words(x$friedman$p_value), "); mean ranks must be ", show_number(x$distance), " apart")
   } else {
     paste0("by the test of Diebold and Mariano", if (x$series > 1) {
@@ -160,11 +169,11 @@ ranking_words <- function(x) {
     paste0(capitalise(top$method), " is first, and the difference is more than chance")
   }
   shown <- if (length(alike)) {
-    paste0(if (length(x$tied)) ", not shown to be better than " else ", and is not shown to be better than ",
+    paste0(if (length(x$tied)) "," else ", and is", " not shown to be better than ",
            word_list(alike))
   }
-  c(paste0("Methods by mean ", what, " of ", x$measure, ", in scaled units. ", first, shown, " (at ",
-           show_percent(x$level), ", ", basis, ")."),
+  c(paste0("Methods by mean ", what, " of ", x$measure, ", in scaled units. ", first, shown,
+           " (at ", show_percent(x$level), ", ", basis, ")."),
     paste0("Closest by distance: ", distance_words(x), "."),
     if (length(x$notes)) paste0(capitalise(paste(x$notes, collapse = "; ")), "."))
 }
@@ -224,20 +233,22 @@ as.data.frame.kairon_ranking <- function(x, row.names = NULL, optional = FALSE, 
 #' @param metric `"mase"`, `"mae"`, `"rmse"`, `"rmsse"`, `"interval_score"` or `"crps"`.
 #' @param measure The measure, where there are several.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns The method, ready for [forecast()], which tells when the horizon is not the one tested. The
-#'   attribute `why` says in a line how it was chosen.
+#' @returns The method, ready for [forecast()], which tells when the horizon is not the one tested.
+#'   The attribute `why` says in a line how it was chosen.
 #' @section Rule:
-#' The standard error is that of the difference to the best method: over series where there are four or more,
-#' else over cutoffs (with one cutoff, none, and the smallest error wins). Simplicity: the naive methods and
-#' means first, then theta, smoothing, regression, decompositions, ARIMA, blends and the automatic choice;
-#' methods of one's own stand with smoothing.
+#' The standard error is that of the difference to the best method: over series where there are four
+#' or more, else over cutoffs (with one cutoff, none, and the smallest error wins). Simplicity: the
+#' naive methods and means first, then theta, smoothing, regression, decompositions, ARIMA, blends
+#' and the automatic choice; methods of one's own stand with smoothing.
 #' @seealso [holdout()], [backtest()], [scores()], [ranking()], [verdict()], [leak_check()]
 #' @examples
-#' b <- backtest(demo_timeline("billed"), list(by_seasonal_naive(), by_theta(), by_smoothing()), "6 months")
+#' b <- backtest(demo_timeline("billed"), list(by_seasonal_naive(), by_theta(), by_smoothing()),
+#'               "6 months")
 #' best(b)
 #' forecast(demo_timeline("billed"), "6 months", best(b))
 #' @export
-best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score", "crps"), measure = NULL,
+best <- function(b, metric = c("mase", "mae", "rmse", "rmsse", "interval_score", "crps"),
+                 measure = NULL,
   ...) {
   refuse_more("best", ...)
   check_backtest(b)
@@ -257,7 +268,8 @@ simplest_of_order <- function(b, measure) {
   if (nrow(all) == 0) abort_state("No method has forecasts that can be compared.")
   group <- if (o$series >= 4) o$losses$series else o$losses$cutoff
   parts <- tapply(o$losses$loss, list(group, factor(o$losses$method, all$method)), mean)
-  word <- paste("mean absolute", if (o$basis == "scaled") "scaled error" else "error, relative to the habit,")
+  word <- paste("mean absolute",
+                if (o$basis == "scaled") "scaled error" else "error, relative to the habit,")
   simplest_within(b, all$method, all$score, parts, word)
 }
 
@@ -268,7 +280,11 @@ simplest_by <- function(b, measure, metric) {
   all <- scores(own, metric)
   all <- all[is.finite(all[[name]]), ]
   if (nrow(all) == 0) abort_state("No method has a score of {metric}.")
-  labels <- if (length(b$meta$series)) length(unique(series_labels(own$table[b$meta$series]))) else 1
+  labels <- if (length(b$meta$series)) {
+    length(unique(series_labels(own$table[b$meta$series])))
+  } else {
+    1
+  }
   unit <- if (labels >= 4) "series" else "cutoff"
   parts <- scores(own, metric, by = c("method", unit))
   parts <- tapply(parts[[name]], list(as.character(parts[[unit]]), parts$method), mean)
@@ -295,8 +311,8 @@ simplest_within <- function(b, methods, score, parts, word) {
 }
 
 method_rank <- function(method) {
-  order <- c(mean = 1, naive = 1, seasonal_naive = 1, drift = 1, moving_average = 1, theta = 2, smoothing = 3,
+  order <- c(mean = 1, naive = 1, seasonal_naive = 1, drift = 1, moving_average = 1, theta = 2,
+             smoothing = 3,
              intermittent = 3, regression = 4, decomposition = 5, arima = 6, blend = 7, auto = 8)
   if (method$name %in% names(order)) order[[method$name]] else 3
 }
-

@@ -1,62 +1,69 @@
 #' Scores of forecasts
 #'
-#' @param b A [backtest()] (or one [for_each_part()]), a [forecast()] with what was observed since, or a
-#'   [fit()][fit.kairon_timeline]: its one-step errors on the data that it was fitted to, which are no
-#'   accuracy (a message says so) and have no intervals.
+#' @param b A [backtest()] (or one [for_each_part()]), a [forecast()] with what was observed since,
+#'   or a [fit()][fit.kairon_timeline]: its one-step errors on the data that it was fitted to, which
+#'   are no accuracy (a message says so) and have no intervals.
 #' @param metrics Which scores, by name, or `"all"`; see below.
 #' @param by What to score apart: `"method"` and any of `"ahead"` (steps), `"cutoff"`, `"measure"`,
-#'   `"series"`, the series columns, of a timeline [with_totals()] its `"level"`s, and parts of the calendar
-#'   such as `"day of week"`, `"month of year"` or
-#'   `"season of year"`. Several measures are always scored apart.
+#'   `"series"`, the series columns, of a timeline [with_totals()] its `"level"`s, and parts of the
+#'   calendar such as `"day of week"`, `"month of year"` or `"season of year"`. Several measures are
+#'   always scored apart.
 #' @param observed For a forecast: a timeline with what was observed since.
-#' @param flagged Readings that [vet()] flagged as faults: `FALSE` leaves them out, `TRUE` counts them,
-#'   `"both"` gives both, told apart by the column `flagged`.
+#' @param flagged Readings that [vet()] flagged as faults: `FALSE` leaves them out, `TRUE` counts
+#'   them, `"both"` gives both, told apart by the column `flagged`.
 #' @param invented Whether values that were not measured (filled, or of thin bins) are scored too.
-#' @param baseline Method that `skill` compares with; by default the seasonal naive one, else the naive one.
+#' @param baseline Method that `skill` compares with; by default the seasonal naive one, else the
+#'   naive one.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_scores`: a data frame with the `by` columns, `n` (forecast values scored) and the
-#' columns of each metric; best first (by `mase`, else the first metric).
+#' @returns A `kairon_scores`: a data frame with the `by` columns, `n` (forecast values scored) and
+#' the columns of each metric; best first (by `mase`, else the first metric).
 #' @section Metrics:
-#' With e = forecast - observed over the n values scored. In the measure's unit unless said otherwise.
+#' With e = forecast - observed over the n values scored. In the measure's unit unless said
+#' otherwise.
 #'
 #' * `mae`: mean of |e|. For a typical miss; smallest for the median.
-#' * `rmse`: root of the mean of e^2; `mse`: that mean (unit squared). For losses that grow with the square.
-#'     A few large misses rule it.
+#' * `rmse`: root of the mean of e^2; `mse`: that mean (unit squared). For losses that grow with the
+#'     square. A few large misses rule it.
 #' * `bias`: mean of e; above zero the forecasts are too high. Says nothing about size.
-#' * `median_error`: median of |e|; blind to half of the misses. `worst_error`: the largest |e|, of one value.
-#' * `mape`: mean of |e / observed|, a share (0.05 is 5 %). Undefined at an observed zero: such values are
-#'     left out and counted in `mape_undefined`. Not near zero or for temperatures; it favours low forecasts.
+#' * `median_error`: median of |e|; blind to half of the misses. `worst_error`: the largest |e|, of
+#'   one value.
+#' * `mape`: mean of |e / observed|, a share (0.05 is 5 %). Undefined at an observed zero: such
+#'     values are left out and counted in `mape_undefined`. Not near zero or for temperatures; it
+#'     favours low forecasts.
 #' * `smape`: mean of 2 |e| / (|observed| + |forecast|), a share from 0 to 2. Not near zero.
-#' * `wape`: sum of |e| over the sum of |observed|, a share. For amounts; not where the sum is near zero.
-#' * `mase`: mean of |e| / scale, a ratio; scale is the mean absolute difference of measured values one
-#'     season apart before the cutoff (one step apart without a season). Below 1: closer than repeating the
-#'     last season was within the history. Undefined for a constant history (counted).
-#' * `rmsse`: the same of squares: root of the mean of e^2 / scale^2, with the scale's squares averaged.
-#' * `theil_u1`: rmse / (root mean square of observed + of forecasts), from 0 to 1. Depends on the level; for
-#'     comparing forecasts of one series only. `theil_u2`: root of sum e^2 / sum (observed - last value before
-#'     the cutoff)^2: below 1 is closer than repeating the last value.
-#' * `r2`: 1 - sum e^2 / sum (observed - their mean)^2. Below 0: worse than their mean, which nobody knew.
-#'     High for any series with a trend; not for judging forecasts by itself.
-#' * `coverage`: share of observed values inside the interval of each level, ends included. The nearer to its
-#'     level, the better; says nothing without `width`, the interval's mean width.
-#' * `interval_score`: mean of width + 2 / alpha x distance outside, alpha = 1 - level: width and misses in
-#'     one, the smaller the better.
-#' * `pinball`: mean of tau (observed - q) above and (1 - tau)(q - observed) below the quantile q; one column
-#'     for each quantile that the intervals hold, named in percent, the value being that of 50.
-#' * `crps`: the continuous ranked probability score, twice the integral of the pinball loss over tau, each
-#'     quantile standing for the shares nearest to it. For a forecast with `paths`: mean |path - observed|
-#'     less half the mean |path - path|. For a certain forecast it is the mae.
+#' * `wape`: sum of |e| over the sum of |observed|, a share. For amounts; not where the sum is near
+#'   zero.
+#' * `mase`: mean of |e| / scale, a ratio; scale is the mean absolute difference of measured values
+#'     one season apart before the cutoff (one step apart without a season). Below 1: closer than
+#'     repeating the last season was within the history. Undefined for a constant history (counted).
+#' * `rmsse`: the same of squares: root of the mean of e^2 / scale^2, with the scale's squares
+#'   averaged.
+#' * `theil_u1`: rmse / (root mean square of observed + of forecasts), from 0 to 1. Depends on the
+#'     level; for comparing forecasts of one series only. `theil_u2`: root of sum e^2 / sum
+#'     (observed - last value before the cutoff)^2: below 1 is closer than repeating the last value.
+#' * `r2`: 1 - sum e^2 / sum (observed - their mean)^2. Below 0: worse than their mean, which nobody
+#'     knew. High for any series with a trend; not for judging forecasts by itself.
+#' * `coverage`: share of observed values inside the interval of each level, ends included. The
+#'     nearer to its level, the better; says nothing without `width`, the interval's mean width.
+#' * `interval_score`: mean of width + 2 / alpha x distance outside, alpha = 1 - level: width and
+#'     misses in one, the smaller the better.
+#' * `pinball`: mean of tau (observed - q) above and (1 - tau)(q - observed) below the quantile q;
+#'     one column for each quantile that the intervals hold, named in percent, the value being that
+#'     of 50.
+#' * `crps`: the continuous ranked probability score, twice the integral of the pinball loss over
+#'     tau, each quantile standing for the shares nearest to it. For a forecast with `paths`: mean
+#'     |path - observed| less half the mean |path - path|. For a certain forecast it is the mae.
 #' * `skill`: 1 - mae / mae of the `baseline` in the same group, a share; above 0 is closer.
 #'
 #' Only measured values are scored: see [origins()].
-#' @references Hyndman, R. J. and Koehler, A. B. (2006). Another look at measures of forecast accuracy.
-#' International Journal of Forecasting 22, 679-688.
+#' @references Hyndman, R. J. and Koehler, A. B. (2006). Another look at measures of forecast
+#' accuracy. International Journal of Forecasting 22, 679-688.
 #'
-#' Gneiting, T. and Raftery, A. E. (2007). Strictly proper scoring rules, prediction, and estimation. Journal
-#' of the American Statistical Association 102, 359-378.
+#' Gneiting, T. and Raftery, A. E. (2007). Strictly proper scoring rules, prediction, and
+#' estimation. Journal of the American Statistical Association 102, 359-378.
 #'
-#' Theil, H. (1966). Applied economic forecasting. North-Holland. Makridakis, S. and others (2022): rmsse.
-#' International Journal of Forecasting 38, 1325-1336.
+#' Theil, H. (1966). Applied economic forecasting. North-Holland. Makridakis, S. and others (2022):
+#' rmsse. International Journal of Forecasting 38, 1325-1336.
 #' @seealso [ranking()] for differences that matter, [verdict()] for words.
 #' @examples
 #' b <- backtest(demo_timeline("billed"), horizon = "6 months", cutoffs = 4)
@@ -65,7 +72,8 @@
 #' scores(b, c("crps", "interval_score", "skill"))
 #' @export
 scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "mape"),
-                   by = "method", observed = NULL, flagged = FALSE, invented = FALSE, baseline = NULL, ...) {
+                   by = "method", observed = NULL, flagged = FALSE, invented = FALSE,
+                   baseline = NULL, ...) {
   refuse_more("scores", ...)
   if (inherits(b, "kairon_parts")) {
     return(scores_of_parts(b, metrics, by, flagged, invented, baseline))
@@ -73,9 +81,15 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   fitted <- inherits(b, "kairon_fit")
   if (fitted && missing(metrics)) metrics <- setdiff(eval(formals(scores)$metrics), "coverage")
   table <- scored_rows(b, observed)
-  if (identical(metrics, "all")) metrics <- setdiff(accuracy_metrics, if (is.null(baseline)) "skill")
+  if (identical(metrics, "all")) {
+    metrics <- setdiff(accuracy_metrics, if (is.null(baseline)) "skill")
+  }
   for (m in metrics) check_choice(m, accuracy_metrics, arg = "metrics")
-  meta <- if (inherits(b, "kairon_backtest")) b$meta else timeline_meta(if (fitted) b$x else b$history)
+  meta <- if (inherits(b, "kairon_backtest")) {
+    b$meta
+  } else {
+    timeline_meta(if (fitted) b$x else b$history)
+  }
   table <- scoring_parts(table, by, meta)
   measures <- unique(table$measure)
   if (length(measures) > 1) by <- union(by, "measure")
@@ -134,12 +148,14 @@ score_table <- function(table, metrics, by, b, baseline) {
 }
 
 skill_column <- function(out, mae, by, baseline, call = rlang::caller_env(2)) {
-  if (!"method" %in% by) abort_input("{.val skill} compares methods: {.arg by} must hold \"method\".",
+  if (!"method" %in% by) abort_input("{.val skill} compares methods: {.arg by} must hold \\
+                                      \"method\".",
                                      call = call)
   methods <- unique(out$method)
   baseline <- baseline %||% intersect(c("seasonal naive", "naive"), methods)[1]
   if (is.na(baseline)) {
-    abort_input(c("{.val skill} needs a method to compare with.", i = "Name one with {.arg baseline}."),
+    abort_input(c("{.val skill} needs a method to compare with.",
+                  i = "Name one with {.arg baseline}."),
                 call = call)
   }
   check_choice(baseline, methods, arg = "baseline", call = call)
@@ -161,7 +177,8 @@ path_crps <- function(table, group, b) {
 
 # Columns for what is scored apart: the label of the series, and parts of the calendar.
 scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
-  plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series, if (!is.null(meta$sums)) "level")
+  plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series,
+             if (!is.null(meta$sums)) "level")
   parts <- if (identical(meta$type, "step")) character() else names(calendar_parts)
   for (name in by) {
     if (name %in% c(plain, parts)) next
@@ -170,7 +187,8 @@ scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
   if ("level" %in% by && is.null(table$level)) {
     first <- !duplicated(key_text(table[meta$series]))
     names <- key_text(table[meta$series])
-    table$level <- key_levels(table[first, meta$series, drop = FALSE], meta$sums)[match(names, names[first])]
+    table$level <- key_levels(table[first, meta$series, drop = FALSE],
+                              meta$sums)[match(names, names[first])]
   }
   if ("series" %in% by && is.null(table$series)) {
     table$series <- if (length(meta$series)) series_labels(table[meta$series]) else "all"
@@ -267,7 +285,11 @@ cutoffs_of <- function(table, meta, x) {
   rows <- rows_of(x)
   first <- table[table$ahead == 1 & !duplicated(table[c(meta$series, "ahead")]), , drop = FALSE]
   k <- period_of_stamp(meta$cadence, to_seconds(first[[meta$time]]), rows$zone) - 1
-  at <- if (length(meta$series)) match(series_labels(rows$keys), series_labels(first[meta$series])) else 1
+  at <- if (length(meta$series)) {
+    match(series_labels(rows$keys), series_labels(first[meta$series]))
+  } else {
+    1
+  }
   ifelse(is.na(k[at]), max(k), k[at])
 }
 
@@ -275,7 +297,9 @@ order_scores <- function(out, metrics, by) {
   main <- if ("mase" %in% metrics) "mase" else setdiff(names(out), c(by, "n"))[1]
   rest <- setdiff(by, "method")
   keys <- unname(lapply(rest,
-                        function(name) if (name == "flagged") out$flagged != "left out" else out[[name]]))
+                        function(name) {
+                          if (name == "flagged") out$flagged != "left out" else out[[name]]
+                        }))
   goodness <- distance_from_best(out[[main]], main)
   do.call(order, c(keys, list(goodness), if ("method" %in% by) list(out$method)))
 }
@@ -300,13 +324,16 @@ format.kairon_scores <- function(x, ...) {
   }
   names(shown) <- sub("coverage_([0-9.]+)", "in \\1 %", names(shown))
   for (name in names(shown)) {
-    if (inherits(shown[[name]], c("Date", "POSIXct", "factor"))) shown[[name]] <- format(shown[[name]])
+    if (inherits(shown[[name]], c("Date", "POSIXct", "factor"))) {
+      shown[[name]] <- format(shown[[name]])
+    }
   }
   unit <- if (length(measures) == 1) units[[measures]] else ""
   by <- attr(x, "by")
   # Many metrics of a few rows read better downwards.
   if (length(shown) > 14 && nrow(x) <= 6) {
-    cells <- lapply(shown[setdiff(names(shown), by)], function(v) if (is.numeric(v)) show_number(v, 4) else v)
+    cells <- lapply(shown[setdiff(names(shown), by)],
+                    function(v) if (is.numeric(v)) show_number(v, 4) else v)
     heads <- do.call(paste, c(unname(shown[by]), sep = ", "))
     turned <- lapply(seq_along(heads), function(i) vapply(cells, `[`, "", i))
     shown <- c(list(score = names(cells)), rlang::set_names(turned, heads))
@@ -329,17 +356,20 @@ print.kairon_scores <- function(x, ...) {
   invisible(x)
 }
 
-# Scores of a run over parts: those of each part, put together, so that no more than one part is in memory.
+# Scores of a run over parts: those of each part, put together, so that no more than one part is in
+# memory.
 
-# Means over values, which add up over parts when they are weighted by their counts; roots of such means; and
-# the largest of all.
-scores_of_means <- c("mae", "mse", "bias", "mape", "smape", "mase", "coverage", "width", "interval_score",
-                     "pinball", "crps")
+# Means over values, which add up over parts when they are weighted by their counts; roots of such
+# means; and the largest of all.
+scores_of_means <- c("mae", "mse", "bias", "mape", "smape", "mase", "coverage", "width",
+                     "interval_score", "pinball", "crps")
 scores_of_roots <- c("rmse", "rmsse")
 
-scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline, call = rlang::caller_env()) {
+scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline,
+                            call = rlang::caller_env()) {
   if (parts$verb != "backtest") {
-    abort_input(c("Only backtests have scores.", x = "These are parts of {parts$verb}s."), call = call)
+    abort_input(c("Only backtests have scores.", x = "These are parts of {parts$verb}s."),
+                call = call)
   }
   whole <- c(scores_of_means, scores_of_roots, "worst_error", "skill")
   if (identical(metrics, "all")) metrics <- setdiff(whole, if (is.null(baseline)) "skill")
@@ -347,7 +377,8 @@ scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline, cal
   apart <- setdiff(metrics, whole)
   if (length(apart)) {
     abort_state(c("{.val {apart[1]}} cannot be put together from parts.",
-                  i = "Read them all and score those rows: {.code as.data.frame(parts)}."), call = call)
+                  i = "Read them all and score those rows: {.code as.data.frame(parts)}."),
+                  call = call)
   }
   if (identical(flagged, "both")) {
     abort_state("Parts are scored with flagged readings or without: one at a time.", call = call)
@@ -367,8 +398,8 @@ scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline, cal
   }
   out <- out[order_scores(out, metrics, by), , drop = FALSE]
   rownames(out) <- NULL
-  structure(out, class = c("kairon_scores", "data.frame"), by = by, units = attr(each[[1]], "units"),
-            measures = attr(each[[1]], "measures"))
+  structure(out, class = c("kairon_scores", "data.frame"), by = by,
+            units = attr(each[[1]], "units"), measures = attr(each[[1]], "measures"))
 }
 
 # One row for each group from those of parts.

@@ -5,7 +5,8 @@ effect_spans <- function(x, when, calendar, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   if (meta$type == "step") abort_input("A timeline of plain steps has no dates.", call = call)
   if (!is.character(when) || length(when) == 0 || anyNA(when)) {
-    abort_input(c("{.arg when} must be intervals such as {.val 2031-07-14/2031-07-27}, or an event's name.",
+    abort_input(c("{.arg when} must be intervals such as {.val 2031-07-14/2031-07-27}, or an \\
+                   event's name.",
                   i = "Where an item ended, {.arg ended} names it."), call = call)
   }
   rows <- rows_of(x)
@@ -17,7 +18,8 @@ effect_spans <- function(x, when, calendar, call = rlang::caller_env()) {
   inside <- vapply(touched_rows(x, spans), any, TRUE)
   if (!any(inside)) {
     shown <- span_words(x)
-    abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."), call = call)
+    abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."),
+                call = call)
   }
   spans <- spans[inside, , drop = FALSE]
   spans[order(spans[, 1]), , drop = FALSE]
@@ -33,8 +35,8 @@ touched_rows <- function(x, spans) {
   lapply(seq_len(nrow(spans)), function(i) begin < spans[i, 2] - 1e-3 & end > spans[i, 1] + 1e-3)
 }
 
-# What else the calendar has, as columns for all rows; what lies within the stretches themselves does not
-# count.
+# What else the calendar has, as columns for all rows; what lies within the stretches themselves
+# does not count.
 event_regressors <- function(x, calendar, spans) {
   days <- period_days(x)
   columns <- lapply(rlang::set_names(unique(calendar$name)), function(name) {
@@ -46,7 +48,8 @@ event_regressors <- function(x, calendar, spans) {
   do.call(cbind, c(columns[seen], list(matrix(0, nrow(x), 0))))
 }
 
-# One series: its values (logarithms where it is an amount above zero throughout), columns, and stretches.
+# One series: its values (logarithms where it is an amount above zero throughout), columns, and
+# stretches.
 effect_series <- function(value, rows, s, x, measure, plan) {
   at <- (rows$breaks[s] + 1):rows$breaks[s + 1]
   y <- value[at]
@@ -54,12 +57,14 @@ effect_series <- function(value, rows, s, x, measure, plan) {
   logs <- meta$kinds[[measure]] == "amount" && isTRUE(min(y, na.rm = TRUE) > 0)
   seconds <- rows$seconds[at]
   blocks <- lapply(plan$touched, function(here) which(here[at]))
-  after <- lapply(blocks, lingering_rows, seconds = seconds, plan = plan, meta = meta, zone = rows$zone)
+  after <- lapply(blocks, lingering_rows, seconds = seconds, plan = plan, meta = meta,
+                  zone = rows$zone)
   list(
     y = if (logs) log(y) else y, raw = y, logs = logs, blocks = blocks, after = after, at = at,
-    period = period_of_stamp(meta$cadence, seconds, rows$zone), amount = meta$kinds[[measure]] == "amount",
-    x = expected_columns(replace(if (logs) log(y) else y, unlist(c(blocks, after)), NA), at, meta$cadence,
-                         plan),
+    period = period_of_stamp(meta$cadence, seconds, rows$zone),
+    amount = meta$kinds[[measure]] == "amount",
+    x = expected_columns(replace(if (logs) log(y) else y, unlist(c(blocks, after)), NA), at,
+                         meta$cadence, plan),
     x_timeline = x, measure = measure,
     week = steps_of_week(meta$cadence)
   )
@@ -70,8 +75,8 @@ lingering_rows <- function(block, seconds, plan, meta, zone) {
     return(integer())
   }
   step <- parse_step(plan$lingers, "lingers")
-  end <- period_start(meta$cadence, period_of_stamp(meta$cadence, seconds[block[length(block)]], zone) + 1,
-                      zone)
+  end <- period_start(meta$cadence,
+                      period_of_stamp(meta$cadence, seconds[block[length(block)]], zone) + 1, zone)
   until <- shift_instants(end, step, 1, zone)
   which(seconds >= end & seconds < until)
 }
@@ -120,10 +125,15 @@ stretch_expected <- function(d, block, out, before, plan, z, share, past = Inf) 
                                    ended = "forecast", last = "keep"))),
     kairon_error = function(e) NULL
   )
-  if (is.null(f)) NULL else list(expected = if (d$logs) log(f$table$value) else f$table$value, share = share)
+  if (is.null(f)) NULL else list(expected = if (d$logs) log(f$table$value) else f$table$value,
+                                 share = share)
 }
 
 # Rows of the sum of all series.
 is_together <- function(t, meta) {
-  if (length(meta$series) == 0) rep(FALSE, nrow(t)) else as.character(t[[meta$series[1]]]) %in% "together"
+  if (length(meta$series) == 0) {
+    rep(FALSE, nrow(t))
+  } else {
+    as.character(t[[meta$series[1]]]) %in% "together"
+  }
 }

@@ -1,21 +1,22 @@
 #' Track an older forecast against what came since
 #'
-#' Scores a forecast as measurements come in, keeps its cumulated error, and tells when a new fit is due.
+#' Scores a forecast as measurements come in, keeps its cumulated error, and tells when a new fit is
+#' due.
 #'
 #' @param f A [forecast()] made earlier.
 #' @param new_data A timeline with what was measured since; rows from before are passed over.
 #' @param limit How many mean absolute errors the cumulated error may reach.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_track`. [as.data.frame()] gives one row a measured value: the series columns, the time
-#'   column, `measure`, `method`, `ahead`, `value`, `observed`, `error` (forecast less observed), `cumulated`
-#'   and `signal` (the tracking signal). The element `summary` has one row for each series, measure and
-#'   method: `n`, `mae`, `bias`, `signal` (the last), `coverage` of the widest interval, `due` and `reason`.
-#'   `autoplot()` draws forecast against observed, and the tracking signal between its limits.
+#' @returns A `kairon_track`. [as.data.frame()] gives one row a measured value: the series columns,
+#'   the time column, `measure`, `method`, `ahead`, `value`, `observed`, `error` (forecast less
+#'   observed), `cumulated` and `signal` (the tracking signal). The element `summary` has one row
+#'   for each series, measure and method: `n`, `mae`, `bias`, `signal` (the last), `coverage` of the
+#'   widest interval, `due` and `reason`. `autoplot()` draws forecast against observed, and the
+#'   tracking signal between its limits.
 #' @section Rule:
-#' Tracking signal: the cumulated error over the mean absolute error so far. A new fit is due when it leaves
-#' +- `limit` (4 is usual) after five values or more, or when as few values lie in the widest interval as
-#' would
-#' in under one of a hundred cases if it held (binomial).
+#' Tracking signal: the cumulated error over the mean absolute error so far. A new fit is due when
+#' it leaves +- `limit` (4 is usual) after five values or more, or when as few values lie in the
+#' widest interval as would in under one of a hundred cases if it held (binomial).
 #' @references Brown, R. G. (1959). Statistical forecasting for inventory control. McGraw-Hill.
 #' @seealso [verdict()], [leak_check()], [as_backtest()], [diagnosis()]
 #' @examples
@@ -47,14 +48,16 @@ track <- function(f, new_data, limit = 4, ...) {
     t$cumulated <- cumsum(t$error)
     mad <- cumsum(abs(t$error)) / seq_len(nrow(t))
     t$signal <- ifelse(mad > 0, t$cumulated / mad, 0)
-    t[c(meta$series, meta$time, "measure", "method", "ahead", "value", bound_columns(wide), "observed",
-        "error",
+    t[c(meta$series, meta$time, "measure", "method", "ahead", "value", bound_columns(wide),
+        "observed", "error",
         "cumulated", "signal")]
   })
   parts <- Filter(Negate(is.null), parts)
   summary <- bind_rows(lapply(parts, track_row, keys = meta$series, wide = wide, limit = limit))
-  structure(list(table = bind_rows(parts), summary = summary, meta = meta, limit = limit, wide = wide,
-                 horizon = f$horizon, measures = f$measures, history = f$history), class = "kairon_track")
+  structure(list(table = bind_rows(parts), summary = summary, meta = meta, limit = limit,
+                 wide = wide,
+                 horizon = f$horizon, measures = f$measures, history = f$history),
+                 class = "kairon_track")
 }
 
 # Later rows only, on the grid of the forecast.
@@ -79,8 +82,8 @@ track_row <- function(t, keys, wide, limit) {
   last <- t$signal[n]
   out <- n >= 5 && abs(last) > limit
   data.frame(
-    t[1, c(keys, "measure", "method"), drop = FALSE], n = n, mae = mean(abs(t$error)), bias = mean(t$error),
-    signal = last, coverage = mean(inside, na.rm = TRUE), due = out || few,
+    t[1, c(keys, "measure", "method"), drop = FALSE], n = n, mae = mean(abs(t$error)),
+    bias = mean(t$error), signal = last, coverage = mean(inside, na.rm = TRUE), due = out || few,
     reason = if (out) {
       paste0("it has run too ", if (last > 0) "high" else "low", " for long")
     } else if (few) {
@@ -107,8 +110,8 @@ format.kairon_track <- function(x, ...) {
   names(cells)[names(cells) == "coverage"] <- paste0("in ", x$wide, " %")
   c(
     paste0(
-      "Of ", plural(x$horizon, "forecast step"), " ", reached, if (reached == 1) " has" else " have",
-      " been reached. ",
+      "Of ", plural(x$horizon, "forecast step"), " ", reached,
+      if (reached == 1) " has" else " have", " been reached. ",
       if (due == 0) {
         "No new fit is due."
       } else {

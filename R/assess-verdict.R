@@ -11,14 +11,14 @@
 #' @returns A `kairon_verdict`: a character vector of sentences, one measure
 #'   after the other, that prints as a paragraph.
 #' @section How it is worded:
-#' Methods are compared as in [ranking()]: on the forecasts that all have, by mean absolute errors in units of
-#' the scale of each series. The naive habit is the seasonal naive method where it was run, else the naive
-#' one; the difference to it is "more than chance" where the test of [ranking()] has p under 0.05. The number
-#' of cutoffs that would be needed is that at which the mean difference is two standard errors. A bias is told
-#' when it is over a third of the mean absolute error. Intervals "held" when their coverage is within five
-#' points of their level. A series, a weekday or a month is named when its errors are half as large again as
-#' is usual, and larger than the others' by more than chance over the cutoffs (p under 0.05, corrected for
-#' their number).
+#' Methods are compared as in [ranking()]: on the forecasts that all have, by mean absolute errors
+#' in units of the scale of each series. The naive habit is the seasonal naive method where it was
+#' run, else the naive one; the difference to it is "more than chance" where the test of [ranking()]
+#' has p under 0.05. The number of cutoffs that would be needed is that at which the mean difference
+#' is two standard errors. A bias is told when it is over a third of the mean absolute error.
+#' Intervals "held" when their coverage is within five points of their level. A series, a weekday or
+#' a month is named when its errors are half as large again as is usual, and larger than the others'
+#' by more than chance over the cutoffs (p under 0.05, corrected for their number).
 #' @seealso [backtest()], [scores()], [ranking()], [best()], [leak_check()], [as_backtest()]
 #' @examples
 #' verdict(backtest(demo_timeline("demand"), horizon = "14 days", cutoffs = 3))
@@ -34,8 +34,8 @@ verdict <- function(b, observed = NULL, method = NULL, ...) {
   structure(sentences, class = "kairon_verdict")
 }
 
-# `b` is a backtest, or a forecast whose rows have been scored. `method`: which method is spoken of; the
-# first.
+# `b` is a backtest, or a forecast whose rows have been scored. `method`: which method is spoken of;
+# the first.
 measure_verdict <- function(measure, table, meta, b, method = NULL) {
   o <- method_order(table, meta$series, measure)
   method <- method %||% o$methods$method[1]
@@ -48,7 +48,8 @@ measure_verdict <- function(measure, table, meta, b, method = NULL) {
   habit <- habit_sentence(o, b, method)
   levels <- !is.null(meta$sums) && length(unique(key_levels(rows[meta$series], meta$sums))) > 1
   c(
-    if (levels) level_sentence(measure, rows, meta, unit, method) else error_sentence(measure, own, unit,
+    if (levels) level_sentence(measure, rows, meta, unit,
+                               method) else error_sentence(measure, own, unit,
                                                                                       rows,
                                                                                       method),
     agreement_sentence(rows, meta),
@@ -92,7 +93,11 @@ agreement_sentence <- function(rows, meta) {
   if (is.null(rows$alone) || anyNA(rows$alone)) {
     return(NULL)
   }
-  level <- if (is.null(meta$sums)) factor(rep("", nrow(rows))) else key_levels(rows[meta$series], meta$sums)
+  level <- if (is.null(meta$sums)) {
+    factor(rep("", nrow(rows)))
+  } else {
+    key_levels(rows[meta$series], meta$sums)
+  }
   gain <- vapply(levels(droplevels(level)), function(l) {
     own <- rows[level == l, ]
     1 - mean(abs(own$value - own$observed)) / max(mean(abs(own$alone - own$observed)), 1e-300)
@@ -123,11 +128,13 @@ habit_sentence <- function(o, b, method) {
     return(if (others) {
       first <- o$methods$method[1]
       closer <- score(habit) - score(first) > 1e-9 * score(habit)
-      list(sentence = if (closer) paste0(capitalise(first), " came closer than this naive habit.") else
+      list(sentence = if (closer) paste0(capitalise(first),
+                                         " came closer than this naive habit.") else
         "No other method came closer than this naive habit.")
     })
   }
-  gain <- if (score(habit) > 0) 1 - score(method) / score(habit) else if (score(method) > 0) -Inf else 0
+  gain <- if (score(habit) > 0) 1 -
+    score(method) / score(habit) else if (score(method) > 0) -Inf else 0
   if (abs(gain) < 0.01) {
     return(list(sentence = paste0("That is no closer than the ", habit, " habit.")))
   }
@@ -144,9 +151,11 @@ habit_sentence <- function(o, b, method) {
     ", from too few cutoffs to tell it from chance"
   }
   list(
-    sentence = paste0("That is ", show_percent(abs(gain)), if (gain > 0) " closer" else " further off",
+    sentence = paste0("That is ", show_percent(abs(gain)),
+                      if (gain > 0) " closer" else " further off",
                       " than the ", habit, " habit", certainty, "."),
-    needed = if (!is.null(tested) && !sure && gain > 0) cutoffs_needed(o, method, habit), habit = habit
+    needed = if (!is.null(tested) && !sure && gain > 0) cutoffs_needed(o, method, habit),
+    habit = habit
   )
 }
 
@@ -225,12 +234,14 @@ calendar_sentence <- function(rows, own, meta) {
     return(NULL)
   }
   step <- step_seconds(meta$cadence)
-  parts <- c(if (step < 27 * 86400 || (meta$cadence$unit == "month" && meta$cadence$n == 1)) "month of year",
+  parts <- c(if (step < 27 * 86400 ||
+                 (meta$cadence$unit == "month" && meta$cadence$n == 1)) "month of year",
              if (step < 2 * 86400) "day of week")
   # The rows that are compared, with their stamps.
   key <- function(s, cutoff, ahead) paste(s, cutoff, ahead, sep = "\r")
   labels <- if (length(meta$series)) series_labels(rows[meta$series]) else rep("", nrow(rows))
-  at <- match(key(own$series, own$cutoff, own$ahead), key(labels, to_seconds(rows$cutoff), rows$ahead))
+  at <- match(key(own$series, own$cutoff, own$ahead),
+              key(labels, to_seconds(rows$cutoff), rows$ahead))
   for (part in parts) {
     code <- scoring_parts(rows, part, meta)[[part]][at]
     worst <- stands_out(own$loss, as.character(code), paste(own$series, own$cutoff))
@@ -243,9 +254,10 @@ calendar_sentence <- function(rows, own, meta) {
   NULL
 }
 
-# The group whose losses are half as large again as is usual, and larger than the others' by more than chance:
-# logs of the means of each group in each block (a cutoff, or a cutoff of a series, whose errors go together),
-# less the block's mean; what is left of them when each group has its own tells what chance does.
+# The group whose losses are half as large again as is usual, and larger than the others' by more
+# than chance: logs of the means of each group in each block (a cutoff, or a cutoff of a series,
+# whose errors go together), less the block's mean; what is left of them when each group has its own
+# tells what chance does.
 stands_out <- function(loss, group, block) {
   cells <- tapply(loss, list(as.character(group), as.character(block)), mean)
   if (nrow(cells) < 3 || ncol(cells) < 2 || !any(loss > 0)) {

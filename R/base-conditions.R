@@ -23,8 +23,9 @@
 #' )
 NULL
 
-# The one door for messages. Templates are written in this package only; what comes from data or from
-# elsewhere goes in as a value (`{x}`) or, where it is a sentence of its own, through verbatim().
+# The one door for messages. Templates are written in this package only; what comes from data or
+# from elsewhere goes in as a value (`{x}`) or, where it is a sentence of its own, through
+# verbatim().
 
 # Finished words where a template is expected: braces are shown, and mean nothing.
 verbatim <- function(words) {
@@ -37,8 +38,8 @@ points <- function(words, mark) {
   if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
 }
 
-# A template with its values in place; what would steer a terminal is made visible, and then nothing is
-# coloured.
+# A template with its values in place; what would steer a terminal is made visible, and then nothing
+# is coloured.
 written <- function(message, .envir) {
   # A line that goes on in the code is one line.
   message[] <- gsub("\\\\\n[ \t]*", "", message)
@@ -54,12 +55,17 @@ written <- function(message, .envir) {
   }
   steers <- has_controls(plain, "\n\t")
   out <- message
-  out[] <- if (any(steers)) visible(plain, "\n\t") else vapply(message, shown, "", USE.NAMES = FALSE)
+  out[] <- if (any(steers)) {
+    visible(plain, "\n\t")
+  } else {
+    vapply(message, shown, "", USE.NAMES = FALSE)
+  }
   verbatim(out)
 }
 
-# Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and amounts:
-# flow in a study. The option `kairon.caller` says who called, and holds the names that are meant.
+# Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and
+# amounts: flow in a study. The option `kairon.caller` says who called, and holds the names that are
+# meant.
 callers_words <- function(text) {
   caller <- getOption("kairon.caller")
   names <- getOption("kairon.caller_names")
@@ -70,7 +76,8 @@ callers_words <- function(text) {
       return(paste0("`", name, ": ", value, "`"))
     }
     spaced <- grepl(" ", value)
-    trimws(paste0("--", gsub("_", "-", name), " ", if (spaced) paste0("\"", value, "\"") else value))
+    trimws(paste0("--", gsub("_", "-", name), " ",
+                  if (spaced) paste0("\"", value, "\"") else value))
   }
   pattern <- "`([a-z_]+)( = ([^`]*))?`"
   found <- regmatches(text, gregexpr(pattern, text))
@@ -224,11 +231,12 @@ picked_choice <- function(x, call = rlang::caller_env()) {
   check_choice(x, eval(formals(sys.function(sys.parent()))[[arg]]), arg = arg, call = call)
 }
 
-# Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest that it
-# has.
+# Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest
+# that it has.
 refuse_more <- function(verb, ..., call = rlang::caller_env()) {
   if (...length() > 0) {
-    refuse_arguments(verb, ...names() %||% rep("", ...length()), names(formals(sys.function(sys.parent()))),
+    refuse_arguments(verb, ...names() %||% rep("", ...length()),
+                     names(formals(sys.function(sys.parent()))),
       call)
   }
 }

@@ -1,7 +1,7 @@
 # Numbers and lists as people write them.
 
-# Text from outside may hold what steers a terminal: escapes, line breaks, marks that turn the direction of
-# writing. It is shown as what it is, `\\x1b`, never sent.
+# Text from outside may hold what steers a terminal: escapes, line breaks, marks that turn the
+# direction of writing. It is shown as what it is, `\\x1b`, never sent.
 control_marks <- "[\\x{01}-\\x{1f}\\x{7f}-\\x{9f}\\x{202a}-\\x{202e}\\x{2066}-\\x{2069}]"
 
 # `keep`: characters that may stay, such as line breaks in running text.
@@ -131,7 +131,8 @@ show_duration <- function(seconds) {
 
 # Numbers under each other: as many decimals as the usual value needs for four
 # digits, or three digits of what they differ by, and no more than any of them has.
-# `measured`: what is not nothing is not shown as 0, unless it is what rounding leaves of the others.
+# `measured`: what is not nothing is not shown as 0, unless it is what rounding leaves of the
+# others.
 show_column <- function(x, digits = 4, measured = FALSE) {
   sizes <- abs(x[is.finite(x) & x != 0])
   if (length(sizes) == 0 || max(sizes) >= 1e12 || max(sizes) < 1e-4) {
@@ -140,7 +141,9 @@ show_column <- function(x, digits = 4, measured = FALSE) {
   places <- digits - 1 - floor(log10(stats::median(sizes)))
   spread <- diff(range(x[is.finite(x)]))
   # Beyond 15 digits there is nothing but rounding.
-  if (spread > 0) places <- max(places, min(2 - floor(log10(spread)), 14 - floor(log10(max(sizes)))))
+  if (spread > 0) {
+    places <- max(places, min(2 - floor(log10(spread)), 14 - floor(log10(max(sizes)))))
+  }
   places <- max(0, min(8, places))
   while (places > 0 && all(abs(x - round(x, places - 1)) < 1e-13 * abs(x) + 1e-12, na.rm = TRUE)) {
     places <- places - 1
@@ -153,7 +156,8 @@ show_column <- function(x, digits = 4, measured = FALSE) {
   ifelse(is.na(x), "-", text)
 }
 
-# Numbers to be saved: what was measured exactly; what was computed to seven digits of what it varies by.
+# Numbers to be saved: what was measured exactly; what was computed to seven digits of what it
+# varies by.
 saved_numbers <- function(x) {
   v <- x[is.finite(x)]
   if (length(v) == 0) {
@@ -252,8 +256,8 @@ key_text <- function(columns, rows = nrow(columns)) {
   if (length(parts) == 1) parts[[1]] else do.call(paste, c(unname(parts), sep = "\r"))
 }
 
-# The same to be read: "Alderbrook / north". A part that holds the mark between parts itself is quoted, so
-# that different keys have different labels.
+# The same to be read: "Alderbrook / north". A part that holds the mark between parts itself is
+# quoted, so that different keys have different labels.
 label_text <- function(columns) {
   if (length(columns) == 1) {
     return(exact_words(columns[[1]]))
@@ -274,8 +278,8 @@ exact_words <- function(v) {
   words
 }
 
-# Changes the words that match a pattern; most columns have few different words, and hardly ever one that
-# does.
+# Changes the words that match a pattern; most columns have few different words, and hardly ever one
+# that does.
 in_words <- function(words, pattern, change) {
   distinct <- unique(words)
   odd <- grepl(pattern, distinct, perl = TRUE) & !is.na(distinct)

@@ -13,7 +13,8 @@ sql_value <- function(con, value) {
   }
   if (is.logical(value)) value <- as.integer(value)
   if (is.numeric(value)) {
-    out <- ifelse(value == trunc(value) & abs(value) < 1e15, sprintf("%.0f", value), sprintf("%.17g", value))
+    out <- ifelse(value == trunc(value) & abs(value) < 1e15, sprintf("%.0f", value),
+                  sprintf("%.17g", value))
     special <- !is.finite(value) & !is.na(value)
     if (any(special)) out[special] <- special_number(con, value[special])
     out[is.na(value)] <- "NULL"
@@ -22,8 +23,11 @@ sql_value <- function(con, value) {
   value <- enc2utf8(as.character(value))
   out <- rep("NULL", length(value))
   there <- value[!is.na(value)]
-  out[!is.na(value)] <- if (is_engine(con)) quoted_text(there,
-                                                        "'") else as.character(DBI::dbQuoteString(con, there))
+  out[!is.na(value)] <- if (is_engine(con)) {
+    quoted_text(there, "'")
+  } else {
+    as.character(DBI::dbQuoteString(con, there))
+  }
   out
 }
 
@@ -38,14 +42,19 @@ special_number <- function(con, value) {
 }
 
 # A table by its name, or by schema and name.
-sql_table <- function(con, table) paste(vapply(table, function(part) sql_name(con, part), ""), collapse = ".")
+sql_table <- function(con, table) {
+  paste(vapply(table, function(part) sql_name(con, part), ""), collapse = ".")
+}
 
 # The one place where statements leave for a database.
-sql_ask <- function(con, sql) if (is_engine(con)) engine_rows(con, sql) else DBI::dbGetQuery(con, sql)
+sql_ask <- function(con, sql) {
+  if (is_engine(con)) engine_rows(con, sql) else DBI::dbGetQuery(con, sql)
+}
 
 sql_tell <- function(con, sql) if (is_engine(con)) engine_do(con, sql) else DBI::dbExecute(con, sql)
 
-# Runs a query; whatever goes wrong is one error with the database's own word. Some drivers only warn.
+# Runs a query; whatever goes wrong is one error with the database's own word. Some drivers only
+# warn.
 sql_rows <- function(con, sql, call = rlang::caller_env()) {
   trouble <- NULL
   out <- tryCatch(
@@ -146,38 +155,44 @@ sql_transaction <- function(con, work, call = rlang::caller_env()) {
   out
 }
 
-# Rows into a table that is there: in one bound statement where the driver can, else in statements of many
-# rows.
+# Rows into a table that is there: in one bound statement where the driver can, else in statements
+# of many rows.
 sql_append <- function(con, table, data, call) {
   if (nrow(data) == 0) {
     return(invisible())
   }
   if (sql_says(con)$bound) {
     marks <- paste(rep("?", ncol(data)), collapse = ", ")
-    sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES (",
-                  marks, ")")
+    sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)),
+                  ") VALUES (", marks, ")")
     tryCatch(DBI::dbExecute(con, sql, params = unname(as.list(data))),
              error = function(e) abort_database(conditionMessage(e), sql, call))
     return(invisible())
   }
-  head <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)), ") VALUES ")
+  head <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)),
+                 ") VALUES ")
   size <- 2000
   for (from in seq(1, nrow(data), by = size)) {
     at <- from:min(nrow(data), from + size - 1)
     cells <- lapply(data, function(column) sql_value(con, column[at]))
-    sql_do(con, paste0(head, paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")),
+    sql_do(con,
+           paste0(head,
+                  paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")),
            call)
   }
   invisible()
 }
 
-sql_columns <- function(con, names) paste(vapply(names, function(n) sql_name(con, n), ""), collapse = ", ")
+sql_columns <- function(con, names) {
+  paste(vapply(names, function(n) sql_name(con, n), ""), collapse = ", ")
+}
 
 sql_tables <- function(con) {
   if (!is_engine(con)) {
     return(DBI::dbListTables(con))
   }
-  sql_rows(con, "SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema()")[[1]]
+  sql_rows(con, paste("SELECT table_name FROM information_schema.tables",
+                      "WHERE table_schema = current_schema()"))[[1]]
 }
 
 sql_fields <- function(con, table) {
@@ -191,19 +206,21 @@ sql_fields <- function(con, table) {
 sql_has_table <- function(con, table) {
   here <- sql_says(con)$here
   found <- if (is.null(here)) {
-    sql_rows(con, paste0("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name = ",
+    sql_rows(con,
+             paste0("SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name = ",
                          sql_value(con, table[length(table)])))
   } else {
     schema <- if (length(table) > 1) paste0("table_schema = ", sql_value(con, table[1])) else here
     sql_rows(con,
-             paste0("SELECT table_name FROM information_schema.tables WHERE ", schema, " AND table_name = ",
+             paste0("SELECT table_name FROM information_schema.tables WHERE ", schema,
+                    " AND table_name = ",
                          sql_value(con, table[length(table)])))
   }
   nrow(found) > 0
 }
 
-# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "number", "text"
-# that tells its offset, or "local text".
+# What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "number",
+# "text" that tells its offset, or "local text".
 sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
   name <- sql_name(con, column)
   form <- sql_told_form(con, source, name, call)
@@ -211,15 +228,16 @@ sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
 }
 
 stamp_text_form <- function(con, source, name, call) {
-  few <- sql_rows(con, paste0("SELECT ", stamp_text_sql(con, name), " AS told FROM ", source, " WHERE ", name,
-                              " IS NOT NULL LIMIT 1"), call)
+  few <- sql_rows(con, paste0("SELECT ", stamp_text_sql(con, name), " AS told FROM ", source,
+                              " WHERE ", name, " IS NOT NULL LIMIT 1"), call)
   if (nrow(few) && as.logical(few$told)) "text" else "local text"
 }
 
-# What differs between databases: types, names of what is there, stamps as seconds. A driver is known by the
-# class of its connection, or by what it says of the database.
+# What differs between databases: types, names of what is there, stamps as seconds. A driver is
+# known by the class of its connection, or by what it says of the database.
 
-sql_drivers <- c(kairon_engine = "duckdb", SQLite = "sqlite", `^(Pq|PostgreSQL|Redshift)` = "postgres",
+sql_drivers <- c(kairon_engine = "duckdb", SQLite = "sqlite",
+                 `^(Pq|PostgreSQL|Redshift)` = "postgres",
                  `MariaDB|MySQL` = "mariadb", duckdb = "duckdb")
 sql_servers <- c(PostgreSQL = "postgres", MariaDB = "mariadb", MySQL = "mariadb", DuckDB = "duckdb")
 
@@ -238,8 +256,8 @@ sql_dialect <- function(con) {
 # types: of instants, days, yes and no, numbers, text, and of text that tells rows apart
 # same: equal, or both missing
 # here: the schema that a bare name is looked for in
-# bound: whether rows go in as parameters of one statement; whole: whether making a table can be taken back
-# joined: whether UPDATE takes FROM
+# bound: whether rows go in as parameters of one statement; whole: whether making a table can be
+# taken back joined: whether UPDATE takes FROM
 sql_dialects <- list(
   sqlite = list(
     types = c(instant = "TEXT", date = "TEXT", logical = "INTEGER", number = "REAL", text = "TEXT",
@@ -249,22 +267,23 @@ sql_dialects <- list(
   postgres = list(
     types = c(instant = "TIMESTAMP WITH TIME ZONE", date = "DATE", logical = "BOOLEAN",
               number = "DOUBLE PRECISION", text = "TEXT", key = "TEXT"),
-    same = " IS NOT DISTINCT FROM ", here = "table_schema = ANY (current_schemas(true))", bound = FALSE,
-    whole = TRUE, infinite = c("'Infinity'::float8", "'-Infinity'::float8")
+    same = " IS NOT DISTINCT FROM ", here = "table_schema = ANY (current_schemas(true))",
+    bound = FALSE, whole = TRUE, infinite = c("'Infinity'::float8", "'-Infinity'::float8")
   ),
   mariadb = list(
-    # Stamps with a zone are seconds since 1970 there; keys need a length, and letters that differ must
-    # differ.
+    # Stamps with a zone are seconds since 1970 there; keys need a length, and letters that differ
+    # must differ.
     types = c(instant = "TIMESTAMP(6) NULL DEFAULT NULL", date = "DATE", logical = "BOOLEAN",
               number = "DOUBLE",
               text = "LONGTEXT", key = "VARCHAR(190) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"),
-    same = " <=> ", here = "table_schema = DATABASE()", bound = FALSE, whole = FALSE, infinite = NULL
+    same = " <=> ", here = "table_schema = DATABASE()", bound = FALSE, whole = FALSE,
+    infinite = NULL
   ),
   duckdb = list(
-    types = c(instant = "TIMESTAMP WITH TIME ZONE", date = "DATE", logical = "BOOLEAN", number = "DOUBLE",
-              text = "VARCHAR", key = "VARCHAR"),
-    same = " IS NOT DISTINCT FROM ", here = "table_schema = current_schema()", bound = FALSE, whole = TRUE,
-    infinite = c("'Infinity'::DOUBLE", "'-Infinity'::DOUBLE")
+    types = c(instant = "TIMESTAMP WITH TIME ZONE", date = "DATE", logical = "BOOLEAN",
+              number = "DOUBLE", text = "VARCHAR", key = "VARCHAR"),
+    same = " IS NOT DISTINCT FROM ", here = "table_schema = current_schema()", bound = FALSE,
+    whole = TRUE, infinite = c("'Infinity'::DOUBLE", "'-Infinity'::DOUBLE")
   )
 )
 sql_dialects$other <- replace(sql_dialects$postgres, "here", list("table_schema = current_schema"))
@@ -274,10 +293,11 @@ sql_says <- function(con) sql_dialects[[sql_dialect(con)]]
 # Division of whole numbers that leaves the rest.
 whole_sql <- function(con) if (sql_dialect(con) == "duckdb") "//" else "/"
 
-# What the database calls a type, as the form of its stamps: "instant" (with a zone), "local" (a wall clock),
-# "date", "text", or "number".
+# What the database calls a type, as the form of its stamps: "instant" (with a zone), "local" (a
+# wall clock), "date", "text", or "number".
 stamp_forms <- c(
-  `timestamp with time zone` = "instant", timestamptz = "instant", `timestamp without time zone` = "local",
+  `timestamp with time zone` = "instant", timestamptz = "instant",
+  `timestamp without time zone` = "local",
   date = "date", text = "text", `character varying` = "text", character = "text", varchar = "text"
 )
 
@@ -286,21 +306,23 @@ sql_told_form <- function(con, source, name, call) {
   if (dialect == "mariadb") {
     # The type of a column is told of tables only.
     view <- paste0("kairon_form_", Sys.getpid())
-    sql_do(con, paste0("CREATE TEMPORARY TABLE ", view, " AS SELECT ", name, " AS stamp FROM ", source,
+    sql_do(con,
+           paste0("CREATE TEMPORARY TABLE ", view, " AS SELECT ", name, " AS stamp FROM ", source,
                        " LIMIT 0"), call)
     on.exit(sql_do(con, paste("DROP TEMPORARY TABLE", view), call))
     told <- sql_rows(con, paste("DESCRIBE", view), call)
     type <- tolower(sub("\\(.*", "", as.character(told$Type[1])))
     return(switch(type, timestamp = "instant", datetime = "local", date = "date",
-                  char = , varchar = , text = , longtext = , mediumtext = , tinytext = "text", "number"))
+                  char = , varchar = , text = , longtext = , mediumtext = , tinytext = "text",
+                  "number"))
   }
   if (dialect == "sqlite") {
     told <- sql_rows(con, paste0("SELECT typeof(", name, ") AS form FROM ", source, " WHERE ", name,
                                  " IS NOT NULL LIMIT 1"), call)
     return(if (nrow(told) && told$form == "text") "text" else "number")
   }
-  told <- sql_rows(con, paste0("SELECT CAST(", if (dialect == "duckdb") "typeof" else "pg_typeof", "(", name,
-                               ") AS text) AS form FROM ", source, " LIMIT 1"), call)
+  told <- sql_rows(con, paste0("SELECT CAST(", if (dialect == "duckdb") "typeof" else "pg_typeof",
+                               "(", name, ") AS text) AS form FROM ", source, " LIMIT 1"), call)
   form <- if (nrow(told)) tolower(told$form) else ""
   if (dialect == "duckdb" && startsWith(form, "timestamp") && !grepl("zone", form)) {
     return("local")
@@ -330,8 +352,8 @@ sql_seconds <- function(con, column, form) {
   }
   switch(sql_dialect(con),
     sqlite = if (form %in% c("text", "local text")) {
-      paste0("(CAST(strftime('%s', ", name, ") AS REAL) + CAST(strftime('%f', ", name, ") AS REAL) - ",
-             "CAST(strftime('%S', ", name, ") AS REAL))")
+      paste0("(CAST(strftime('%s', ", name, ") AS REAL) + CAST(strftime('%f', ", name,
+             ") AS REAL) - ", "CAST(strftime('%S', ", name, ") AS REAL))")
     } else {
       name
     },
@@ -359,10 +381,10 @@ sql_prepare <- function(con, call) {
   if (sql_dialect(con) == "mariadb") sql_do(con, "SET NAMES utf8mb4", call)
 }
 
-# The engine for rows that need not fit into memory: DuckDB, embedded in this process. There are two ways
-# in, DBI (the package duckdb) and ADBC, the open Arrow standard (adbcdrivermanager, nanoarrow and the
-# engine's shared library). Both are wrapped in one kind of connection, which the SQL of base-sql.R is sent
-# through.
+# The engine for rows that need not fit into memory: DuckDB, embedded in this process. There are two
+# ways in, DBI (the package duckdb) and ADBC, the open Arrow standard (adbcdrivermanager, nanoarrow
+# and the engine's shared library). Both are wrapped in one kind of connection, which the SQL of
+# base-sql.R is sent through.
 
 # Where the shared library lies: KAIRON_DUCKDB_LIBRARY, or the user's data folder.
 engine_library <- function() {
@@ -382,7 +404,8 @@ engine_way <- function() {
   if (!is.null(engine_library()) && has_packages(c("adbcdrivermanager", "nanoarrow"))) "ADBC"
 }
 
-# `path`: a file of the engine, or nothing for rows that lie in other files. `what` is wanted, in words.
+# `path`: a file of the engine, or nothing for rows that lie in other files. `what` is wanted, in
+# words.
 open_engine <- function(path = NULL, what = "Leaving rows in files", write = FALSE,
                         call = rlang::caller_env()) {
   way <- engine_way()
@@ -398,11 +421,12 @@ open_engine <- function(path = NULL, what = "Leaving rows in files", write = FAL
   class(con) <- "kairon_engine"
   tryCatch(
     if (way == "DBI") {
-      con$dbi <- DBI::dbConnect(duckdb::duckdb(), path %||% ":memory:", read_only = !is.null(path) && !write)
+      con$dbi <- DBI::dbConnect(duckdb::duckdb(), path %||% ":memory:",
+                                read_only = !is.null(path) && !write)
     } else {
       driver <- adbcdrivermanager::adbc_driver(engine_library(), "duckdb_adbc_init")
-      settings <- c(if (!is.null(path)) list(path = path), if (!is.null(path) &&
-                                                               !write) list(access_mode = "READ_ONLY"))
+      settings <- c(if (!is.null(path)) list(path = path),
+                    if (!is.null(path) && !write) list(access_mode = "READ_ONLY"))
       con$base <- do.call(adbcdrivermanager::adbc_database_init, c(list(driver), settings))
       con$adbc <- adbcdrivermanager::adbc_connection_init(con$base)
     },
@@ -446,7 +470,8 @@ engine_rows <- function(con, sql) {
   arrow_rows(adbcdrivermanager::read_adbc(con$adbc, sql))
 }
 
-# Arrow's text is turned into R's when it is looked at: here, where what is wrong with it can be told.
+# Arrow's text is turned into R's when it is looked at: here, where what is wrong with it can be
+# told.
 arrow_rows <- function(part) {
   out <- as.data.frame(part)
   words <- vapply(out, is.character, TRUE)
@@ -467,4 +492,6 @@ engine_trouble <- function(text) {
   sub("^[A-Z_]+: ", "", sub("^(Error in [^:]*: *)?", "", text))
 }
 
-quoted_text <- function(text, mark) paste0(mark, gsub(mark, paste0(mark, mark), text, fixed = TRUE), mark)
+quoted_text <- function(text, mark) {
+  paste0(mark, gsub(mark, paste0(mark, mark), text, fixed = TRUE), mark)
+}

@@ -1,11 +1,12 @@
-# Work that is shared out over the processes of the plan that the user has set with the package future.
+# Work that is shared out over the processes of the plan that the user has set with the package
+# future.
 
 worker_count <- function() if (rlang::is_installed("future")) future::nbrOfWorkers() else 1
 
-# Calls `work(data, item)` for each item, here or on workers, and `done(i, result)` as results come. `work`
-# is a function of this package, and items are small; `data` go to each worker once and stay there for later
-# items. What a dead worker had is done again here. Returns how often data were sent, and how many items
-# were done again.
+# Calls `work(data, item)` for each item, here or on workers, and `done(i, result)` as results come.
+# `work` is a function of this package, and items are small; `data` go to each worker once and stay
+# there for later items. What a dead worker had is done again here. Returns how often data were
+# sent, and how many items were done again.
 share_out <- function(items, data, work, done, name, extras = list()) {
   if (length(items) > 1 && (worker_count() > 1 || works_by_jobs())) {
     return(share_over_workers(items, data, work, done, name, extras))
@@ -74,8 +75,13 @@ share_over_workers <- function(items, data, work, done, name, extras) {
   # As many are out as there are workers: asking for one that is busy would wait longer than needed.
   waiting <- seq_along(items)
   fill <- function() {
-    while (length(waiting) && length(running) < (if (is.null(jobs)) count else min(count, jobs$most_out()))) {
-      size <- if (is.null(jobs)) bundle_size(length(waiting), count) else jobs$size(length(waiting), count)
+    while (length(waiting) &&
+           length(running) < (if (is.null(jobs)) count else min(count, jobs$most_out()))) {
+      size <- if (is.null(jobs)) {
+        bundle_size(length(waiting), count)
+      } else {
+        jobs$size(length(waiting), count)
+      }
       i <- length(bundles) + 1
       bundles[[i]] <<- utils::head(waiting, size)
       waiting <<- utils::tail(waiting, -size)
@@ -86,7 +92,8 @@ share_over_workers <- function(items, data, work, done, name, extras) {
   while (length(waiting) || length(running)) {
     fill()
     for (label in names(running)) {
-      ready <- tryCatch(future::resolved(running[[label]], timeout = 0.02), FutureError = function(e) TRUE)
+      ready <- tryCatch(future::resolved(running[[label]], timeout = 0.02),
+                        FutureError = function(e) TRUE)
       if (ready) take(label)
     }
     if (!is.null(jobs) && length(running)) Sys.sleep(0.2)
@@ -95,8 +102,8 @@ share_over_workers <- function(items, data, work, done, name, extras) {
   state
 }
 
-# Items travel together, since a message to a worker costs some hundredths of a second: many at first, and
-# fewer towards the end, so that no worker waits long for the last.
+# Items travel together, since a message to a worker costs some hundredths of a second: many at
+# first, and fewer towards the end, so that no worker waits long for the last.
 bundle_size <- function(left, workers) max(1, floor(left / (1.5 * workers)))
 
 lacks_data <- "the data are not here"
@@ -133,24 +140,27 @@ with_seed <- function(seed, expr) {
   expr
 }
 
-# Workers that are jobs of a batch system. Each begins anew, some seconds after it was asked for, and finds
-# the data in a file that all hosts see. One job carries as many items as its start is worth.
+# Workers that are jobs of a batch system. Each begins anew, some seconds after it was asked for,
+# and finds the data in a file that all hosts see. One job carries as many items as its start is
+# worth.
 
 works_by_jobs <- function() rlang::is_installed("future") && inherits(future::plan(), "batchtools")
 
-# Work of a job lasts so many of its starts at least, and so many seconds at most, so that little is lost with
-# it.
+# Work of a job lasts so many of its starts at least, and so many seconds at most, so that little is
+# lost with it.
 job_starts <- 4
 job_seconds <- 600
 
-# What share_out() asks about jobs. The file of the data lies in the folder where the plan keeps its jobs.
+# What share_out() asks about jobs. The file of the data lies in the folder where the plan keeps its
+# jobs.
 job_desk <- function(data, now = function() proc.time()[[3]]) {
   folder <- getOption("future.cache.path", ".future")
   there <- dir.exists(folder)
   made <- dir.exists(folder) || dir.create(folder, recursive = TRUE, showWarnings = FALSE)
   if (!made) {
     abort_state(c("{.file {folder}} cannot be made, where jobs find their data.",
-                  i = "Name one that all hosts see: {.code options(future.cache.path = )}."), call = NULL)
+                  i = "Name one that all hosts see: {.code options(future.cache.path = )}."),
+                  call = NULL)
   }
   file <- tempfile("data-", normalizePath(folder), fileext = ".rds")
   saveRDS(data, paste0(file, ".part"), compress = FALSE)
@@ -163,8 +173,8 @@ job_desk <- function(data, now = function() proc.time()[[3]]) {
   start <- item <- NA_real_
   list(
     file = file,
-    # Nothing is known of items at first: a few jobs of one item, and twice as many whenever ten seconds bring
-    # nothing, for such items are worth a job each.
+    # Nothing is known of items at first: a few jobs of one item, and twice as many whenever ten
+    # seconds bring nothing, for such items are worth a job each.
     most_out = function() if (is.na(item)) 4 * 2^min(20, floor((now() - began) / 10)) else Inf,
     size = function(left, workers) if (is.na(item)) 1 else job_size(left, workers, item, start),
     start = function(future, i) {
@@ -173,7 +183,8 @@ job_desk <- function(data, now = function() proc.time()[[3]]) {
         reason <- sub("\\s*TROUBLESHOOTING.*", "", conditionMessage(e))
         abort_state(c("No job could be handed to the batch system.",
                       x = "{reason}",
-                      i = "Try the plan by itself: {.code future::value(future::future(1))}."), call = NULL)
+                      i = "Try the plan by itself: {.code future::value(future::future(1))}."),
+                      call = NULL)
       })
     },
     # FALSE where the job is to be tried once more: its host died, or it was cancelled.
@@ -221,9 +232,11 @@ unlink_empty <- function(folder) {
   if (all(basename(inside) == "sessioninfo.txt")) unlink(folder, recursive = TRUE)
 }
 
-# How far long work is: a bar where somebody watches; in a log one line at the end, where it took its time.
+# How far long work is: a bar where somebody watches; in a log one line at the end, where it took
+# its time.
 
-# `tick(by)` moves it on, `reach(at)` sets it, `done()` ends it; it ends with the caller's frame, too.
+# `tick(by)` moves it on, `reach(at)` sets it, `done()` ends it; it ends with the caller's frame,
+# too.
 progress <- function(name, total, env = parent.frame()) {
   if (cli::is_dynamic_tty(stderr())) {
     bar <- cli::cli_progress_bar(name, total = total, auto_terminate = FALSE, .envir = env)

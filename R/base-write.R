@@ -18,9 +18,9 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
   invisible(path)
 }
 
-# What a call gives, or what went wrong: the word of its first warning or of its error. A warning that is
-# caught on its way would cut off the call that gives it, which then leaves its connection open for ever; so
-# calls end by themselves.
+# What a call gives, or what went wrong: the word of its first warning or of its error. A warning
+# that is caught on its way would cut off the call that gives it, which then leaves its connection
+# open for ever; so calls end by themselves.
 attempt <- function(expr) {
   trouble <- NULL
   value <- tryCatch(
@@ -37,10 +37,12 @@ attempt <- function(expr) {
   list(value = value, trouble = trouble)
 }
 
-# A name for what is not whole yet, in the folder where it is going to be. It tells machine and process, so
-# that what a killed process left is known for what it is and taken away by the next one.
+# A name for what is not whole yet, in the folder where it is going to be. It tells machine and
+# process, so that what a killed process left is known for what it is and taken away by the next
+# one.
 partial_name <- function(folder) {
-  for (left in list.files(folder, paste0("^\\.kairon-", machine_mark(), "-[0-9]+-"), all.files = TRUE)) {
+  for (left in list.files(folder, paste0("^\\.kairon-", machine_mark(), "-[0-9]+-"),
+                          all.files = TRUE)) {
     if (!is_running(sub("^\\.kairon-[0-9a-f]+-([0-9]+)-.*", "\\1", left))) {
       unlink(file.path(folder, left), recursive = TRUE)
     }
@@ -51,19 +53,25 @@ partial_name <- function(folder) {
 machine_mark <- function() substr(rlang::hash(Sys.info()[["nodename"]]), 1, 8)
 
 is_running <- function(pid) {
-  if (dir.exists("/proc/self")) dir.exists(file.path("/proc", pid)) else tools::pskill(as.integer(pid), 0)
+  if (dir.exists("/proc/self")) {
+    dir.exists(file.path("/proc", pid))
+  } else {
+    tools::pskill(as.integer(pid), 0)
+  }
 }
 
 # Whether a file could be written there, asked before long work.
 check_writable <- function(path, call = rlang::caller_env()) {
   folder <- dirname(path)
-  if (!dir.exists(folder)) abort_file("There is no folder {.file {folder}} to write to.", call = call)
+  if (!dir.exists(folder)) {
+    abort_file("There is no folder {.file {folder}} to write to.", call = call)
+  }
   if (file.access(folder, 2) != 0) abort_file("{.file {folder}} cannot be written to.", call = call)
   if (dir.exists(path)) abort_file("{.file {path}} is a folder.", call = call)
 }
 
-# Rows as CSV, below lines that are there already where `append` says so. The library's writer does not notice
-# every disk that fills up, so the end of the file is compared with the last row.
+# Rows as CSV, below lines that are there already where `append` says so. The library's writer does
+# not notice every disk that fills up, so the end of the file is compared with the last row.
 write_rows <- function(data, path, append = FALSE, separator = ",") {
   data.table::fwrite(data, path, na = "", append = append, col.names = TRUE, sep = separator)
   if (nrow(data) == 0) {
@@ -91,7 +99,8 @@ write_text <- function(lines, path, call = rlang::caller_env()) {
 
 # Rows as JSON, every digit kept.
 as_json <- function(rows) {
-  json_controls(jsonlite::toJSON(infinite_words(rows), digits = NA, na = "null", POSIXt = "ISO8601"))
+  json_controls(jsonlite::toJSON(infinite_words(rows), digits = NA, na = "null",
+                                 POSIXt = "ISO8601"))
 }
 
 # JSON has no infinite numbers; a word stands for them, which is read as a number again.
@@ -108,11 +117,13 @@ infinite_words <- function(rows) {
   rows
 }
 
-# Values that are kept in a file for the next call. A cache may come from anyone, so only data are kept and
-# taken back: what could be run when it is touched (functions, calls, promises, environments) makes the file
-# worth nothing, and then the work is done again.
+# Values that are kept in a file for the next call. A cache may come from anyone, so only data are
+# kept and taken back: what could be run when it is touched (functions, calls, promises,
+# environments) makes the file worth nothing, and then the work is done again.
 keep_value <- function(value, path) {
-  if (cpp_is_plain(list(value))) write_whole(path, function(partial) saveRDS(list(value = value), partial))
+  if (cpp_is_plain(list(value))) {
+    write_whole(path, function(partial) saveRDS(list(value = value), partial))
+  }
   invisible(path)
 }
 
@@ -145,7 +156,9 @@ copy_whole <- function(source, path) {
 write_folder <- function(path, files, write, call = rlang::caller_env()) {
   path <- sub("/+$", "", path)
   parent <- dirname(path)
-  if (!dir.exists(parent)) abort_file("There is no folder {.file {parent}} to write to.", call = call)
+  if (!dir.exists(parent)) {
+    abort_file("There is no folder {.file {parent}} to write to.", call = call)
+  }
   known <- !file.exists(path) || dir.exists(path) &&
     all(list.files(path, all.files = TRUE, no.. = TRUE) %in% files)
   if (!known) {
@@ -163,7 +176,8 @@ write_folder <- function(path, files, write, call = rlang::caller_env()) {
   trouble <- tried$trouble %||% if (!isTRUE(tried$value)) "It cannot be moved there."
   if (!is.null(trouble)) {
     if (!file.exists(path) && file.exists(before)) file.rename(before, path)
-    abort_file(c("{.file {path}} cannot be written.", x = "{trouble}"), call = call, .envir = environment())
+    abort_file(c("{.file {path}} cannot be written.", x = "{trouble}"), call = call,
+               .envir = environment())
   }
   unlink(before, recursive = TRUE)
   invisible(path)

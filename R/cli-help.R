@@ -40,7 +40,8 @@ verb_help <- function(name, verb, all = FALSE) {
   full <- options
   if (!all) {
     for (group in names(common_options)) {
-      options[[group]] <- options[[group]][intersect(common_options[[group]], names(options[[group]]))]
+      options[[group]] <- options[[group]][intersect(common_options[[group]],
+                                                     names(options[[group]]))]
     }
     if (!is.null(verb$common)) options$own <- options$own[verb$common]
   }
@@ -49,8 +50,9 @@ verb_help <- function(name, verb, all = FALSE) {
               sources = "Reading the file:", output = "Output:")
   blocks <- lapply(names(titles), function(group) {
     given <- options[[group]]
-    if (length(given)) c("", titles[[group]], help_table(vapply(given, typed_option, ""), option_words(given,
-                                                                                                       verb)))
+    if (length(given)) {
+      c("", titles[[group]], help_table(vapply(given, typed_option, ""), option_words(given, verb)))
+    }
   })
   c(
     paste0("kairon ", name, ": ", verb$what),
@@ -102,8 +104,8 @@ formats_page <- function() {
     "Forms that are read (found by looking at the file; --format names one):",
     "",
     help_table(
-      c("delimited", "fixed_width", "workbook", "parquet", "json", "json_lines", "netcdf", "package",
-        "SQLite"),
+      c("delimited", "fixed_width", "workbook", "parquet", "json", "json_lines", "netcdf",
+        "package", "SQLite"),
       c("text with any separator, decimal mark and encoding; plain, .gz or in a .zip",
         "columns of fixed width",
         ".xlsx, .xls and .ods", ".parquet", "an array of records, or records within",
@@ -154,8 +156,8 @@ manual_page <- function() {
   }
   verb_lines <- unlist(lapply(names(verbs), function(name) {
     v <- verbs[[name]]
-    c(paste0(".SS ", safe(paste(name, v$arguments %||% "FILE"))), paste0(safe(capitalise(v$what)), "."),
-      flag_lines(verb_options(name, v)$own),
+    c(paste0(".SS ", safe(paste(name, v$arguments %||% "FILE"))),
+      paste0(safe(capitalise(v$what)), "."), flag_lines(verb_options(name, v)$own),
       ".PP", "Example:", ".PP", ".nf", paste0("  ", safe(v$example)), ".fi")
   }))
   usual <- verb_options("forecast", verbs$forecast)
@@ -165,11 +167,12 @@ manual_page <- function() {
     ".SH SYNOPSIS", ".B kairon", "VERB FILE [OPTIONS]",
     ".SH DESCRIPTION",
     safe(paste(
-      "Reads timestamped measurements from delimited text, and inspects, repairs, resamples, decomposes and",
-      "forecasts them. Tables go to standard output: in words on a terminal, as CSV in a pipe. Lines above a",
-      "CSV table that begin with '# kairon:' keep kinds, units, zone, cadence and origins from one call to",
-      "the next;",
-      "--plain leaves them out. A file named - is standard input. Notes and errors go to standard error."
+      "Reads timestamped measurements from delimited text, and inspects, repairs, resamples,",
+      "decomposes and forecasts them. Tables go to standard output: in words on a terminal, as CSV",
+      "in a pipe. Lines above a CSV table that begin with '# kairon:' keep kinds, units, zone,",
+      "cadence and origins from one call to the next;",
+      "--plain leaves them out. A file named - is standard input. Notes and errors go to standard",
+      "error."
     )),
     ".SH OPTIONS OF ALL VERBS THAT READ", flag_lines(cli_options(source_names())),
     ".SH OPTIONS THAT PREPARE", flag_lines(usual$grid),
@@ -177,10 +180,12 @@ manual_page <- function() {
     ".SH SETTINGS OF METHODS", flag_lines(usual$settings),
     ".SH VERBS", verb_lines,
     ".SH EXIT STATUS",
-    safe(paste("0 fine; 1 the data could not be processed; 2 the call was wrong; 3 a threshold was missed;",
+    safe(paste("0 fine; 1 the data could not be processed; 2 the call was wrong; 3 a threshold was",
+               "missed;",
                "130 interrupted.")),
     ".SH SEE ALSO",
-    safe("The help pages in R: help(package = \"kairon\"). Studies: help(\"run_study\", \"kairon\").")
+    safe(paste("The help pages in R: help(package = \"kairon\").",
+               "Studies: help(\"run_study\", \"kairon\")."))
   )
 }
 
@@ -202,7 +207,8 @@ completion_script <- function(shell) {
     "  local word=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]} options=\"\"",
     "  COMPREPLY=()",
     "  if [ \"$COMP_CWORD\" -eq 1 ]; then",
-    paste0("    COMPREPLY=($(compgen -W \"", paste(names(verbs), collapse = " "), "\" -- \"$word\"))"),
+    paste0("    COMPREPLY=($(compgen -W \"", paste(names(verbs), collapse = " "),
+           "\" -- \"$word\"))"),
     "    return",
     "  fi",
     "  case \"${COMP_WORDS[1]}\" in", unname(cases), "  esac",

@@ -1,6 +1,6 @@
 # Reading arguments, calling verbs, printing, and the exit code, which is set
-# in one place: 0 fine, 1 the data could not be processed, 2 the call was wrong, 3 a threshold was missed, 130
-# interrupted.
+# in one place: 0 fine, 1 the data could not be processed, 2 the call was wrong, 3 a threshold was
+# missed, 130 interrupted.
 
 #' Run the command line
 #'
@@ -94,8 +94,11 @@ run_verb <- function(args) {
     on.exit(if (!is.null(plan)) future::plan(plan), add = TRUE)
   }
   made <- withCallingHandlers(
-    if (is.null(verb$run)) cli_run(name, verb, call$files, call$options) else verb$run(call$files,
-                                                                                       call$options),
+    if (is.null(verb$run)) {
+      cli_run(name, verb, call$files, call$options)
+    } else {
+      verb$run(call$files, call$options)
+    },
     warning = function(w) {
       if (!isTRUE(call$options$quiet)) say(cli::ansi_strip(conditionMessage(w)))
       invokeRestart("muffleWarning")
@@ -115,8 +118,8 @@ say <- function(...) writeLines(visible(sub("^. ", "", paste0(...)), "\n"), stde
 
 # The words of one call as files and options.
 
-# --at-least=1, --at_least 1 and -o FILE; a value may begin with a dash, since an option that has one takes
-# the next word, and two dashes alone end the options.
+# --at-least=1, --at_least 1 and -o FILE; a value may begin with a dash, since an option that has
+# one takes the next word, and two dashes alone end the options.
 read_call <- function(args, name, verb) {
   known <- unlist(unname(verb_options(name, verb)), recursive = FALSE)
   files <- character()
@@ -131,7 +134,8 @@ read_call <- function(args, name, verb) {
     }
     if (!grepl("^--[A-Za-z]", word) && !word %in% c("-o", "-q")) {
       if (grepl("^-[A-Za-z]", word)) {
-        abort_usage("{.val {name}} has no option {.val {word}}; options have two dashes, but for -o and -h.",
+        abort_usage("{.val {name}} has no option {.val {word}}; options have two dashes, but for \\
+                     -o and -h.",
                     name)
       }
       files <- c(files, word)
@@ -258,7 +262,8 @@ cli_run_study <- function(files, options) {
     show_lines(format(study), "", "Nothing wrong with it; --check runs nothing.")
     return(invisible())
   }
-  done <- run_study(study, options$output, cache = !isTRUE(options$fresh), quiet = isTRUE(options$quiet))
+  done <- run_study(study, options$output, cache = !isTRUE(options$fresh),
+                    quiet = isTRUE(options$quiet))
   if (isTRUE(options$json)) {
     show_lines(as_json(list(steps = done$steps, files = done$files)))
   } else {
@@ -268,9 +273,12 @@ cli_run_study <- function(files, options) {
 
 cli_new_study <- function(files, options) {
   path <- one_file(files, "new-study")
-  if (!file.exists(path) && !is_address(path)) abort_usage("there is no file {.file {path}}.", "new-study")
+  if (!file.exists(path) && !is_address(path)) {
+    abort_usage("there is no file {.file {path}}.", "new-study")
+  }
   known <- source_arguments(options, "new-study")
-  draft <- rlang::inject(new_study(path, options$output, !!!known, replace = isTRUE(options$replace)))
+  draft <- rlang::inject(new_study(path, options$output, !!!known,
+                                   replace = isTRUE(options$replace)))
   if (is.null(options$output)) {
     print(draft)
   } else {

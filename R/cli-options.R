@@ -1,5 +1,6 @@
-# What options mean. An option is an argument of the verb's function, or one that the program has of its own;
-# its help is written here once for all verbs, or under verb.option where a verb means something else by it.
+# What options mean. An option is an argument of the verb's function, or one that the program has of
+# its own; its help is written here once for all verbs, or under verb.option where a verb means
+# something else by it.
 
 option_texts <- function() {
   list(
@@ -9,7 +10,8 @@ option_texts <- function() {
     routine = c("preparation steps from a file of write_routine()", "FILE"),
     every = c("first resample to this cadence", "STEP"),
     impute = c("then fill gaps: linear, seasonal, model ...", "RULE"),
-    statistics = c("statistics instead of the usual one: mean,sd,q90, or flow=mean/sd,rain=sum", "NAMES"),
+    statistics = c("statistics instead of the usual one: mean,sd,q90, or flow=mean/sd,rain=sum",
+                   "NAMES"),
     bands = c("bands of an attribute: elevation=4 or elevation=0/100/400", "LIST"),
     min = c("the smallest possible value", "NUMBER"),
     max = c("the largest possible value", "NUMBER"),
@@ -20,16 +22,18 @@ option_texts <- function() {
     workers = c("processes to spread cutoffs over", "COUNT"),
     into = c("a folder for the results; a second call goes on", "FOLDER"),
     for_each_part.verb = c("what is done: forecast, backtest or decomposition", "VERB"),
-    for_each_part.by = c("a part: so many series, or those of a column; by default a file", "COUNT"),
+    for_each_part.by = c("a part: so many series, or those of a column; by default a file",
+                         "COUNT"),
     for_each_part.workers = c("processes to spread parts over", "COUNT"),
     settings = c("more arguments of what is done: \"cutoffs=3,intervals=c(50,95)\"", "LIST"),
     show = c("of --figure: scores, forecasts, ahead, coverage, calendar or ranks", "NAME"),
     plot.show = c("lines, or a map of series that have coordinates", "NAME"),
-    plot.each = c("of a map: one for each part of the calendar or period: \"season of year\", \"1 year\"",
-                  "PART"),
+    plot.each = c(paste("of a map: one for each part of the calendar or period:",
+                        "\"season of year\", \"1 year\""), "PART"),
     plot.only = c("labels of the series to draw, with commas", "SERIES"),
     highlight = c("labels of the series to draw as named lines over the others", "SERIES"),
-    panels = c("each series in one of its own, all in one, their spread, or levels of totals", "RULE"),
+    panels = c("each series in one of its own, all in one, their spread, or levels of totals",
+               "RULE"),
     page = c("which dozen of series to draw in panels", "NUMBER"),
     common_scale = c("yes or no: whether all panels span as much", "ANSWER"),
     rows = c("every forecast value instead of the scores", ""),
@@ -55,7 +59,8 @@ option_texts <- function() {
     align.every = c("a cadence, coarsest, finest, or \"as first\" (its stamps)", "STEP"),
     match = c("with \"as first\": previous, next, nearest, linear or exact", "RULE"),
     align.within = c("how far a reading may be from a stamp: \"10 minutes\"", "SPAN"),
-    align.between = c("levels on finer grids: previous, linear ... or flow=linear,price=previous", "RULE"),
+    align.between = c("levels on finer grids: previous, linear ... or flow=linear,price=previous",
+                      "RULE"),
     align.extent = c("inner (what all have) or outer", "RULE"),
     shift = c("moves timelines first: \"2 hours\" or rain=\"2 hours\"", "SPAN"),
     delay = c("use values only from when they were known: \"0 days\"", "SPAN"),
@@ -64,8 +69,8 @@ option_texts <- function() {
     weights = c("a column of weights", "COLUMN"),
     each = c("a part of the calendar: \"month of year\", \"season of year\" ...", "PART"),
     total = c("add a group of all series", ""),
-    with_totals.by = c("series columns or attributes to add up by, with commas; place:kind crosses two",
-                       "COLUMNS"),
+    with_totals.by = c(paste("series columns or attributes to add up by, with commas; place:kind",
+                             "crosses two"), "COLUMNS"),
     with_totals.all = c("no leaves the sum of all series out", "CHOICE"),
     word = c("what stands where a total sums over a column; all by default", "WORD"),
     agree = c("forecasts of totals that add up: errors, sizes, parts, shares or none", "RULE"),
@@ -111,7 +116,8 @@ option_texts <- function() {
     lead_lag.lags = c("the longest shift: steps or \"2 days\"", "SPAN"),
     changes = c("differences to show beside each other: 0,1,12", "STEPS"),
     partial = c("partial correlations too: yes or no", "ANSWER"),
-    effect_of.when = c("the stretch: 2031-07-14/2031-07-27, or 2031-04-01/ where it goes on", "SPAN"),
+    effect_of.when = c("the stretch: 2031-07-14/2031-07-27, or 2031-04-01/ where it goes on",
+                       "SPAN"),
     controls = c("series that it did not touch, or others", "SERIES"),
     lingers = c("how long it may have worked after its end: \"2 weeks\"", "SPAN"),
     sides = c("learn from both sides of it, from before, or auto", "SIDE"),
@@ -143,16 +149,19 @@ option_texts <- function() {
     calendar = c("working days, weekdays, leap year; with commas", "NAMES"),
     # Forecasts and backtests
     horizon = c("how far ahead: \"28 days\", 12, 2032-12-31", "SPAN"),
-    method = c("methods, with commas; settings in brackets: \"smoothing(trend=damped),theta\"", "NAMES"),
+    method = c("methods, with commas; settings in brackets: \"smoothing(trend=damped),theta\"",
+               "NAMES"),
     diagnosis.method = c("the method; smoothing by default", "NAME"),
-    methods = c("methods, with commas; settings in brackets: \"smoothing(trend=damped),theta\"", "NAMES"),
+    methods = c("methods, with commas; settings in brackets: \"smoothing(trend=damped),theta\"",
+                "NAMES"),
     intervals = c("levels of the intervals in percent", "LIST"),
     last = c("an unfinished last bin: drop or keep", "RULE"),
     limits = c("lowest and highest value, such as 0,Inf", "RANGE"),
     whole = c("whole numbers that keep the totals", ""),
     calibrate = c("intervals adjusted by errors at past cutoffs", ""),
     paths = c("how many possible futures to draw", "COUNT"),
-    ended = c("series that have ended: leave, forecast, or own_end to go on from each one's end", "RULE"),
+    ended = c("series that have ended: leave, forecast, or own_end to go on from each one's end",
+              "RULE"),
     drivers = c("a file with the future of known drivers", "FILE"),
     cutoffs = c("how many cutoffs (5 by default), \"all\" that fit, or their dates", "COUNT"),
     spacing = c("distance of cutoffs; the horizon by default", "SPAN"),
@@ -161,8 +170,10 @@ option_texts <- function() {
     reserve = c("the end to score the chosen method on, once: \"12 months\"", "SPAN"),
     cache = c("a folder to keep finished cutoffs in, to go on from", "FOLDER"),
     metrics = c("scores, with commas, or all: mae, mase, coverage, crps, skill ...", "NAMES"),
-    backtest.by = c("scores apart by method, ahead, cutoff, series or a part of the calendar", "NAMES"),
-    scores.by = c("scores apart by method, ahead, cutoff, series or a part of the calendar", "NAMES"),
+    backtest.by = c("scores apart by method, ahead, cutoff, series or a part of the calendar",
+                    "NAMES"),
+    scores.by = c("scores apart by method, ahead, cutoff, series or a part of the calendar",
+                  "NAMES"),
     baseline = c("the method that skill compares with", "NAME"),
     flagged = c("score values that vetting flagged, too", ""),
     invented = c("score values that were put in, too", ""),
@@ -205,7 +216,8 @@ option_texts <- function() {
     known_ahead = c("driver columns whose future is known", "NAMES"),
     to_forecast = c("driver columns that are forecast themselves", "NAMES"),
     # Reading
-    time = c("time column, or the parts of stamps: year=yr,week=wk; found when there is one only", "COLUMN"),
+    time = c("time column, or the parts of stamps: year=yr,week=wk; found when there is one only",
+             "COLUMN"),
     series = c("columns that tell series apart, with commas", "COLUMNS"),
     measures = c("measures to work on, with commas; all by default", "COLUMNS"),
     amounts = c("measures that are amounts (rain, sales): summed, not averaged", "COLUMNS"),
@@ -238,9 +250,11 @@ option_texts <- function() {
     query = c("of a database file: the SQL whose rows are read", "SQL"),
     timeout = c("seconds that an address may be silent", "SECONDS"),
     # Output
-    output = c("-o: the file to write: .csv, .parquet, .json, .xlsx; folder/ is a data package", "FILE"),
+    output = c("-o: the file to write: .csv, .parquet, .json, .xlsx; folder/ is a data package",
+               "FILE"),
     run_study.output = c("-o: folder of the outputs; the study says it by default", "FOLDER"),
-    new_study.output = c("-o: the study to write, such as study.yml; standard output by default", "FILE"),
+    new_study.output = c("-o: the study to write, such as study.yml; standard output by default",
+                         "FILE"),
     figure = c("write the figure to a .png, .svg or .pdf file", "FILE"),
     figure_size = c("width and height of the figure in inches: 9,5", "SIZE"),
     figure_type = c("which figure, where an object has several", "NAME"),
@@ -260,8 +274,10 @@ cli_options <- function(names, flags = character(), about = "") {
   texts <- option_texts()
   rlang::set_names(lapply(names, function(name) {
     # An argument that nobody has put into words yet is its name.
-    said <- texts[[paste0(about, ".", name)]] %||% texts[[name]] %||% c(gsub("_", " ", name), "VALUE")
-    list(name = name, help = said[1], metavar = said[2], flag = name %in% flags || identical(said[2], ""))
+    said <- texts[[paste0(about, ".", name)]] %||% texts[[name]] %||% c(gsub("_", " ", name),
+                                                                        "VALUE")
+    list(name = name, help = said[1], metavar = said[2], flag = name %in% flags ||
+         identical(said[2], ""))
   }), names)
 }
 
@@ -278,8 +294,10 @@ method_settings <- function() {
 
 source_names <- function() {
   read <- argument_names(read_timeline.default, c("missing", "remote"))
-  unique(c("time", "series", "measures", "amounts", "levels", "attributes", "units", "zone", "missing",
-           "repeats", setdiff(argument_names(timeline), "events"), "closures", "table", "query", read))
+  unique(c("time", "series", "measures", "amounts", "levels", "attributes", "units", "zone",
+           "missing",
+           "repeats", setdiff(argument_names(timeline), "events"), "closures", "table", "query",
+           read))
 }
 
 grid_names <- c("during", "routine", "every", "impute", "longest")
@@ -287,7 +305,8 @@ grid_names <- c("during", "routine", "every", "impute", "longest")
 # All options of a verb, in the groups of its help.
 verb_options <- function(name, verb) {
   about <- gsub("-", "_", name)
-  own <- setdiff(c(if (!is.null(verb$fun)) argument_names(verb$fun, verb$leave), verb$own), "measures")
+  own <- setdiff(c(if (!is.null(verb$fun)) argument_names(verb$fun, verb$leave), verb$own),
+                 "measures")
   grid <- if (isTRUE(verb$grid)) setdiff(grid_names, own)
   settings <- if (isTRUE(verb$methods)) {
     setdiff(c(method_settings(), "blend", "known_ahead", "to_forecast"), c(own, grid))
@@ -297,8 +316,8 @@ verb_options <- function(name, verb) {
   output <- if (identical(verb$output, "figure")) {
     c("figure", "figure_size", "dark", "quiet")
   } else if (!isFALSE(verb$output)) {
-    c("output", if (!isFALSE(verb$figure)) c("figure", "figure_size", "figure_type", "dark"), "json", "plain",
-      "spreadsheet_safe",
+    c("output", if (!isFALSE(verb$figure)) c("figure", "figure_size", "figure_type", "dark"),
+      "json", "plain", "spreadsheet_safe",
       "quiet")
   }
   list(
@@ -316,9 +335,9 @@ flag_names <- function(fun) {
   names(Filter(isFALSE, as.list(formals(fun))))
 }
 
-# The table of the program's verbs. A verb is an R function with dashes for underscores, and its options are
-# the function's arguments: what stands here is what it is called for, an example, and where it differs from
-# that rule.
+# The table of the program's verbs. A verb is an R function with dashes for underscores, and its
+# options are the function's arguments: what stands here is what it is called for, an example, and
+# where it differs from that rule.
 #
 #   fun       the function whose arguments are the options
 #   leave     arguments that are none, since only code can give them
@@ -329,7 +348,8 @@ flag_names <- function(fun) {
 #   common    of its own options, those that its short help tells; all by default
 #   order     the argument that comes first
 #   run       where reading, calling and showing is not all
-#   arguments, sources, output, figure    what stands behind the verb, and which groups of options it has
+#   arguments, sources, output, figure what stands behind the verb, and which groups of options it
+#   has
 
 cli_verbs <- function() {
   verb <- function(fun, what, example, ..., grid = TRUE) {
@@ -340,16 +360,20 @@ cli_verbs <- function() {
   river <- "river.csv.gz --zone Europe/London --missing=--- --repeats first"
   billed <- "billed.csv --amounts volume"
   list(
-    demo = verb(NULL, "run the whole job on the demo data, with figures and a report", "demo demo-output",
-                arguments = "[FOLDER]", sources = FALSE, output = FALSE, own = "quiet", grid = FALSE,
-                run = cli_demo),
-    inspect = verb(inspect.kairon_timeline, "say what is in a file and what to look at", paste("inspect",
-                                                                                               demand),
+    demo = verb(NULL, "run the whole job on the demo data, with figures and a report",
+                "demo demo-output",
+                arguments = "[FOLDER]", sources = FALSE, output = FALSE, own = "quiet",
+                grid = FALSE, run = cli_demo),
+    inspect = verb(inspect.kairon_timeline, "say what is in a file and what to look at",
+                   paste("inspect", demand),
                    own = c("rejects", "remote"), run = cli_inspect),
-    plot = verb(autoplot.kairon_timeline, "draw the readings: lines, the spread of many series, or a map",
+    plot = verb(autoplot.kairon_timeline,
+                "draw the readings: lines, the spread of many series, or a map",
                 paste("plot", demand, "--highlight Birchmoor,Dunmere --figure demand.png"),
-                leave = c("series", "panels"), own = c("only", "panels"), needs = "figure", run = cli_plot,
-                output = "figure", common = c("only", "highlight", "panels", "page", "show", "each")),
+                leave = c("series", "panels"), own = c("only", "panels"), needs = "figure",
+                run = cli_plot,
+                output = "figure",
+                common = c("only", "highlight", "panels", "page", "show", "each")),
     gaps = verb(gaps, "list every gap with its start, end and length", paste("gaps", demand),
                 figure = FALSE, run = cli_gaps),
     origins = verb(origins, "count the values by where they came from", paste("origins", demand),
@@ -358,7 +382,8 @@ cli_verbs <- function() {
                     paste("resample", river, "--every \"1 day\""), needs = "every",
                     own = c("statistics", "remote"), order = "every"),
     align = verb(align.kairon_timeline, "bring several files onto one grid",
-                 "align demand.csv.gz rain.csv --series district --amounts demand,rain --every weekly",
+                 paste("align demand.csv.gz rain.csv --series district --amounts demand,rain",
+                       "--every weekly"),
                  arguments = "FILE FILE ...", leave = "zone", grid = FALSE, run = cli_align),
     impute = verb(impute.kairon_timeline, "fill gaps, and say where",
                   paste("impute", demand, "--with seasonal --longest \"2 weeks\"")),
@@ -367,31 +392,39 @@ cli_verbs <- function() {
                                "--bands elevation=3"),
                          own = c("bands", "statistics", "remote")),
     `with-totals` = verb(with_totals.kairon_timeline, "add series that are sums of others",
-                         paste("with-totals demand.csv.gz --series district --amounts demand --join",
-                               "districts.csv --by zone"),
+                         paste("with-totals demand.csv.gz --series district --amounts demand",
+                               "--join districts.csv --by zone"),
                          own = "by"),
-    vet = verb(vet.kairon_timeline, "find spikes, stuck sensors, shifts and values outside of limits",
+    vet = verb(vet.kairon_timeline,
+               "find spikes, stuck sensors, shifts and values outside of limits",
                paste("vet", river), own = c("min", "max"), run = cli_vet),
-    repair = verb(repair.kairon_timeline, "replace what vetting flags, keeping the raw values beside",
-                  paste("repair", river, "--longest 3"), own = c("rules", "min", "max"), run = cli_repair),
+    repair = verb(repair.kairon_timeline,
+                  "replace what vetting flags, keeping the raw values beside",
+                  paste("repair", river, "--longest 3"), own = c("rules", "min", "max"),
+                  run = cli_repair),
     roll = verb(roll.kairon_timeline, "rolling statistics",
                 paste("roll", demand, "--window \"28 days\" --statistics mean,sd"), leave = "carry",
                 own = c("side", "kernel", "statistics"), run = cli_roll),
     change = verb(change.kairon_timeline, "changes against earlier values",
                   paste("change", billed, "--over \"1 year\" --as percent")),
     rebase = verb(rebase.kairon_timeline, "departures from the normals of a base period",
-                  paste("rebase", billed, "--against 2023/2027 --each \"month of year\" --as percent")),
-    stabilise = verb(stabilise.kairon_timeline, "make the spread the same at every level, by a power",
+                  paste("rebase", billed,
+                        "--against 2023/2027 --each \"month of year\" --as percent")),
+    stabilise = verb(stabilise.kairon_timeline,
+                     "make the spread the same at every level, by a power",
                      paste("stabilise", billed, "--compare")),
     `remove-seasons` = verb(remove_seasons.kairon_timeline,
                             "take seasons off, so that months or weekdays compare",
                             paste("remove-seasons", billed, "--seasons year --combine multiply")),
-    `remove-shifts` = verb(remove_shifts.kairon_timeline, "take level shifts off, so that years compare",
-                           paste("remove-shifts", river, "--every \"1 day\""), run = cli_remove_shifts),
+    `remove-shifts` = verb(remove_shifts.kairon_timeline,
+                           "take level shifts off, so that years compare",
+                           paste("remove-shifts", river, "--every \"1 day\""),
+                           run = cli_remove_shifts),
     `as-rate` = verb(as_rate.kairon_timeline, "amounts as rates",
                      paste("as-rate", billed, "--per \"1 day\"")),
     `as-amount` = verb(as_amount.kairon_timeline, "rates as amounts",
-                       paste("as-amount", river, "--every \"1 hour\" --per \"1 second\" --measures flow")),
+                       paste("as-amount", river,
+                             "--every \"1 hour\" --per \"1 second\" --measures flow")),
     `season-profile` = verb(season_profile, "the typical hour, weekday or month",
                             paste("season-profile", energy, "--each \"hour of day\"")),
     standing = verb(standing, "say whether a series is rising or falling, by its trailing year",
@@ -406,55 +439,71 @@ cli_verbs <- function() {
                       paste("lead-lag", energy, "--a Highwell --b Millrace --lags \"1 day\""),
                       needs = c("a", "b")),
     `effect-of` = verb(effect_of, "what an event did, and how often chance shows as much",
-                       paste("effect-of", demand, "--when 2031-07-14/2031-07-27 --events holidays.ics")),
+                       paste("effect-of", demand,
+                             "--when 2031-07-14/2031-07-27 --events holidays.ics")),
     `power-spectrum` = verb(power_spectrum, "how much of a series swings at which period",
                             "power-spectrum pressure.csv.gz --every \"1 hour\""),
-    stationarity = verb(stationarity, "tests of whether a series keeps its level, and what makes it do so",
+    stationarity = verb(stationarity,
+                        "tests of whether a series keeps its level, and what makes it do so",
                         paste("stationarity", billed)),
-    traits = verb(traits, "a few numbers on each series, to find odd ones by sorting", paste("traits",
-                                                                                             demand),
+    traits = verb(traits, "a few numbers on each series, to find odd ones by sorting",
+                  paste("traits", demand),
                   figure = FALSE),
     decomposition = verb(decomposition, "split series into trend, season and remainder",
                          paste("decomposition", billed, "--seasons year --combine multiply")),
     forecast = verb(forecast.kairon_timeline, "continue series, with prediction intervals",
-                    paste("forecast", demand, "--horizon \"28 days\""), leave = "routine", methods = TRUE,
+                    paste("forecast", demand, "--horizon \"28 days\""), leave = "routine",
+                    methods = TRUE,
                     own = c("total", "only", "workers"), needs = "horizon", run = cli_forecast,
-                    common = c("horizon", "method", "intervals", "drivers", "whole", "total", "only")),
+                    common = c("horizon", "method", "intervals", "drivers", "whole", "total",
+                               "only")),
     backtest = verb(backtest, "make forecasts in the past and score them",
-                    paste("backtest", demand, "--horizon \"14 days\""), leave = "routine", methods = TRUE,
-                    own = c(assess_names, "workers", "show", "rows"), needs = "horizon", run = cli_backtest,
-                    common = c("horizon", "methods", "cutoffs", "window", "reserve", "metrics", "by",
-                               "fail_above",
+                    paste("backtest", demand, "--horizon \"14 days\""), leave = "routine",
+                    methods = TRUE,
+                    own = c(assess_names, "workers", "show", "rows"), needs = "horizon",
+                    run = cli_backtest,
+                    common = c("horizon", "methods", "cutoffs", "window", "reserve", "metrics",
+                               "by", "fail_above",
                                "show", "rows")),
-    `for-each-part` = verb(for_each_part, "forecasts of what does not fit into memory, file by file",
-                           paste("for-each-part", demand, "--into made --horizon 12 --method theta"),
+    `for-each-part` = verb(for_each_part,
+                           "forecasts of what does not fit into memory, file by file",
+                           paste("for-each-part", demand,
+                                 "--into made --horizon 12 --method theta"),
                            leave = c("source", "routine"), figure = FALSE, methods = TRUE,
                            own = c("workers", "metrics"), needs = "into", run = cli_for_each_part,
-                           common = c("into", "verb", "horizon", "method", "by", "settings", "workers")),
+                           common = c("into", "verb", "horizon", "method", "by", "settings",
+                                      "workers")),
     scores = verb(NULL, "score a file of forecasts against a file of what was observed",
-                  "scores forecasts.csv billed.csv --amounts volume --units volume=Ml --fail-above mase=1",
-                  arguments = "FORECASTS OBSERVED", own = c("value", assess_names), run = cli_scores),
+                  paste("scores forecasts.csv billed.csv --amounts volume --units volume=Ml",
+                        "--fail-above mase=1"),
+                  arguments = "FORECASTS OBSERVED", own = c("value", assess_names),
+                  run = cli_scores),
     `leak-check` = verb(leak_check,
-                        "prove that forecasts of the past saw no future; exit code 3 where they did",
-                        paste("leak-check", billed, "--methods theta --horizon \"6 months\""), leave = "b",
-                        figure = FALSE, methods = TRUE, own = c("horizon", "methods"), needs = "horizon",
-                        run = cli_leak_check),
+                        paste("prove that forecasts of the past saw no future; exit code 3 where",
+                              "they did"),
+                        paste("leak-check", billed, "--methods theta --horizon \"6 months\""),
+                        leave = "b", figure = FALSE, methods = TRUE, own = c("horizon", "methods"),
+                        needs = "horizon", run = cli_leak_check),
     diagnosis = verb(diagnosis, "what is left after a fit, and what to try next",
-                     paste("diagnosis", billed, "--method theta --figure diagnosis.png"), methods = TRUE,
-                     own = "method", run = cli_diagnosis),
+                     paste("diagnosis", billed, "--method theta --figure diagnosis.png"),
+                     methods = TRUE, own = "method", run = cli_diagnosis),
     recursion = verb(NULL, "exponential smoothing step by step: level, slope and season",
                      paste("recursion", billed,
                            "--case holt"), figure = FALSE, methods = TRUE, own = "method",
                      run = cli_of_fit(recursion)),
     `search-path` = verb(NULL, "the orders that the search of an arima model went through",
-                         paste("search-path", billed), figure = FALSE, methods = TRUE, own = "method",
-                         run = cli_of_fit(search_path, "arima")),
-    coefficients = verb(NULL, "the coefficients of a fit, with standard errors: sizes of events and drivers",
-                        paste("coefficients", billed, "--method regression"), figure = FALSE, methods = TRUE,
-                        own = "method", run = cli_of_fit(stats::coef, "regression")),
-    `indices-of` = verb(NULL, "the typical months or weekdays of a regression, with standard errors",
-                        paste("indices-of", billed, "--combine multiply"), figure = FALSE, methods = TRUE,
-                        own = "method", run = cli_of_fit(indices_of, "regression")),
+                         paste("search-path", billed), figure = FALSE, methods = TRUE,
+                         own = "method", run = cli_of_fit(search_path, "arima")),
+    coefficients = verb(NULL,
+                        paste("the coefficients of a fit, with standard errors: sizes of events",
+                              "and drivers"),
+                        paste("coefficients", billed, "--method regression"), figure = FALSE,
+                        methods = TRUE, own = "method",
+                        run = cli_of_fit(stats::coef, "regression")),
+    `indices-of` = verb(NULL,
+                        "the typical months or weekdays of a regression, with standard errors",
+                        paste("indices-of", billed, "--combine multiply"), figure = FALSE,
+                        methods = TRUE, own = "method", run = cli_of_fit(indices_of, "regression")),
     report = verb(report, "write a report as one HTML page, or as Markdown with figures",
                   paste("report", demand, "--output report.html"),
                   leave = c("file", "routine", "looks"), figure = FALSE,
@@ -462,8 +511,8 @@ cli_verbs <- function() {
     `run-study` = verb(NULL, "run a study: a YAML file that describes a whole analysis",
                        "run-study billed-study.yml --output billed-output", arguments = "STUDY",
                        sources = FALSE,
-                       output = FALSE, grid = FALSE, own = c("output", "check", "fresh", "json", "quiet"),
-                       run = cli_run_study),
+                       output = FALSE, grid = FALSE,
+                       own = c("output", "check", "fresh", "json", "quiet"), run = cli_run_study),
     `new-study` = verb(NULL, "write the first draft of a study from a look at a data file",
                        "new-study demand.csv.gz --output demand.yml", output = FALSE, grid = FALSE,
                        own = c("output", "replace", "quiet"), run = cli_new_study),
@@ -475,7 +524,8 @@ cli_verbs <- function() {
                          function(...) version_page()),
     manual = plain_verb("the manual page, for man: kairon manual | man -l -", "manual",
                         function(...) manual_page()),
-    completion = plain_verb("a script that completes verbs and options in bash or zsh", "completion bash",
+    completion = plain_verb("a script that completes verbs and options in bash or zsh",
+                            "completion bash",
                             function(files, options) completion_script(files), arguments = "SHELL")
   )
 }

@@ -5,7 +5,9 @@ cli_run <- function(name, verb, files, options) {
   args <- verb_arguments(name, verb, options)
   # What tells a cadence or a share apart comes first, so that it may stand without its name.
   run <- getExportedValue("kairon", gsub("-", "_", name))
-  out <- rlang::inject(run(x, !!!args[order(names(args) %in% (verb$order %||% ""), decreasing = TRUE)]))
+  out <- rlang::inject(run(x,
+                           !!!args[order(names(args) %in% (verb$order %||% ""),
+                                         decreasing = TRUE)]))
   show_made(if (inherits(out, "kairon_distant_bins")) as_timeline(out) else out, options)
 }
 
@@ -16,7 +18,8 @@ show_made <- function(out, options) {
     return(show_result(out, out, options, c(printed(out), account)))
   }
   plain <- identical(class(out), "data.frame")
-  show_result(out, as.data.frame(out), options, if (plain) text_table(as.list(out)) else printed(out))
+  show_result(out, as.data.frame(out), options,
+              if (plain) text_table(as.list(out)) else printed(out))
 }
 
 cli_gaps <- function(files, options) {
@@ -66,7 +69,9 @@ cli_roll <- function(files, options) {
   }
   x <- cli_prepared(files, options, "roll", verb)
   args <- verb_arguments("roll", verb, options[setdiff(names(options), "window")])
-  if (!is.null(args$correlate)) args$correlate <- lapply(strsplit(options$correlate, "[,/]"), trimws)
+  if (!is.null(args$correlate)) {
+    args$correlate <- lapply(strsplit(options$correlate, "[,/]"), trimws)
+  }
   show_made(rlang::inject(roll(x, window, !!!args)), options)
 }
 
@@ -86,7 +91,8 @@ cli_repair <- function(files, options) {
 
 cli_remove_shifts <- function(files, options) {
   verb <- cli_verbs()$`remove-shifts`
-  x <- vet(cli_prepared(files, options, "remove-shifts", verb), shifts(), measures = cli_measures(options))
+  x <- vet(cli_prepared(files, options, "remove-shifts", verb), shifts(),
+           measures = cli_measures(options))
   args <- verb_arguments("remove-shifts", verb, options)
   show_made(rlang::inject(remove_shifts(x, !!!args)), options)
 }
@@ -135,7 +141,9 @@ cli_forecast <- function(files, options) {
   args <- verb_arguments("forecast", verb, options)
   x <- cli_read(files, options, "forecast")
   if (!is.null(options$during)) x <- during(x, options$during)
-  if (!is.null(options$drivers)) args$drivers <- cli_read(options$drivers, cli_future(options), "forecast")
+  if (!is.null(options$drivers)) {
+    args$drivers <- cli_read(options$drivers, cli_future(options), "forecast")
+  }
   sums <- options[["total"]]
   if (!is.null(sums)) args$paths <- args$paths %||% 1000
   f <- rlang::inject(forecast(x, !!!args, routine = cli_routine(options)))
@@ -144,8 +152,8 @@ cli_forecast <- function(files, options) {
     return(show_result(f, table, options, c(format(f), "", text_table(as.list(table)))))
   }
   table <- switch(only, choices = choices(f), as.data.frame(f))
-  if (only == "forecast") table <- table[table$origin == "forecast", setdiff(names(table), "origin"),
-                                         drop = FALSE]
+  if (only == "forecast") table <- table[table$origin == "forecast",
+                                         setdiff(names(table), "origin"), drop = FALSE]
   words <- switch(only, choices = text_table(as.list(table)), c(printed(f), "", format(summary(f))))
   show_result(f, table, options, words, book = if (only == "all") f)
   if (isTRUE(f$interrupted)) exit_with(130)
@@ -165,13 +173,14 @@ cli_for_each_part <- function(files, options) {
     settings <- list_of_settings("settings", options$settings, "settings", name)[[1]]
   }
   made <- rlang::inject(for_each_part(
-    one_file(files, name), options$into, verb, if (!is.null(options$horizon)) word_value(options$horizon),
+    one_file(files, name), options$into, verb,
+    if (!is.null(options$horizon)) word_value(options$horizon),
     method, by = if (!is.null(options$by)) word_value(options$by), routine = cli_routine(options),
     settings = settings, !!!source_arguments(options, name)
   ))
   if (verb == "backtest") {
-    s <- scores(made,
-                if (is.null(options$metrics)) eval(formals(scores)$metrics) else cli_list(options$metrics))
+    usual <- eval(formals(scores)$metrics)
+  s <- scores(made, if (is.null(options$metrics)) usual else cli_list(options$metrics))
     return(show_result(made, s, options, c(printed(made), "", format(s))))
   }
   show_result(made, made$table, options, printed(made))
@@ -186,7 +195,9 @@ cli_future <- function(options) {
 cli_report <- function(files, options) {
   verb <- cli_verbs()$report
   plan <- options$plan
-  if (!is.null(plan) && !file.exists(plan)) abort_usage("there is no study {.file {plan}}.", "report")
+  if (!is.null(plan) && !file.exists(plan)) {
+    abort_usage("there is no study {.file {plan}}.", "report")
+  }
   args <- verb_arguments("report", verb, options)
   x <- cli_read(files, options, "report")
   if (!is.null(options$during)) x <- during(x, options$during)
@@ -207,7 +218,8 @@ cli_fit <- function(files, options, name, usual) {
 
 cli_diagnosis <- function(files, options) {
   args <- verb_arguments("diagnosis", cli_verbs()$diagnosis, options)
-  show_made(rlang::inject(diagnosis(cli_fit(files, options, "diagnosis", "smoothing"), !!!args)), options)
+  show_made(rlang::inject(diagnosis(cli_fit(files, options, "diagnosis", "smoothing"), !!!args)),
+            options)
 }
 
 # A table that a fit gives.
@@ -246,7 +258,8 @@ cli_ranking <- function(b) {
 
 # What --figure draws beside the scores.
 shown_as <- function(b, show) {
-  check_choice(show, c("scores", "forecasts", "ahead", "coverage", "calendar", "ranks"), arg = "show")
+  check_choice(show, c("scores", "forecasts", "ahead", "coverage", "calendar", "ranks"),
+               arg = "show")
   if (show == "ranks") ranking(b) else structure(list(b = b, show = show), class = "kairon_shown")
 }
 
@@ -259,14 +272,16 @@ missed_thresholds <- function(s, limits) {
   for (l in limits) {
     v <- s[[l$metric]]
     if (is.null(v)) {
-      abort_usage(c("there is no score {.val {l$metric}} in this table.", i = "There are {names(s)}."))
+      abort_usage(c("there is no score {.val {l$metric}} in this table.",
+                    i = "There are {names(s)}."))
     }
     bad <- which(if (l$above) v > l$limit else v < l$limit)
     by <- attr(s, "by")
     for (i in bad) {
       who <- paste(vapply(by, function(b) as.character(s[[b]][i]), ""), collapse = ", ")
       side <- if (l$above) " is above " else " is below "
-      lines <- c(lines, paste0(who, ": ", l$metric, " ", show_number(v[i], 4), side, show_number(l$limit)))
+      lines <- c(lines,
+                 paste0(who, ": ", l$metric, " ", show_number(v[i], 4), side, show_number(l$limit)))
     }
   }
   if (length(lines)) {
@@ -284,7 +299,8 @@ threshold_options <- function(options, verb) {
     pairs <- named_list(text, if (above) "fail-above" else "fail-below", verb)
     limits <- suppressWarnings(as.numeric(pairs))
     if (anyNA(limits)) abort_usage("limits must be numbers, such as mase=1.", verb)
-    lapply(seq_along(limits), function(i) list(metric = names(pairs)[i], limit = limits[i], above = above))
+    lapply(seq_along(limits),
+           function(i) list(metric = names(pairs)[i], limit = limits[i], above = above))
   }
   c(read(options$fail_above, TRUE), read(options$fail_below, FALSE))
 }
@@ -296,7 +312,11 @@ cli_scores_of <- function(b, options) {
   wanted <- vapply(threshold_options(options, "scores"), `[[`, "", "metric")
   stems <- sub("_[0-9.]+$", "", wanted)
   wanted <- ifelse(wanted %in% accuracy_metrics, wanted, stems)
-  metrics <- if (identical(given, "all")) "all" else union(given, intersect(wanted, accuracy_metrics))
+  metrics <- if (identical(given, "all")) {
+    "all"
+  } else {
+    union(given, intersect(wanted, accuracy_metrics))
+  }
   scores(b, metrics, by = cli_list(options$by %||% "method"), baseline = options$baseline,
          flagged = isTRUE(options$flagged), invented = isTRUE(options$invented))
 }
@@ -326,7 +346,8 @@ cli_scores <- function(files, options) {
   } else {
     as.data.frame(data.table::fread(files[1], keepLeadingZeros = TRUE, colClasses = "character"))
   }
-  for (name in setdiff(names(forecasts), c(timeline_meta(observed)$series, timeline_meta(observed)$time,
+  for (name in setdiff(names(forecasts),
+                       c(timeline_meta(observed)$series, timeline_meta(observed)$time,
                                            "measure", "method", "cutoff", "origin"))) {
     v <- suppressWarnings(as.numeric(forecasts[[name]]))
     if (!all(is.na(v))) forecasts[[name]] <- v
@@ -359,7 +380,11 @@ show_result <- function(object, table, options, words = format(object), book = N
   above <- if (is_timeline(table) && !isTRUE(options$plain)) header_lines(table)
   rows <- function() {
     columns <- plain_columns(as.data.frame(table))
-    if (isTRUE(options$spreadsheet_safe) && !isTRUE(options$json)) safe_columns(columns) else columns
+    if (isTRUE(options$spreadsheet_safe) && !isTRUE(options$json)) {
+      safe_columns(columns)
+    } else {
+      columns
+    }
   }
   if (!is.null(options$output)) {
     # JSON stays an array of records, which is what programs expect.
@@ -383,12 +408,17 @@ show_result <- function(object, table, options, words = format(object), book = N
 
 # As printed in R, with the way on that a shell user has.
 printed <- function(object) {
-  sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)), fixed = TRUE)
+  sub(": as.data.frame()", "; --output writes all", utils::capture.output(print(object)),
+      fixed = TRUE)
 }
 
 write_figure <- function(object, options) {
   drawn_to(function() {
-    if (is.null(options$figure_type)) autoplot(object) else autoplot(object, show = options$figure_type)
+    if (is.null(options$figure_type)) {
+      autoplot(object)
+    } else {
+      autoplot(object, show = options$figure_type)
+    }
   }, options)
 }
 
@@ -423,7 +453,8 @@ figure_inches <- function(text) {
   }
   size <- suppressWarnings(as.numeric(strsplit(text, "[,x]")[[1]]))
   if (length(size) != 2 || anyNA(size) || any(size < 1 | size > 100)) {
-    abort_usage("--figure-size must be width and height in inches, such as {.val 9,5}, not {.val {text}}.")
+    abort_usage("--figure-size must be width and height in inches, such as {.val 9,5}, not \\
+                 {.val {text}}.")
   }
   size
 }

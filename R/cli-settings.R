@@ -1,12 +1,12 @@
-# From what was typed to the arguments of a function: one reader for all verbs. What a study writes as a map
-# is written in brackets here: "smoothing(trend=damped)" is {smoothing: {trend: damped}}, and goes the same
-# way from there on.
+# From what was typed to the arguments of a function: one reader for all verbs. What a study writes
+# as a map is written in brackets here: "smoothing(trend=damped)" is {smoothing: {trend: damped}},
+# and goes the same way from there on.
 
 # Arguments that are text whatever they look like.
-text_arguments <- c("title", "during", "against", "join", "cache", "table", "query", "output", "figure",
-                    "plan",
-                    "routine", "every", "per", "events", "closures", "stamp", "format", "range", "member",
-                    "separator",
+text_arguments <- c("title", "during", "against", "join", "cache", "table", "query", "output",
+                    "figure", "plan",
+                    "routine", "every", "per", "events", "closures", "stamp", "format", "range",
+                    "member", "separator",
                     "decimal", "zone", "word", "fail_above", "fail_below")
 
 # Splits at a mark that stands outside of brackets.
@@ -36,7 +36,11 @@ setting_value <- function(text) {
   named <- grepl(pair, parts)
   values <- lapply(if (all(named)) sub(pair, "\\2", parts) else parts, word_value)
   same <- length(unique(vapply(values, typeof, ""))) == 1
-  out <- if (same) unlist(values) else as.character(if (all(named)) sub(pair, "\\2", parts) else parts)
+  out <- if (same) {
+    unlist(values)
+  } else {
+    as.character(if (all(named)) sub(pair, "\\2", parts) else parts)
+  }
   if (all(named)) names(out) <- trimws(sub(pair, "\\1", parts))
   out
 }
@@ -50,7 +54,8 @@ setting_calls <- function(text, option, verb) {
     parts <- regmatches(one, regexec("^([^(]+)\\((.*)\\)$", one))[[1]]
     if (length(parts) != 3) {
       flag <- dashed(option)
-      abort_usage("{.val {flag}} must be written like {.val name(setting=value)}, not {.val {one}}.", verb)
+      abort_usage("{.val {flag}} must be written like {.val name(setting=value)}, not \\
+                   {.val {one}}.", verb)
     }
     list_of_settings(trimws(parts[2]), parts[3], option, verb)
   })
@@ -62,7 +67,11 @@ list_of_settings <- function(name, inner, option, verb) {
   values <- lapply(sub("^[[:alnum:]_]+=", "", fields), function(v) {
     # c(1, 1, 1) or [1, 1, 1] within brackets.
     bare <- sub("^(c\\(|\\[)(.*)(\\)|\\])$", "\\2", v)
-    if (grepl("^[a-z_]+\\(.*\\)$", bare)) setting_calls(bare, option, verb)[[1]] else setting_value(bare)
+    if (grepl("^[a-z_]+\\(.*\\)$", bare)) {
+      setting_calls(bare, option, verb)[[1]]
+    } else {
+      setting_value(bare)
+    }
   })
   if (length(values) && any(named)) names(values) <- ifelse(named, sub("=.*", "", fields), "")
   rlang::set_names(list(values), name)
@@ -117,7 +126,11 @@ argument_value <- function(argument, text, verb, options = list()) {
 }
 
 bands_among <- function(calls) {
-  if (all(vapply(calls, is.character, TRUE))) unlist(calls) else study_groups(lapply(calls, named_banding))
+  if (all(vapply(calls, is.character, TRUE))) {
+    unlist(calls)
+  } else {
+    study_groups(lapply(calls, named_banding))
+  }
 }
 
 # bands(elevation, 3) as bands(column=elevation, n=3).
@@ -143,7 +156,9 @@ cli_bands <- function(text, verb) {
   given <- named_list(text, "bands", verb)
   unname(Map(function(column, cuts) {
     cuts <- suppressWarnings(as.numeric(strsplit(cuts, "/", fixed = TRUE)[[1]]))
-    if (anyNA(cuts)) abort_usage("--bands must be written like elevation=4 or elevation=0/100/400.", verb)
+    if (anyNA(cuts)) {
+      abort_usage("--bands must be written like elevation=4 or elevation=0/100/400.", verb)
+    }
     banding(column, cuts)
   }, names(given), given))
 }
@@ -160,10 +175,12 @@ cli_window <- function(text, verb, options = list()) {
   }
   side <- sub("centered", "centred", options$side %||% "trailing")
   if (!side %in% window_sides) {
-    abort_usage("--side must be trailing, centred, leading, fading or since-start, not {.val {side}}.", verb)
+    abort_usage("--side must be trailing, centred, leading, fading or since-start, not \\
+                 {.val {side}}.", verb)
   }
   if (side == "since-start") {
-    abort_usage("a window since the start has no length; leave {.val --window} out, or take another side.",
+    abort_usage("a window since the start has no length; leave {.val --window} out, or take \\
+                 another side.",
                 verb)
   }
   if (!is.null(options$kernel) && side != "centred") {
@@ -179,7 +196,8 @@ cli_window <- function(text, verb, options = list()) {
 # Rules with settings; limits alone stand beside the usual ones.
 cli_rules <- function(options, verb) {
   limit <- if (!is.null(options$min) || !is.null(options$max)) {
-    list(limits(as_number(options$min %||% -Inf, "min", verb), as_number(options$max %||% Inf, "max", verb)))
+    list(limits(as_number(options$min %||% -Inf, "min", verb),
+                as_number(options$max %||% Inf, "max", verb)))
   }
   if (!is.null(options$rules)) {
     return(c(study_rules_of(setting_calls(options$rules, "rules", verb)), limit))
@@ -205,7 +223,8 @@ level_option <- function(text, verb) {
 # A count, the word "all", or dates with commas between.
 cutoffs_option <- function(text, verb) {
   if (!text %in% "all" && !grepl("^[0-9]", text)) {
-    abort_usage("cutoffs are a number, {.val all}, or dates with commas between, not {.val {text}}.", verb)
+    abort_usage("cutoffs are a number, {.val all}, or dates with commas between, not \\
+                 {.val {text}}.", verb)
   }
   if (grepl("^[0-9]{1,3}$", text)) as.integer(text) else cli_list(text)
 }
@@ -213,11 +232,13 @@ cutoffs_option <- function(text, verb) {
 # Methods by name, with their settings: in brackets for one, by options for all that know them.
 cli_methods <- function(text, verb, options = list()) {
   calls <- setting_calls(text, "methods", verb)
-  names <- vapply(calls, function(call) gsub("-", "_", if (is.character(call)) call else names(call)), "")
+  names <- vapply(calls,
+                  function(call) gsub("-", "_", if (is.character(call)) call else names(call)), "")
   known <- known_methods()
   for (name in setdiff(names, known)) {
     hint <- nearest_word(name, known)
-    abort_usage(c("there is no method {.val {name}}.", i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+    abort_usage(c("there is no method {.val {name}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
                   i = "There are {.val {known}}."), verb)
   }
   settings <- cli_settings(options)
@@ -310,8 +331,8 @@ source_arguments <- function(options, verb) {
       series = , amounts = , levels = , attributes = , missing = , records = cli_list(text),
       units = named_list(text, name, verb),
       rename = if (grepl("=", text, fixed = TRUE)) named_list(text, name, verb) else text,
-      day_first = yes_or_no(text, verb), widths = cli_widths(text, verb), slab = cli_slab(text, verb),
-      sheet = if (grepl("^[0-9]+$", text)) as.numeric(text) else text,
+      day_first = yes_or_no(text, verb), widths = cli_widths(text, verb),
+      slab = cli_slab(text, verb), sheet = if (grepl("^[0-9]+$", text)) as.numeric(text) else text,
       timeout = , skip = as_number(text, name, verb), closures = events(text), text
     )
   })
@@ -344,7 +365,9 @@ stamp_parts <- function(text, verb) {
 cli_widths <- function(text, verb) {
   width <- setting_value(text)
   width <- rlang::set_names(suppressWarnings(as.numeric(width)), names(width))
-  if (anyNA(width)) abort_usage("--widths must be written like {.val day=10,flow=8} or {.val 10,8}.", verb)
+  if (anyNA(width)) {
+    abort_usage("--widths must be written like {.val day=10,flow=8} or {.val 10,8}.", verb)
+  }
   width
 }
 
@@ -390,7 +413,8 @@ cli_prepared <- function(files, options, name, verb) {
   replay(cli_routine(options[setdiff(names(options), own)]), x)
 }
 
-# A dash stands for what comes through the pipe; it is kept in a file, since readers look at it twice.
+# A dash stands for what comes through the pipe; it is kept in a file, since readers look at it
+# twice.
 from_standard_input <- function(source) {
   if (source != "-") {
     return(source)

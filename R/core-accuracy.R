@@ -1,7 +1,8 @@
 # Accuracy measures of many groups of rows at once, as numbers.
 
 accuracy_metrics <- c(
-  "mae", "rmse", "mse", "bias", "mape", "smape", "wape", "mase", "rmsse", "theil_u1", "theil_u2", "r2",
+  "mae", "rmse", "mse", "bias", "mape", "smape", "wape", "mase", "rmsse", "theil_u1", "theil_u2",
+  "r2",
   "median_error", "worst_error", "pinball", "coverage", "width", "interval_score", "crps", "skill"
 )
 
@@ -16,9 +17,10 @@ score_sums <- function(index, groups, rows) {
   sums <- cpp_score_sums(index - 1L, groups, rows$observed, rows$value, rows$scale %||% lacking,
                          rows$rms %||% lacking, rows$last %||% lacking)
   colnames(sums) <- c(
-    "count", "absolute", "squared", "bias", "percent", "percent_count", "scaled", "scaled_count", "symmetric",
-    "symmetric_count", "observed_absolute", "observed", "observed_squared", "forecast_squared", "worst",
-    "scaled_squared", "scaled_squared_count", "naive_squared", "with_last_squared"
+    "count", "absolute", "squared", "bias", "percent", "percent_count", "scaled", "scaled_count",
+    "symmetric",
+    "symmetric_count", "observed_absolute", "observed", "observed_squared", "forecast_squared",
+    "worst", "scaled_squared", "scaled_squared_count", "naive_squared", "with_last_squared"
   )
   as.data.frame(sums)
 }
@@ -46,12 +48,14 @@ metric_columns <- function(metric, s, index, rows, levels) {
     rmsse = rooted(mean_where("rmsse", s$scaled_squared, s$scaled_squared_count, n), "rmsse"),
     theil_u1 = list(theil_u1 = sqrt(s$squared / some) /
                       (sqrt(s$observed_squared / some) + sqrt(s$forecast_squared / some))),
-    theil_u2 = list(theil_u2 = sqrt(s$with_last_squared / ifelse(s$naive_squared > 0, s$naive_squared, NA))),
+    theil_u2 = list(theil_u2 = sqrt(s$with_last_squared /
+                                    ifelse(s$naive_squared > 0, s$naive_squared, NA))),
     r2 = {
       spread <- s$observed_squared - s$observed^2 / some
       list(r2 = ifelse(spread > 0, 1 - s$squared / spread, NA))
     },
-    median_error = list(median_error = group_medians(abs(rows$value - rows$observed), index, nrow(s))),
+    median_error = list(median_error = group_medians(abs(rows$value - rows$observed), index,
+                                                     nrow(s))),
     worst_error = list(worst_error = ifelse(n > 0, s$worst, NA)),
     crps = list(crps = crps_of_quantiles(index, nrow(s), rows, levels)),
     pinball = pinball_columns(index, nrow(s), rows, levels),
@@ -72,7 +76,8 @@ group_medians <- function(v, index, groups) {
   start <- cumsum(n) - n
   low <- start + (n + 1) %/% 2
   high <- start + n %/% 2 + 1
-  ifelse(n > 0, (v[at[pmax(low, 1)]] + v[at[pmin(pmax(high, 1), max(1, length(at)))]]) / 2, NA_real_)
+  ifelse(n > 0, (v[at[pmax(low, 1)]] + v[at[pmin(pmax(high, 1), max(1, length(at)))]]) / 2,
+         NA_real_)
 }
 
 interval_columns <- function(metric, index, groups, rows, levels) {
@@ -104,10 +109,12 @@ pinball_of <- function(index, groups, rows, levels) {
 
 pinball_columns <- function(index, groups, rows, levels) {
   p <- pinball_of(index, groups, rows, levels)
-  rlang::set_names(lapply(seq_along(p$share), function(i) p$loss[, i]), paste0("pinball_", 100 * p$share))
+  rlang::set_names(lapply(seq_along(p$share), function(i) p$loss[, i]),
+                   paste0("pinball_", 100 * p$share))
 }
 
-# Twice the integral of the pinball loss over all shares: each quantile stands for the shares next to it.
+# Twice the integral of the pinball loss over all shares: each quantile stands for the shares next
+# to it.
 crps_of_quantiles <- function(index, groups, rows, levels) {
   p <- pinball_of(index, groups, rows, levels)
   edges <- c(0, (p$share[-1] + p$share[-length(p$share)]) / 2, 1)
@@ -124,7 +131,8 @@ crps_of_paths <- function(paths, observed) {
 
 # Tests of differences between forecasts, as numbers.
 
-# Mean difference of losses `d` over its standard error, with Harvey, Leybourne and Newbold's correction.
+# Mean difference of losses `d` over its standard error, with Harvey, Leybourne and Newbold's
+# correction.
 diebold_mariano <- function(d, horizon) {
   n <- length(d)
   if (n > 0 && all(d == 0)) {
@@ -167,7 +175,8 @@ friedman_test <- function(ranks) {
   list(statistic = f, p_value = stats::pf(f, k - 1, (k - 1) * (n - 1), lower.tail = FALSE))
 }
 
-# How far apart mean ranks of `k` methods over `n` series must be: the studentised range for all pairs.
+# How far apart mean ranks of `k` methods over `n` series must be: the studentised range for all
+# pairs.
 nemenyi_distance <- function(k, n, level) {
   stats::qtukey(level, k, Inf) / sqrt(2) * sqrt(k * (k + 1) / (6 * n))
 }

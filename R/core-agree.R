@@ -1,10 +1,11 @@
-# Forecasts of totals and of their parts, made to agree: the least change, weighed by the covariance of
-# errors, after which every total is the sum of its parts (least squares with the constraints C v = 0, where a
-# row of C is a total less its parts). The covariance of N series is D (keep E'E + diag(u)) D, with D the
-# spreads at a step ahead and E past errors as columns of length 1; it is never written out as N x N.
+# Forecasts of totals and of their parts, made to agree: the least change, weighed by the covariance
+# of errors, after which every total is the sum of its parts (least squares with the constraints C v
+# = 0, where a row of C is a total less its parts). The covariance of N series is D (keep E'E +
+# diag(u)) D, with D the spreads at a step ahead and E past errors as columns of length 1; it is
+# never written out as N x N.
 #
-# Wickramasuriya, Athanasopoulos and Hyndman (2019), Journal of the American Statistical Association 114,
-# 804-819; correlations drawn towards none after Schaefer and Strimmer (2005).
+# Wickramasuriya, Athanasopoulos and Hyndman (2019), Journal of the American Statistical Association
+# 114, 804-819; correlations drawn towards none after Schaefer and Strimmer (2005).
 
 # `sums`: pairs of series, a total and one of its parts. What follows from them alone.
 sum_plan <- function(total, part) {
@@ -63,8 +64,8 @@ gap_covariance <- function(w, plan) {
   out
 }
 
-# Series that move (a row each) so that gaps close: v - W C' (C W C')^-1 C v. `fixed`: series whose values
-# stay at what they are in v.
+# Series that move (a row each) so that gaps close: v - W C' (C W C')^-1 C v. `fixed`: series whose
+# values stay at what they are in v.
 close_gaps <- function(v, w, plan, fixed = integer()) {
   v <- as.matrix(v)
   k <- gap_covariance(w, plan)
@@ -85,7 +86,8 @@ close_gaps <- function(v, w, plan, fixed = integer()) {
   v - times_covariance(w, moved)
 }
 
-# Constraints that say the same twice (a place with one item) leave room, which the least change fills.
+# Constraints that say the same twice (a place with one item) leave room, which the least change
+# fills.
 solve_gaps <- function(k, gaps) {
   scale <- sqrt(pmax(diag(k), max(diag(k), 0) * 1e-14))
   scale[scale == 0] <- 1
@@ -99,8 +101,9 @@ gap_errors <- function(w, plan) {
   cpp_gap_errors(w$errors, w$d, plan$part - 1L, plan$id - 1L, plan$totals - 1L)
 }
 
-# The diagonal of G X H' for G = W C', H = V C' (W, V covariances) and X a symmetric matrix of totals. Both
-# are what stands alone at the pairs of series and totals, and keep D E' F with F = E D C'.
+# The diagonal of G X H' for G = W C', H = V C' (W, V covariances) and X a symmetric matrix of
+# totals. Both are what stands alone at the pairs of series and totals, and keep D E' F with F = E D
+# C'.
 sides_diagonal <- function(w, x, v, plan) {
   n <- length(w$d)
   own_w <- w$own * w$d^2
@@ -109,7 +112,8 @@ sides_diagonal <- function(w, x, v, plan) {
   series <- c(plan$part, plan$totals)
   total <- c(plan$id, seq_along(plan$totals))
   sign <- rep(c(-1, 1), c(length(plan$part), length(plan$totals)))
-  out <- sums_by(x[cbind(plan$first, plan$second)], plan$shared, n) + replace(numeric(n), plan$totals,
+  out <- sums_by(x[cbind(plan$first, plan$second)], plan$shared, n) +
+    replace(numeric(n), plan$totals,
                                                                               diag(x))
   out <- out * own_w * own_v
   f_w <- if (w$keep > 0) gap_errors(w, plan)
@@ -132,12 +136,13 @@ sums_by <- function(v, group, n) {
   replace(numeric(n), as.integer(rownames(made)), made[, 1])
 }
 
-# Spreads after gaps were closed with the weights `w`, where errors have the covariance `errors`: the diagonal
-# of (I - G K^-1 C) V (I - G K^-1 C)', with G = W C', K = C W C' and V that covariance.
+# Spreads after gaps were closed with the weights `w`, where errors have the covariance `errors`:
+# the diagonal of (I - G K^-1 C) V (I - G K^-1 C)', with G = W C', K = C W C' and V that covariance.
 closed_spread <- function(w, errors, plan) {
   inverse <- solve_gaps(gap_covariance(w, plan), diag(length(plan$totals)))
   inverse <- (inverse + t(inverse)) / 2
-  own <- errors$d^2 * (errors$own + if (errors$keep > 0) errors$keep * colSums(errors$errors^2) else 0)
+  own <- errors$d^2 * (errors$own +
+                       if (errors$keep > 0) errors$keep * colSums(errors$errors^2) else 0)
   both <- inverse %*% gap_covariance(errors, plan) %*% inverse
   left <- own - 2 * sides_diagonal(w, inverse, errors, plan) + sides_diagonal(w, both, w, plan)
   sqrt(pmax(left, 1e-6 * own))
@@ -150,8 +155,8 @@ add_up <- function(v, plan) {
   v
 }
 
-# Values (a row a series, a column a path or one) that agree. Parts that cannot be negative are held at zero
-# where they would be, and the others move for them.
+# Values (a row a series, a column a path or one) that agree. Parts that cannot be negative are held
+# at zero where they would be, and the others move for them.
 agreed_values <- function(v, w, plan, positive) {
   v <- as.matrix(v)
   out <- close_gaps(v, w, plan)

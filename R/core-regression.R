@@ -1,7 +1,8 @@
-# Least squares with errors that carry on, by Gauss and Newton's steps: vectors and functions in, numbers
-# out.
+# Least squares with errors that carry on, by Gauss and Newton's steps: vectors and functions in,
+# numbers out.
 
-# The variance of an error so many steps after the last one that is known, of one that carries a share on.
+# The variance of an error so many steps after the last one that is known, of one that carries a
+# share on.
 carried_variance <- function(rho, steps) {
   if (rho == 0) rep(1, length(steps)) else (1 - rho^(2 * steps)) / (1 - rho^2)
 }
@@ -19,8 +20,8 @@ telling_columns <- function(x, fixed, names) {
   list(columns = columns, lost = names[setdiff(seq_along(names), columns)])
 }
 
-# The step of least squares, and the inverse of the normal matrix; with a ridge on some columns the penalty
-# with the highest restricted likelihood, towards no bends at all.
+# The step of least squares, and the inverse of the normal matrix; with a ridge on some columns the
+# penalty with the highest restricted likelihood, towards no bends at all.
 solve_step <- function(j, e, ridge, now, penalty = NULL) {
   normal <- crossprod(j)
   scale <- sqrt(diag(normal))
@@ -30,9 +31,10 @@ solve_step <- function(j, e, ridge, now, penalty = NULL) {
   scales <- outer(scale, scale)
   a <- normal / scales
   if (length(ridge) == 0) {
-    inverse <- tryCatch(chol2inv(chol(a)), error = function(err) chol2inv(chol(a + diag(1e-8, nrow(a)))))
-    return(list(step = as.vector(inverse %*% (crossprod(j, e) / scale)) / scale, inverse = inverse / scales,
-                penalty = 0, normal = normal))
+    inverse <- tryCatch(chol2inv(chol(a)),
+                        error = function(err) chol2inv(chol(a + diag(1e-8, nrow(a)))))
+    return(list(step = as.vector(inverse %*% (crossprod(j, e) / scale)) / scale,
+                inverse = inverse / scales, penalty = 0, normal = normal))
   }
   # Aimed at the values themselves, since bends shrink towards none.
   aim <- e + as.vector(j %*% now)
@@ -41,17 +43,19 @@ solve_step <- function(j, e, ridge, now, penalty = NULL) {
   on <- rep(0, ncol(a))
   on[ridge] <- 1
   inverse <- chol2inv(chol(a + diag(penalty * on + 1e-9, nrow(a))))
-  list(step = as.vector(inverse %*% right) / scale - now, inverse = inverse / scales, penalty = penalty,
-       normal = normal, own_penalty = penalty * scale[ridge[1]]^2)
+  list(step = as.vector(inverse %*% right) / scale - now, inverse = inverse / scales,
+       penalty = penalty, normal = normal, own_penalty = penalty * scale[ridge[1]]^2)
 }
 
-# The ridge on some columns with the highest restricted likelihood (Patterson and Thompson, 1971), which takes
-# what is penalised for random: from the normal equations `a` b = `right`, the squares of the aim and their
-# number. The free columns are taken out first; in the axes of what is left each penalty costs a sum only.
+# The ridge on some columns with the highest restricted likelihood (Patterson and Thompson, 1971),
+# which takes what is penalised for random: from the normal equations `a` b = `right`, the squares
+# of the aim and their number. The free columns are taken out first; in the axes of what is left
+# each penalty costs a sum only.
 ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 6, length.out = 49)) {
   free <- chol2inv(chol(a[-ridge, -ridge, drop = FALSE] + diag(1e-12, nrow(a) - length(ridge))))
   across <- a[ridge, -ridge, drop = FALSE] %*% free
-  axes <- eigen(a[ridge, ridge, drop = FALSE] - across %*% a[-ridge, ridge, drop = FALSE], symmetric = TRUE)
+  axes <- eigen(a[ridge, ridge, drop = FALSE] - across %*% a[-ridge, ridge, drop = FALSE],
+                symmetric = TRUE)
   d <- pmax(axes$values, 0)
   g2 <- as.vector(crossprod(axes$vectors, right[ridge] - across %*% right[-ridge]))^2
   left <- squares - sum(right[-ridge] * (free %*% right[-ridge]))
@@ -62,7 +66,8 @@ ridge_penalty <- function(a, right, squares, n, ridge, grid = 10^seq(-6, 6, leng
   grid[which.min(score)]
 }
 
-# Values less r^gap of the one before, weighted alike (Prais and Winsten); rows that are not there fall out.
+# Values less r^gap of the one before, weighted alike (Prais and Winsten); rows that are not there
+# fall out.
 quasi_differences <- function(ok, rho) {
   at <- which(ok)
   gap <- diff(at)
@@ -99,8 +104,8 @@ error_share <- function(e, ok, fitted = 0) {
   min(max(r, -0.95), 0.99)
 }
 
-# The state (theta, b) that makes the squares of `target - mean` least, from a start on. `model` gives for a
-# state its mean and the derivatives by all parameters; linear ones take one step.
+# The state (theta, b) that makes the squares of `target - mean` least, from a start on. `model`
+# gives for a state its mean and the derivatives by all parameters; linear ones take one step.
 fit_rounds <- function(model, state, target, ok, rho, ridge) {
   weigh <- quasi_differences(ok, rho)
   loss <- function(m) sum(weigh(target - m$mean)^2)
@@ -157,11 +162,11 @@ fit_rounds <- function(model, state, target, ok, rho, ridge) {
   ))
 }
 
-# What a stretch of a series would have been without what happened in it: regressors by least squares, and
-# what they leave over bridged as a level that moves, from one side or from both.
+# What a stretch of a series would have been without what happened in it: regressors by least
+# squares, and what they leave over bridged as a level that moves, from one side or from both.
 
-# Which rows to learn from, beside `out` (rows of the event): all others, or with `before` those before the
-# stretch.
+# Which rows to learn from, beside `out` (rows of the event): all others, or with `before` those
+# before the stretch.
 learnt_rows <- function(y, block, out, before) {
   learn <- is.finite(y)
   learn[block] <- FALSE
@@ -179,7 +184,8 @@ least_squares <- function(x, y, learn) {
   beta
 }
 
-# Weights of controls, none below zero, drawn towards zero: least squares with a ridge, by coordinates.
+# Weights of controls, none below zero, drawn towards zero: least squares with a ridge, by
+# coordinates.
 control_weights <- function(r, z, shrink = 0.02, turns = 300) {
   ok <- is.finite(r) & rowSums(!is.finite(z)) == 0
   if (sum(ok) < 5) {
@@ -193,13 +199,15 @@ control_weights <- function(r, z, shrink = 0.02, turns = 300) {
   w <- numeric(ncol(z))
   for (turn in seq_len(turns)) {
     last <- w
-    for (k in seq_along(w)) w[k] <- max(0, (with[k] - sum(gram[k, ] * w) + gram[k, k] * w[k]) / own[k])
+    for (k in seq_along(w)) w[k] <- max(0,
+                                        (with[k] - sum(gram[k, ] * w) + gram[k, k] * w[k]) / own[k])
     if (max(abs(w - last)) < 1e-9) break
   }
   w
 }
 
-# The level of a series around a place, by weights that fade with the distance: mean of the last values.
+# The level of a series around a place, by weights that fade with the distance: mean of the last
+# values.
 faded_level <- function(r, share) {
   r <- r[is.finite(r)]
   if (length(r) == 0) {
@@ -210,8 +218,8 @@ faded_level <- function(r, share) {
   sum(w * r[k]) / sum(w)
 }
 
-# Of the local level model: what each step between two levels is expected to be. `share`: how much of a
-# difference the level follows in a step (the smaller, the steadier).
+# Of the local level model: what each step between two levels is expected to be. `share`: how much
+# of a difference the level follows in a step (the smaller, the steadier).
 bridged_level <- function(r, block, share, before) {
   left <- r[rev(seq_len(block[1] - 1))]
   right <- if (!before && block[length(block)] < length(r)) r[(block[length(block)] + 1):length(r)]
@@ -247,7 +255,8 @@ best_share <- function(r, size, before, shares = c(0.01, 0.02, 0.05, 0.1, 0.2, 0
   shares[which.min(off)]
 }
 
-# What the block would have been. `x`: regressors; `z`: residuals of controls, a column each, or NULL.
+# What the block would have been. `x`: regressors; `z`: residuals of controls, a column each, or
+# NULL.
 expected_stretch <- function(y, x, block, out, before, share = NULL, z = NULL, past = Inf) {
   learn <- learnt_rows(y, block, out, before)
   if (is.finite(past)) learn[seq_along(y) < block[1] - past] <- FALSE
@@ -265,11 +274,13 @@ expected_stretch <- function(y, x, block, out, before, share = NULL, z = NULL, p
     r <- r - told
   }
   share <- share %||% best_share(r, length(block), before)
-  list(expected = fitted[block] + bridged_level(r, block, share, before), share = share, weights = weights)
+  list(expected = fitted[block] + bridged_level(r, block, share, before), share = share,
+       weights = weights)
 }
 
-# The distance that holds so many of a hundred of the errors (a share of them as large as that is beyond), so
-# that a new one lies within it as often: the smallest of n that covers level % of n + 1.
+# The distance that holds so many of a hundred of the errors (a share of them as large as that is
+# beyond), so that a new one lies within it as often: the smallest of n that covers level % of n +
+# 1.
 held_distance <- function(errors, level) {
   errors <- sort(abs(errors[is.finite(errors)]))
   at <- ceiling(level / 100 * (length(errors) + 1))

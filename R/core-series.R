@@ -71,7 +71,8 @@ step_windows <- function(breaks, back, ahead) {
 # One statistic for each window; `at` has the bounds of the windows (from, to), or comes from
 # step_windows().
 sliding_statistic <- function(values, times, at, breaks, statistic,
-                              where = function(i) paste("window", i), missing_too = FALSE, seen = NULL,
+                              where = function(i) paste("window", i), missing_too = FALSE,
+                              seen = NULL,
                               call = rlang::caller_env()) {
   if (!is.character(statistic)) {
     return(own_statistic(values, at$from, at$to, statistic, where, call, missing_too))
@@ -160,8 +161,10 @@ fill_values <- function(values, times, breaks, rule, longest = Inf, season = 0, 
   }
   if (rule %in% learnt_rules) {
     return(call_core(cpp_fill_learnt(
-      values, times, breaks, match(rule, learnt_rules) - 1L, as.integer(season), longest, past, core_threads()
+      values, times, breaks, match(rule, learnt_rules) - 1L, as.integer(season), longest, past,
+      core_threads()
     )))
   }
-  call_core(cpp_fill_gaps(values, times, breaks, match(rule, between_rules) - 1L, longest, core_threads()))
+  call_core(cpp_fill_gaps(values, times, breaks, match(rule, between_rules) - 1L, longest,
+                          core_threads()))
 }

@@ -19,7 +19,8 @@ smoothed_spectrum <- function(v, detrend, span) {
   if (n %% 2 == 0) density[length(density)] <- density[length(density)] / 2
   if (span > 1) {
     half <- as.integer((span - 1) / 2)
-    density <- cpp_kernel_means(density, c(0L, length(density)), rep(1, 2 * half + 1), half, 1L)$value
+    density <- cpp_kernel_means(density, c(0L, length(density)), rep(1, 2 * half + 1), half,
+                                1L)$value
   }
   list(frequency = k / n, density = density, freedom = 2 * max(1, span))
 }
@@ -38,7 +39,8 @@ segment_spectrum <- function(v, detrend, segment, overlap, window) {
   starts <- seq(1, length(v) - segment + 1, by = step)
   w <- taper_weights(window, segment)
   sums <- 0
-  for (a in starts) sums <- sums + cpp_squared_spectrum(w * detrended(v[a - 1 + seq_len(segment)], detrend),
+  for (a in starts) sums <- sums +
+    cpp_squared_spectrum(w * detrended(v[a - 1 + seq_len(segment)], detrend),
       segment)
   density <- (2 * sums / length(starts) / sum(w^2))[-1]
   if (segment %% 2 == 0) density[length(density)] <- density[length(density)] / 2
@@ -62,7 +64,8 @@ irregular_spectrum <- function(t, v, detrend, span, oversample = 1) {
   f <- 1 / (oversample * length)
   power <- cpp_least_squares_periodogram(t, v, f, as.integer(count))
   density <- 2 * power * length / length(t)
-  # At odd times frequencies are not independent, and there may be more of them than half the values.
+  # At odd times frequencies are not independent, and there may be more of them than half the
+  # values.
   total <- sum(density) * f
   if (is.finite(total) && total > 0) density <- density * mean((v - mean(v))^2) / total
   out <- density
@@ -106,8 +109,9 @@ even_lines <- function(v, level) {
 }
 
 # Multiples of a frequency are told with it: the fundamental of each line (a row of `lines`) and
-# which multiple it is. Lines of the calendar (`known`, exact) stand for themselves, and have more harmonics;
-# `year` is the frequency of a year, which shifts the harmonics of days and weeks that it modulates.
+# which multiple it is. Lines of the calendar (`known`, exact) stand for themselves, and have more
+# harmonics; `year` is the frequency of a year, which shifts the harmonics of days and weeks that it
+# modulates.
 join_lines <- function(lines, resolution, known, year = NA) {
   n <- nrow(lines)
   base <- seq_len(n)
@@ -121,10 +125,11 @@ join_lines <- function(lines, resolution, known, year = NA) {
     # A change of the clocks puts sidelines up to some cycles a year beside a stronger line.
     beside <- any(abs(lines$frequency - f) < 10.5 * year & lines$ratio > lines$ratio[i])
     shifted <- year * if (isTRUE(beside)) 10.5 else 2.2
-    exact <- pmax(1.5 * resolution, ifelse(lines$frequency[own] > 20 * year, shifted, 0), na.rm = TRUE)
+    exact <- pmax(1.5 * resolution, ifelse(lines$frequency[own] > 20 * year, shifted, 0),
+                  na.rm = TRUE)
     near <- off < ifelse(known[own], exact, pmax(1.2 * resolution * sqrt(k), 0.003 * f * (k <= 12)))
-    # High harmonics are weaker than what they are harmonics of, and do not come alone: 8 hours are no
-    # harmonic of a faint week, nor is an instrument's half hour one of the day.
+    # High harmonics are weaker than what they are harmonics of, and do not come alone: 8 hours are
+    # no harmonic of a faint week, nor is an instrument's half hour one of the day.
     accompanied <- vapply(seq_along(own), function(j) {
       multiple <- lines$frequency[-i] / lines$frequency[own[j]]
       whole <- abs(multiple - round(multiple)) * lines$frequency[own[j]] < exact[j]
@@ -172,5 +177,9 @@ loess_parts <- function(values, breaks, exact, spans, multiply = FALSE, robust =
     v, breaks, exact, spans, as.integer(trend_span %||% 0), as.integer(degree), isTRUE(everywhere),
     if (robust) 10L else 0L, core_threads()
   ))
-  if (multiply) list(trend = exp(made$trend), seasons = exp(made$seasons), weights = made$weights) else made
+  if (multiply) {
+    list(trend = exp(made$trend), seasons = exp(made$seasons), weights = made$weights)
+  } else {
+    made
+  }
 }

@@ -42,10 +42,10 @@ critical_values <- function(n, with) {
   stats::setNames(b[, 1] + b[, 2] / n + b[, 3] / n^2 + b[, 4] / n^3, c("1 %", "5 %", "10 %"))
 }
 
-# Augmented Dickey and Fuller: the change on the level before, a constant, a trend, and `lags` changes
-# before. Without `lags`, as many as Akaike's corrected criterion takes of 12 (n / 100)^(1/4)
-# (Schwert, 1989): his first one takes so many in short series that walks are rejected twice as often as they
-# may.
+# Augmented Dickey and Fuller: the change on the level before, a constant, a trend, and `lags`
+# changes before. Without `lags`, as many as Akaike's corrected criterion takes of 12 (n /
+# 100)^(1/4) (Schwert, 1989): his first one takes so many in short series that walks are rejected
+# twice as often as they may.
 unit_root_test <- function(v, with = "constant", lags = NULL) {
   v <- unbroken_run(v)
   n <- length(v)
@@ -70,7 +70,8 @@ unit_root_test <- function(v, with = "constant", lags = NULL) {
     criterion <- vapply(0:most, function(p) {
       f <- fit(p)
       k <- ncol(f$x) + 1
-      length(y) * log(sum(f$residuals^2) / length(y)) + 2 * k * length(y) / max(1, length(y) - k - 1)
+      length(y) * log(sum(f$residuals^2) / length(y)) +
+        2 * k * length(y) / max(1, length(y) - k - 1)
     }, 1)
     p <- which.min(criterion) - 1
     rows <- (p + 1):length(change)
@@ -88,15 +89,15 @@ unit_root_test <- function(v, with = "constant", lags = NULL) {
   r[lower.tri(r)] <- 0
   se <- sqrt(sigma * sum(backsolve(r, diag(ncol(r)))[1, ]^2))
   tau <- f$coefficients[1] / se
-  list(statistic = tau, p_value = unit_root_p(tau, length(y), with), lags = p, n = length(y), with = with,
-       critical = critical_values(length(y), with))
+  list(statistic = tau, p_value = unit_root_p(tau, length(y), with), lags = p, n = length(y),
+       with = with, critical = critical_values(length(y), with))
 }
 
 # Critical values of Kwiatkowski and others (1992), table 1, at 10, 5, 2.5 and 1 %.
 kpss_values <- list(constant = c(0.347, 0.463, 0.574, 0.739), trend = c(0.119, 0.146, 0.176, 0.216))
 
-# Is the level (or the trend) constant? The core knows how many autocovariances count; the search for orders
-# takes the same test.
+# Is the level (or the trend) constant? The core knows how many autocovariances count; the search
+# for orders takes the same test.
 level_test <- function(v, with = "constant", lags = NULL) {
   v <- unbroken_run(v)
   n <- length(v)
@@ -152,7 +153,8 @@ left_correlation_test <- function(v, lags, fitted = 0) {
   }
   # Each square over its variance, which rests on the pairs that are there.
   q <- (n + 2) / n * sum(r^2 * pairs * (size / (size - lags))^2)
-  list(statistic = q, lags = lags, freedom = free, p_value = stats::pchisq(q, free, lower.tail = FALSE))
+  list(statistic = q, lags = lags, freedom = free,
+       p_value = stats::pchisq(q, free, lower.tail = FALSE))
 }
 
 # How many pairs so far apart are both there.
@@ -165,10 +167,10 @@ pairs_apart <- function(v, lags) {
   vapply(left, function(n) sum(utils::head(there, n) & utils::tail(there, n)), 1)
 }
 
-# Which lags a test of what is left looks at: the first ones, as many as the logarithm of the number of values
-# (Tsay, R. S., 2010, Analysis of financial time series, 3rd ed., section 2.2: more of them only dilute the
-# test), and those of a season and of two, where the values hold it four times. At least two more than what
-# was fitted.
+# Which lags a test of what is left looks at: the first ones, as many as the logarithm of the number
+# of values (Tsay, R. S., 2010, Analysis of financial time series, 3rd ed., section 2.2: more of
+# them only dilute the test), and those of a season and of two, where the values hold it four times.
+# At least two more than what was fitted.
 usual_lags <- function(n, season = 1, fitted = 0) {
   near <- max(ceiling(log(max(n, 2))), fitted + 2)
   far <- if (season > 1 && n >= 4 * season) round(season * 1:2)
@@ -196,11 +198,11 @@ runs_test <- function(v) {
 
 # A level that moved shortly before a series ends, and stayed.
 
-# The move of one series: `place` of the first value after it, `size`, and whether this is a `ratio` (of
-# values that are all above zero it is, since they grow in proportion); NULL where none stands out. It stands
-# out where the mean after it is further from the mean before than such means ever were: 5 times what is
-# usual, and half as much again as the most. What a series does all the time, a walk or a wave, is no move by
-# this measure.
+# The move of one series: `place` of the first value after it, `size`, and whether this is a `ratio`
+# (of values that are all above zero it is, since they grow in proportion); NULL where none stands
+# out. It stands out where the mean after it is further from the mean before than such means ever
+# were: 5 times what is usual, and half as much again as the most. What a series does all the time,
+# a walk or a wave, is no move by this measure.
 recent_move <- function(y, seasons = integer()) {
   y[!is.finite(y)] <- NA
   ratio <- all(y > 0, na.rm = TRUE)
@@ -243,7 +245,8 @@ recent_move <- function(y, seasons = integer()) {
 
 moved_least <- 3
 
-# A quick look that most series do not pass: the last values stand apart from what was whole seasons before.
+# A quick look that most series do not pass: the last values stand apart from what was whole seasons
+# before.
 may_have_moved <- function(y, seasons, most) {
   season <- if (length(seasons)) seasons[[1]] else 1
   lag <- season * ceiling(most / season)
@@ -260,15 +263,16 @@ may_have_moved <- function(y, seasons, most) {
   isTRUE(abs(sum(sign(last))) == moved_least && mean(abs(last)) > 1.5 * stats::mad(off))
 }
 
-# Less the usual deviation at each place of a season from the mean of a season around it: medians, for two
-# seasons at most.
+# Less the usual deviation at each place of a season from the mean of a season around it: medians,
+# for two seasons at most.
 without_seasons <- function(y, seasons) {
   n <- length(y)
   for (m in utils::head(seasons[seasons > 1 & 2 * seasons <= n], 2)) {
     sums <- cumsum(c(0, ifelse(is.na(y), 0, y)))
     counts <- cumsum(c(0, !is.na(y)))
     from <- pmin(pmax(0, seq_len(n) - m %/% 2 - 1), n - m)
-    level <- (sums[from + m + 1] - sums[from + 1]) / pmax(1, counts[from + m + 1] - counts[from + 1])
+    level <- (sums[from + m + 1] - sums[from + 1]) /
+      pmax(1, counts[from + m + 1] - counts[from + 1])
     place <- (seq_len(n) - 1) %% m + 1
     usual <- vapply(split(y - level, place), stats::median, 1, na.rm = TRUE)
     usual[is.na(usual)] <- 0

@@ -8,7 +8,8 @@ no_findings <- data.frame(
 
 sliding_centred <- function(values, breaks, width, statistic) {
   half <- width %/% 2
-  sliding_statistic(values, as.double(seq_along(values)), step_windows(breaks, half, half), breaks, statistic)
+  sliding_statistic(values, as.double(seq_along(values)), step_windows(breaks, half, half), breaks,
+                    statistic)
 }
 
 # What is left after the season (medians by phase) and a local level (running median).
@@ -78,7 +79,8 @@ describe_runs <- function(runs, rest, expected, score) {
     rows <- runs$from[i]:runs$to[i]
     rows[which.max(abs(score[rows]))]
   }, 1)
-  data.frame(from = runs$from, to = runs$to, off = rest[top], expected = expected[top], score = score[top])
+  data.frame(from = runs$from, to = runs$to, off = rest[top], expected = expected[top],
+             score = score[top])
 }
 
 # Runs of one value (within half the resolution) that are longer than chance: with a share p
@@ -185,7 +187,8 @@ find_shifts <- function(values, times, breaks, threshold, width, stay) {
     pause <- diff(times[there])
     step <- c(0, ifelse(pause > 3 * stats::median(pause), 0, diff(v)))
     quick <- robust_sd(step)
-    hit <- !is.na(size) & step * size > 0 & abs(step) > threshold * quick & abs(step) > 0.5 * abs(size) &
+    hit <- !is.na(size) & step * size > 0 & abs(step) > threshold * quick &
+      abs(step) > 0.5 * abs(size) &
       abs(size) > threshold / 4 * robust_sd(size - stats::median(size, na.rm = TRUE))
     if (!any(hit)) {
       return(NULL)

@@ -1,4 +1,5 @@
-# Figures of errors: by step ahead, by part of the calendar, coverage, ranks, and what is left after a fit.
+# Figures of errors: by step ahead, by part of the calendar, coverage, ranks, and what is left after
+# a fit.
 
 error_by_step <- function(b, measure) {
   own <- b
@@ -11,8 +12,8 @@ error_by_step <- function(b, measure) {
   one <- min(s$at) == max(s$at)
   ggplot2::ggplot(s, ggplot2::aes(.data$at, .data$mae, colour = .data$method)) +
     (if (one) ggplot2::geom_point(size = 2.5) else ggplot2::geom_line(linewidth = 0.9)) +
-    ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$label_at, label = .data$method), hjust = 0,
-                       nudge_x = 0.012 * max(s$at), size = 4.2) +
+    ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$label_at, label = .data$method),
+                       hjust = 0, nudge_x = 0.012 * max(s$at), size = 4.2) +
     ggplot2::scale_colour_manual(values = method_inks(), guide = "none") +
     ggplot2::scale_x_continuous("steps ahead", breaks = step_breaks,
                                 expand = ggplot2::expansion(c(0.02, 0.2))) +
@@ -47,7 +48,8 @@ coverage_figure <- function(b, measure) {
     ggplot2::geom_vline(xintercept = b$levels, linetype = "22", colour = ink("raw")) +
     ggplot2::geom_segment(ggplot2::aes(x = .data$level, xend = .data$held, yend = .data$method),
                           colour = ink("raw"), linewidth = 0.8) +
-    ggplot2::geom_point(ggplot2::aes(fill = .data$word), shape = 21, size = 4.2, colour = ink("ground")) +
+    ggplot2::geom_point(ggplot2::aes(fill = .data$word), shape = 21, size = 4.2,
+                        colour = ink("ground")) +
     ggplot2::scale_fill_manual(
       values = c(`as they should` = method_inks()[2], `too narrow` = ink("computed"),
                  `too wide` = ink("band")), name = NULL
@@ -72,7 +74,8 @@ calendar_errors <- function(b, measure, part) {
   s <- as.data.frame(scores(own, c("mae", "bias"), by = c("method", part)))
   s <- s[is.finite(s$mae), ]
   s$part <- s[[part]]
-  ggplot2::ggplot(s, ggplot2::aes(.data$part, .data$mae, colour = .data$method, group = .data$method)) +
+  ggplot2::ggplot(s, ggplot2::aes(.data$part, .data$mae, colour = .data$method,
+                                  group = .data$method)) +
     ggplot2::geom_line(linewidth = 0.7, alpha = 0.7) +
     ggplot2::geom_point(size = 2.6) +
     ggplot2::scale_colour_manual(values = method_inks(), name = NULL) +
@@ -82,7 +85,8 @@ calendar_errors <- function(b, measure, part) {
     figure_theme() +
     figure_labels(
       title = paste0(measure_label(b$observed, measure), ": error by ", part),
-      subtitle = paste0("Mean absolute error", error_unit(b, measure)), caption = figure_caption(b$observed)
+      subtitle = paste0("Mean absolute error", error_unit(b, measure)),
+      caption = figure_caption(b$observed)
     )
 }
 
@@ -91,7 +95,8 @@ error_part <- function(b) {
   cadence <- b$meta$cadence
   if (b$meta$type == "step") abort_input("A timeline of steps has no calendar to score by.")
   seconds <- step_seconds(cadence)
-  if (seconds < 86400) "hour of day" else if (seconds < 7 * 86400) "day of week" else "month of year"
+  if (seconds < 86400) "hour of day" else if (seconds < 7 *
+                                              86400) "day of week" else "month of year"
 }
 
 #' @rdname figures
@@ -127,7 +132,8 @@ autoplot.kairon_ranking <- function(object, ...) {
     figure_labels(
       title = paste0("Methods for ", r$measure, ", from best to worst"),
       subtitle = if (many) {
-        paste0("Over ", r$series, " series; ranks within the sand differ by no more than chance does (",
+        paste0("Over ", r$series,
+               " series; ranks within the sand differ by no more than chance does (",
                show_percent(r$level), ")")
       } else {
         paste0("Differences by the test of Diebold and Mariano",
@@ -167,19 +173,23 @@ autoplot.kairon_track <- function(object, measures = NULL, series = NULL, ...) {
     ggplot2::geom_line(ggplot2::aes(y = .data$observed), colour = ink("observed"),
                        linewidth = 0.6) +
     ggplot2::geom_point(ggplot2::aes(y = .data$observed), colour = ink("observed"), size = 1.6) +
-    time_axis(k$meta$type, k$meta$zone) + number_axis(measure_words(measure, k$meta$units[[measure]])) +
+    time_axis(k$meta$type, k$meta$zone) +
+      number_axis(measure_words(measure, k$meta$units[[measure]])) +
     figure_theme() +
     figure_labels(
-      title = paste0(measure, if (nzchar(shown)) paste(" of", shown), ": an older forecast and what came"),
-      subtitle = paste0("Orange: ", t$method[1], " with its ", k$wide, " % interval; dark: observed")
+      title = paste0(measure, if (nzchar(shown)) paste(" of", shown),
+                     ": an older forecast and what came"),
+      subtitle = paste0("Orange: ", t$method[1], " with its ", k$wide,
+                        " % interval; dark: observed")
     )
   bottom <- ggplot2::ggplot(t, ggplot2::aes(.data$stamp, .data$signal)) +
-    ggplot2::annotate("rect", xmin = min(t$stamp), xmax = max(t$stamp), ymin = -k$limit, ymax = k$limit,
-                      fill = ink("missing")) +
+    ggplot2::annotate("rect", xmin = min(t$stamp), xmax = max(t$stamp), ymin = -k$limit,
+                      ymax = k$limit, fill = ink("missing")) +
     ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
     ggplot2::geom_line(colour = ink("observed"), linewidth = 0.7) +
     time_axis(k$meta$type, k$meta$zone) + number_axis("tracking signal") + figure_theme() +
-    figure_labels(subtitle = "Cumulated error over mean absolute error; outside of the sand a new fit is due")
+    figure_labels(subtitle = paste("Cumulated error over mean absolute error; outside of the sand",
+                                   "a new fit is due"))
   several_plots(top, bottom, ncol = 1, heights = c(3, 2))
 }
 
@@ -203,12 +213,12 @@ autoplot.kairon_diagnosis <- function(object, series = NULL, ...) {
   data <- data.frame(stamp = fit$x[[meta$time]][at], error = e)
   who <- if (nzchar(d$labels[s])) paste(" of", d$labels[s]) else ""
   top <- error_in_time(data, meta) + figure_labels(
-    title = paste0(measure_words(fit$measure, meta$units[[fit$measure]]), who, ": one-step errors of ",
-                   gsub("_", " ", fit$method$name)),
+    title = paste0(measure_words(fit$measure, meta$units[[fit$measure]]), who,
+                   ": one-step errors of ", gsub("_", " ", fit$method$name)),
     subtitle = wrap_title(paste0(capitalise(d$table$advice[s]), "."), 105)
   )
-  panels <- list(error_by_part(data, meta, d), error_ahead_panel(fit, s), error_correlation(e, d$table[s, ]),
-                 error_quantiles(e))
+  panels <- list(error_by_part(data, meta, d), error_ahead_panel(fit, s),
+                 error_correlation(e, d$table[s, ]), error_quantiles(e))
   several_plots(top, patchwork::wrap_plots(Filter(Negate(is.null), panels), nrow = 1), ncol = 1,
                         heights = c(1, 1.1))
 }
@@ -251,7 +261,8 @@ error_by_part <- function(data, meta, d) {
   part <- error_part(list(meta = meta))
   seconds <- to_seconds(data$stamp)
   if (meta$type == "instant") seconds <- cpp_local_of(seconds,
-                                                      zone_table(meta$zone, min(seconds), max(seconds)))
+                                                      zone_table(meta$zone, min(seconds),
+                                                                 max(seconds)))
   data$part <- part_codes(part, seconds)
   labels <- calendar_parts[[part]]$levels
   hours <- part == "hour of day"
@@ -261,10 +272,17 @@ error_by_part <- function(data, meta, d) {
     ggplot2::geom_hline(yintercept = 0, colour = ink("raw")) +
     ggplot2::geom_point(colour = ink("raw"), size = 0.7, alpha = 0.6, na.rm = TRUE) +
     ggplot2::geom_segment(data = means,
-                          ggplot2::aes(x = .data$part - 0.38, xend = .data$part + 0.38, yend = .data$error),
+                          ggplot2::aes(x = .data$part - 0.38, xend = .data$part + 0.38,
+                                       yend = .data$error),
                           colour = ink("computed"), linewidth = 1.2) +
-    ggplot2::scale_x_continuous(NULL, breaks = if (part == "hour of day") seq(1, 24, 6) else seq_along(short),
-                                labels = if (part == "hour of day") short[seq(1, 24, 6)] else short) +
+    ggplot2::scale_x_continuous(NULL,
+                                breaks = if (part == "hour of day") {
+                                  seq(1, 24, 6)
+                                } else {
+                                  seq_along(short)
+                                },
+                                labels = if (part == "hour of day") short[seq(1, 24,
+                                                                              6)] else short) +
     number_axis() + small_labels(paste0("By ", part))
 }
 
@@ -315,12 +333,13 @@ error_quantiles <- function(e) {
 }
 
 #' @rdname figures
-#' @param show For a backtest: the `"forecasts"` of all cutoffs, error by step `"ahead"`, `"coverage"` of the
-#'   intervals, or error by part of the `"calendar"`.
+#' @param show For a backtest: the `"forecasts"` of all cutoffs, error by step `"ahead"`,
+#'   `"coverage"` of the intervals, or error by part of the `"calendar"`.
 #' @param part The part of the calendar: `"day of week"`, `"month of year"`, ...
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_backtest)
 autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL,
-                                     show = c("forecasts", "ahead", "coverage", "calendar"), part = NULL,
+                                     show = c("forecasts", "ahead", "coverage", "calendar"),
+                                     part = NULL,
                                      ...) {
   refuse_more("autoplot", ...)
   b <- object
@@ -406,7 +425,8 @@ draw_backtest <- function(b, measure, data, past, shown) {
     figure_theme() +
     figure_labels(
       title = paste0(measure_label(b$observed, measure), ": forecasts made in the past"),
-      subtitle = "Dark: what came true; each forecast starts at a dotted cutoff and saw nothing after it",
+      subtitle = paste("Dark: what came true; each forecast starts at a dotted cutoff and saw",
+                       "nothing after it"),
       caption = figure_caption(b$observed, left_out(b$observed, shown))
     )
   if (length(shown) > 1) {

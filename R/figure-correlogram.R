@@ -5,7 +5,11 @@ autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, 
   measure <- one_measure(rlang::enquo(measures), object$measures)
   labels <- series_labels(rows_of(object$data)$keys)
   t <- object$table[object$table$measure == measure, ]
-  own <- if (length(object$meta$series)) series_labels(t[object$meta$series]) else rep(labels, nrow(t))
+  own <- if (length(object$meta$series)) {
+    series_labels(t[object$meta$series])
+  } else {
+    rep(labels, nrow(t))
+  }
   # The first that has something to show.
   usual <- c(own[is.finite(t$correlation)], labels)[1]
   shown <- if (is.null(series)) usual else check_choice(series, labels, arg = "series")
@@ -82,7 +86,8 @@ correlogram_bars <- function(t, c, d) {
 
 # From the lowest to the highest of both, and of what chance does.
 correlogram_scale <- function(t, c) {
-  drawn <- c(0, t$correlation, if (c$partial) t$partial, t$bartlett_bound, -t$bartlett_bound, t$noise_bound,
+  drawn <- c(0, t$correlation, if (c$partial) t$partial, t$bartlett_bound, -t$bartlett_bound,
+             t$noise_bound,
     -t$noise_bound)
   span <- range(pmax(-1, pmin(1, drawn)), na.rm = TRUE)
   ggplot2::scale_y_continuous(name = NULL, labels = axis_numbers, limits = span)
@@ -158,7 +163,8 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
                panel = factor(heads[i], levels = unique(heads)))
   }))
   if (is.null(data)) {
-    abort_state("{.val {object$measure}} has too few values to draw against earlier ones.", call = NULL)
+    abort_state("{.val {object$measure}} has too few values to draw against earlier ones.",
+                call = NULL)
   }
   data <- data[stats::complete.cases(data), ]
   draw_lag_grid(data, object, shown, length(labels))
@@ -225,9 +231,10 @@ autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
     figure_theme() +
     figure_labels(
       title = paste("Does", object$names[1], "go before", paste0(object$names[2], "?")),
-      subtitle = paste0("Right of zero ", object$names[1], " goes before, left of it ", object$names[2],
-                        "; orange: strongest; sand: chance"),
-      x = "shift", caption = paste0(object$line, if (object$whiten) ". Whitened by the past of the first",
+      subtitle = paste0("Right of zero ", object$names[1], " goes before, left of it ",
+                        object$names[2], "; orange: strongest; sand: chance"),
+      x = "shift",
+      caption = paste0(object$line, if (object$whiten) ". Whitened by the past of the first",
                                     if (length(all) > length(shown)) paste0(". Not shown: ",
                                         length(all) - length(shown), " more series"))
     )
@@ -245,14 +252,22 @@ autoplot.kairon_spectrum <- function(object, series = NULL, measures = NULL, ...
   measure <- one_measure(rlang::enquo(measures), object$measures)
   pick <- function(t) {
     t <- t[t$measure == measure, ]
-    label <- if (length(object$meta$series)) series_labels(t[object$meta$series]) else rep("", nrow(t))
+    label <- if (length(object$meta$series)) {
+      series_labels(t[object$meta$series])
+    } else {
+      rep("", nrow(t))
+    }
     list(t = t, label = label)
   }
   all <- pick(object$table)
-  shown <- if (is.null(series)) all$label[1] else check_choice(series, unique(all$label), arg = "series")
+  shown <- if (is.null(series)) {
+    all$label[1]
+  } else {
+    check_choice(series, unique(all$label), arg = "series")
+  }
   peaks <- pick(object$peaks)
-  draw_spectrum(all$t[all$label == shown, ], peaks$t[peaks$label == shown, ], object, measure, shown,
-                length(unique(all$label)))
+  draw_spectrum(all$t[all$label == shown, ], peaks$t[peaks$label == shown, ], object, measure,
+                shown, length(unique(all$label)))
 }
 
 #' @rdname figures
@@ -263,11 +278,13 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
   # Before decibels a density of nothing has no logarithm.
   if (!s$plan$decibels) t <- t[is.finite(t$density) & t$density > 0, ]
   if (nrow(t) < 2) {
-    abort_input("{.field {measure}} never changes: its spectrum is empty.", call = rlang::caller_env(2))
+    abort_input("{.field {measure}} never changes: its spectrum is empty.",
+                call = rlang::caller_env(2))
   }
   t <- thin_spectrum(t)
   unit <- s$meta$units[[measure]]
-  per <- paste("variance per cycle", if (s$plan$unit$name == "hour") "an" else "a", s$plan$unit$name)
+  per <- paste("variance per cycle", if (s$plan$unit$name == "hour") "an" else "a",
+               s$plan$unit$name)
   size <- paste0(per, if (nzchar(unit)) paste0(" (", unit, " squared)"))
   y_scale <- ggplot2::scale_y_log10(name = size, labels = function(y) show_number(y, 2))
   if (s$plan$decibels) y_scale <- number_axis(paste0(per, " (dB)"))
@@ -287,10 +304,15 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
     ggplot2::coord_cartesian(clip = "off") +
     figure_theme() +
     figure_labels(
-      title = paste(c("Where", measure, if (nzchar(shown)) c("of", shown), "swings"), collapse = " "),
+      title = paste(c("Where", measure, if (nzchar(shown)) c("of", shown), "swings"),
+                    collapse = " "),
       subtitle = paste0(
         "Variance by ", s$plan$axis, "; band: ", s$plan$confidence, " % confidence; ",
-        if (nrow(main)) "points stand out; a bar joins a cycle with its harmonics" else "no cycle stands out",
+        if (nrow(main)) {
+          "points stand out; a bar joins a cycle with its harmonics"
+        } else {
+          "no cycle stands out"
+        },
         if (any(!is.na(main$artefact))) "; crosses: likely made by the preparation"
       ),
       caption = paste(c(paste0(s$line, if (series > 1) paste0(". One of ", series, " series")),
@@ -325,7 +347,8 @@ mark_layers <- function(mark, t) {
   )
 }
 
-# Points stand on the drawn line: on the tip of their peak where it has one, else at their frequency.
+# Points stand on the drawn line: on the tip of their peak where it has one, else at their
+# frequency.
 on_curve <- function(main, t, decibels) {
   main$height <- rep(NA_real_, nrow(main))
   height <- if (decibels) t$density else log(t$density)
@@ -350,8 +373,8 @@ on_curve <- function(main, t, decibels) {
   main
 }
 
-# Above the curve a bar for each cycle, from its name to its last harmonic, in as few rows as hold them
-# apart; a row's height follows the axis.
+# Above the curve a bar for each cycle, from its name to its last harmonic, in as few rows as hold
+# them apart; a row's height follows the axis.
 spectrum_combs <- function(main, t, decibels, most = 6) {
   cycles <- utils::head(main[is.na(main$part_of) & is.na(main$artefact), ], most)
   if (nrow(cycles) == 0) {
@@ -401,7 +424,8 @@ comb_layers <- function(combs) {
       ggplot2::aes(xend = .data$last, y = .data$level, yend = .data$level)
     ),
     ggplot2::geom_point(
-      data = combs$teeth, ggplot2::aes(y = .data$level), colour = ink("computed"), shape = "|", size = 2.5
+      data = combs$teeth, ggplot2::aes(y = .data$level), colour = ink("computed"), shape = "|",
+      size = 2.5
     ),
     ggplot2::geom_text(
       data = combs$cycles, size = 3.8, colour = ink("text"),
@@ -414,7 +438,8 @@ comb_layers <- function(combs) {
 spectrum_axis <- function(t, plan) {
   range <- range(t$frequency)
   if (plan$axis == "frequency") {
-    return(ggplot2::scale_x_log10(name = paste("frequency (cycles per", paste0(plan$unit$name, ")")),
+    return(ggplot2::scale_x_log10(name = paste("frequency (cycles per",
+                                               paste0(plan$unit$name, ")")),
                                   labels = axis_numbers_log))
   }
   seconds <- unit_seconds(plan$unit)
@@ -430,7 +455,8 @@ spectrum_axis <- function(t, plan) {
   # No two labels on top of each other.
   keep <- numeric()
   apart <- diff(log(range)) / 11
-  for (p in rev(nice)) if (length(keep) == 0 || min(abs(log(p) - log(keep))) > apart) keep <- c(keep, p)
+  for (p in rev(nice)) if (length(keep) == 0 ||
+                           min(abs(log(p) - log(keep))) > apart) keep <- c(keep, p)
   ggplot2::scale_x_log10(
     name = "period", breaks = 1 / keep, labels = vapply(keep, period_words, "", unit = plan$unit),
       minor_breaks = NULL
@@ -472,11 +498,13 @@ autoplot.kairon_stationarity <- function(object, series = NULL, measures = NULL,
     number_axis() +
     figure_theme() +
     figure_labels(
-      title = paste(c("Does", measure, if (nzchar(shown)) c("of", shown), "keep its level?"), collapse = " "),
+      title = paste(c("Does", measure, if (nzchar(shown)) c("of", shown), "keep its level?"),
+                    collapse = " "),
       subtitle = paste0("Rolling mean and standard deviation over ",
                         steps_in_words(window, object$meta$cadence), ". Verdict: ",
                         t$verdict),
-      caption = paste0(object$line, if (length(labels) > 1) paste0(". One of ", length(labels), " series"))
+      caption = paste0(object$line,
+                       if (length(labels) > 1) paste0(". One of ", length(labels), " series"))
     )
 }
 

@@ -1,5 +1,5 @@
-# More points than a screen has: what each column of pixels holds (first, extremes, last) instead of every
-# point, which gives the same picture; and many series as the spread of their values.
+# More points than a screen has: what each column of pixels holds (first, extremes, last) instead of
+# every point, which gives the same picture; and many series as the spread of their values.
 
 dense_points <- 20000
 pixel_columns <- 1200
@@ -11,7 +11,8 @@ dense_line <- function(seconds, values, from, to, span, meta, columns = pixel_co
   }
   hit <- cpp_pixel_ranges(seconds, values, from, to, span[1], span[2], columns)
   width <- (span[2] - span[1]) / columns
-  at <- span[1] + width * (rep(seq_len(columns) - 1, each = 4) + rep(c(0.1, 0.4, 0.6, 0.9), columns))
+  at <- span[1] +
+    width * (rep(seq_len(columns) - 1, each = 4) + rep(c(0.1, 0.4, 0.6, 0.9), columns))
   # An empty column breaks the line.
   data.frame(stamp = from_seconds(at, axis_type(meta), meta$zone), value = as.vector(t(hit)))
 }
@@ -51,7 +52,8 @@ dense_timeline <- function(x, measures, shown, labels, one_scale = FALSE) {
   data <- do.call(rbind, unlist(parts, recursive = FALSE))
   data$series <- factor(data$series, levels = shown)
   data$panel <- factor(data$panel, levels = unique(data$panel))
-  marks <- do.call(rbind, lapply(measures, dense_marks, x = x, rows = rows, span = span, labels = labels))
+  marks <- do.call(rbind,
+                   lapply(measures, dense_marks, x = x, rows = rows, span = span, labels = labels))
   if (!is.null(marks)) {
     marks <- marks[marks$series %in% shown, ]
     marks$series <- factor(marks$series, levels = shown)
@@ -60,8 +62,8 @@ dense_timeline <- function(x, measures, shown, labels, one_scale = FALSE) {
   draw_dense(x, data, marks, shown, length(measures), one_scale)
 }
 
-# Single values that were replaced, taken out, flagged or made up are less than a pixel in a long line:
-# in which columns there are some, and where the replaced readings were.
+# Single values that were replaced, taken out, flagged or made up are less than a pixel in a long
+# line: in which columns there are some, and where the replaced readings were.
 dense_marks <- function(m, x, rows, span, labels) {
   meta <- timeline_meta(x)
   mended <- if (is_mended(x, m)) which(mended_rows(x, m)) else integer()
@@ -81,7 +83,8 @@ dense_marks <- function(m, x, rows, span, labels) {
   width <- (span[2] - span[1]) / pixel_columns
   column <- floor((rows$seconds[at] - span[1]) / width)
   owner <- findInterval(at - 1, rows$breaks)
-  first <- !duplicated((owner * (pixel_columns + 1) + column) * length(hits) + match(kind, names(hits)))
+  first <- !duplicated((owner * (pixel_columns + 1) + column) * length(hits) +
+                       match(kind, names(hits)))
   # Of very many replaced readings one for each column is enough.
   keep <- if (length(mended) > 20 * pixel_columns) first else first | !is.na(before)
   data.frame(
@@ -132,11 +135,11 @@ draw_dense <- function(x, data, marks, shown, panels, one_scale) {
   meta <- timeline_meta(x)
   made_up <- any(data$how == "invented" & !is.na(data$value))
   p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$value)) +
-    ggplot2::geom_path(data = data[data$how == "measured", ], colour = ink("observed"), linewidth = 0.3,
-                       na.rm = TRUE) +
+    ggplot2::geom_path(data = data[data$how == "measured", ], colour = ink("observed"),
+                       linewidth = 0.3, na.rm = TRUE) +
     (if (made_up) {
-      ggplot2::geom_path(data = data[data$how == "invented", ], colour = ink("computed"), linewidth = 0.45,
-                         na.rm = TRUE)
+      ggplot2::geom_path(data = data[data$how == "invented", ], colour = ink("computed"),
+                         linewidth = 0.45, na.rm = TRUE)
     }) +
     mark_ticks(marks, diff(as.numeric(range(data$stamp))) / 110) +
     time_axis(axis_type(meta), meta$zone) +
@@ -190,7 +193,8 @@ draw_spread <- function(x, measures, highlight, labels) {
   bands <- do.call(rbind, lapply(measures, function(m) {
     q <- cpp_pixel_quantiles(rows$seconds, x[[m]], span[1], span[2], columns, spread_shares)
     colnames(q) <- paste0("q", 100 * spread_shares)
-    cbind(data.frame(stamp = from_seconds(at, axis_type(meta), meta$zone), panel = measure_label(x, m)),
+    cbind(data.frame(stamp = from_seconds(at, axis_type(meta), meta$zone),
+                     panel = measure_label(x, m)),
           as.data.frame(q))
   }))
   bands <- bands[!is.na(bands$q50), ]
@@ -222,7 +226,9 @@ draw_spread <- function(x, measures, highlight, labels) {
   panelled(p, 1, length(measures))
 }
 
-made_up <- function(x, m) if (is_marked(x, m)) !is_measured(x, m) & !is.na(x[[m]]) else rep(FALSE, nrow(x))
+made_up <- function(x, m) {
+  if (is_marked(x, m)) !is_measured(x, m) & !is.na(x[[m]]) else rep(FALSE, nrow(x))
+}
 
 # How much of what a spread shows was not measured.
 invented_share <- function(x, measures) {
@@ -258,10 +264,11 @@ highlighted_lines <- function(x, measures, highlight, labels, rows, span) {
           values <- replace(x[[m]][at], !keep, NA)
           dense_line(rows$seconds[at], values, 1, length(at), span, meta)
         }
-        rbind(cbind(pixels(!own), invented = FALSE), if (any(own)) cbind(pixels(own), invented = TRUE))
+        rbind(cbind(pixels(!own), invented = FALSE),
+              if (any(own)) cbind(pixels(own), invented = TRUE))
       } else {
-        data.frame(stamp = from_seconds(rows$seconds[at], axis_type(meta), meta$zone), value = x[[m]][at],
-                   invented = own)
+        data.frame(stamp = from_seconds(rows$seconds[at], axis_type(meta), meta$zone),
+                   value = x[[m]][at], invented = own)
       }
       cbind(out, series = name, panel = measure_label(x, m))
     })
@@ -281,8 +288,8 @@ measured_and_dashed <- function(lines, mapping, linewidth, ...) {
   }
   list(
     if (any(lines$invented)) {
-      ggplot2::geom_path(data = lines, mapping, linetype = "22", linewidth = 0.6 * linewidth, na.rm = TRUE,
-                         ...)
+      ggplot2::geom_path(data = lines, mapping, linetype = "22", linewidth = 0.6 * linewidth,
+                         na.rm = TRUE, ...)
     },
     ggplot2::geom_path(data = solid, mapping, linewidth = linewidth, na.rm = TRUE, ...)
   )
@@ -297,7 +304,8 @@ highlight_layers <- function(lines) {
   if (nrow(known) == 0) {
     return(NULL)
   }
-  ends <- do.call(rbind, lapply(split(known, list(known$series, known$panel), drop = TRUE), function(d) {
+  ends <- do.call(rbind,
+                  lapply(split(known, list(known$series, known$panel), drop = TRUE), function(d) {
     d[which.max(d$stamp), ]
   }))
   ends$at <- stats::ave(ends$value, ends$panel, FUN = function(v) {
@@ -306,22 +314,25 @@ highlight_layers <- function(lines) {
   # Room for the longest name.
   room <- 10 + 8 * max(nchar(as.character(ends$series)))
   list(
-    measured_and_dashed(lines, ggplot2::aes(y = .data$value, colour = .data$series), linewidth = 0.7),
+    measured_and_dashed(lines, ggplot2::aes(y = .data$value, colour = .data$series),
+                        linewidth = 0.7),
     ggplot2::geom_text(data = ends, ggplot2::aes(y = .data$at, label = paste0(" ", .data$series),
                                                  colour = .data$series), hjust = 0, size = 4),
-    ggplot2::scale_colour_manual(values = rep_len(method_inks(), nlevels(lines$series)), guide = "none"),
+    ggplot2::scale_colour_manual(values = rep_len(method_inks(), nlevels(lines$series)),
+                                 guide = "none"),
     ggplot2::coord_cartesian(clip = "off"),
     ggplot2::theme(plot.margin = ggplot2::margin(5.5, room, 5.5, 5.5))
   )
 }
 
-# The series that are furthest from the median series on average, in units of what separates series: those
-# that stand out, at least two.
+# The series that are furthest from the median series on average, in units of what separates series:
+# those that stand out, at least two.
 furthest_apart <- function(lines, shown, most) {
   known <- lines[is.finite(lines$value), ]
   cell <- interaction(known$panel, cut(as.numeric(known$stamp), 200, labels = FALSE), drop = TRUE)
   middle <- stats::ave(known$value, cell, FUN = stats::median)
-  usual <- stats::ave(abs(known$value - middle), known$panel, FUN = function(v) max(mean(v), 1e-300))
+  usual <- stats::ave(abs(known$value - middle), known$panel,
+                      FUN = function(v) max(mean(v), 1e-300))
   away <- tapply(abs(known$value - middle) / usual, factor(known$series, levels = shown), mean)
   away <- sort(away, decreasing = TRUE)
   out <- away > 2 * stats::median(away)
@@ -336,7 +347,8 @@ draw_together <- function(x, measures, shown, highlight, labels) {
   all <- highlighted_lines(x, measures, shown, labels, rows, span)
   most <- length(method_inks())
   chosen <- length(highlight) || length(shown) <= most
-  named <- if (length(highlight)) highlight else if (chosen) shown else furthest_apart(all, shown, most)
+  named <- if (length(highlight)) highlight else if (chosen) shown else furthest_apart(all, shown,
+                                                                                       most)
   p <- ggplot2::ggplot(all, ggplot2::aes(.data$stamp)) +
     measured_and_dashed(all, ggplot2::aes(y = .data$value, group = .data$series), linewidth = 0.3,
                         colour = ink("raw"), alpha = 0.7) +
@@ -356,8 +368,8 @@ draw_together <- function(x, measures, shown, highlight, labels) {
   panelled(p, 1, length(measures))
 }
 
-# Figures of rows that lie elsewhere: of few series the extremes of each column of pixels, which look like all
-# rows; of many, whose spread is drawn, their means over stretches of time.
+# Figures of rows that lie elsewhere: of few series the extremes of each column of pixels, which
+# look like all rows; of many, whose spread is drawn, their means over stretches of time.
 
 # Rows up to which all are drawn.
 few_rows <- 2e5
@@ -372,7 +384,8 @@ autoplot.kairon_distant <- function(object, ...) {
   caption <- timeline_line(distant_ends(object))
   if (nrow(facts) > most_panels) {
     made <- autoplot(distant_means(object, facts), ...)
-    return(made + ggplot2::labs(caption = paste0(caption, ". Drawn of the means of stretches of time")))
+    return(made +
+           ggplot2::labs(caption = paste0(caption, ". Drawn of the means of stretches of time")))
   }
   made <- autoplot(distant_sample(object, facts), ...)
   range <- "values, drawn as the range in each column of pixels"
@@ -385,8 +398,8 @@ autoplot.kairon_distant <- function(object, ...) {
 #' @export
 plot.kairon_distant <- function(x, ...) print(autoplot(x, ...))
 
-# The extremes of each quarter of a column of pixels, in the order that makes the shorter way: quarters, since
-# the figure's own columns need not be these.
+# The extremes of each quarter of a column of pixels, in the order that makes the shorter way:
+# quarters, since the figure's own columns need not be these.
 distant_sample <- function(x, facts, columns = 4800) {
   made <- drawn_cells(x, facts, columns, c("min", "max"))
   cells <- made$cells
@@ -402,7 +415,8 @@ distant_sample <- function(x, facts, columns = 4800) {
     })
     drawn_rows(x, facts, made, 0.25 + 0.5 * second, values)
   }
-  drawn_timeline(x, rbind(half(FALSE), half(TRUE))[rep(seq_len(n), each = 2) + c(0, n), , drop = FALSE])
+  drawn_timeline(x, rbind(half(FALSE), half(TRUE))[rep(seq_len(n), each = 2) + c(0, n), ,
+                                                   drop = FALSE])
 }
 
 distant_means <- function(x, facts, columns = 400) {
@@ -438,8 +452,10 @@ drawn_timeline <- function(x, data) {
   if (meta$type != "step") data[[meta$time]] <- from_seconds(data[[meta$time]], "instant", zone)
   measures <- names(meta$kinds)
   keys <- rlang::syms(meta$series)
-  quietly(rlang::inject(timeline(data, !!rlang::sym(meta$time), series = c(!!!keys), levels = measures,
-                                 units = meta$units[measures], zone = if (meta$type != "step") zone)))
+  quietly(rlang::inject(timeline(data, !!rlang::sym(meta$time), series = c(!!!keys),
+                                 levels = measures,
+                                 units = meta$units[measures],
+                                 zone = if (meta$type != "step") zone)))
 }
 
 # Repaired or taken out, with the raw values beside on the same scale: both are drawn in one panel.

@@ -1,4 +1,5 @@
-# What an event did: observed and expected values, their difference, and its running sum among the placebos.
+# What an event did: observed and expected values, their difference, and its running sum among the
+# placebos.
 
 #' @rdname figures
 #' @param occasion For an effect: which of several occasions.
@@ -7,7 +8,9 @@ autoplot.kairon_effect <- function(object, series = NULL, measures = NULL, occas
   refuse_more("autoplot", ...)
   meta <- object$meta
   measure <- one_measure(rlang::enquo(measures), object$measures)
-  label_of <- function(t) if (length(meta$series)) series_labels(t[meta$series]) else rep("", nrow(t))
+  label_of <- function(t) {
+    if (length(meta$series)) series_labels(t[meta$series]) else rep("", nrow(t))
+  }
   all <- unique(label_of(object$steps))
   if (!is.null(series)) check_choice(series, all, arg = "series")
   # The largest effect, where none is named; of an item that ended, what its group did.
@@ -21,14 +24,17 @@ autoplot.kairon_effect <- function(object, series = NULL, measures = NULL, occas
   steps$stamp <- steps[[meta$time]]
   steps$step <- seq_len(nrow(steps))
   placebos <- if (!is.null(object$placebos)) pick(object$placebos)
-  lines <- list(effect_values(object, measure, shown, steps), effect_differences(steps, placebos, meta))
-  if (nrow(steps) > 1 && meta$kinds[[measure]] == "amount") lines[[3]] <- effect_sums(steps, placebos)
+  lines <- list(effect_values(object, measure, shown, steps),
+                effect_differences(steps, placebos, meta))
+  if (nrow(steps) > 1 && meta$kinds[[measure]] == "amount") {
+    lines[[3]] <- effect_sums(steps, placebos)
+  }
   unit <- meta$units[[measure]]
   lines[[1]] <- lines[[1]] + number_axis(measure_words(measure, unit)) +
     figure_labels(title = effect_title(object, measure, shown),
                   subtitle = "Dark: measured. Orange: to be expected without it, with its interval")
-  lines[[length(lines)]] <- lines[[length(lines)]] + ggplot2::labs(caption = effect_caption(object, measure,
-                                                                                            shown, occasion))
+  lines[[length(lines)]] <- lines[[length(lines)]] +
+    ggplot2::labs(caption = effect_caption(object, measure, shown, occasion))
   do.call(several_plots, c(lines, list(ncol = 1, heights = c(3, 2, 2)[seq_along(lines)])))
 }
 
@@ -39,12 +45,17 @@ plot.kairon_effect <- function(x, ...) draw_plot(x, ...)
 effect_title <- function(e, measure, shown) {
   whom <- if (shown == "together" || grepl("^together / ", shown)) ", all together" else
     if (nzchar(shown)) paste0(" in ", shown)
-  lead <- if (is.null(e$gone)) "What it did: " else paste0("When ", e$gone$label, " ended, the others: ")
+  lead <- if (is.null(e$gone)) {
+    "What it did: "
+  } else {
+    paste0("When ", e$gone$label, " ended, the others: ")
+  }
   paste0(lead, measure, whom)
 }
 
 effect_caption <- function(e, measure, shown, occasion) {
-  t <- e$table[e$table$measure == measure & e$table$occasion == occasion & e$table$phase == "during", ]
+  t <- e$table[e$table$measure == measure & e$table$occasion == occasion &
+               e$table$phase == "during", ]
   own <- if (length(e$meta$series)) t[series_labels(t[e$meta$series]) == shown, ] else t
   gone <- !is.null(e$gone)
   words <- if (gone) gone_sentences(e)[match(measure, e$measures)] else effect_sentence(own[1, ], e)
@@ -66,12 +77,13 @@ effect_values <- function(e, measure, shown, steps) {
   past <- past[max(1, here[1] - around):min(nrow(past), here[2] + around), ]
   ggplot2::ggplot(past, ggplot2::aes(.data$stamp, .data$value)) +
     (if (any(is.finite(steps$lower))) ggplot2::geom_ribbon(
-      data = steps, ggplot2::aes(x = .data$stamp, y = .data$expected, ymin = .data$lower, ymax = .data$upper),
+      data = steps,
+      ggplot2::aes(x = .data$stamp, y = .data$expected, ymin = .data$lower, ymax = .data$upper),
       fill = ink("computed"), alpha = 0.25
     )) +
     ggplot2::geom_line(colour = ink("observed"), linewidth = 0.6, na.rm = TRUE) +
-    ggplot2::geom_point(data = steps, ggplot2::aes(y = .data$observed), colour = ink("observed"), size = 1.2,
-                        na.rm = TRUE) +
+    ggplot2::geom_point(data = steps, ggplot2::aes(y = .data$observed), colour = ink("observed"),
+                        size = 1.2, na.rm = TRUE) +
     ggplot2::geom_line(data = steps, ggplot2::aes(y = .data$expected), colour = ink("computed"),
                        linewidth = 0.9,
                        na.rm = TRUE) +
@@ -96,12 +108,14 @@ effect_cloud <- function(placebos) {
     return(NULL)
   }
   list(
-    ggplot2::geom_line(data = placebos, ggplot2::aes(.data$step, .data$difference, group = .data$placebo),
+    ggplot2::geom_line(data = placebos,
+                       ggplot2::aes(.data$step, .data$difference, group = .data$placebo),
                        colour = ink("raw"), linewidth = 0.3, alpha = 0.6, na.rm = TRUE),
     # A single step has no line.
-    if (max(placebos$step) == 1) ggplot2::geom_point(data = placebos, ggplot2::aes(.data$step,
-                                                                                   .data$difference),
-                                                     colour = ink("raw"), size = 0.8, na.rm = TRUE)
+    if (max(placebos$step) == 1) {
+      ggplot2::geom_point(data = placebos, ggplot2::aes(.data$step, .data$difference),
+                          colour = ink("raw"), size = 0.8, na.rm = TRUE)
+    }
   )
 }
 

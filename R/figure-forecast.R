@@ -1,7 +1,7 @@
 #' @rdname figures
 #' @param observed For a forecast: a timeline with what came true, drawn beside it.
-#' @param history For a forecast: how many steps of history to draw; by default four horizons, two of long
-#'   ones.
+#' @param history For a forecast: how many steps of history to draw; by default four horizons, two
+#'   of long ones.
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_forecast)
 autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
                                      observed = NULL, history = NULL, page = 1, ...) {
@@ -11,7 +11,8 @@ autoplot.kairon_forecast <- function(object, measures = NULL, series = NULL,
   shown <- chosen_series(f$history, series, page = page)
   shown <- setdiff(shown, f$ended)
   # A long forecast is what is to be seen.
-  past <- forecast_past(f, measure, shown, history %||% max((if (f$horizon > 40) 2 else 4) * f$horizon, 20))
+  past <- forecast_past(f, measure, shown,
+                        history %||% max((if (f$horizon > 40) 2 else 4) * f$horizon, 20))
   ahead <- f$table[f$table$measure == measure, ]
   ahead$series <- factor(forecast_labels(ahead, f), levels = shown)
   ahead$stamp <- ahead[[timeline_meta(f$history)$time]]
@@ -103,7 +104,8 @@ span_title <- function(seconds, meta) {
   }
   stamps <- from_seconds(seconds, meta$type, meta$zone)
   if (cadence$unit == "month") {
-    return(paste(unique(format(stamps, if (cadence$n %% 12 == 0) "%Y" else "%B %Y")), collapse = " to "))
+    return(paste(unique(format(stamps, if (cadence$n %% 12 == 0) "%Y" else "%B %Y")),
+                 collapse = " to "))
   }
   if (!cadence$unit %in% c("day", "weekday")) {
     return(paste(unique(show_stamp(seconds, meta$type, meta$zone)), collapse = " to "))
@@ -183,7 +185,8 @@ forecast_key <- function(f, ahead, truth, one) {
     if (one) paste0("; bands: ", word_list(f$levels), " % intervals") else
       paste0("; between dashes: the ", max(f$levels), " % interval of each"),
     if (!is.null(truth) && nrow(truth)) {
-      paste0(if (max(table(truth$series)) <= most_diamonds) "; diamonds" else "; dark", ": what came true")
+      paste0(if (max(table(truth$series)) <= most_diamonds) "; diamonds" else "; dark",
+             ": what came true")
     }
   )
 }
@@ -201,7 +204,8 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
   data$stamp <- data[[meta$time]]
   # Parts that do nothing in these steps need no panel.
   neutral <- ifelse(data$combine == "multiply" & !data$part %in% c("trend", "slope"), 1, 0)
-  moves <- stats::ave(abs(data$value - neutral), data$part, FUN = function(v) max(c(0, v), na.rm = TRUE))
+  moves <- stats::ave(abs(data$value - neutral), data$part,
+                      FUN = function(v) max(c(0, v), na.rm = TRUE))
   data <- data[moves > 0, ]
   one <- length(unique(data$method)) == 1
   heads <- vapply(unique(data$part), function(part) {
@@ -224,9 +228,10 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
     number_axis() +
     figure_theme() +
     figure_labels(
-      title = paste0(measure_words(measure, meta$units[[measure]]), if (nzchar(shown)) paste(" of", shown),
-                     ": what the ", of, " is made of"),
-      subtitle = capitalise(paste0(if (one) paste0(data$method[1], "; "), "parts ", joins, " up to the ", of))
+      title = paste0(measure_words(measure, meta$units[[measure]]),
+                     if (nzchar(shown)) paste(" of", shown), ": what the ", of, " is made of"),
+      subtitle = capitalise(paste0(if (one) paste0(data$method[1], "; "), "parts ", joins,
+                                   " up to the ", of))
     )
 }
 
@@ -256,7 +261,8 @@ autoplot.kairon_forecast_summary <- function(object, measures = NULL, ...) {
     figure_labels(
       title = paste0(measure_words(measure, object$units[[measure]]), ": how wide the ",
                      max(object$levels), " % intervals are"),
-      subtitle = "Median over series; wider is less sure, and narrower only better where intervals hold"
+      subtitle = paste("Median over series; wider is less sure, and narrower only better where",
+                       "intervals hold")
     )
 }
 
@@ -266,10 +272,12 @@ step_breaks <- function(range) unique(round(pretty(range)))
 #' @export
 plot.kairon_forecast_summary <- function(x, ...) draw_plot(x, ...)
 
-# A fit over its history: observed and expected values, level, slope and seasons, and how each goes on.
+# A fit over its history: observed and expected values, level, slope and seasons, and how each goes
+# on.
 
 #' @rdname figures
-#' @param ahead For a fit: how many steps to go on with; by default a season, or a twelfth of the history.
+#' @param ahead For a fit: how many steps to go on with; by default a season, or a twelfth of the
+#'   history.
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_fit)
 autoplot.kairon_fit <- function(object, series = NULL, ahead = NULL, ...) {
   refuse_more("autoplot", ...)
@@ -305,7 +313,11 @@ plot.kairon_fit <- function(x, ...) draw_plot(x, ...)
 fit_values <- function(fit, shown, future) {
   own <- as.data.frame(fit)
   meta <- timeline_meta(fit$x)
-  here <- if (length(meta$series)) series_labels(own[meta$series]) == shown else rep(TRUE, nrow(own))
+  here <- if (length(meta$series)) {
+    series_labels(own[meta$series]) == shown
+  } else {
+    rep(TRUE, nrow(own))
+  }
   own <- own[here, ]
   out <- rbind(
     data.frame(stamp = own[[meta$time]], value = own$value, what = "observed"),
@@ -317,8 +329,8 @@ fit_values <- function(fit, shown, future) {
   }
   t <- future$table[forecast_labels(future$table, future) == shown, ]
   bounds <- bound_columns(max(future$levels))
-  rbind(out, data.frame(stamp = t[[meta$time]], value = t$value, what = "forecast", high = t[[bounds[2]]],
-                        low = t[[bounds[1]]]))
+  rbind(out, data.frame(stamp = t[[meta$time]], value = t$value, what = "forecast",
+                        high = t[[bounds[2]]], low = t[[bounds[1]]]))
 }
 
 fit_parts <- function(fit, shown, future) {
@@ -329,11 +341,16 @@ fit_parts <- function(fit, shown, future) {
   }
   meta <- timeline_meta(fit$x)
   both <- rbind(past, if (!is.null(future)) future$parts[names(past)])
-  here <- if (length(meta$series)) series_labels(both[meta$series]) == shown else rep(TRUE, nrow(both))
+  here <- if (length(meta$series)) {
+    series_labels(both[meta$series]) == shown
+  } else {
+    rep(TRUE, nrow(both))
+  }
   both <- both[here & both$part %in% past$part, ]
   both$stamp <- both[[meta$time]]
   neutral <- ifelse(both$combine == "multiply" & !both$part %in% c("trend", "slope"), 1, 0)
-  moves <- stats::ave(abs(both$value - neutral), both$part, FUN = function(v) max(c(0, v), na.rm = TRUE))
+  moves <- stats::ave(abs(both$value - neutral), both$part,
+                      FUN = function(v) max(c(0, v), na.rm = TRUE))
   both[moves > 0, ]
 }
 
@@ -390,27 +407,27 @@ draw_totals <- function(x, measure, most = 6) {
                                             "parts") else "The parts"
   panels <- list(
     if (length(whole)) total_lines(x, measure, whole, labels, of, "The whole"),
-    share_areas(x, measure, which(level == shared), largest(which(level == shared)), labels, of, shared,
-                meta),
+    share_areas(x, measure, which(level == shared), largest(which(level == shared)), labels, of,
+                shared, meta),
     if (shared != "part") total_lines(x, measure, parts, labels, of, words)
   )
   panels <- Filter(Negate(is.null), panels)
   # One span for all, so that the panels stand below each other.
   span <- range(x[[meta$time]])
   panels <- lapply(panels, function(p) {
-    p$panel + ggplot2::expand_limits(x = span) + ggplot2::labs(subtitle = p$words) + figure_theme() +
+    p$panel + ggplot2::expand_limits(x = span) + ggplot2::labs(subtitle = p$words) +
+      figure_theme() +
       tight_key()
   })
-  panels[[1]] <- panels[[1]] + ggplot2::labs(title = paste0(capitalise(measure_words(measure,
-                                                                                     meta$units[[measure]])),
-                                                            ": ", totals_words(x)))
+  title <- paste0(capitalise(measure_words(measure, meta$units[[measure]])), ": ", totals_words(x))
+  panels[[1]] <- panels[[1]] + ggplot2::labs(title = title)
   panels[[length(panels)]] <- panels[[length(panels)]] + ggplot2::labs(caption = figure_caption(x))
   do.call(several_plots, c(panels, list(ncol = 1)))
 }
 
 tight_key <- function() {
-  ggplot2::theme(legend.margin = ggplot2::margin(0, 0, 0, 0), legend.box.margin = ggplot2::margin(-2, 0, -8,
-                                                                                                  0),
+  ggplot2::theme(legend.margin = ggplot2::margin(0, 0, 0, 0),
+                 legend.box.margin = ggplot2::margin(-2, 0, -8, 0),
                  legend.key.size = grid_unit(0.8),
                  plot.subtitle = ggplot2::element_text(margin = ggplot2::margin(b = 4)))
 }
@@ -441,7 +458,8 @@ total_lines <- function(x, measure, which, labels, of, words) {
   if (length(which) == 1) {
     p <- p + ggplot2::geom_line(colour = ink("observed"), linewidth = 0.5, na.rm = TRUE)
   } else {
-    p <- p + ggplot2::geom_line(ggplot2::aes(colour = .data$series), linewidth = 0.45, na.rm = TRUE) +
+    p <- p + ggplot2::geom_line(ggplot2::aes(colour = .data$series), linewidth = 0.45,
+                                na.rm = TRUE) +
       ggplot2::scale_colour_manual(NULL, values = unname(method_inks())) + line_key()
   }
   list(panel = p, words = words)
@@ -475,8 +493,10 @@ share_areas <- function(x, measure, all, shown, labels, of, level, meta) {
                      series = factor(rep(colnames(share), each = nrow(share)), levels(name)))
   words <- if (level == "part") "of each part" else sub("^by ", "of each ", level)
   p <- ggplot2::ggplot(data, ggplot2::aes(.data$stamp, .data$share, fill = .data$series)) +
-    ggplot2::geom_area(alpha = 0.75, position = ggplot2::position_stack(reverse = TRUE), stat = "identity") +
-    ggplot2::scale_fill_manual(NULL, values = c(unname(method_inks())[seq_along(shown)], ink("raw"))) +
+    ggplot2::geom_area(alpha = 0.75, position = ggplot2::position_stack(reverse = TRUE),
+                       stat = "identity") +
+    ggplot2::scale_fill_manual(NULL,
+                               values = c(unname(method_inks())[seq_along(shown)], ink("raw"))) +
     ggplot2::guides(fill = ggplot2::guide_legend(nrow = 1)) +
     time_axis(meta$type, meta$zone) + number_axis("%")
   list(panel = p, words = paste("Share", words, "of the whole"))

@@ -15,7 +15,8 @@ autoplot.kairon_inspection <- function(object, ...) {
       labels = function(v) paste(100 * v, "%"), name = "share of readings present",
       na.value = ink("ground")
     ) +
-    ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +
+    ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7,
+                                                    title.vjust = 1)) +
     ggplot2::scale_y_discrete(limits = rev, name = NULL, labels = function(v) short_names(v, 24)) +
     time_axis(object$meta$type, object$meta$zone) +
     figure_theme() +
@@ -23,7 +24,8 @@ autoplot.kairon_inspection <- function(object, ...) {
     figure_labels(
       title = "Where there are readings",
       subtitle = if (length(object$findings)) {
-        paste0(plural(length(object$findings), "thing"), " to look at; the first: ", object$findings[1])
+        paste0(plural(length(object$findings), "thing"), " to look at; the first: ",
+               object$findings[1])
       } else {
         "Nothing stands out"
       },
@@ -43,16 +45,22 @@ autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...
   refuse_more("autoplot", ...)
   measure <- one_measure(rlang::enquo(measures), object$measures)
   h <- object$history[object$history$measure == measure, ]
-  labels <- if (length(object$meta$series)) series_labels(h[object$meta$series]) else rep("", nrow(h))
+  labels <- if (length(object$meta$series)) {
+    series_labels(h[object$meta$series])
+  } else {
+    rep("", nrow(h))
+  }
   all <- unique(labels)
   shown <- if (is.null(series)) utils::head(all, most_panels) else series
   for (s in shown) check_choice(s, all, arg = "series")
   h <- h[labels %in% shown, ]
   h$series <- factor(labels[labels %in% shown], levels = shown)
   unit <- object$meta$units[[measure]]
-  title <- paste0("Is ", measure, if (is.null(object$better)) " rising or falling?" else " getting better?")
+  title <- paste0("Is ", measure,
+                  if (is.null(object$better)) " rising or falling?" else " getting better?")
   caption <- paste0(object$line,
-                    if (length(all) > length(shown)) paste0(". Not shown: ", length(all) - length(shown),
+                    if (length(all) > length(shown)) paste0(". Not shown: ",
+                                                            length(all) - length(shown),
                                                                           " more series"))
   if (length(shown) == 1) {
     return(standing_alone(h, object, measure, unit, title, caption))
@@ -88,9 +96,10 @@ line_or_point <- function(h, column, colour, width) {
   joined <- same & known[-1] & known[-nrow(h)]
   alone <- known & !c(FALSE, joined) & !c(joined, FALSE)
   list(
-    if (any(joined)) ggplot2::geom_line(ggplot2::aes(y = .data[[column]]), colour = colour, linewidth = width,
-                                        na.rm = TRUE),
-    ggplot2::geom_point(ggplot2::aes(y = .data[[column]]), data = h[alone, ], colour = colour, size = 1.6)
+    if (any(joined)) ggplot2::geom_line(ggplot2::aes(y = .data[[column]]), colour = colour,
+                                        linewidth = width, na.rm = TRUE),
+    ggplot2::geom_point(ggplot2::aes(y = .data[[column]]), data = h[alone, ], colour = colour,
+                        size = 1.6)
   )
 }
 
@@ -117,14 +126,18 @@ standing_alone <- function(h, s, measure, unit, title, caption) {
       title = NULL, caption = caption,
       subtitle = paste0(
         "The trailing year against the one before; ",
-        if (is.finite(usual)) "inside the band, no clear change" else "too short a past to say what is usual"
+        if (is.finite(usual)) {
+          "inside the band, no clear change"
+        } else {
+          "too short a past to say what is usual"
+        }
       )
     )
   several_plots(top, bottom, ncol = 1, heights = c(3, 2))
 }
 
-# Series that have a place, drawn where they are: means by cell or station, one map for each part of the
-# calendar or each period.
+# Series that have a place, drawn where they are: means by cell or station, one map for each part of
+# the calendar or each period.
 
 coordinate_names <- list(
   across = c("longitude", "lon", "long", "lng", "easting", "east", "x"),
@@ -136,10 +149,12 @@ most_maps <- 24
 coordinate_columns <- function(x, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   known <- Filter(function(name) is.numeric(x[[name]]), c(meta$series, meta$attributes))
-  found <- lapply(coordinate_names, function(words) known[match(words, tolower(known), nomatch = 0)])
+  found <- lapply(coordinate_names,
+                  function(words) known[match(words, tolower(known), nomatch = 0)])
   if (!all(lengths(found))) {
     abort_input(c("A map needs to know where each series is.",
-                  i = "Give numbers {.field longitude} and {.field latitude} (or {.field x} and {.field y}) \\
+                  i = "Give numbers {.field longitude} and {.field latitude} (or {.field x} and \\
+                       {.field y}) \\
                        as {.arg attributes}."), call = call)
   }
   across <- found$across[1]
@@ -161,7 +176,8 @@ map_cells <- function(x, measure, each, at, call = rlang::caller_env()) {
   series <- (id - 1) %/% length(group$labels) + 1
   first <- rows$breaks[-length(rows$breaks)] + 1L
   data.frame(
-    across = x[[at$across]][first][series], up = x[[at$up]][first][series], value = sums[, 1] / sums[, 2],
+    across = x[[at$across]][first][series], up = x[[at$up]][first][series],
+    value = sums[, 1] / sums[, 2],
     map = factor(group$labels[(id - 1) %% length(group$labels) + 1], levels = group$labels)
   )
 }
@@ -235,8 +251,8 @@ draw_map <- function(x, measure, each) {
   height <- cell_size(cells$up, n)
   p <- ggplot2::ggplot(cells, ggplot2::aes(.data$across, .data$up))
   p <- if (is.na(width) || is.na(height)) {
-    p + ggplot2::geom_point(ggplot2::aes(fill = .data$value), shape = 21, colour = ink("axis"), stroke = 0.3,
-                            size = if (n > 300) 1.6 else if (n > 60) 3 else 5)
+    p + ggplot2::geom_point(ggplot2::aes(fill = .data$value), shape = 21, colour = ink("axis"),
+                            stroke = 0.3, size = if (n > 300) 1.6 else if (n > 60) 3 else 5)
   } else {
     p + ggplot2::geom_tile(ggplot2::aes(fill = .data$value), width = width, height = height)
   }
@@ -257,7 +273,8 @@ draw_map <- function(x, measure, each) {
                    panel.background = ggplot2::element_rect(fill = ink("poor"), colour = NA)) +
     figure_labels(
       title = paste0(what, if (several) paste(" by", map_by(each)), ": a map of means"),
-      subtitle = paste0(if (is.na(width)) "Points where series are" else "Cells as large as their grid",
+      subtitle = paste0(if (is.na(width)) "Points where series are",
+                        if (!is.na(width)) "Cells as large as their grid",
                         if (at$geographic) ", in the shape of the middle latitude"),
       caption = figure_caption(x)
     )

@@ -1,6 +1,7 @@
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_decomposition)
-autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, show = "parts", mark = NULL,
+autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL, show = "parts",
+                                          mark = NULL,
                                           common_scale = FALSE, ...) {
   refuse_more("autoplot", ...)
   d <- object
@@ -47,14 +48,16 @@ decomposition_panels <- function(one, d, measure) {
   heads <- c(
     value = measure_words(measure, unit),
     trend = paste0("trend: strength ", show_number(strong[1], 2)),
-    stats::setNames(seasons, rep("season", length(seasons))), if (!is.null(events)) c(event = events),
+    stats::setNames(seasons, rep("season", length(seasons))),
+    if (!is.null(events)) c(event = events),
     remainder = if (multiply) "remainder (as a factor)" else "remainder"
   )
   columns <- c("value", "trend", effects, if (!is.null(events)) "event_effect", "remainder")
   made_up <- !is.na(one$value) & !as.character(one$origin) %in% measured_origins
   do.call(rbind, lapply(seq_along(columns), function(i) {
     data.frame(
-      stamp = one[[d$meta$time]], value = one[[columns[i]]], invented = made_up & columns[i] == "value",
+      stamp = one[[d$meta$time]], value = one[[columns[i]]],
+      invented = made_up & columns[i] == "value",
       panel = factor(heads[[i]], levels = heads), part = names(heads)[i]
     )
   }))
@@ -75,7 +78,8 @@ draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, com
       colour = ink("raw"), linewidth = 0.35, na.rm = TRUE
     ) +
     ggplot2::geom_line(
-      data = lines, ggplot2::aes(colour = .data$part == "value", linewidth = crowded(.data$part, n)),
+      data = lines,
+      ggplot2::aes(colour = .data$part == "value", linewidth = crowded(.data$part, n)),
       na.rm = TRUE, show.legend = FALSE
     ) +
     invented_points(data) +
@@ -89,7 +93,8 @@ draw_decomposition <- function(data, d, measure, shown, series, mark = NULL, com
     figure_theme() +
     decomposition_facets(data, common_scale, d$combine == "multiply") +
     figure_labels(
-      title = paste(c(measure, if (nzchar(shown)) c("of", shown), "split into its parts"), collapse = " "),
+      title = paste(c(measure, if (nzchar(shown)) c("of", shown), "split into its parts"),
+                    collapse = " "),
       subtitle = paste0(
         capitalise(method_words[[d$method]]), "; the parts ",
           if (d$combine == "multiply") "multiply" else "add",
@@ -166,7 +171,8 @@ draw_decomposition_view <- function(one, d, measure, shown, show, pick) {
                          linewidth = 0.8, na.rm = TRUE) +
       time_axis(d$meta$type, d$meta$zone) +
       figure_labels(title = paste0(capitalise(title), " without its seasons"),
-                    subtitle = "Pale: as observed; dark: without seasons; orange: trend", caption = d$span),
+                    subtitle = "Pale: as observed; dark: without seasons; orange: trend",
+                    caption = d$span),
     cycles = draw_cycles(one, d, title),
     compare = draw_compared(d, measure, title, pick)
   )
@@ -178,12 +184,13 @@ draw_cycles <- function(one, d, title) {
   data <- do.call(rbind, lapply(seq_along(d$season), function(i) {
     steps <- d$season[[i]]
     data.frame(
-      place = (seq_len(n) - 1) %% steps, cycle = (seq_len(n) - 1) %/% steps, age = (seq_len(n) - 1) / n,
-      value = one[[effect_columns(d)[i]]],
+      place = (seq_len(n) - 1) %% steps, cycle = (seq_len(n) - 1) %/% steps,
+      age = (seq_len(n) - 1) / n, value = one[[effect_columns(d)[i]]],
         panel = paste("over one", season_title(names(d$season)[i]))
     )
   }))
-  ggplot2::ggplot(data, ggplot2::aes(.data$place, .data$value, group = .data$cycle, colour = .data$age)) +
+  ggplot2::ggplot(data,
+                  ggplot2::aes(.data$place, .data$value, group = .data$cycle, colour = .data$age)) +
     ggplot2::geom_line(linewidth = 0.5, na.rm = TRUE) +
     ggplot2::scale_colour_gradient(low = ink("faint"), high = ink("computed"),
                                    breaks = c(0.05, 0.95),
@@ -198,14 +205,16 @@ draw_cycles <- function(one, d, title) {
 
 draw_compared <- function(d, measure, title, pick) {
   if (length(d$rivals) == 0) {
-    abort_input("There is nothing to compare: give {.fn decomposition} the argument {.arg compare}.")
+    abort_input("There is nothing to compare: give {.fn decomposition} the argument \\
+                 {.arg compare}.")
   }
   all <- c(stats::setNames(list(d$table), d$method), d$rivals)
   data <- do.call(rbind, lapply(names(all), function(m) {
     t <- all[[m]][pick, ]
     rbind(
       data.frame(stamp = t[[d$meta$time]], value = t$trend, method = m, panel = "trend"),
-      data.frame(stamp = t[[d$meta$time]], value = t$adjusted, method = m, panel = "without seasons")
+      data.frame(stamp = t[[d$meta$time]], value = t$adjusted, method = m,
+                 panel = "without seasons")
     )
   }))
   data$method <- factor(data$method, levels = names(all))
@@ -270,7 +279,8 @@ draw_profile <- function(p, table, measure, shown, series) {
     figure_labels(
       title = profile_title(p, measure, shown),
         subtitle = "Line: the median; band: the middle half of the values",
-      caption = paste0(p$line, if (series > length(shown)) paste0(". Not shown: ", series - length(shown),
+      caption = paste0(p$line,
+                       if (series > length(shown)) paste0(". Not shown: ", series - length(shown),
           " more series"))
     )
   if (length(shown) > 1) {
@@ -293,21 +303,24 @@ draw_heat <- function(p, table, measure, shown) {
   ggplot2::ggplot(table, ggplot2::aes(as.integer(.data$part), .data$part_2, fill = .data$mean)) +
     ggplot2::geom_tile(colour = ink("ground"), linewidth = 0.3) +
     ggplot2::scale_fill_gradientn(
-      colours = heat_inks(), labels = axis_numbers, name = trimws(paste("mean", p$meta$units[[measure]])),
+      colours = heat_inks(), labels = axis_numbers,
+      name = trimws(paste("mean", p$meta$units[[measure]])),
         na.value = ink("ground")
     ) +
-    ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7, title.vjust = 1)) +
+    ggplot2::guides(fill = ggplot2::guide_colourbar(barwidth = 14, barheight = 0.7,
+                                                    title.vjust = 1)) +
     ggplot2::scale_y_discrete(limits = rev, name = NULL) +
     part_axis(table$part) +
     figure_theme() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_blank()) +
     figure_labels(
-      title = profile_title(p, measure, shown), subtitle = "The mean of each pair of parts", caption = p$line
+      title = profile_title(p, measure, shown), subtitle = "The mean of each pair of parts",
+      caption = p$line
     )
 }
 
-# A row for each part under its whole name, on one scale of values: its cycles from the oldest, at the top of
-# the row, down to the latest.
+# A row for each part under its whole name, on one scale of values: its cycles from the oldest, at
+# the top of the row, down to the latest.
 draw_history <- function(p, table, measure, shown) {
   table <- table[!is.na(table$mean), ]
   cycles <- sort(unique(table$cycle))
@@ -328,11 +341,13 @@ draw_history <- function(p, table, measure, shown) {
   ggplot2::ggplot(table, ggplot2::aes(.data$mean, .data$row)) +
     ggplot2::geom_rect(
       data = band, inherit.aes = FALSE, fill = ink("band"), alpha = 0.3,
-      ggplot2::aes(xmin = .data$low, xmax = .data$high, ymin = .data$row - 0.4, ymax = .data$row + 0.4)
+      ggplot2::aes(xmin = .data$low, xmax = .data$high, ymin = .data$row - 0.4,
+                   ymax = .data$row + 0.4)
     ) +
     ggplot2::geom_segment(
       data = band, inherit.aes = FALSE, colour = ink("computed"), linewidth = 0.8,
-      ggplot2::aes(x = .data$middle, xend = .data$middle, y = .data$row - 0.4, yend = .data$row + 0.4)
+      ggplot2::aes(x = .data$middle, xend = .data$middle, y = .data$row - 0.4,
+                   yend = .data$row + 0.4)
     ) +
     ggplot2::geom_path(ggplot2::aes(group = .data$part), colour = ink("raw"), linewidth = 0.4) +
     ggplot2::geom_point(ggplot2::aes(colour = .data$age), size = 1.1) +
@@ -393,7 +408,11 @@ fold_plan <- function(s, measure, which, label) {
     share <- vapply(t$share, show_percent, "")
     if (nrow(t) == 0) {
       steps <- default_seasons(s$data, measure)
-      steps <- if (length(steps)) steps[[1]] else max(2, length(series_values(s$data, measure, which)) %/% 4)
+      steps <- if (length(steps)) {
+        steps[[1]]
+      } else {
+        max(2, length(series_values(s$data, measure, which)) %/% 4)
+      }
       t <- data.frame(steps = steps, season = "no season stands out")
       share <- NULL
     }

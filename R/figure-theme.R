@@ -4,12 +4,14 @@
 
 inks <- list(
   light = c(
-    observed = "#26404F", raw = "#8FA3AD", computed = "#B8501B", band = "#E2A13B", missing = "#EFE5CF",
+    observed = "#26404F", raw = "#8FA3AD", computed = "#B8501B", band = "#E2A13B",
+    missing = "#EFE5CF",
     text = "#22313A", faint = "#DDE1E0", ground = "#FFFFFF", axis = "#9AA6AB", muted = "#5B6A72",
     label = "#46555D", note = "#8A6420", poor = "#F6F1E6", good = "#9CC3D1"
   ),
   dark = c(
-    observed = "#C9D8E0", raw = "#6F858F", computed = "#F0874A", band = "#B87F2A", missing = "#37352C",
+    observed = "#C9D8E0", raw = "#6F858F", computed = "#F0874A", band = "#B87F2A",
+    missing = "#37352C",
     text = "#E6E9E8", faint = "#2F3D46", ground = "#17222A", axis = "#5E7078", muted = "#A9B5BA",
     label = "#C3CCD0", note = "#E2B866", poor = "#262A2B", good = "#2E5F75"
   )
@@ -21,7 +23,8 @@ method_ink <- list(
 )
 
 heat_ink <- list(
-  light = c("#F3EBDB", "#B5CDD2", "#6A9BAF", "#26404F"), dark = c("#23303A", "#35617A", "#6FA3B8", "#DCE8EE")
+  light = c("#F3EBDB", "#B5CDD2", "#6A9BAF", "#26404F"),
+  dark = c("#23303A", "#35617A", "#6FA3B8", "#DCE8EE")
 )
 
 #' The ground and the type size of figures
@@ -43,7 +46,8 @@ figure_style <- function(ground = c("light", "dark"), size = 13, ...) {
   refuse_more("figure_style", ...)
   ground <- check_choice(ground, c("light", "dark"))
   if (!is.numeric(size) || length(size) != 1 || !isTRUE(size >= 6 && size <= 40)) {
-    abort_input(c("{.arg size} must be one number of points from 6 to 40.", x = "It is {.val {size}}."))
+    abort_input(c("{.arg size} must be one number of points from 6 to 40.",
+                  x = "It is {.val {size}}."))
   }
   before <- list(ground = figure_ground(), size = figure_size())
   options(kairon.figure_ground = ground, kairon.figure_size = size)
@@ -67,7 +71,8 @@ figure_theme <- function() {
       plot.title.position = "plot", plot.caption.position = "plot",
       plot.background = ggplot2::element_rect(fill = ink("ground"), colour = NA),
       axis.text = ggplot2::element_text(colour = ink("label")),
-      strip.text = ggplot2::element_text(hjust = 0, face = "bold", size = 0.92 * base, colour = ink("text")),
+      strip.text = ggplot2::element_text(hjust = 0, face = "bold", size = 0.92 * base,
+                                         colour = ink("text")),
       panel.grid.minor = ggplot2::element_blank(),
       panel.grid.major.x = ggplot2::element_blank(),
       panel.grid.major.y = ggplot2::element_line(colour = ink("faint"), linewidth = 0.4),
@@ -78,8 +83,8 @@ figure_theme <- function() {
     )
 }
 
-# Titles of a figure, broken where the picture ends. The width is that of the open device, else of the
-# figures of the program.
+# Titles of a figure, broken where the picture ends. The width is that of the open device, else of
+# the figures of the program.
 figure_labels <- function(title = NULL, subtitle = NULL, caption = NULL, ...) {
   inches <- getOption("kairon.figure_width") %||%
     if (grDevices::dev.cur() > 1) grDevices::dev.size("in")[1] else 11.6
@@ -102,12 +107,13 @@ grid_unit <- function(lines) ggplot2::unit(lines, "lines")
 # Several figures in one, on the same ground up to the edge.
 several_plots <- function(...) {
   patchwork::wrap_plots(...) + patchwork::plot_annotation(
-    theme = ggplot2::theme(plot.background = ggplot2::element_rect(fill = ink("ground"), colour = NA))
+    theme = ggplot2::theme(plot.background = ggplot2::element_rect(fill = ink("ground"),
+                                                                   colour = NA))
   )
 }
 
-# Hollow points on what was not measured: the same in every figure. Where they would run into a bar, as
-# many as stay apart.
+# Hollow points on what was not measured: the same in every figure. Where they would run into a bar,
+# as many as stay apart.
 invented_points <- function(data) {
   if (!any(data$invented)) {
     return(NULL)
@@ -185,13 +191,15 @@ most_panels <- 12
 most_lines <- 200
 
 # Labels of the series to draw.
-chosen_series <- function(x, series = NULL, most = most_panels, page = 1, call = rlang::caller_env()) {
+chosen_series <- function(x, series = NULL, most = most_panels, page = 1,
+                          call = rlang::caller_env()) {
   labels <- series_labels(rows_of(x)$keys)
   if (is.null(series)) {
     pages <- ceiling(length(labels) / most)
     check_count(page, call = call)
     if (page > pages) {
-      abort_input("{.arg page} is {page}; there {?is/are} {pages} page{?s} of {most} series.", call = call)
+      abort_input("{.arg page} is {page}; there {?is/are} {pages} page{?s} of {most} series.",
+                  call = call)
     }
     return(labels[seq((page - 1) * most + 1, min(page * most, length(labels)))])
   }
@@ -232,15 +240,16 @@ apart_labels <- function(y, gap) {
 #' Added to a figure of Kairon, or to any ggplot with time on its horizontal axis, by `+`.
 #'
 #' @param at Dates or stamps to label: text such as `c("new tariff" = "2031-04-01")`, `Date` or
-#'   `POSIXct`; the names are the labels, without names the dates are. Text is read in the zone of the figure.
-#' @param spans Intervals to shade: text such as `c("hot spell" = "2031-07-05/2031-07-19")` or a partial
-#'   date that names a whole period (`"2031-07"`); or a data frame with the columns `from`, `to` and, if
-#'   wanted, `label`. Open ends (`"2031-07-05/.."`) reach the edge.
+#'   `POSIXct`; the names are the labels, without names the dates are. Text is read in the zone of
+#'   the figure.
+#' @param spans Intervals to shade: text such as `c("hot spell" = "2031-07-05/2031-07-19")` or a
+#'   partial date that names a whole period (`"2031-07"`); or a data frame with the columns `from`,
+#'   `to` and, if wanted, `label`. Open ends (`"2031-07-05/.."`) reach the edge.
 #' @param colour Colour of the lines or the ground; chosen for the figure's ground by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns An object to be added to a ggplot.
-#' @section Error types: `kairon_error_input` for a date that cannot be read, or a figure without time on its
-#'   horizontal axis.
+#' @section Error types: `kairon_error_input` for a date that cannot be read, or a figure without
+#'   time on its horizontal axis.
 #' @seealso [autoplot()], [figure_style()], [report()], [run_study()], [read_study()]
 #' @examples
 #' autoplot(demo_timeline("billed")) +
@@ -255,7 +264,8 @@ date_marks <- function(at, colour = NULL, ...) {
       x = "It is {.obj_type_friendly {at}}."
     ))
   }
-  structure(list(at = at, labels = names(at) %||% format(at), colour = colour), class = "kairon_marks")
+  structure(list(at = at, labels = names(at) %||% format(at), colour = colour),
+            class = "kairon_marks")
 }
 
 #' @rdname date_marks
@@ -265,7 +275,8 @@ shaded_spans <- function(spans, colour = NULL, ...) {
   fits <- is.data.frame(spans) && all(c("from", "to") %in% names(spans)) || is.character(spans)
   if (!fits || NROW(spans) == 0 || anyNA(spans)) {
     abort_input(c(
-      "{.arg spans} must hold intervals such as {.val 2031-07-05/2031-07-19}, or the columns from and to.",
+      "{.arg spans} must hold intervals such as {.val 2031-07-05/2031-07-19}, or the columns \\
+       from and to.",
       x = "It is {.obj_type_friendly {spans}}."
     ))
   }
@@ -275,7 +286,8 @@ shaded_spans <- function(spans, colour = NULL, ...) {
 # What the horizontal axis counts, as the readers of dates want it.
 axis_meta <- function(plot, call) {
   if (inherits(plot, "patchwork")) {
-    abort_input(c("Several figures side by side take no marks.", i = "Draw one of them alone."), call = call)
+    abort_input(c("Several figures side by side take no marks.", i = "Draw one of them alone."),
+                call = call)
   }
   scale <- plot$scales$get_scales("x")
   type <- if (inherits(scale, "ScaleContinuousDatetime")) {
@@ -306,21 +318,24 @@ ggplot_add.kairon_marks <- function(object, plot, object_name, ...) {
   } else {
     to_seconds(if (meta$type == "date") as.Date(object$at) else object$at)
   }
-  marks <- data.frame(at = from_seconds(at, meta$type, meta$zone), label = paste0(" ", object$labels))
+  marks <- data.frame(at = from_seconds(at, meta$type, meta$zone),
+                      label = paste0(" ", object$labels))
   rows <- label_rows(plot, at, marks$label)
   marks$drop <- rows$drop
   plot <- plot +
     ggplot2::geom_vline(data = marks, ggplot2::aes(xintercept = .data$at),
                         colour = object$colour %||% ink("band"), linewidth = 0.7) +
-    ggplot2::geom_text(data = marks, ggplot2::aes(.data$at, Inf, label = .data$label, vjust = .data$drop),
+    ggplot2::geom_text(data = marks,
+                       ggplot2::aes(.data$at, Inf, label = .data$label, vjust = .data$drop),
                        inherit.aes = FALSE, hjust = 0, size = 3.6, colour = ink("note"))
   structure(plot, label_rows = rows$taken)
 }
 
-# How far below the top each label stands: in the first row where it covers none that is there, among those of
-# marks and spans that were added before. A letter takes about 1 / 130 of the width.
+# How far below the top each label stands: in the first row where it covers none that is there,
+# among those of marks and spans that were added before. A letter takes about 1 / 130 of the width.
 label_rows <- function(plot, from, labels) {
-  taken <- attr(plot, "label_rows") %||% data.frame(from = numeric(), to = numeric(), row = numeric())
+  taken <- attr(plot, "label_rows") %||% data.frame(from = numeric(), to = numeric(),
+                                                    row = numeric())
   span <- shown_span(plot)
   width <- ifelse(nzchar(trimws(labels)), (nchar(labels) + 1) / 130 * diff(span), 0)
   row <- numeric(length(from))
@@ -370,7 +385,8 @@ ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
   shown$drop <- rows$drop
   plot <- plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label,
                                                                vjust = .data$drop),
-                                    inherit.aes = FALSE, hjust = 0, size = 3.6, colour = ink("note"))
+                                    inherit.aes = FALSE, hjust = 0, size = 3.6,
+                                    colour = ink("note"))
   structure(plot, label_rows = rows$taken)
 }
 
@@ -384,4 +400,6 @@ shown_span <- function(plot) {
   if (length(stamps)) range(stamps) else c(0, 0)
 }
 
-to_range <- function(v) if (inherits(v, c("Date", "POSIXct")) && length(v)) range(to_seconds(v), na.rm = TRUE)
+to_range <- function(v) {
+  if (inherits(v, c("Date", "POSIXct")) && length(v)) range(to_seconds(v), na.rm = TRUE)
+}

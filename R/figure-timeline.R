@@ -3,29 +3,32 @@
 #' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not
 #' measured are drawn hollow on a dashed line, those that rest on clearly fewer readings
 #' than expected (unfinished bins at the ends) as triangles, stretches without values on a
-#' sand-coloured ground. Of more points than a screen has, the range in each column of pixels is drawn.
-#' [date_marks()] and [shaded_spans()] can be added, [figure_style()] sets a dark ground. After [repair()]
-#' pale crosses stand where the replaced readings were.
+#' sand-coloured ground. Of more points than a screen has, the range in each column of pixels is
+#' drawn. [date_marks()] and [shaded_spans()] can be added, [figure_style()] sets a dark ground.
+#' After [repair()] pale crosses stand where the replaced readings were.
 #'
 #' @param object,x What to draw: a timeline, [inspect()], [standing()], [decomposition()],
 #'   [forecast()], [backtest()] or [scores()].
 #' @param measures Measures to draw; all by default.
-#' @param series Labels of the series to draw. By default 12 a page where each has a panel; a timeline of more
-#'   than 12 series is drawn as the spread of their values.
+#' @param series Labels of the series to draw. By default 12 a page where each has a panel; a
+#'   timeline of more than 12 series is drawn as the spread of their values.
 #' @param highlight Labels of series to draw as named lines over the others.
-#' @param panels For a timeline: `"each"` series in a panel of its own, all in `"one"`, or the `"spread"` of
-#'   all series at each time (median, middle half, middle 80 %, all); of a timeline [with_totals()] the
-#'   `"levels"`: the whole, the shares of it over time, and its largest parts. `"auto"` takes what stays
-#'   readable.
+#' @param panels For a timeline: `"each"` series in a panel of its own, all in `"one"`, or the
+#'   `"spread"` of all series at each time (median, middle half, middle 80 %, all); of a timeline
+#'   [with_totals()] the `"levels"`: the whole, the shares of it over time, and its largest parts.
+#'   `"auto"` takes what stays readable.
 #' @param page Which dozen of series to draw in panels: 1 is the first.
-#' @param show For a timeline: `"lines"`, or a `"map"` of series that have coordinates (longitude and
-#'   latitude, or x and y, as series columns or attributes). For a decomposition: its `"parts"`,
-#'   the `"adjusted"` series on the raw one, each season over its `"cycles"`, or methods that `"compare"`.
-#' @param each For a map: one for each part of the calendar (`"season of year"`) or each period (`"1 year"`).
+#' @param show For a timeline: `"lines"`, or a `"map"` of series that have coordinates (longitude
+#'   and latitude, or x and y, as series columns or attributes). For a decomposition: its `"parts"`,
+#'   the `"adjusted"` series on the raw one, each season over its `"cycles"`, or methods that
+#'   `"compare"`.
+#' @param each For a map: one for each part of the calendar (`"season of year"`) or each period (`"1
+#'   year"`).
 #' @param mark For a decomposition: dates to label, such as `c("new tariff" = "2031-04-01")`.
-#' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether all
-#'   panels span as much, so that a rolling sd can be compared with the values, and series with each other.
-#'   By default series share one scale where it leaves each of them more than a third of its panel.
+#' @param common_scale For a decomposition, and for a timeline with a panel for each series: whether
+#'   all panels span as much, so that a rolling sd can be compared with the values, and series with
+#'   each other. By default series share one scale where it leaves each of them more than a third of
+#'   its panel.
 #' @param ... Passed on to `autoplot()`.
 #' @returns A ggplot object. Rolling means and other values on a measure's scale
 #'   are drawn over it, spreads in a panel of their own.
@@ -42,8 +45,10 @@ NULL
 #' @rdname figures
 #' @rawNamespace S3method(ggplot2::autoplot, kairon_timeline)
 autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, highlight = NULL,
-                                     panels = c("auto", "each", "one", "spread", "levels"), page = 1,
-                                     common_scale = NULL, show = c("lines", "map"), each = NULL, ...) {
+                                     panels = c("auto", "each", "one", "spread", "levels"),
+                                     page = 1,
+                                     common_scale = NULL, show = c("lines", "map"), each = NULL,
+                                     ...) {
   refuse_more("autoplot", ...)
   check_timeline(object)
   if (!is.null(common_scale)) check_flag(common_scale)
@@ -166,7 +171,8 @@ timeline_holes <- function(x, panels, shown) {
   keep <- label %in% shown
   stamp <- function(at) from_seconds(g$rows$seconds[at[keep]], meta$type, meta$zone)
   data.frame(
-    from = stamp(g$found$from), to = stamp(g$found$to), series = factor(label[keep], levels = shown),
+    from = stamp(g$found$from), to = stamp(g$found$to),
+    series = factor(label[keep], levels = shown),
     panel = factor(vapply(g$found$measure[keep], measure_label, "", x = x),
                    levels = vapply(unique(panels$panel), measure_label, "", x = x))
   )
@@ -244,14 +250,15 @@ joined_to_next <- function(data) {
   there <- !is.na(data$value)
   n <- nrow(data)
   if (n > 1) {
-    there[-1] & there[-n] & data$series[-1] == data$series[-n] & data$measure[-1] == data$measure[-n]
+    there[-1] & there[-n] & data$series[-1] == data$series[-n] &
+      data$measure[-1] == data$measure[-n]
   }
 }
 
 known_line <- function(data, colour, width) {
   if (any(joined_to_next(data))) {
-    ggplot2::geom_line(data = data, ggplot2::aes(group = .data$measure), colour = colour, linewidth = width,
-                       na.rm = TRUE)
+    ggplot2::geom_line(data = data, ggplot2::aes(group = .data$measure), colour = colour,
+                       linewidth = width, na.rm = TRUE)
   }
 }
 

@@ -2,31 +2,34 @@
 
 #' Timelines in a database
 #'
-#' `read_timeline()` reads a table, or what a query gives, from any DBI connection; `write_timeline()`
-#' writes a timeline, or the tidy rows of a forecast, a backtest or a decomposition, all or nothing.
+#' `read_timeline()` reads a table, or what a query gives, from any DBI connection;
+#' `write_timeline()` writes a timeline, or the tidy rows of a forecast, a backtest or a
+#' decomposition, all or nothing.
 #'
-#' @param source,path A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB are
-#'   tried, and DuckDB, whose files (`.duckdb`) need no connection; others may do.
+#' @param source,path A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB
+#'   are tried, and DuckDB, whose files (`.duckdb`) need no connection; others may do.
 #' @param table Name of the table; `c("schema", "table")` for one in a schema.
 #' @param query A query instead of a table. It is the only text that is sent as it stands.
 #' @param x A timeline, or a forecast, backtest or decomposition.
 #' @param time,series,...,join As in [read_timeline()] and [timeline()]. For writing, none.
 #' @param remote Whether to leave the rows where they are: see [remote-timelines].
-#' @param mode `"create"` a table that must not be there, `"append"` rows to one (refused where a stamp of a
-#'   series is there already), `"upsert"` (rows that are there get the new values, the others are added), or
-#'   `"replace"` the table.
-#' @param key For rows that are no timeline: the columns that tell them apart, in place of series and time.
-#' @param header Whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the table
-#'   `kairon_about`, where reading finds it.
+#' @param mode `"create"` a table that must not be there, `"append"` rows to one (refused where a
+#'   stamp of a series is there already), `"upsert"` (rows that are there get the new values, the
+#'   others are added), or `"replace"` the table.
+#' @param key For rows that are no timeline: the columns that tell them apart, in place of series
+#'   and time.
+#' @param header Whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the
+#'   table `kairon_about`, where reading finds it.
 #' @returns `read_timeline()` a timeline; `write_timeline()` the number of rows written, invisibly.
-#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC; MariaDB:
-#' `timestamp(6)`, which reaches to 2038 in many versions), days as `date`. The stamps that are read are
-#' instants where the column knows a zone, and else those of a wall
-#' clock in `zone`. A table that is made here has series and time as its primary key. Names and values are
-#' always quoted or bound.
+#' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC;
+#' MariaDB: `timestamp(6)`, which reaches to 2038 in many versions), days as `date`. The stamps that
+#' are read are instants where the column knows a zone, and else those of a wall clock in `zone`. A
+#' table that is made here has series and time as its primary key. Names and values are always
+#' quoted or bound.
 #' @section Error types:
-#' `kairon_error_database` with the database's own word, also when the connection is lost: what was begun is
-#' taken back. `kairon_error_input` for a column that is not there, repeats, or a table that is there already.
+#' `kairon_error_database` with the database's own word, also when the connection is lost: what was
+#' begun is taken back. `kairon_error_input` for a column that is not there, repeats, or a table
+#' that is there already.
 #' @seealso [append_rows()] for timelines in memory.
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
 #' con <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
@@ -39,7 +42,8 @@ NULL
 
 #' @rdname database-bridge
 #' @export
-read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, series = NULL, ..., query = NULL,
+read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, series = NULL, ...,
+                                        query = NULL,
                                         join = NULL, remote = FALSE) {
   call <- rlang::current_env()
   check_flag(remote)
@@ -59,7 +63,8 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   if (remote) {
     if (!is.null(join)) abort_remote_join(call)
     if (apart) {
-      abort_input(c("The stamps stand in several columns.", i = "Put them together in a {.arg query}."),
+      abort_input(c("The stamps stand in several columns.",
+                    i = "Put them together in a {.arg query}."),
                   call = call)
     }
     return(open_remote(source, from, names(few), time, told, header, label, call))
@@ -92,14 +97,15 @@ open_remote <- function(con, from, columns, time, told, header, label, call) {
                   i = "Read them, without {.arg remote}."),
                 call = call)
   }
-  rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time, call)
+  rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time,
+                     call)
   shape <- list(
     data = restore_companions(rows, header), time = time,
     series = column_names(told$roles$series, rows, call, "series"),
     lines = seq_len(nrow(rows)), where = "row", beside = told_companions(header, names(rows))
   )
-  template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given, label,
-                          NULL, call)
+  template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given,
+                          label, NULL, call)
   marked <- Filter(function(m) is_marked(template, m), names(timeline_meta(template)$kinds))
   if (length(marked)) {
     abort_state(c("The origins of {.field {marked}} need the rows here.",
@@ -124,13 +130,15 @@ sql_source <- function(con, table, query, call) {
     return(paste0("(", sub(";\\s*$", "", query), ") AS asked"))
   }
   if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table)) {
-    abort_input("{.arg table} must be the name of a table, or of its schema and the table.", call = call)
+    abort_input("{.arg table} must be the name of a table, or of its schema and the table.",
+                call = call)
   }
   if (!sql_has_table(con, table)) {
     all <- sql_tables(con)
     if (table[length(table)] %in% all) {
       abort_input(c("The table {.val {table[length(table)]}} is not on this user's way.",
-                    i = "Name its schema, {.code table = c(schema, table)}; the user must be allowed to \\
+                    i = "Name its schema, {.code table = c(schema, table)}; the user must be \\
+                         allowed to \\
                          use that."),
                   call = call)
     }
@@ -181,13 +189,15 @@ table_header <- function(con, table, call) {
 
 # Writing ----
 
-write_table <- function(x, con, table = NULL, mode = c("create", "append", "upsert", "replace"), key = NULL,
+write_table <- function(x, con, table = NULL, mode = c("create", "append", "upsert", "replace"),
+                        key = NULL,
                         header = TRUE) {
   call <- rlang::caller_env(2)
   need_package("DBI", "Writing to a database", call)
   mode <- check_choice(mode, c("create", "append", "upsert", "replace"), call = call)
   if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table) || !all(nzchar(table))) {
-    abort_input("{.arg table} must be the name of a table, or of its schema and the table.", call = call)
+    abort_input("{.arg table} must be the name of a table, or of its schema and the table.",
+                call = call)
   }
   whole <- is_timeline(x)
   data <- if (whole) as_plain(x) else tidy_rows(x, call)
@@ -202,7 +212,8 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
   }
   merged <- there && mode %in% c("append", "upsert")
   keep <- header && whole && !merged
-  # Where making a table ends what was begun, the new one is made beside and takes the place at once.
+  # Where making a table ends what was begun, the new one is made beside and takes the place at
+  # once.
   aside <- !merged && !sql_says(con)$whole
   if (aside) {
     make_aside(con, table, data, keys, there, call)
@@ -223,11 +234,13 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
 }
 
 # Into a file of DuckDB, which is made where there is none.
-write_engine_file <- function(x, path, table = NULL, mode = c("create", "append", "upsert", "replace"),
-                              key = NULL,
+write_engine_file <- function(x, path, table = NULL,
+                              mode = c("create", "append", "upsert", "replace"), key = NULL,
                               header = TRUE, call = rlang::caller_env(2)) {
   fresh <- !file.exists(path)
-  if (!dir.exists(dirname(path))) abort_file("There is no folder {.file {dirname(path)}}.", call = call)
+  if (!dir.exists(dirname(path))) {
+    abort_file("There is no folder {.file {dirname(path)}}.", call = call)
+  }
   if (!fresh && !identical(database_of_file(path), "duckdb")) {
     abort_file("{.file {path}} is there and is no file of DuckDB.", call = call)
   }
@@ -288,7 +301,8 @@ create_sql <- function(con, table, data, keys, temporary = FALSE) {
 
 sql_type <- function(column, con, key = FALSE) {
   kind <- if (inherits(column, "POSIXct")) "instant" else if (inherits(column, "Date")) "date" else
-    if (is.logical(column)) "logical" else if (is.numeric(column) && !is.factor(column)) "number" else
+    if (is.logical(column)) "logical" else if (is.numeric(column) &&
+                                               !is.factor(column)) "number" else
       if (key) "key" else "text"
   sql_says(con)$types[[kind]]
 }
@@ -300,7 +314,9 @@ merge_rows <- function(con, table, data, keys, mode, call) {
   if (length(held) == 0) held <- sql_fields(con, table)
   check_columns(names(data), held, call)
   # A table of the session may outlive what was taken back.
-  if (!sql_says(con)$whole) sql_do(con, paste("DROP TEMPORARY TABLE IF EXISTS", sql_name(con, stage)), call)
+  if (!sql_says(con)$whole) {
+    sql_do(con, paste("DROP TEMPORARY TABLE IF EXISTS", sql_name(con, stage)), call)
+  }
   sql_do(con, create_sql(con, stage, data, keys, temporary = TRUE), call)
   sql_append(con, stage, database_cells(data, con), call)
   target <- sql_table(con, table)
@@ -317,20 +333,26 @@ merge_rows <- function(con, table, data, keys, mode, call) {
   if (n > 0) {
     others <- setdiff(names(data), keys)
     own <- if (sql_dialect(con) == "mariadb") paste0(target, ".") else ""
-    set <- paste(vapply(others, function(k) paste0(own, sql_name(con, k), " = stage.", sql_name(con, k)), ""),
+    set <- paste(vapply(others,
+                        function(k) paste0(own, sql_name(con, k), " = stage.", sql_name(con, k)),
+                        ""),
                  collapse = ", ")
     if (length(others)) {
       sql_do(con, if (sql_dialect(con) == "mariadb") {
-        paste0("UPDATE ", target, " JOIN ", sql_name(con, stage), " AS stage ON ", same, " SET ", set)
+        paste0("UPDATE ", target, " JOIN ", sql_name(con, stage), " AS stage ON ", same, " SET ",
+               set)
       } else {
-        paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ", same)
+        paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ",
+               same)
       }, call)
     }
   }
   columns <- sql_columns(con, names(data))
   sql_do(con,
-         paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ", sql_name(con, stage),
-                     " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"), call)
+         paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ",
+                sql_name(con, stage),
+                     " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"),
+                     call)
   sql_do(con, paste(if (sql_dialect(con) == "mariadb") "DROP TEMPORARY TABLE" else "DROP TABLE",
                     sql_name(con, stage)), call)
 }
@@ -341,7 +363,8 @@ abort_repeats <- function(con, stage, target, same, keys, n, call) {
                                 ") LIMIT 1"), call)
   shown <- paste(vapply(first, function(v) format(v), ""), collapse = " / ")
   abort_input(c("{n} row{?s} {?is/are} in the table already, the first {shown}.",
-                i = "Nothing was written. {.code mode = \"upsert\"} gives such rows the new values."),
+                i = "Nothing was written. {.code mode = \"upsert\"} gives such rows the new \\
+                     values."),
             call = call)
 }
 
@@ -349,7 +372,8 @@ keep_header <- function(con, table, x, call) {
   name <- sql_name(con, about_table)
   if (!sql_has_table(con, about_table)) {
     types <- sql_says(con)$types
-    sql_do(con, paste0("CREATE TABLE ", name, " (table_name ", types[["key"]], " PRIMARY KEY, about ",
+    sql_do(con,
+           paste0("CREATE TABLE ", name, " (table_name ", types[["key"]], " PRIMARY KEY, about ",
                        types[["text"]], ")"), call)
   }
   label <- paste(table, collapse = ".")
@@ -380,13 +404,18 @@ database_of_file <- function(source) {
 
 read_database_file <- function(source, table, query, time, series, given, join, remote, call) {
   if (!is_database_file(source)) {
-    abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is none.",
+    abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is \\
+                 none.",
                 call = call)
   }
   path <- sub("\\?(table|query)=.*", "", source)
   if (path != source) {
     asked <- utils::URLdecode(sub("^[^=]*=", "", substring(source, nchar(path) + 1)))
-    if (startsWith(substring(source, nchar(path) + 1), "?table=")) table <- asked else query <- asked
+    if (startsWith(substring(source, nchar(path) + 1), "?table=")) {
+      table <- asked
+    } else {
+      query <- asked
+    }
   }
   con <- if (database_of_file(path) == "duckdb") {
     open_engine(path, "Reading a file of DuckDB", call = call)
@@ -400,7 +429,8 @@ read_database_file <- function(source, table, query, time, series, given, join, 
   if (is.null(table) && is.null(query)) {
     held <- setdiff(sql_tables(con), about_table)
     if (length(held) != 1) {
-      abort_input(c("{.file {path}} holds {length(held)} tables{if (length(held)) ': '}{.val {held}}.",
+      abort_input(c("{.file {path}} holds {length(held)} \\
+                     tables{if (length(held)) ': '}{.val {held}}.",
                     i = "Choose one with {.arg table}."), call = call)
     }
     table <- held

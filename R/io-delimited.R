@@ -27,10 +27,12 @@ read_by_library <- function(path, name, missing, text_columns, first, call) {
   if (isTRUE(read$misfits)) {
     return(read_misfits(path, name, missing, first, as_text, call))
   }
-  read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text, name = name,
-                        call = call)
-  # The library passes over lines at the start that do not fit the rest, and over a quote that stays open.
-  if (read$misfits || !same_header(read$data, first) || cpp_count_lines(path) != nrow(read$data) + 1) {
+  read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text,
+                        name = name, call = call)
+  # The library passes over lines at the start that do not fit the rest, and over a quote that stays
+  # open.
+  if (read$misfits || !same_header(read$data, first) ||
+      cpp_count_lines(path) != nrow(read$data) + 1) {
     return(read_misfits(path, name, missing, first, as_text, call))
   }
   lines <- seq_len(nrow(read$data)) + 1L
@@ -40,15 +42,17 @@ read_by_library <- function(path, name, missing, text_columns, first, call) {
 # Bytes from which on the core reads the stamps of a file.
 scanned_from <- 1e6
 
-# The usual large file: a header, no quotes, one column of stamps that can all be read. The core reads the
-# stamps from the file itself, without ever making them text in R, which would take longer than all the rest.
-# NULL otherwise, without `data` where rows do not fit.
+# The usual large file: a header, no quotes, one column of stamps that can all be read. The core
+# reads the stamps from the file itself, without ever making them text in R, which would take longer
+# than all the rest. NULL otherwise, without `data` where rows do not fit.
 read_plain <- function(path, name, missing, first, as_text, call) {
   time <- first$stamps
-  if (length(time) != 1 || file.size(path) < scanned_from || !identical(first$header, first$names)) {
+  if (length(time) != 1 || file.size(path) < scanned_from ||
+      !identical(first$header, first$names)) {
     return(NULL)
   }
-  scan <- cpp_scan_stamps(path, first$separator, match(time, first$names) - 1L, core_threads(), first$orders)
+  scan <- cpp_scan_stamps(path, first$separator, match(time, first$names) - 1L, core_threads(),
+                          first$orders)
   kind <- if (!is.null(scan)) stamp_kinds[log2(attr(scan, "kinds")) + 1]
   if (is.null(scan) || !kind %in% c("date", "local", "absolute")) {
     return(NULL)
@@ -57,8 +61,8 @@ read_plain <- function(path, name, missing, first, as_text, call) {
     return(NULL)
   }
   read <- fread_quietly(
-    file = path, first = first, missing = missing, drop = time, as_text = setdiff(as_text, time), name = name,
-    call = call
+    file = path, first = first, missing = missing, drop = time, as_text = setdiff(as_text, time),
+    name = name, call = call
   )
   if (read$misfits || nrow(read$data) != length(scan)) {
     return(list(misfits = read$misfits))
@@ -102,20 +106,24 @@ peek_delimited <- function(path, name, separator, call, decimal = "auto") {
                .envir = list2env(list(name = name)))
   }
   held <- cells_of(head[1], separator)
-  if (length(held) == ncol(few)) names(few) <- ifelse(nzchar(held), held, paste0("V", seq_along(held)))
+  if (length(held) == ncol(few)) {
+    names(few) <- ifelse(nzchar(held), held, paste0("V", seq_along(held)))
+  }
   holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
   bare <- gsub("\"[^\"]*\"", "q", head)
   cells <- lengths(regmatches(bare, gregexpr(separator, bare, fixed = TRUE))) + 1L
   list(
     # The library drops a header with fewer names than the rows have cells.
     short = length(cells) > 1 && mean(cells[-1] > cells[1]) > 0.5,
-    nameless = which(!nzchar(held)), few = few, decimal = decimal_mark(few[!holds], separator, decimal),
+    nameless = which(!nzchar(held)), few = few,
+    decimal = decimal_mark(few[!holds], separator, decimal),
     separator = separator, names = names(few), stamps = names(few)[holds],
     header = held
   )
 }
 
-# The decimal mark that the library is told: a comma where the first rows show one that marks no thousands.
+# The decimal mark that the library is told: a comma where the first rows show one that marks no
+# thousands.
 decimal_mark <- function(few, separator, decimal) {
   if (decimal == "." || separator == ",") {
     return(".")
@@ -145,15 +153,16 @@ fread_quietly <- function(..., first, missing, as_text, name, call) {
   data <- tryCatch(
     withCallingHandlers(
       data.table::fread(
-        ..., sep = first$separator, dec = first$decimal, header = TRUE, skip = 0L, na.strings = c("", "NA",
-                                                                                                  missing),
+        ..., sep = first$separator, dec = first$decimal, header = TRUE, skip = 0L,
+        na.strings = c("", "NA", missing),
         colClasses = if (length(as_text)) list(character = as_text), data.table = FALSE,
         integer64 = "double", strip.white = TRUE, blank.lines.skip = TRUE,
         showProgress = interactive(), nThread = core_threads()
       ),
       warning = function(w) {
         text <- conditionMessage(w)
-        misfits <<- misfits || grepl("Stopped early|Discarded|first non-empty|column names but the data has",
+        misfits <<- misfits ||
+          grepl("Stopped early|Discarded|first non-empty|column names but the data has",
                                      text)
         invokeRestart("muffleWarning")
       }
@@ -194,8 +203,8 @@ mend_encoding <- function(data, name) {
   data
 }
 
-# Rows with too few or too many cells, or quotes that stay open: they are set aside with their line, and the
-# rest is read as a file of its own.
+# Rows with too few or too many cells, or quotes that stay open: they are set aside with their line,
+# and the rest is read as a file of its own.
 read_misfits <- function(path, name, missing, first, as_text, call) {
   sifted <- tempfile(fileext = ".csv")
   on.exit(unlink(sifted))
@@ -279,7 +288,8 @@ text_to_number <- function(column, name, decimal, call) {
   first <- made[changed[1]]
   value <- number[changed[1]]
   n <- length(changed)
-  tell(c(i = "{.val {first}} in {.field {name}} is read as {value}, and so are {n} cell{?s} like it."))
+  tell(c(i = "{.val {first}} in {.field {name}} is read as {value}, and so are {n} cell{?s} like \\
+              it."))
   number
 }
 
@@ -314,8 +324,9 @@ written_number <- function(column, name, decimal, call) {
   if (any(is.na(number) != is.na(column))) written else number
 }
 
-# Numbers as offices and banks write them: with a currency, a sign of percent, brackets for less than nothing,
-# blanks between thousands. Where that makes a number of every cell, else the text as it is.
+# Numbers as offices and banks write them: with a currency, a sign of percent, brackets for less
+# than nothing, blanks between thousands. Where that makes a number of every cell, else the text as
+# it is.
 bare_amounts <- function(column) {
   out <- gsub("[\u00a0\u202f\u2009]", " ", column)
   out <- gsub("[\u2212\u2013]", "-", out)
@@ -395,7 +406,8 @@ lengthen_across <- function(data, time, series, measure, call) {
   lost <- setdiff(columns, c(stamps, items))
   lost <- lost[!vapply(data[lost], function(v) all(is.na(v)), TRUE)]
   if (length(lost)) {
-    warn_user(c("!" = "{length(lost)} column{?s} {?is/are} left out, headed by no stamp: {.field {lost}}."))
+    warn_user(c("!" = "{length(lost)} column{?s} {?is/are} left out, headed by no stamp: \\
+                       {.field {lost}}."))
   }
   n <- nrow(data)
   out <- data[rep(seq_len(n), length(stamps)), items, drop = FALSE]
@@ -409,7 +421,8 @@ join_attributes <- function(data, table, series, call) {
   if (is.character(table)) {
     name <- table
     opened <- open_form(local_files(table, call = call)$path[1], name, list(), call)
-    table <- opened$table$data %||% data.table::fread(file = opened$path, skip = opened$header$lines %||% 0,
+    table <- opened$table$data %||% data.table::fread(file = opened$path,
+                                                      skip = opened$header$lines %||% 0,
                                                       data.table = FALSE)
     table <- mend_encoding(table, name)
   }

@@ -1,9 +1,9 @@
-# Stamps in text, as SQL of the engine. Of several ways of reading them that one is taken which gives, for the
-# first rows, what the reader of whole files gives; so it is tried, not assumed. Where none does, the file
-# is not left where it is.
+# Stamps in text, as SQL of the engine. Of several ways of reading them that one is taken which
+# gives, for the first rows, what the reader of whole files gives; so it is tried, not assumed.
+# Where none does, the file is not left where it is.
 
-# `sql`: a stamp for each row (NULL where it cannot be read), `form` as in sql_seconds(): "utc" and "local"
-# are times without a zone, of UTC and of a wall clock.
+# `sql`: a stamp for each row (NULL where it cannot be read), `form` as in sql_seconds(): "utc" and
+# "local" are times without a zone, of UTC and of a wall clock.
 stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
   timed <- quietly(time_column(quo, data, call))
   place <- function(column) paste0("trim(c", match(column, final), ")")
@@ -30,8 +30,8 @@ stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
   for (one in stamp_candidates(text, sample, form)) {
     if (reads_the_same(con, one, sample, match(names(sample), final), read$seconds[at])) {
       # A day with a time of day is none.
-      if (form == "date") one <- paste0("CASE WHEN ", one, " = date_trunc('day', ", one, ") THEN CAST(", one,
-                                        " AS DATE) END")
+      if (form == "date") one <- paste0("CASE WHEN ", one, " = date_trunc('day', ", one,
+                                        ") THEN CAST(", one, " AS DATE) END")
       return(list(sql = one, form = form))
     }
   }
@@ -50,7 +50,8 @@ stamp_form <- function(column, type) {
   if (type == "date") return("date")
   if (type == "step") return("number")
   if (inherits(column, "POSIXct") && is.null(attr(column, "kinds"))) return("utc")
-  text <- usual_stamps(as.character(utils::head(column[!is.na(column)], 300)), "time", aloud = FALSE)
+  text <- usual_stamps(as.character(utils::head(column[!is.na(column)], 300)), "time",
+                       aloud = FALSE)
   kinds <- cpp_read_stamps(text, 1L)$kind
   if (is.numeric(column) || any(kinds == 3L)) "utc" else "local"
 }
@@ -81,8 +82,8 @@ parts_text <- function(parts, place) {
   day <- paste0(number("year", 4), ", '-', ", number("month", 2), ", '-', ",
                 if (is.null(parts$day)) "'01'" else number("day", 2))
   clock <- if (!is.null(parts$hour)) {
-    paste0(", ' ', ", number("hour", 2), ", ':', ", if (is.null(parts$minute)) "'00'" else number("minute",
-                                                                                                  2),
+    paste0(", ' ', ", number("hour", 2), ", ':', ",
+           if (is.null(parts$minute)) "'00'" else number("minute", 2),
            ", ':', ", if (is.null(parts$second)) "'00'" else number("second", 2))
   }
   paste0("concat(", day, clock, ")")
@@ -121,31 +122,36 @@ stamp_candidates <- function(text, sample, form) {
              ") END")
     }
     number <- paste0("TRY_CAST(", text, " AS DOUBLE)")
-    counted <- paste0("make_timestamp(CAST(", number, " * ", c("1000000", "1000", "1"), " AS BIGINT))")
-    serial <- paste0("make_timestamp(CAST(round((", number, " - 25569) * 86400) * 1000000 AS BIGINT))")
+    counted <- paste0("make_timestamp(CAST(", number, " * ", c("1000000", "1000", "1"),
+                      " AS BIGINT))")
+    serial <- paste0("make_timestamp(CAST(round((", number,
+                     " - 25569) * 86400) * 1000000 AS BIGINT))")
     return(c(quick, made, counted, serial))
   }
   plain <- paste0("CASE WHEN NOT ", zoned, " THEN ", cast("TIMESTAMP"), " END")
   ends <- all(grepl(if (isTRUE(sizes == 10)) "-[0-9]{2}$" else ":[0-9]{2}$", first))
   quick <- if (!is.null(fast) && ends && isTRUE(sizes %in% c(10, 16, 19))) {
     mark <- if (sizes == 10) "-" else ":"
-    paste0("CASE WHEN ", fast, " AND ", bare, "[", sizes - 2, "] = '", mark, "' THEN TRY_CAST(", bare,
-           " AS TIMESTAMP) ELSE (", plain, ") END")
+    paste0("CASE WHEN ", fast, " AND ", bare, "[", sizes - 2, "] = '", mark, "' THEN TRY_CAST(",
+           bare, " AS TIMESTAMP) ELSE (", plain, ") END")
   }
-  days <- c("%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y", "%m/%d/%Y", "%m-%d-%Y", "%Y.%m.%d", "%Y%m%d",
-            "%d.%m.%y",
-            "%d/%m/%y", "%m/%d/%y", "%d %b %Y", "%d-%b-%Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y", "%Y-%m",
+  days <- c("%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%d-%m-%Y", "%m/%d/%Y", "%m-%d-%Y", "%Y.%m.%d",
+            "%Y%m%d", "%d.%m.%y",
+            "%d/%m/%y", "%m/%d/%y", "%d %b %Y", "%d-%b-%Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y",
+            "%Y-%m",
               "%Y")
   clocks <- list(c(" %H:%M:%S", " %H:%M", ""), c("T%H:%M:%S", "T%H:%M", ""),
                  c(" %I:%M:%S %p", " %I:%M %p", ""),
-                 c("%H%M%S", "%H%M", ""), c(" %H%M", ""), c(" %H:%M:%S.%f", " %H:%M:%S", " %H:%M", ""))
+                 c("%H%M%S", "%H%M", ""), c(" %H%M", ""),
+                 c(" %H:%M:%S.%f", " %H:%M:%S", " %H:%M", ""))
   forms <- outer(days, clocks, Vectorize(function(day, clock) {
     paste0("try_strptime(", text, ", [", paste0("'", day, clock, "'", collapse = ", "), "])")
   }))
   spelt <- as.vector(t(forms))
   quarter <- paste0("CASE WHEN regexp_matches(", text,
                     ", '^[0-9]{4}-?Q[1-4]$') THEN CAST(make_date(CAST(left(", text,
-                    ", 4) AS INTEGER), 3 * CAST(right(", text, ", 1) AS INTEGER) - 2, 1) AS TIMESTAMP) END")
+                    ", 4) AS INTEGER), 3 * CAST(right(", text,
+                    ", 1) AS INTEGER) - 2, 1) AS TIMESTAMP) END")
   c(quick, plain, spelt, quarter)
 }
 
@@ -154,7 +160,8 @@ reads_the_same <- function(con, sql, sample, at, seconds) {
   cells <- do.call(paste, c(unname(lapply(sample, function(v) sql_value(con, v))), sep = ", "))
   number <- startsWith(sql, "TRY_CAST") && endsWith(sql, "AS DOUBLE)")
   told <- if (number) sql else paste0("epoch(", sql, ")")
-  query <- paste0("SELECT CAST(", told, " AS DOUBLE) AS at FROM (VALUES (", paste(cells, collapse = "), ("),
+  query <- paste0("SELECT CAST(", told, " AS DOUBLE) AS at FROM (VALUES (",
+                  paste(cells, collapse = "), ("),
                   ")) AS written(", paste0("c", at, collapse = ", "), ")")
   made <- tryCatch(engine_rows(con, query)$at, error = function(e) NULL)
   length(made) == length(seconds) && !anyNA(made) && max(abs(made - seconds)) < 2e-6

@@ -1,6 +1,6 @@
-# Files whose rows stay where they are: the engine reads them in SQL, as a view that looks like a table of a
-# database. Names, kinds, units, zone and cadence are told by the first rows, which the reader of whole files
-# reads; what that view cannot hold to the letter is refused.
+# Files whose rows stay where they are: the engine reads them in SQL, as a view that looks like a
+# table of a database. Names, kinds, units, zone and cadence are told by the first rows, which the
+# reader of whole files reads; what that view cannot hold to the letter is refused.
 
 open_in_engine <- function(files, roles, given, how, join, call) {
   check_leavable(how, join, call)
@@ -15,11 +15,13 @@ open_in_engine <- function(files, roles, given, how, join, call) {
     form <- forms[odd[1]]
     name <- files$name[odd[1]]
     abort_state(c("Files of the form {.val {form}} are read as a whole.",
-                  i = "Leave {.arg remote} out, or turn {.file {name}} into CSV or Parquet."), call = call,
+                  i = "Leave {.arg remote} out, or turn {.file {name}} into CSV or Parquet."),
+                  call = call,
                 .envir = environment())
   }
   if (length(unique(forms)) > 1) {
-    abort_input("Files that are left where they are must be of one form; these are {.val {unique(forms)}}.",
+    abort_input("Files that are left where they are must be of one form; these are \\
+                 {.val {unique(forms)}}.",
                 call = call)
   }
   label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
@@ -31,7 +33,8 @@ open_in_engine <- function(files, roles, given, how, join, call) {
 
 check_leavable <- function(how, join, call) {
   if (how$layout == "across") {
-    abort_state("A table with periods across its columns is read as a whole: leave {.arg remote} out.",
+    abort_state("A table with periods across its columns is read as a whole: leave {.arg remote} \\
+                 out.",
                 call = call)
   }
   if (!is.null(join)) abort_remote_join(call)
@@ -39,19 +42,22 @@ check_leavable <- function(how, join, call) {
 
 abort_remote_join <- function(call) {
   abort_state(c("Attributes cannot be joined to rows that stay where they are.",
-                i = "Join them to the result, as {.fn merge} does, or read the rows: without {.arg remote}."
+                i = "Join them to the result, as {.fn merge} does, or read the rows: without \\
+                     {.arg remote}."
               ), call = call)
 }
 
 engine_options <- function(given, call) {
   value <- function(name) if (name %in% names(given)) rlang::eval_tidy(given[[name]])
-  repeats <- check_choice(value("repeats") %||% "refuse", c("refuse", "first", "last", "mean"), "repeats",
-                          call)
+  repeats <- check_choice(value("repeats") %||% "refuse", c("refuse", "first", "last", "mean"),
+                          "repeats", call)
   if (repeats %in% c("last", "mean")) {
-    abort_state(c("Rows that stay where they are keep the first of a repeated stamp, or refuse repeats.",
+    abort_state(c("Rows that stay where they are keep the first of a repeated stamp, or refuse \\
+                   repeats.",
                   i = "Say {.code repeats = \"first\"}, or leave {.arg remote} out."), call = call)
   }
-  list(repeats = repeats, day_first = value("day_first"), epoch = value("epoch"), zone = value("zone"))
+  list(repeats = repeats, day_first = value("day_first"), epoch = value("epoch"),
+       zone = value("zone"))
 }
 
 # Delimited text ----
@@ -70,14 +76,16 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   })
   first <- parts[[1]]
   # Files of other columns have their say, too.
-  shape <- bind_parts(lapply(known, `[[`, "shape"), data.frame(name = vapply(known, `[[`, "", "name")))
+  shape <- bind_parts(lapply(known, `[[`, "shape"),
+                      data.frame(name = vapply(known, `[[`, "", "name")))
   template <- first_rows(shape, first$header, roles, given, label, call)
   meta <- timeline_meta(template)
   wanted <- c(meta$time, meta$series, meta$attributes, names(meta$kinds))
   kinds <- column_kinds(template, wanted)
   kinds[[meta$time]] <- "text"
   # Files with the same lines above and the same columns are read in one go.
-  alike <- c("raw", "skip", "passed", "separator", "zipped", "stamps", "decimal", "narrow", "missing")
+  alike <- c("raw", "skip", "passed", "separator", "zipped", "stamps", "decimal", "narrow",
+             "missing")
   groups <- split(parts, vapply(parts, function(p) rlang::hash(p[alike]), ""))
   # In the order in which they were named.
   groups <- groups[order(vapply(groups, function(g) match(list(g[[1]]), parts), 1L))]
@@ -86,8 +94,8 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
                  series = meta$series,
                  time = meta$time, tidy = tidy), collapse = " UNION ALL ")
   }
-  told <- list(paths = vapply(parts, `[[`, "", "path"), files = files, parts = parts, groups = groups,
-               wanted = wanted, how = how, options = options,
+  told <- list(paths = vapply(parts, `[[`, "", "path"), files = files, parts = parts,
+               groups = groups, wanted = wanted, how = how, options = options,
                tidied = function() view(TRUE), check = function(call) {
                  # The engine takes a text that was cut short for one that ends there.
                  for (part in Filter(function(p) p$zipped, parts)) {
@@ -97,8 +105,8 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   new_files(con, view(FALSE), template, first$form, label, told, first$header, call)
 }
 
-# The beginning of a text, as the reader of whole files reads it, and what the engine must be told to read it
-# all.
+# The beginning of a text, as the reader of whole files reads it, and what the engine must be told
+# to read it all.
 text_part <- function(path, name, roles, given, how, options, con, call) {
   package <- NULL
   if (dir.exists(path)) {
@@ -113,7 +121,8 @@ text_part <- function(path, name, roles, given, how, options, con, call) {
   }
   header <- package$header %||% read_header(path, name, call)
   if (!is.null(header)) {
-    told <- with_header(roles, given, header, c(header$time, unlist(header[c("series", "attributes")])))
+    told <- with_header(roles, given, header,
+                        c(header$time, unlist(header[c("series", "attributes")])))
     roles <- told$roles
     given <- told$given
   }
@@ -121,8 +130,10 @@ text_part <- function(path, name, roles, given, how, options, con, call) {
   skip <- as.integer(header$lines %||% 0L)
   if (skip > 0) head <- below_lines(head, skip)
   tidied <- tidied_text(head, how$separator, how$skip, name)
-  if (identical(tidied$separator, "\t") && !any(grepl("\t", start_of_text(head, 5), fixed = TRUE))) {
-    abort_state(c("Columns of {.file {name}} are parted by blanks, and such files are read as a whole.",
+  if (identical(tidied$separator, "\t") &&
+      !any(grepl("\t", start_of_text(head, 5), fixed = TRUE))) {
+    abort_state(c("Columns of {.file {name}} are parted by blanks, and such files are read as a \\
+                   whole.",
                   i = "Leave {.arg remote} out."), call = call)
   }
   skip <- skip + tidied$above
@@ -138,16 +149,21 @@ text_part <- function(path, name, roles, given, how, options, con, call) {
   final <- names(rename_columns(quietly(plain_names(raw, name)), how$rename, call))
   data <- rename_columns(quietly(plain_names(read$data, name)), how$rename, call)
   stamps <- stamp_sql(con, roles$time, shape, data, final, name, options, how, call)
-  list(path = path, name = name, header = header, shape = shape, raw = final, separator = peeked$separator,
+  list(path = path, name = name, header = header, shape = shape, raw = final,
+       separator = peeked$separator,
        decimal = peeked$decimal, skip = skip + 1L + !is.null(shape$units),
-       passed = if (quotes_above(path, skip)) 0L else skip + 1L + !is.null(shape$units), stamps = stamps$sql,
+       passed = if (quotes_above(path, skip)) 0L else skip + 1L + !is.null(shape$units),
+       stamps = stamps$sql,
        form = stamps$form, zipped = starts_with_bytes(readBin(path, "raw", 2), c(0x1f, 0x8b)),
-       narrow = !all(validUTF8(start_of_bytes(head))), start = first_line_of(path), missing = how$missing)
+       narrow = !all(validUTF8(start_of_bytes(head))), start = first_line_of(path),
+       missing = how$missing)
 }
 
-# The engine cannot pass over lines with quotes that are no cells: there they are rows that are set aside.
+# The engine cannot pass over lines with quotes that are no cells: there they are rows that are set
+# aside.
 quotes_above <- function(path, lines) {
-  lines > 0 && any(grepl("\"", suppressWarnings(readLines(path, n = lines, warn = FALSE)), fixed = TRUE))
+  lines > 0 &&
+    any(grepl("\"", suppressWarnings(readLines(path, n = lines, warn = FALSE)), fixed = TRUE))
 }
 
 start_of_bytes <- function(path) readLines(path, n = 2000, warn = FALSE)
@@ -155,7 +171,8 @@ start_of_bytes <- function(path) readLines(path, n = 2000, warn = FALSE)
 # The names, and the form of the first row: files that share them are read in the same way.
 first_line_of <- function(path) {
   lines <- suppressWarnings(readLines(path, n = 2, warn = FALSE))
-  lines[-1] <- gsub("[[:alpha:]]+", "a", gsub("[0-9]+", "9", lines[-1], useBytes = TRUE), useBytes = TRUE)
+  lines[-1] <- gsub("[[:alpha:]]+", "a", gsub("[0-9]+", "9", lines[-1], useBytes = TRUE),
+                    useBytes = TRUE)
   lines
 }
 
@@ -175,7 +192,8 @@ head_of_text <- function(path, name, call) {
   if (length(bytes) == most) {
     whole <- cpp_whole_lines(bytes)[1]
     if (whole == 0) {
-      abort_file(c("{.file {name}} has a line that does not end.", i = "Is a quote not closed?"), call = call)
+      abort_file(c("{.file {name}} has a line that does not end.", i = "Is a quote not closed?"),
+                 call = call)
     }
     bytes <- bytes[seq_len(whole)]
   }
@@ -187,8 +205,8 @@ head_bytes <- function() getOption("kairon.head_bytes", 2^19)
 
 abort_unpack <- function(name, cnd, call) {
   why <- conditionMessage(cnd)
-  abort_file(c("{.file {name}} cannot be unpacked.", x = "{why}", i = "Was it cut short?"), call = call,
-             .envir = list2env(list(name = name, why = why)))
+  abort_file(c("{.file {name}} cannot be unpacked.", x = "{why}", i = "Was it cut short?"),
+             call = call, .envir = list2env(list(name = name, why = why)))
 }
 
 # The first rows as a timeline, which knows all but the rows.
@@ -196,8 +214,8 @@ first_rows <- function(shape, header, roles, given, label, call) {
   # Which repeats there are is for all rows to say, not for the first.
   given$repeats <- rlang::quo("first")
   told <- with_header(roles, given, header, names(shape$data))
-  template <- suppressWarnings(index_table(shape, header[setdiff(names(header), "cadence")], told$roles,
-                                           told$given, label, NULL, call))
+  template <- suppressWarnings(index_table(shape, header[setdiff(names(header), "cadence")],
+                                           told$roles, told$given, label, NULL, call))
   meta <- timeline_meta(template)
   marked <- Filter(function(m) is_marked(template, m), names(meta$kinds))
   if (length(marked)) {
@@ -214,7 +232,11 @@ first_rows <- function(shape, header, roles, given, label, call) {
 column_kinds <- function(template, wanted) {
   data <- as_plain(template)
   vapply(rlang::set_names(wanted), function(name) {
-    if (is.numeric(data[[name]]) && !inherits(data[[name]], c("Date", "POSIXct"))) "number" else "text"
+    if (is.numeric(data[[name]]) && !inherits(data[[name]], c("Date", "POSIXct"))) {
+      "number"
+    } else {
+      "text"
+    }
   }, "")
 }
 
@@ -271,25 +293,28 @@ blank_where <- function(part, wanted) {
 wide_select <- function(part, group, con, wanted, kinds, how, series, time, cell) {
   label <- series[1]
   others <- setdiff(series, label)
-  columns <- setdiff(seq_along(part$raw), match(c(part$shape$stamp_columns, time, others), part$raw))
+  columns <- setdiff(seq_along(part$raw),
+                     match(c(part$shape$stamp_columns, time, others), part$raw))
   numbers <- rlang::set_names(rep("number", length(columns)), part$raw[columns])
   names <- paste0("[", paste(sql_value(con, part$raw[columns]), collapse = ", "), "]")
   values <- paste0("[", paste(vapply(columns, function(i) {
     cell(i, how$measure)
   }, ""), collapse = ", "), "]")
-  rest <- vapply(others, function(o) paste0("trim(c", match(o, part$raw), ") AS ", sql_name(con, o)), "")
+  rest <- vapply(others,
+                 function(o) paste0("trim(c", match(o, part$raw), ") AS ", sql_name(con, o)), "")
   made <- c(paste(part$stamps, "AS", sql_name(con, time)), paste0("unnest(", names, ") AS ",
                                                                   sql_name(con, label)),
             rest, paste0("unnest(", values, ") AS ", sql_name(con, how$measure)))
-  paste("SELECT", paste(made, collapse = ", "), "FROM", text_scan(group, con, c(kinds, numbers), how),
-        blank_where(part, wanted))
+  paste("SELECT", paste(made, collapse = ", "), "FROM",
+        text_scan(group, con, c(kinds, numbers), how), blank_where(part, wanted))
 }
 
 # Parquet ----
 
 open_parquet_in_engine <- function(con, files, roles, given, how, options, label, call) {
   paths <- vapply(files$path, normalizePath, "", USE.NAMES = FALSE)
-  scan <- paste0("read_parquet([", paste(sql_value(con, paths), collapse = ", "), "], union_by_name = true",
+  scan <- paste0("read_parquet([", paste(sql_value(con, paths), collapse = ", "),
+                 "], union_by_name = true",
                  if (length(path_columns(paths))) ", hive_partitioning = true", ")")
   types <- parquet_ask(con, paste("DESCRIBE SELECT * FROM", scan), files, call)
   header <- parquet_told(con, paths[1], files$name[1], call)
@@ -317,8 +342,8 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   told <- with_header(roles, given, header, final)
   read <- list(data = few, lines = seq_len(nrow(few)), where = "row")
   if (nrow(few) == 0) {
-    abort_input(c("{.file {label}} has a header only.", i = "At least one row is needed."), call = call,
-                .envir = environment())
+    abort_input(c("{.file {label}} has a header only.", i = "At least one row is needed."),
+                call = call, .envir = environment())
   }
   shape <- shape_rows(read, header, 0L, told$roles, told$given, how, how$missing, label, call)
   template <- first_rows(shape, header, roles, given, label, call)
@@ -337,28 +362,33 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   }
   wanted <- c(meta$time, meta$series, meta$attributes, names(meta$kinds))
   made <- vapply(wanted, function(name) {
-    paste(if (name == meta$time) stamps$sql else if (name %in% final) sql_name(con, name) else "NULL", "AS",
+    paste(if (name == meta$time) stamps$sql else if (name %in% final) sql_name(con,
+                                                                               name) else "NULL",
+                                                                               "AS",
           sql_name(con, name))
   }, "")
   if (how$layout == "wide") {
     label_of <- meta$series[1]
     columns <- setdiff(final, c(meta$time, meta$series[-1]))
-    made[meta$series[1]] <- paste0("unnest([", paste(sql_value(con, columns), collapse = ", "), "]) AS ",
-                                   sql_name(con, label_of))
+    made[meta$series[1]] <- paste0("unnest([", paste(sql_value(con, columns), collapse = ", "),
+                                   "]) AS ", sql_name(con, label_of))
     made[how$measure] <- paste0("unnest([", paste(vapply(columns, function(n) sql_name(con, n), ""),
                                                   collapse = ", "),
                                 "]) AS ", sql_name(con, how$measure))
   }
   view <- paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ")")
-  shown <- paste(vapply(final, function(f) paste0("coalesce(CAST(", sql_name(con, f), " AS VARCHAR), 'NA')"),
-                        ""),
-                 collapse = ", ")
+  shown <- vapply(final, function(f) {
+    paste0("coalesce(CAST(", sql_name(con, f), " AS VARCHAR), 'NA')")
+  }, "")
+  shown <- paste(shown, collapse = ", ")
   numbered <- sub("^SELECT ", "SELECT file_row_number + 1 AS kairon_row, ",
-                  sub("union_by_name = true", "union_by_name = true, file_row_number = true", inner))
-  unread <- paste0("SELECT kairon_row AS line, concat_ws(', ', ", shown, ") AS text FROM (", numbered,
-                   ") WHERE (",
+                  sub("union_by_name = true", "union_by_name = true, file_row_number = true",
+                      inner))
+  unread <- paste0("SELECT kairon_row AS line, concat_ws(', ', ", shown, ") AS text FROM (",
+                   numbered, ") WHERE (",
                    stamps$sql, ") IS NULL ORDER BY 1 LIMIT ", sprintf("%.0f", most_rejects))
-  new_files(con, view, template, stamps$form, label, list(options = options, how = how, unread = unread,
+  new_files(con, view, template, stamps$form, label,
+            list(options = options, how = how, unread = unread,
                                                           paths = paths),
             header, call)
 }
@@ -403,7 +433,8 @@ parquet_stamps <- function(con, name, few, type, meta, options) {
   column <- sql_name(con, name)
   if (!is.null(options$epoch)) {
     scale <- if (options$epoch == "seconds") "1000000" else "1000"
-    return(list(sql = paste0("make_timestamp(CAST(", column, " * ", scale, " AS BIGINT))"), form = "utc"))
+    return(list(sql = paste0("make_timestamp(CAST(", column, " * ", scale, " AS BIGINT))"),
+                form = "utc"))
   }
   if (meta$type == "step") return(list(sql = column, form = "number"))
   if (meta$type == "date") return(list(sql = paste0("CAST(", column, " AS DATE)"), form = "date"))

@@ -4,16 +4,17 @@
 #'
 #' [read_timeline()] takes http addresses. What it does with them:
 #'
-#' * A server that is busy or fails (408, 425, 429 and all of 500 and above) or a connection that breaks is
-#'   asked again, three times in all, after 1 and 3 seconds, or after the time that the server names, up to a
-#'   minute. An answer such as 404 is final.
-#' * `timeout` is how long a server may be silent, not how long a file may take; a connection that crawls
-#'   under 100 bytes a second for that long is given up too.
-#' * An answer above `options(kairon.fetch_limit = )` bytes (2e9 by default) is given up as soon as that is
-#'   known.
-#' * What was fetched is kept in `tools::R_user_dir("kairon", "cache")`, and asked for again with the tag or
-#'   date that the server gave: an answer 304 ("not modified") costs no transfer. Answers without either are
-#'   not kept. `clear_fetched()` empties the cache, `options(kairon.fetch_cache = FALSE)` does without.
+#' * A server that is busy or fails (408, 425, 429 and all of 500 and above) or a connection that
+#'   breaks is asked again, three times in all, after 1 and 3 seconds, or after the time that the
+#'   server names, up to a minute. An answer such as 404 is final.
+#' * `timeout` is how long a server may be silent, not how long a file may take; a connection that
+#'   crawls under 100 bytes a second for that long is given up too.
+#' * An answer above `options(kairon.fetch_limit = )` bytes (2e9 by default) is given up as soon as
+#'   that is known.
+#' * What was fetched is kept in `tools::R_user_dir("kairon", "cache")`, and asked for again with
+#'   the tag or date that the server gave: an answer 304 ("not modified") costs no transfer. Answers
+#'   without either are not kept. `clear_fetched()` empties the cache, `options(kairon.fetch_cache =
+#'   FALSE)` does without.
 #' * A body that is shorter than announced is an error, never a shorter table.
 #' * Of pages that name a next one (`Link: <...>; rel="next"`), all are read.
 #'
@@ -33,7 +34,9 @@ clear_fetched <- function() {
   invisible(sum(file.remove(files)) / 2)
 }
 
-fetch_folder <- function() getOption("kairon.fetch_folder") %||% tools::R_user_dir("kairon", "cache")
+fetch_folder <- function() {
+  getOption("kairon.fetch_folder") %||% tools::R_user_dir("kairon", "cache")
+}
 
 fetch_tries <- 3
 # A server that links pages in a circle would never end.
@@ -46,7 +49,8 @@ fetch_pages <- function(address, timeout, call) {
   seen <- character()
   while (!is.null(address)) {
     if (address %in% seen || length(seen) >= most_pages) {
-      abort_file("The pages of {.url {seen[1]}} lead in a circle.", call = call, .envir = environment())
+      abort_file("The pages of {.url {seen[1]}} lead in a circle.", call = call,
+                 .envir = environment())
     }
     seen <- c(seen, address)
     page <- fetch_file(address, timeout, call)
@@ -78,7 +82,11 @@ fetch_file <- function(address, timeout, call) {
                  i = if (slow) "Allow more time with {.code timeout = {2 * timeout}}."),
                call = call, .envir = environment())
   }
-  if (answer$status == 304) list(path = kept$path, after = kept$after) else keep_answer(address, answer)
+  if (answer$status == 304) {
+    list(path = kept$path, after = kept$after)
+  } else {
+    keep_answer(address, answer)
+  }
 }
 
 # What one request gave: status and path, or trouble in words; `again` where another try may help.
@@ -114,7 +122,8 @@ ask_server <- function(address, timeout, kept) {
     return(list(again = FALSE, trouble = "The answer was empty."))
   }
   if (length(told) && !is.na(told) && is.null(headers[["content-encoding"]]) && told != size) {
-    return(list(again = TRUE, trouble = paste0("The answer broke off after ", size, " of ", told, " bytes.")))
+    return(list(again = TRUE,
+                trouble = paste0("The answer broke off after ", size, " of ", told, " bytes.")))
   }
   list(status = status, path = path, headers = headers, again = FALSE, address = answer$url)
 }
@@ -132,8 +141,8 @@ stream_to <- function(address, handle, path, limit, timeout) {
     if (got > limit) stop("above the limit of ", limit, " bytes", call. = FALSE)
     writeBin(bytes, to)
   }
-  curl::multi_add(handle, done = function(a) answer <<- a, fail = function(w) why <<- w, data = take,
-                  pool = pool)
+  curl::multi_add(handle, done = function(a) answer <<- a, fail = function(w) why <<- w,
+                  data = take, pool = pool)
   on.exit(tryCatch(curl::multi_cancel(handle), error = function(e) NULL), add = TRUE)
   curl::multi_run(pool = pool)
   if (is.null(answer)) stop(why %||% "The connection broke off", call. = FALSE)
@@ -169,13 +178,15 @@ kept_answer <- function(address) {
   key <- answer_key(address)
   about <- read_kept(paste0(key, ".rds"))$value
   body <- paste0(key, ".body")
-  whole <- is.list(about) && identical(about$address, address) && isTRUE(file.size(body) == about$size)
+  whole <- is.list(about) && identical(about$address, address) &&
+    isTRUE(file.size(body) == about$size)
   if (whole) list(path = body, conditions = about$conditions, after = about$after)
 }
 
 keep_answer <- function(address, answer) {
   headers <- answer$headers
-  conditions <- list(`If-None-Match` = headers[["etag"]], `If-Modified-Since` = headers[["last-modified"]])
+  conditions <- list(`If-None-Match` = headers[["etag"]],
+                     `If-Modified-Since` = headers[["last-modified"]])
   conditions <- Filter(Negate(is.null), conditions)
   after <- next_page(headers[["link"]], answer$address)
   private <- grepl("no-store", headers[["cache-control"]] %||% "")
@@ -184,7 +195,8 @@ keep_answer <- function(address, answer) {
   }
   key <- answer_key(address)
   dir.create(fetch_folder(), recursive = TRUE, showWarnings = FALSE)
-  about <- list(address = address, conditions = conditions, after = after, size = file.size(answer$path))
+  about <- list(address = address, conditions = conditions, after = after,
+                size = file.size(answer$path))
   # A cache that cannot be written to is none; the answer is there all the same.
   kept <- tryCatch(
     {

@@ -25,7 +25,8 @@ guess_format <- function(path, name) {
   if (basename(name) == "datapackage.json") {
     return("package")
   }
-  text <- sub("^(\xef\xbb\xbf)?[[:space:]]*", "", rawToChar(start[start != as.raw(0)]), useBytes = TRUE)
+  text <- sub("^(\xef\xbb\xbf)?[[:space:]]*", "", rawToChar(start[start != as.raw(0)]),
+              useBytes = TRUE)
   if (startsWith(text, "{") || startsWith(text, "[")) {
     lines <- grepl("\\.(jsonl|ndjson)$", name) || startsWith(text, "{") && holds_json_lines(path)
     return(if (lines) "json_lines" else "json")
@@ -36,7 +37,8 @@ guess_format <- function(path, name) {
 # Every line an object of its own: the first two are enough to tell.
 holds_json_lines <- function(path) {
   lines <- readLines(path, 2, warn = FALSE)
-  length(lines) == 2 && all(vapply(lines, function(l) isTRUE(as.vector(jsonlite::validate(l))), TRUE))
+  length(lines) == 2 &&
+    all(vapply(lines, function(l) isTRUE(as.vector(jsonlite::validate(l))), TRUE))
 }
 
 is_zip <- function(start) starts_with_bytes(start, c(0x50, 0x4b, 0x03, 0x04))
@@ -53,8 +55,8 @@ format_of <- function(path, name, format, widths, call) {
   if (!is.null(widths)) "fixed_width" else guess_format(path, name)
 }
 
-# A file of any form: path (of the rows), header, missing, separator, and the table where it is no delimited
-# text.
+# A file of any form: path (of the rows), header, missing, separator, and the table where it is no
+# delimited text.
 open_form <- function(path, name, how, call) {
   how$format <- format_of(path, name, how$format, how$widths, call)
   check_form_options(how, name, call)
@@ -68,7 +70,8 @@ open_form <- function(path, name, how, call) {
   }
   table <- if (how$format != "delimited") read_form(path, name, how, call)
   header <- header %||% if (is.null(table)) read_header(path, name, call) else table$header
-  list(path = path, header = header, missing = how$missing, separator = how$separator, table = table)
+  list(path = path, header = header, missing = how$missing, separator = how$separator,
+       table = table)
 }
 
 # Settings of another form would be passed over without a word.
@@ -82,7 +85,8 @@ check_form_options <- function(how, name, call) {
   for (option in names(form_options)) {
     forms <- form_options[[option]]
     if (is.null(how[[option]]) || how$format %in% forms) next
-    abort_input(c("{.arg {option}} is not for files of the form {.val {how$format}}, as {.file {name}} is.",
+    abort_input(c("{.arg {option}} is not for files of the form {.val {how$format}}, as \\
+                   {.file {name}} is.",
                   i = "It is for {.val {forms}}."), call = call, .envir = environment())
   }
 }

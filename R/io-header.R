@@ -1,6 +1,6 @@
-# What a CSV file cannot say in its cells stands in comment lines above its header, each with the mark, a
-# key, an equals sign and a value. The values are JSON, so that names may hold anything. A pipe of several
-# calls keeps kinds, units, cadence and origins that way.
+# What a CSV file cannot say in its cells stands in comment lines above its header, each with the
+# mark, a key, an equals sign and a value. The values are JSON, so that names may hold anything. A
+# pipe of several calls keeps kinds, units, cadence and origins that way.
 
 header_mark <- "# kairon: "
 header_version <- 1
@@ -25,8 +25,8 @@ header_fields <- function(x) {
   cadence <- if (is_regular(x)) unclass(meta$cadence)
   fields <- list(
     timeline = header_version, time = meta$time, series = as.list(meta$series),
-    amounts = as.list(names(kinds)[kinds == "amount"]), levels = as.list(names(kinds)[kinds == "level"]),
-    attributes = as.list(meta$attributes),
+    amounts = as.list(names(kinds)[kinds == "amount"]),
+    levels = as.list(names(kinds)[kinds == "level"]), attributes = as.list(meta$attributes),
     numbers = as.list(Filter(function(n) is.numeric(x[[n]]), meta$series)),
     units = as.list(units), zone = meta$zone,
     cadence = cadence, sums = meta$sums, beside = lapply(beside, as.list), raw = meta$raw,
@@ -105,12 +105,13 @@ with_header <- function(roles, given, header, names) {
 
 # Origins, coverage and their kin as a timeline holds them; series that are told apart by numbers.
 restore_companions <- function(data, header) {
-  for (name in intersect(unlist(header$numbers), names(data))) data[[name]] <- as.numeric(data[[name]])
+  for (name in intersect(unlist(header$numbers),
+                         names(data))) data[[name]] <- as.numeric(data[[name]])
   settle_companions(data, told_companions(header, names(data)))
 }
 
-# What a header says stands beside each measure, in columns that there are; what it says in another form is no
-# word that we know.
+# What a header says stands beside each measure, in columns that there are; what it says in another
+# form is no word that we know.
 told_companions <- function(header, names) {
   beside <- header$beside
   if (!is.list(beside)) {
@@ -127,7 +128,9 @@ told_cadence <- function(header) {
     return(NULL)
   }
   made <- if (is.list(header$cadence)) cadence_of_fields(header$cadence)
-  if (is.null(made)) tell(c("!" = "The cadence in the header is none, and is found from the stamps."))
+  if (is.null(made)) {
+    tell(c("!" = "The cadence in the header is none, and is found from the stamps."))
+  }
   made
 }
 
@@ -159,7 +162,8 @@ with_told_cadence <- function(x, header) {
   x
 }
 
-# How measures go back to the scale on which they were measured, in a form that a file's header can hold.
+# How measures go back to the scale on which they were measured, in a form that a file's header can
+# hold.
 
 # The steps of each measure, without what is found anew when they are read.
 undo_fields <- function(x) {
@@ -168,7 +172,8 @@ undo_fields <- function(x) {
 
 undo_field <- function(step) {
   # Only changes and departures go back by the values that were there.
-  step$before <- step$before[if (step$kind %in% c("change", "rebase")) names(step$before) else c("unit",
+  step$before <- step$before[if (step$kind %in% c("change",
+                                                  "rebase")) names(step$before) else c("unit",
     "kind")]
   if (step$kind == "change") {
     runs <- rle(step$labels)
@@ -188,7 +193,8 @@ restore_undo <- function(x, header) {
   for (m in intersect(names(header$undo), names(meta$kinds))) {
     steps <- tryCatch(lapply(header$undo[[m]], read_undo_step), error = function(e) NULL)
     if (length(steps) == 0) {
-      tell(c("!" = "What the header says of the scale of {.field {m}} cannot be read; forecasts stay on it."))
+      tell(c("!" = "What the header says of the scale of {.field {m}} cannot be read; forecasts \\
+                    stay on it."))
       next
     }
     meta$undo[[m]] <- steps
@@ -222,7 +228,8 @@ read_undo_step <- function(step) {
     },
     rebase = {
       step$normals <- as.data.frame(lapply(step$normals, numbers))
-      all(c("owner", "code", "normal", "sd") %in% names(step$normals)) && size == length(step$before$seconds)
+      all(c("owner", "code", "normal", "sd") %in% names(step$normals)) &&
+        size == length(step$before$seconds)
     },
     change = {
       step$labels <- rep(as.character(step$labels$name), as.integer(step$labels$rows))
@@ -251,7 +258,8 @@ check_header_version <- function(fields, name, call) {
   }
   abort_file(c(
     "{.file {name}} has a header that this Kairon does not know.",
-    x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads {header_version}.",
+    x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads \\
+         {header_version}.",
     i = "Take the lines that begin with {.code {trimws(header_mark)}} out to read it as plain CSV."
   ), call = call, .envir = environment())
 }

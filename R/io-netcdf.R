@@ -17,7 +17,8 @@ read_grid_file <- function(path, name, how, call) {
   slab <- grid_slab(file, dims, time, stamps, how$slab, name, call)
   cells <- grid_cells(file, setdiff(dims, time), slab)
   times <- slab$start[[time]] - 1 + seq_len(slab$count[[time]])
-  columns <- lapply(rlang::set_names(variables), function(v) grid_values(file, v, time, slab, name, call))
+  columns <- lapply(rlang::set_names(variables),
+                    function(v) grid_values(file, v, time, slab, name, call))
   grid_table(file, columns, stamps$column[times], cells, time, name)
 }
 
@@ -35,7 +36,8 @@ grid_time <- function(file, name, call) {
   }
   shown <- word_list(names(file$dim))
   abort_input(c(
-    "{.file {name}} must have one time coordinate with units such as {.val hours since 2031-01-01}.",
+    "{.file {name}} must have one time coordinate with units such as \\
+     {.val hours since 2031-01-01}.",
     x = "It has {sum(held)}; its dimensions are {shown}."
   ), call = call, .envir = environment())
 }
@@ -89,7 +91,8 @@ grid_stamps <- function(file, time, time_as, name, call) {
     abort_input(c(
       "Times of {.file {name}} are no real dates.",
       x = "Its calendar is {.val {read$calendar}}, which has a {read$impossible}.",
-      i = "Count its steps with {.code time_as = \"steps\"}, or read months or years with dates that exist."
+      i = "Count its steps with {.code time_as = \"steps\"}, or read months or years with dates \\
+           that exist."
     ), call = call, .envir = environment())
   }
   if (read$calendar %in% c("noleap", "360_day", "all_leap", "julian")) {
@@ -123,7 +126,8 @@ grid_slab <- function(file, dims, time, stamps, slab, name, call) {
   if (is.character(slab) && !is.null(names(slab))) slab <- as.list(slab)
   if (!is.null(slab) && (!is.list(slab) || is.null(names(slab)))) {
     abort_input(c("{.arg slab} must be a named list of ranges.",
-                  i = "Such as {.code slab = list(latitude = c(50, 52), time = \"2031\")}."), call = call)
+                  i = "Such as {.code slab = list(latitude = c(50, 52), time = \"2031\")}."),
+                  call = call)
   }
   for (d in names(slab)) {
     if (!d %in% dims) {
@@ -132,10 +136,11 @@ grid_slab <- function(file, dims, time, stamps, slab, name, call) {
                     i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
                     i = "Its dimensions are {.field {dims}}."), call = call, .envir = environment())
     }
-    inside <- slab_inside(slab[[d]], if (d == time) stamps else as.numeric(file$dim[[d]]$vals), d, call)
+    inside <- slab_inside(slab[[d]], if (d == time) stamps else as.numeric(file$dim[[d]]$vals), d,
+                          call)
     if (!any(inside)) {
-      abort_input(c("Nothing of {.file {name}} lies within the {.field {d}} of {.arg slab}."), call = call,
-                  .envir = environment())
+      abort_input(c("Nothing of {.file {name}} lies within the {.field {d}} of {.arg slab}."),
+                  call = call, .envir = environment())
     }
     start[[d]] <- which(inside)[1]
     count[[d]] <- diff(range(which(inside))) + 1
@@ -173,7 +178,8 @@ time_inside <- function(range, stamps, call) {
 slab_interval <- function(text, call) {
   read <- cpp_read_stamps(text, 1L)
   if (read$trouble != 0) {
-    abort_input("{.val {text}} names no interval; write {.val 2031-03} or {.val 2031-03-01/2031-05}.",
+    abort_input("{.val {text}} names no interval; write {.val 2031-03} or \\
+                 {.val 2031-03-01/2031-05}.",
                 call = call)
   }
   kind <- stamp_kinds[read$kind + 1]
@@ -188,15 +194,16 @@ slab_interval <- function(text, call) {
   as.numeric(c(at, end))
 }
 
-# Values of one variable, times fastest, with what stands for nothing taken out and packed numbers undone.
+# Values of one variable, times fastest, with what stands for nothing taken out and packed numbers
+# undone.
 grid_values <- function(file, variable, time, slab, name, call) {
   dims <- dim_names(file$var[[variable]])
   raw <- tryCatch(
     ncdf4::ncvar_get(file, variable, start = slab$start[dims], count = slab$count[dims],
                      collapse_degen = FALSE, raw_datavals = TRUE),
     error = function(e) {
-      abort_file(c("{.field {variable}} of {.file {name}} cannot be read.", x = "{conditionMessage(e)}",
-                   i = "Was it cut short?"), call = call,
+      abort_file(c("{.field {variable}} of {.file {name}} cannot be read.",
+                   x = "{conditionMessage(e)}", i = "Was it cut short?"), call = call,
                  .envir = list2env(list(variable = variable, name = name, e = e)))
     }
   )
@@ -208,7 +215,8 @@ grid_values <- function(file, variable, time, slab, name, call) {
     values = as.vector(aperm(array(values, slab$count[dims]), match(order, dims))),
     unit = attribute("units") %||% "",
     amount = grepl(paste0("\\b\\Q", time, "\\E:\\s*sum\\b"), kind, perl = TRUE),
-    level = grepl(paste0("\\b\\Q", time, "\\E:\\s*(mean|point|maximum|minimum|median)\\b"), kind, perl = TRUE)
+    level = grepl(paste0("\\b\\Q", time, "\\E:\\s*(mean|point|maximum|minimum|median)\\b"), kind,
+                  perl = TRUE)
   )
 }
 
@@ -229,7 +237,8 @@ unpack_values <- function(raw, attribute, precision) {
   near <- function(v) abs(values - v) <= abs(v) * if (precision == "float") 1e-6 else 0
   for (v in nothing[is.finite(nothing)]) values[near(v)] <- NA
   values[is.nan(values)] <- NA
-  limits <- attribute("valid_range") %||% c(attribute("valid_min") %||% -Inf, attribute("valid_max") %||% Inf)
+  limits <- attribute("valid_range") %||% c(attribute("valid_min") %||% -Inf,
+                                            attribute("valid_max") %||% Inf)
   values[values < limits[1] | values > limits[2]] <- NA
   scale <- attribute("scale_factor") %||% 1
   offset <- attribute("add_offset") %||% 0
@@ -241,7 +250,8 @@ grid_cells <- function(file, dims, slab) {
   if (length(dims) == 0) {
     return(NULL)
   }
-  places <- lapply(rlang::set_names(dims), function(d) slab$start[[d]] - 1 + seq_len(slab$count[[d]]))
+  places <- lapply(rlang::set_names(dims),
+                   function(d) slab$start[[d]] - 1 + seq_len(slab$count[[d]]))
   index <- expand.grid(places, KEEP.OUT.ATTRS = FALSE)
   cells <- lapply(rlang::set_names(dims), function(d) as.vector(file$dim[[d]]$vals)[index[[d]]])
   label <- NULL
@@ -264,11 +274,14 @@ grid_cells <- function(file, dims, slab) {
     return(list(table = cells[c(label, told)], series = label))
   }
   label <- if ("cell" %in% names(cells)) "grid_cell" else "cell"
-  words <- do.call(paste, c(unname(lapply(cells[dims], format, digits = 10, trim = TRUE)), sep = " / "))
+  words <- do.call(paste,
+                   c(unname(lapply(cells[dims], format, digits = 10, trim = TRUE)), sep = " / "))
   list(table = cbind(rlang::set_names(data.frame(words), label), cells), series = label)
 }
 
-has_coordinate <- function(file, dims) vapply(dims, function(d) file$dim[[d]]$dimvarid$id != -1, TRUE)
+has_coordinate <- function(file, dims) {
+  vapply(dims, function(d) file$dim[[d]]$dimvarid$id != -1, TRUE)
+}
 
 grid_table <- function(file, columns, stamps, cells, time, name) {
   n <- length(stamps)
@@ -288,20 +301,22 @@ grid_table <- function(file, columns, stamps, cells, time, name) {
   header <- list(
     time = time, series = as.list(cells$series),
     attributes = as.list(setdiff(names(cells$table), cells$series)),
-    amounts = told("amount"), levels = told("level"), units = as.list(units[nzchar(units) & units != "1"])
+    amounts = told("amount"), levels = told("level"),
+    units = as.list(units[nzchar(units) & units != "1"])
   )
   list(data = data, lines = seq_len(nrow(data)), where = "value", header = header)
 }
 
-# The library reads zeros where a file of the classic form was cut. Its header tells where values end: sizes
-# and places of all variables (NetCDF classic format, versions 1, 2 and 5).
+# The library reads zeros where a file of the classic form was cut. Its header tells where values
+# end: sizes and places of all variables (NetCDF classic format, versions 1, 2 and 5).
 check_classic_size <- function(path, name, call) {
   wanted <- classic_size(path)
   size <- file.size(path)
   if (!is.null(wanted) && size < wanted) {
     where <- if (is.finite(wanted)) paste("its values end at byte", show_number(wanted, 15)) else
       "its header goes on"
-    abort_file(c("{.file {name}} is cut short.", x = "It has {show_number(size, 15)} bytes; {where}."),
+    abort_file(c("{.file {name}} is cut short.",
+                 x = "It has {show_number(size, 15)} bytes; {where}."),
                call = call, .envir = list2env(list(name = name, size = size, where = where)))
   }
 }

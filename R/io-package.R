@@ -1,5 +1,5 @@
-# Data packages: a folder with the rows in CSV or Parquet, and beside them datapackage.json, which describes
-# the columns after the open Table Schema and says what only a timeline knows.
+# Data packages: a folder with the rows in CSV or Parquet, and beside them datapackage.json, which
+# describes the columns after the open Table Schema and says what only a timeline knows.
 
 package_file <- "datapackage.json"
 
@@ -33,7 +33,8 @@ schema_field <- function(x, name) {
   meta <- timeline_meta(x)
   column <- x[[name]]
   type <- if (inherits(column, "POSIXct")) "datetime" else if (inherits(column, "Date")) "date" else
-    if (is.integer(column) && !is.factor(column)) "integer" else if (is.numeric(column)) "number" else
+    if (is.integer(column) &&
+        !is.factor(column)) "integer" else if (is.numeric(column)) "number" else
       if (is.logical(column)) "boolean" else "string"
   field <- list(name = name, type = type)
   if (name %in% names(meta$kinds)) {
@@ -64,9 +65,10 @@ open_package <- function(path, name, resource, call) {
                .envir = list2env(list(file = file)))
   })
   is_table <- function(r) is.list(r) && !is.null(names(r))
-  if (!is.list(about) || !is.list(about$resources) || !all(vapply(about$resources, is_table, TRUE))) {
-    abort_file(c("{.file {name}} is no data package.", x = "It has no list of resources."), call = call,
-               .envir = environment())
+  if (!is.list(about) || !is.list(about$resources) ||
+      !all(vapply(about$resources, is_table, TRUE))) {
+    abort_file(c("{.file {name}} is no data package.", x = "It has no list of resources."),
+               call = call, .envir = environment())
   }
   chosen <- package_resource(about$resources, resource, name, call)
   rows <- unlist(chosen$path)
@@ -83,7 +85,8 @@ open_package <- function(path, name, resource, call) {
   check_whole(rows, chosen, call)
   rows <- plain_file(rows, call)
   header <- if (!is.null(about$about)) {
-    header_from_json(as.character(jsonlite::toJSON(about$about, auto_unbox = TRUE, digits = NA)), name, call)
+    header_from_json(as.character(jsonlite::toJSON(about$about, auto_unbox = TRUE, digits = NA)),
+                     name, call)
   }
   dialect <- chosen$dialect$delimiter
   list(
@@ -125,14 +128,15 @@ check_whole <- function(path, told, call) {
     abort_file(c(
       "{.file {path}} is not the file that {.file {package_file}} describes.",
       x = "It has {found}{wanted}.",
-      i = "Was it cut short or changed? Without {.field bytes} and {.field hash} in the description it is \\
+      i = "Was it cut short or changed? Without {.field bytes} and {.field hash} in the \\
+           description it is \\
            read as it is."
     ), call = call, .envir = environment())
   }
 }
 
-# MD5 is what the open standard takes without a word; ours is quick, since it is done at each reading.
-# Others are not known here.
+# MD5 is what the open standard takes without a word; ours is quick, since it is done at each
+# reading. Others are not known here.
 same_digest <- function(path, told) {
   digest <- tolower(sub("^.*:", "", told))
   if (startsWith(told, "xxh128:")) {
@@ -160,7 +164,8 @@ schema_header <- function(schema) {
 # JSON: an array of records, or one somewhere within an object; or lines of records.
 
 read_json_table <- function(path, name, records, call) {
-  value <- tryCatch(jsonlite::fromJSON(path, simplifyVector = TRUE, flatten = TRUE), error = function(e) {
+  value <- tryCatch(jsonlite::fromJSON(path, simplifyVector = TRUE, flatten = TRUE),
+                    error = function(e) {
     why <- utils::head(strsplit(conditionMessage(e), "\n")[[1]], 1)
     abort_file(c("{.file {name}} cannot be read as JSON.", x = "{why}", i = "Was it cut short?"),
                call = call, .envir = list2env(list(name = name, why = why)))
@@ -212,7 +217,8 @@ json_records <- function(value, records, name, call) {
 # Columns of the same length, each under its name.
 is_json_columns <- function(value) {
   is.list(value) && !is.data.frame(value) && length(value) > 1 && !is.null(names(value)) &&
-    all(vapply(value, is.atomic, TRUE)) && lengths(value)[1] > 1 && length(unique(lengths(value))) == 1
+    all(vapply(value, is.atomic, TRUE)) && lengths(value)[1] > 1 &&
+      length(unique(lengths(value))) == 1
 }
 
 plain_records <- function(data) {
@@ -249,9 +255,11 @@ read_json_lines <- function(path, name, call) {
     data <- lines_to_records(lines[at][good])
   }
   rejects <- if (any(!good)) {
-    data.frame(record = at[!good], reason = "no record in JSON; was it cut short?", text = lines[at][!good])
+    data.frame(record = at[!good], reason = "no record in JSON; was it cut short?",
+               text = lines[at][!good])
   }
-  list(data = plain_records(data), lines = at[good], where = "record", header = header, rejects = rejects)
+  list(data = plain_records(data), lines = at[good], where = "record", header = header,
+       rejects = rejects)
 }
 
 lines_to_records <- function(lines) {

@@ -5,16 +5,16 @@ parquet_key <- "kairon"
 read_parquet_table <- function(path, name, call) {
   need_package("nanoparquet", "Reading a Parquet file", call)
   about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
-  data <- parquet_try(nanoparquet::read_parquet(path,
-                                                options = nanoparquet::parquet_options(class = character())),
-                      name, call)
+  plain <- nanoparquet::parquet_options(class = character())
+  data <- parquet_try(nanoparquet::read_parquet(path, options = plain), name, call)
   check_parquet(data, about, name, call)
   read <- parquet_columns(data, about, name)
-  list(data = read, lines = seq_len(nrow(read)), where = "row", header = parquet_header(about, name, call))
+  list(data = read, lines = seq_len(nrow(read)), where = "row",
+       header = parquet_header(about, name, call))
 }
 
-# The library compares nothing that it reads: rows are counted by what the file tells in three places, and
-# where a file was written here, values are compared by their digest.
+# The library compares nothing that it reads: rows are counted by what the file tells in three
+# places, and where a file was written here, values are compared by their digest.
 check_parquet <- function(data, about, name, call) {
   told <- c(about$file_meta_data$num_rows, sum(about$row_groups$num_rows))
   cells <- tapply(about$column_chunks$num_values, about$column_chunks$column, sum)
@@ -22,15 +22,18 @@ check_parquet <- function(data, about, name, call) {
   n <- nrow(data)
   if (any(told != n) || all(flat) && any(cells != n)) {
     most <- max(told, cells)
-    abort_file(c("{.file {name}} is damaged.", x = "It tells of {most} row{?s}; {n} {?is/are} found.",
-                 i = "Was it cut short?"), call = call, .envir = list2env(list(name = name, most = most,
+    abort_file(c("{.file {name}} is damaged.",
+                 x = "It tells of {most} row{?s}; {n} {?is/are} found.",
+                 i = "Was it cut short?"), call = call,
+                 .envir = list2env(list(name = name, most = most,
                                                                                n = n)))
   }
   pairs <- about$file_meta_data$key_value_metadata[[1]]
   digest <- pairs$value[match(parquet_digest_key, pairs$key)]
   if (length(digest) && !is.na(digest) && digest != parquet_digest(data)) {
     warn_user(c("!" = "{.file {name}} does not hold what was written.",
-                i = "It was damaged, or changed by another program that kept what the file says of itself."))
+                i = "It was damaged, or changed by another program that kept what the file says \\
+                     of itself."))
   }
 }
 
@@ -66,8 +69,8 @@ parquet_header <- function(about, name, call) {
   if (length(text) == 0 || is.na(text)) NULL else header_from_json(text, name, call)
 }
 
-# Columns as a timeline takes them: stamps that are no instants are of a wall clock, nested columns are left
-# out with a word.
+# Columns as a timeline takes them: stamps that are no instants are of a wall clock, nested columns
+# are left out with a word.
 parquet_columns <- function(data, about, name) {
   data <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
   nested <- vapply(data, is.list, TRUE)
@@ -95,7 +98,8 @@ wall_columns <- function(about) {
   schema <- about$schema
   walls <- vapply(schema$logical_type, function(type) {
     is.list(type) && identical(type$type,
-                               "TIMESTAMP") && isFALSE(type$is_adjusted_utc %||% type$is_adjusted_to_utc)
+                               "TIMESTAMP") &&
+                                 isFALSE(type$is_adjusted_utc %||% type$is_adjusted_to_utc)
   }, TRUE)
   schema$name[walls]
 }
@@ -110,7 +114,8 @@ write_parquet_file <- function(x, path, header, rows_each = 1e6) {
     if (!all(whole, na.rm = TRUE)) data[[name]][which(!whole)] <- v[which(!whole)] + 5e-7
   }
   metadata <- if (header) {
-    rlang::set_names(c(header_json(x), parquet_digest(floor_micro(data))), c(parquet_key, parquet_digest_key))
+    rlang::set_names(c(header_json(x), parquet_digest(floor_micro(data))),
+                     c(parquet_key, parquet_digest_key))
   }
   nanoparquet::write_parquet(
     data, path, metadata = metadata,

@@ -1,13 +1,13 @@
 #' Read a timeline from a file
 #'
-#' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma, encoding, byte-order mark,
-#' gzip, a row of units below the header, footnotes and rows of totals; workbooks, Parquet, JSON, columns of
-#' fixed width, grids in NetCDF, data packages; all of them zipped, too. Then indexes it as [timeline()]
-#' does. For tables of a database see [database-bridge].
+#' Reads CSV and its kin, found out by looking: separator, quotes, decimal comma, encoding,
+#' byte-order mark, gzip, a row of units below the header, footnotes and rows of totals; workbooks,
+#' Parquet, JSON, columns of fixed width, grids in NetCDF, data packages; all of them zipped, too.
+#' Then indexes it as [timeline()] does. For tables of a database see [database-bridge].
 #'
 #' @inheritParams timeline
-#' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), the folder of a data package, or
-#'   an http address  (see [fetching]).
+#' @param source Path of a file, several paths, a pattern (`"gauges/*.csv"`), the folder of a data
+#'   package, or an http address (see [fetching]).
 #' @param time The time column, bare or as a string; or [from_parts()] of columns:
 #'   `from_parts(year = yr, week = wk)`. When left out, the one column that holds
 #'   stamps.
@@ -22,45 +22,47 @@
 #' @param separator The separator; found by default.
 #' @param join A table of attributes (a data frame or a file) to be joined by
 #'   the series columns that it has too. Keys without a match are listed.
-#' @param rename `"clean"` for names in lower case with underscores, or new names with the columns by name or
-#'   place: `c(flow = "Flow (l/s)")`, `c(flow = 2)`. By default names stay as they are.
-#' @param format The form of the file, found by looking at it: `"delimited"`, `"workbook"`, `"parquet"`,
-#'   `"json"`, `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
-#' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the cells to
-#'   read, such as `"B3:F40"`; their first row holds the names. Without a range titles above the names are
-#'   skipped.
-#' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or not where
-#'   the first line holds the names; a negative one is skipped.
-#' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the variables
-#'   to read, of a data package: the resource.
+#' @param rename `"clean"` for names in lower case with underscores, or new names with the columns
+#'   by name or place: `c(flow = "Flow (l/s)")`, `c(flow = 2)`. By default names stay as they are.
+#' @param format The form of the file, found by looking at it: `"delimited"`, `"workbook"`,
+#'   `"parquet"`, `"json"`, `"json_lines"`, `"fixed_width"`, `"netcdf"` or `"package"`.
+#' @param sheet,range Of a workbook: the sheet by name or number (the first by default), and the
+#'   cells to read, such as `"B3:F40"`; their first row holds the names. Without a range titles
+#'   above the names are skipped.
+#' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or
+#'   not where the first line holds the names; a negative one is skipped.
+#' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the
+#'   variables to read, of a data package: the resource.
 #' @param slab Of a NetCDF file: the part to read, ranges of coordinates by dimension, such as
 #'   `list(latitude = c(50, 52), time = "2031-03/2031-05")`. Only that part is read from the disk.
-#' @param time_as Of a NetCDF file: `"dates"` takes the dates of its calendar, `"steps"` counts them, for
-#'   calendars with dates that are none (`360_day` has a 30 February).
+#' @param time_as Of a NetCDF file: `"dates"` takes the dates of its calendar, `"steps"` counts
+#'   them, for calendars with dates that are none (`360_day` has a 30 February).
 #' @param member Of a zipped file with several tables: which one.
 #' @param timeout Seconds that an address may take without sending anything.
-#' @param remote Whether to leave the rows where they are, for files that do not fit into memory: see
-#'   [remote-timelines].
-#' @param skip How many lines stand above the header. By default they are found: a title, notes, blank lines.
-#' @param table,query Of a SQLite file: the table to read, or the SQL whose rows are read. The table may stand
-#'   behind the name, too: `"measurements.sqlite?table=flow"`. Left out where there is one table only.
+#' @param remote Whether to leave the rows where they are, for files that do not fit into memory:
+#'   see [remote-timelines].
+#' @param skip How many lines stand above the header. By default they are found: a title, notes,
+#'   blank lines.
+#' @param table,query Of a SQLite file: the table to read, or the SQL whose rows are read. The table
+#'   may stand behind the name, too: `"measurements.sqlite?table=flow"`. Left out where there is one
+#'   table only.
 #' @param ... Passed on to [timeline()]: `amounts`, `attributes`, `units`, `zone`,
 #'   `repeats`, `levels`, `day_first`, `epoch`, `events`, `cadence`.
 #' @details A file of [write_timeline()] or of the program says in its first lines, which begin with
-#' `# kairon:`, what its columns are; these count where an argument is left out. Then kinds, units, zone,
-#' cadence and origins are as they were.
+#' `# kairon:`, what its columns are; these count where an argument is left out. Then kinds, units,
+#' zone, cadence and origins are as they were.
 #'
-#' Dates in a workbook are of a wall clock; whether they count from 1900 or 1904 is read from the file, and
-#' a date that was typed as text is read as text is. A NetCDF file gives a series for each cell of its grid,
-#' with the coordinates as attributes; packed values are unpacked, fill values and values outside of the
-#' valid range are missing, `cell_methods` with `time: sum` make an amount, cells without any value are left
-#' out. Stamps in Parquet files are kept to the microsecond.
+#' Dates in a workbook are of a wall clock; whether they count from 1900 or 1904 is read from the
+#' file, and a date that was typed as text is read as text is. A NetCDF file gives a series for each
+#' cell of its grid, with the coordinates as attributes; packed values are unpacked, fill values and
+#' values outside of the valid range are missing, `cell_methods` with `time: sum` make an amount,
+#' cells without any value are left out. Stamps in Parquet files are kept to the microsecond.
 #' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
 #'   read are kept in [rejects()] with their line number (and their file, where there are
 #'   several). Lines are counted from 1, the header included.
 #' @section Limits:
-#' Lines of more than 4 million bytes, more than 20,000 columns, and packed files of over 100 MB that unpack
-#' to more than `options(kairon.most_unpacked = 200)` times their size are refused.
+#' Lines of more than 4 million bytes, more than 20,000 columns, and packed files of over 100 MB
+#' that unpack to more than `options(kairon.most_unpacked = 200)` times their size are refused.
 #' @section Error types:
 #' `kairon_error_file` when the file is missing, empty, cut short, or not delimited text;
 #' `kairon_error_input` when its columns do not fit.
@@ -80,9 +82,12 @@ read_timeline <- function(source, ...) UseMethod("read_timeline")
 read_timeline.default <- function(source, time = NULL, series = NULL, ..., missing = character(),
                                   layout = c("long", "wide", "across"), measure = "value",
                                   decimal = c("auto", ".", ","), separator = NULL, join = NULL,
-                                  rename = NULL, format = NULL, sheet = NULL, range = NULL, widths = NULL,
-                                  records = NULL, slab = NULL, time_as = c("dates", "steps"), member = NULL,
-                                  timeout = 60, remote = FALSE, table = NULL, query = NULL, skip = NULL) {
+                                  rename = NULL, format = NULL, sheet = NULL, range = NULL,
+                                  widths = NULL,
+                                  records = NULL, slab = NULL, time_as = c("dates", "steps"),
+                                  member = NULL,
+                                  timeout = 60, remote = FALSE, table = NULL, query = NULL,
+                                  skip = NULL) {
   if (is_database_file(source) || !is.null(table) || !is.null(query)) {
     call <- rlang::current_env()
     return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series),
@@ -103,8 +108,8 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
               widths = widths, records = records, slab = slab, time_as = time_as,
-              ordered = "day_first" %in% names(given), skip = if (!is.null(skip)) check_count(skip,
-                                                                                              least = 0))
+              ordered = "day_first" %in% names(given),
+              skip = if (!is.null(skip)) check_count(skip, least = 0))
   if (remote) {
     return(open_in_engine(files, roles, given, how, join, rlang::current_env()))
   }
@@ -112,11 +117,12 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
     read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))
   })
   label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
-  index_table(bind_parts(parts, files), parts[[1]]$header, roles, given, label, join, rlang::current_env())
+  index_table(bind_parts(parts, files), parts[[1]]$header, roles, given, label, join,
+              rlang::current_env())
 }
 
-# What was read, as a timeline. `shape`: data, time, series, lines (their numbers), where (what these count),
-# rejects, units, drop, files; see read_one().
+# What was read, as a timeline. `shape`: data, time, series, lines (their numbers), where (what
+# these count), rejects, units, drop, files; see read_one().
 index_table <- function(shape, header, roles, given, label, join, call) {
   given <- with_header(roles, given, header, names(shape$data))$given
   options <- read_options(given, shape, call)
@@ -135,7 +141,8 @@ index_table <- function(shape, header, roles, given, label, join, call) {
            raw = as.list(header$raw)),
       units[names(units) %in% names(shape$data)], options$zone, options$repeats, options$day_first,
       rows = shape$lines, where = shape$where, source = label, epoch = options$epoch,
-      events = options$events, cadence = options$cadence, files = shape$files, rejects = shape$rejects
+      events = options$events, cadence = options$cadence, files = shape$files,
+      rejects = shape$rejects
     ) |> restore_cadence(header, told = !is.null(options$cadence)),
     kairon_error_input = function(cnd) {
       abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
@@ -179,7 +186,8 @@ read_one <- function(path, name, roles, given, how, call) {
   if (!is.null(header)) {
     above <- as.integer(header$lines %||% 0L)
     if (above > 0) path <- below_lines(path, above)
-    told <- with_header(roles, given, header, c(header$time, unlist(header[c("series", "attributes")])))
+    told <- with_header(roles, given, header,
+                        c(header$time, unlist(header[c("series", "attributes")])))
     roles <- told$roles
     given <- told$given
   }
@@ -191,8 +199,8 @@ read_one <- function(path, name, roles, given, how, call) {
   }
   wanted <- wanted_columns(roles, given)
   originals <- function(names) names_before(names, wanted, how$rename)
-  read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator, call,
-                                           how)
+  read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator,
+                                           call, how)
   shape_rows(read, header, above, roles, given, how, opened$missing, name, call)
 }
 
@@ -202,15 +210,16 @@ wanted_columns <- function(roles, given) {
     if ("attributes" %in% names(given)) column_words(given$attributes))
 }
 
-# What was read, as rows of series. `above`: lines that stood above the header; `continued`: whether the rows
-# come from further down a file, where no row of units can be.
-shape_rows <- function(read, header, above, roles, given, how, missing, name, call, continued = FALSE) {
+# What was read, as rows of series. `above`: lines that stood above the header; `continued`: whether
+# the rows come from further down a file, where no row of units can be.
+shape_rows <- function(read, header, above, roles, given, how, missing, name, call,
+                       continued = FALSE) {
   wide <- how$layout == "wide"
   quoted <- roles$series
   data <- rename_columns(plain_names(read$data, name), how$rename, call)
   if (nrow(data) == 0 && !continued) {
-    abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."), call = call,
-                .envir = list2env(list(name = name)))
+    abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."),
+                call = call, .envir = list2env(list(name = name)))
   }
   check_duplicate_names(data, call)
   if (above > 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
@@ -229,7 +238,8 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     across <- periods_across(numbers, wanted_columns(roles, given), how$measure)
     if (!is.null(across)) {
       lines <- (read$lines %||% below_header(nrow(data)))[across$row] + above
-      return(list(data = across$data, time = across$time, series = column_names(quoted, across$data, call,
+      return(list(data = across$data, time = across$time,
+                  series = column_names(quoted, across$data, call,
                                                                                 "series"),
                   lines = lines, rejects = read$rejects, header = header, where = where))
     }
@@ -256,8 +266,10 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     lines <- lines[-blank]
   }
   series <- column_names(quoted, if (wide) NULL else data, call, "series")
-  attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call, "attributes")
-  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal, call)
+  attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call,
+                                                                 "attributes")
+  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal,
+                     call)
   data <- restore_companions(data, header)
   shape <- list(data = data, time = timed$name, series = series)
   if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
@@ -271,8 +283,8 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
   shape
 }
 
-# Rows with words where a stamp should be, such as the names again: what else they hold would make text of
-# columns of numbers.
+# Rows with words where a stamp should be, such as the names again: what else they hold would make
+# text of columns of numbers.
 rows_of_words <- function(data, time) {
   text <- data[[time]]
   if (!is.character(text) || !any(vapply(data[setdiff(names(data), time)], is.character, TRUE))) {
@@ -297,7 +309,11 @@ blank_rows <- function(data, time) {
     out[led] <- !nzchar(trimws(column[led]))
     out
   }
-  at <- if (anyNA(data[[time]]) || is.character(data[[time]])) which(empty(data[[time]])) else integer()
+  at <- if (anyNA(data[[time]]) || is.character(data[[time]])) {
+    which(empty(data[[time]]))
+  } else {
+    integer()
+  }
   for (name in setdiff(names(data), time)) {
     if (length(at) == 0) break
     at <- at[empty(data[[name]][at])]
@@ -324,9 +340,11 @@ bind_parts <- function(parts, files) {
     return(out)
   }
   rows <- vapply(parts, function(p) nrow(p$data), 1L)
-  out$data <- as.data.frame(data.table::rbindlist(lapply(parts, `[[`, "data"), fill = TRUE, use.names = TRUE))
+  out$data <- as.data.frame(data.table::rbindlist(lapply(parts, `[[`, "data"), fill = TRUE,
+                                                  use.names = TRUE))
   out$lines <- unlist(lapply(parts, `[[`, "lines"))
-  for (p in parts[-1]) out$beside <- c(out$beside, p$beside[setdiff(names(p$beside), names(out$beside))])
+  for (p in parts[-1]) out$beside <- c(out$beside,
+                                       p$beside[setdiff(names(p$beside), names(out$beside))])
   out$files <- rep(files$name, rows)
   out$rejects <- do.call(rbind, Map(function(p, name) {
     if (!is.null(p$rejects)) cbind(p$rejects, file = rep(name, nrow(p$rejects)))

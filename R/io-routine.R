@@ -5,11 +5,11 @@
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `write_routine()` the path, invisibly; `read_routine()` the routine.
 #' @section Format:
-#' `kairon_routine` (version of the format, 1) and `steps`, a list: each has `verb` and `with`, its arguments
-#' by name. Arguments are plain YAML values; settings of their own (windows, rules of [vet()], cadences,
-#' bands) are maps with `object`, their kind, and `fields`. A file holds no code: functions, expressions and
-#' tables cannot be saved and are refused, and nothing that is read is evaluated. Arguments are checked when
-#' the routine is run.
+#' `kairon_routine` (version of the format, 1) and `steps`, a list: each has `verb` and `with`, its
+#' arguments by name. Arguments are plain YAML values; settings of their own (windows, rules of
+#' [vet()], cadences, bands) are maps with `object`, their kind, and `fields`. A file holds no code:
+#' functions, expressions and tables cannot be saved and are refused, and nothing that is read is
+#' evaluated. Arguments are checked when the routine is run.
 #' @seealso [routine()], [replay()], [routine_verbs()]
 #' @examples
 #' path <- tempfile(fileext = ".yml")
@@ -46,23 +46,31 @@ read_routine <- function(path, ...) {
     abort_file(c("{.file {path}} is not valid YAML.", x = "{conditionMessage(e)}"), call = NULL,
                .envir = environment())
   }
-  # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong too.
+  # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong
+  # too.
   made <- tryCatch(yaml::yaml.load(paste(lines, collapse = "\n"), eval.expr = FALSE), error = fail,
                    warning = fail)
   if (!is.list(made) || is.null(made[["kairon_routine"]])) {
-    abort_file(c("{.file {path}} holds no routine.", i = "Its first line must be {.code kairon_routine: 1}."))
+    abort_file(c("{.file {path}} holds no routine.",
+                 i = "Its first line must be {.code kairon_routine: 1}."))
   }
   if (!identical(suppressWarnings(as.numeric(made[["kairon_routine"]])), 1)) {
-    abort_file("{.file {path}} is of version {made[['kairon_routine']]}; this Kairon reads version 1.")
+    abort_file("{.file {path}} is of version {made[['kairon_routine']]}; this Kairon reads \\
+                version 1.")
   }
-  if (!is.null(made$steps) && !is.list(made$steps)) abort_file("{.file {path}} has no list of steps.")
+  if (!is.null(made$steps) && !is.list(made$steps)) {
+    abort_file("{.file {path}} has no list of steps.")
+  }
   out <- routine()
   for (i in seq_along(made$steps)) {
     step <- made$steps[[i]]
-    if (!is.list(step)) abort_file("{.file {path}}, step {i}: {.val verb} and {.val with} are missing.")
+    if (!is.list(step)) {
+      abort_file("{.file {path}}, step {i}: {.val verb} and {.val with} are missing.")
+    }
     odd <- setdiff(names(step), c("verb", "with"))
     if (length(odd)) {
-      abort_file("{.file {path}}, step {i}: {.val {odd[1]}} is neither {.val verb} nor {.val with}.")
+      abort_file("{.file {path}}, step {i}: {.val {odd[1]}} is neither {.val verb} nor \\
+                  {.val with}.")
     }
     verb <- check_choice(step$verb %||% "", routine_verb_names, arg = paste("verb of step", i))
     args <- lapply(step$with, from_yaml_value, paste0("Step ", i, " of ", path))
@@ -77,7 +85,8 @@ yaml_lines <- function(path, call = rlang::caller_env()) {
   lines <- suppressWarnings(readLines(path, warn = FALSE, encoding = "UTF-8"))
   odd <- which(!validUTF8(lines))
   if (length(odd)) {
-    abort_file(c("{.file {path}} is not text in UTF-8.", x = "The first odd line is {odd[1]}."), call = call)
+    abort_file(c("{.file {path}} is not text in UTF-8.", x = "The first odd line is {odd[1]}."),
+               call = call)
   }
   lines
 }
@@ -88,7 +97,8 @@ check_yaml_name <- function(path, call = rlang::caller_env()) {
   }
 }
 
-# A value as YAML can hold it, told apart on the way back. Nothing that would have to be evaluated is written.
+# A value as YAML can hold it, told apart on the way back. Nothing that would have to be evaluated
+# is written.
 as_yaml_value <- function(x, i, verb) {
   again <- function(v) as_yaml_value(v, i, verb)
   if (is.null(x)) {
@@ -142,11 +152,14 @@ as_yaml_columns <- function(expr, env, i, verb) {
   }
   if (is.symbol(expr)) {
     name <- as.character(expr)
-    held <- if (rlang::is_environment(env)) rlang::env_get(env, name, default = NULL, inherit = TRUE)
+    held <- if (rlang::is_environment(env)) rlang::env_get(env, name, default = NULL,
+                                                           inherit = TRUE)
     if (is.character(held)) {
       abort_input(c(
-        "Step {i} of the routine, {.fn {verb}}, names {.field {name}}, which is a variable of yours too.",
-        i = "Write {.val {name}} in quotes if it is the column, else the texts that the variable holds."
+        "Step {i} of the routine, {.fn {verb}}, names {.field {name}}, which is a variable of \\
+         yours too.",
+        i = "Write {.val {name}} in quotes if it is the column, else the texts that the variable \\
+             holds."
       ), call = rlang::caller_env(3))
     }
     return(name)
@@ -194,11 +207,13 @@ from_yaml_value <- function(x, where) {
     return(.POSIXct(x$value, tz = x$zone))
   }
   if (!is.null(x$object)) {
-    kind <- check_choice(as.character(x$object)[1], routine_objects, arg = paste("object of", where),
+    kind <- check_choice(as.character(x$object)[1], routine_objects,
+                         arg = paste("object of", where),
       call = NULL)
     fields <- lapply(x$fields, from_yaml_value, where)
     if (kind == "kairon_cadence") {
-      return(cadence_of_fields(fields) %||% abort_file("{where} holds a cadence that is none.", call = NULL))
+      return(cadence_of_fields(fields) %||% abort_file("{where} holds a cadence that is none.",
+                                                       call = NULL))
     }
     return(structure(fields, class = kind))
   }

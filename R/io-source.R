@@ -1,9 +1,10 @@
 # From what a user names (a path, a pattern, several, an address) to plain
 # local files.
 
-# Returns a data frame: name (as given) and path (a local file, unpacked, or the folder of a data package).
-# With `unpack` FALSE, gzip is left as it is, for the engine.
-local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env(), unpack = TRUE) {
+# Returns a data frame: name (as given) and path (a local file, unpacked, or the folder of a data
+# package). With `unpack` FALSE, gzip is left as it is, for the engine.
+local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env(),
+                        unpack = TRUE) {
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(
       "{.arg source} must name a file, several files, a pattern or an address.",
@@ -64,8 +65,8 @@ check_source <- function(source, call = rlang::caller_env()) {
   }
 }
 
-# gzip and zip are undone into temporary files, two-byte text turned into UTF-8; other files are read where
-# they are.
+# gzip and zip are undone into temporary files, two-byte text turned into UTF-8; other files are
+# read where they are.
 plain_file <- function(source, call, member = NULL, name = source, unpack = TRUE) {
   start <- readBin(source, "raw", 4096)
   if (starts_with_bytes(start, c(0x1f, 0x8b))) {
@@ -105,7 +106,8 @@ zip_member <- function(source, member, name, call) {
     unpack_zip(source, held, folder, name, call)
     return(dirname(file.path(folder, about)))
   }
-  if (length(held) == 0) abort_file(c("{.file {name}} cannot be unpacked.", i = "Was it cut short?"),
+  if (length(held) == 0) abort_file(c("{.file {name}} cannot be unpacked.",
+                                      i = "Was it cut short?"),
                                     call = call)
   if (is.null(member) && length(held) > 1) {
     abort_input(c("{.file {name}} holds several files: {.val {held}}.",
@@ -114,7 +116,8 @@ zip_member <- function(source, member, name, call) {
   if (!is.null(member) && !member %in% held) {
     hint <- nearest_word(member, held)
     abort_input(c("{.file {name}} holds no {.val {member}}.",
-                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?", i = "It holds {.val {held}}."),
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+                  i = "It holds {.val {held}}."),
               call = call)
   }
   member <- member %||% held
@@ -122,7 +125,8 @@ zip_member <- function(source, member, name, call) {
   plain_file(file.path(folder, basename(member)), call)
 }
 
-# Paths within a zipped file are not followed out of the folder: packages lie in one, other members lose them.
+# Paths within a zipped file are not followed out of the folder: packages lie in one, other members
+# lose them.
 unpack_zip <- function(source, members, folder, name, call) {
   trouble <- NULL
   flat <- length(members) == 1
@@ -141,7 +145,8 @@ unpack_zip <- function(source, members, folder, name, call) {
   # What is unpacked must have the check value that the file tells of it.
   if (is.null(trouble)) {
     told <- zip_checks(source)
-    values <- told$check[match(if (flat) members else substring(done, nchar(folder) + 2), told$name)]
+    values <- told$check[match(if (flat) members else substring(done, nchar(folder) + 2),
+                               told$name)]
     wrong <- is.na(values) | vapply(done, cpp_check_value, 1) != values
     if (length(done) < length(members) || any(wrong)) trouble <- "A part is not what was packed."
   }
@@ -182,7 +187,8 @@ check_unpacked <- function(size, source, name, call) {
     told <- show_number(size, 3)
     allow <- sprintf("%.0f", ceiling(times))
     abort_file(c("{.file {name}} unpacks to {told} bytes, {allow} times its own size.",
-                 i = "If that is meant, allow it: {.code options(kairon.most_unpacked = {allow})}."),
+                 i = "If that is meant, allow it: \\
+                      {.code options(kairon.most_unpacked = {allow})}."),
                call = call, .envir = list2env(list(name = name, told = told, allow = allow)))
   }
 }
@@ -217,7 +223,9 @@ unzipped_size <- function(source) {
 zip_checks <- function(source) {
   bytes <- readBin(source, "raw", file.size(source))
   at <- grepRaw(as.raw(c(0x50, 0x4b, 0x01, 0x02)), bytes, all = TRUE)
-  number <- function(from, size) sum(as.numeric(bytes[from + seq_len(size) - 1]) * 256^(seq_len(size) - 1))
+  number <- function(from, size) {
+    sum(as.numeric(bytes[from + seq_len(size) - 1]) * 256^(seq_len(size) - 1))
+  }
   at <- at[at + 46 <= length(bytes)]
   size <- vapply(at + 28, number, 1, size = 2)
   fits <- at + 45 + size <= length(bytes) & size > 0
@@ -232,23 +240,23 @@ zip_checks <- function(source) {
 
 #' A simulated archive of measurements
 #'
-#' A web server on this computer (loopback only) that serves made-up readings of three gauges of Quillmere
-#' Water. It runs in a process of its own and can be told to fail, so that reading from the web can be tried
-#' without one.
+#' A web server on this computer (loopback only) that serves made-up readings of three gauges of
+#' Quillmere Water. It runs in a process of its own and can be told to fail, so that reading from
+#' the web can be tried without one.
 #'
 #' @param port The port; a free one by default.
 #' @param page Rows a page: a longer answer names the next page in its `Link` header.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A list of class `kairon_archive`: `address` (such as `"http://127.0.0.1:24601/"`), `port` and
-#'   `stop()`, a function that ends it. It ends by itself with the session that started it, and after an
-#'   hour.
+#' @returns A list of class `kairon_archive`: `address` (such as `"http://127.0.0.1:24601/"`),
+#'   `port` and `stop()`, a function that ends it. It ends by itself with the session that started
+#'   it, and after an hour.
 #' @section What it answers:
-#' `stations`: a table of the gauges with their elevation. `readings`: time, station, flow and level every
-#' 20 minutes of 30 days, chosen by `station`, `from` and `to` (ISO dates), `format` (`csv`, `json`) and
-#' `page`. With `fail`, it goes wrong on request: a number is the status that it answers (`fail=503`), once
-#' if `times=1` is added with a `key` of the caller's; `stall` says nothing for 30 seconds; `cut` ends the
-#' body in the middle; `rubbish` sends bytes that mean nothing; `empty` sends none. Answers carry a tag, so
-#' that a second request can be answered with 304.
+#' `stations`: a table of the gauges with their elevation. `readings`: time, station, flow and level
+#' every 20 minutes of 30 days, chosen by `station`, `from` and `to` (ISO dates), `format` (`csv`,
+#' `json`) and `page`. With `fail`, it goes wrong on request: a number is the status that it answers
+#' (`fail=503`), once if `times=1` is added with a `key` of the caller's; `stall` says nothing for
+#' 30 seconds; `cut` ends the body in the middle; `rubbish` sends bytes that mean nothing; `empty`
+#' sends none. Answers carry a tag, so that a second request can be answered with 304.
 #' @seealso [fetching], [database-bridge], [remote-timelines], [append_rows()], [table-neighbours]
 #' @examplesIf requireNamespace("httpuv", quietly = TRUE)
 #' archive <- demo_archive()
@@ -292,7 +300,8 @@ wait_for_archive <- function(address, log, call = rlang::caller_env()) {
 }
 
 archive_stations <- data.frame(
-  station = c("weir", "mill", "spring"), elevation = c(41, 96, 233), latitude = c(51.21, 51.27, 51.33)
+  station = c("weir", "mill", "spring"), elevation = c(41, 96, 233),
+  latitude = c(51.21, 51.27, 51.33)
 )
 
 # Readings by a rule of their own, so that each is known without the archive.
@@ -316,7 +325,9 @@ archive_program <- function(held) {
     "app <- list(call = function(req) answer(req, told, state))",
     "server <- httpuv::startServer('127.0.0.1', told$port, app)",
     "started <- Sys.time()",
-    "alive <- function() is.null(state$stop) && dir.exists(told$folder) && Sys.time() - started < 3600",
+    "alive <- function() {",
+    "  is.null(state$stop) && dir.exists(told$folder) && Sys.time() - started < 3600",
+    "}",
     "while (alive()) httpuv::service(200)",
     "httpuv::service(100)",
     "httpuv::stopServer(server)"
@@ -325,7 +336,8 @@ archive_program <- function(held) {
 
 # One answer. It runs in the server's process, and so uses nothing of the package.
 archive_answer <- function(req, told, state) {
-  pairs <- strsplit(strsplit(sub("^\\?", "", req$QUERY_STRING), "&", fixed = TRUE)[[1]], "=", fixed = TRUE)
+  pairs <- strsplit(strsplit(sub("^\\?", "", req$QUERY_STRING), "&", fixed = TRUE)[[1]], "=",
+                    fixed = TRUE)
   query <- lapply(pairs, function(p) utils::URLdecode(if (length(p) > 1) p[2] else ""))
   names(query) <- vapply(pairs, function(p) p[1], "")
   plain <- function(status, text) {
@@ -349,11 +361,15 @@ archive_answer <- function(req, told, state) {
   }
   if (identical(fail, "empty")) return(plain(200L, ""))
   if (identical(fail, "rubbish")) return(plain(200L, as.raw((1:5000 * 7919) %% 256)))
-  if (!is.null(fail) && grepl("^[0-9]{3}$", fail)) return(plain(as.integer(fail), "asked to fail\n"))
+  if (!is.null(fail) && grepl("^[0-9]{3}$", fail)) {
+    return(plain(as.integer(fail), "asked to fail\n"))
+  }
   if (!what %in% c("stations", "readings")) return(plain(404L, "there are stations and readings\n"))
   rows <- if (what == "stations") told$stations else told$rows
   if (!is.null(query$station)) rows <- rows[rows$station == query$station, , drop = FALSE]
-  if (what == "readings" && !is.null(query$from)) rows <- rows[rows$time >= query$from, , drop = FALSE]
+  if (what == "readings" && !is.null(query$from)) {
+    rows <- rows[rows$time >= query$from, , drop = FALSE]
+  }
   if (what == "readings" && !is.null(query$to)) rows <- rows[rows$time < query$to, , drop = FALSE]
   page <- if (is.null(query$page)) 1 else suppressWarnings(as.numeric(query$page))
   if (is.na(page) || page < 1 || nrow(rows) == 0) return(plain(404L, "no rows\n"))
@@ -377,7 +393,8 @@ archive_answer <- function(req, told, state) {
     query$page <- page + 1
     query <- query[!names(query) %in% c("fail", "times", "key")]
     link <- paste0(names(query), "=",
-                   vapply(query, function(v) utils::URLencode(as.character(v), TRUE), ""), collapse = "&")
+                   vapply(query, function(v) utils::URLencode(as.character(v), TRUE), ""),
+                   collapse = "&")
     headers$Link <- paste0("</", what, "?", link, ">; rel=\"next\"")
   }
   if (identical(fail, "cut")) headers$`Content-Length` <- as.character(nchar(text) * 2)

@@ -10,8 +10,8 @@
 #' @param name Name of the measure of a `ts` without column names.
 #' @param ... Passed on to [timeline()]: `amounts`, `units`, ...
 #' @returns For `as_timeline()`, a timeline: by month, quarter or year where the frequency is 12,
-#'   4 or 1, else a timeline of plain steps. For `as.ts()`, a `ts`, a matrix where there are several measures,
-#'   with the usual season of the cadence as its frequency.
+#'   4 or 1, else a timeline of plain steps. For `as.ts()`, a `ts`, a matrix where there are several
+#'   measures, with the usual season of the cadence as its frequency.
 #' @seealso [calendar-arithmetic], [events()], [rejects()], [demo_timeline()]
 #' @examples
 #' billed <- as.ts(demo_timeline("billed"))
@@ -26,8 +26,12 @@ as_timeline.ts <- function(x, ..., name = "value") {
   tsp <- attr(x, "tsp")
   values <- unclass(x)
   attr(values, "tsp") <- NULL
-  data <- if (is.matrix(values)) as.data.frame(values) else rlang::set_names(data.frame(as.vector(values)),
-      name)
+  data <-
+    if (is.matrix(values)) {
+      as.data.frame(values)
+    } else {
+      rlang::set_names(data.frame(as.vector(values)), name)
+    }
   n <- nrow(data)
   first <- round(tsp[1] * tsp[3])
   if (tsp[3] %in% c(1, 4, 12)) {

@@ -1,13 +1,16 @@
-# Text whose lines need to be put in order before they are a table: titles above the names, names in two
-# rows, names that are one too few, columns parted by blanks.
+# Text whose lines need to be put in order before they are a table: titles above the names, names in
+# two rows, names that are one too few, columns parted by blanks.
 
-# A file of rows under one row of names: path, above (lines that went), separator, and what was done in words.
+# A file of rows under one row of names: path, above (lines that went), separator, and what was done
+# in words.
 tidied_text <- function(path, separator, skip, name) {
   check_lines(path, name)
   above <- skip %||% title_lines(path, separator)
   if (above > 0) path <- below_lines(path, above)
   out <- list(path = path, above = as.integer(above), separator = separator)
-  if (above > 0) tell(c(i = "{above} line{?s} {?is/are} left out above the header of {.file {name}}."))
+  if (above > 0) {
+    tell(c(i = "{above} line{?s} {?is/are} left out above the header of {.file {name}}."))
+  }
   start <- start_of_text(path)
   if (sum(nzchar(trimws(start))) < 2) {
     return(out)
@@ -45,7 +48,8 @@ check_lines <- function(path, name) {
     abort_file(c(
       "Line {wide[1]} of {.file {name}} is longer than {show_number(longest_line)} bytes.",
       x = "More than 20,000 columns are not read.",
-      i = "If each is a series, turn the table so that series are rows; if the file is no table of text, \\
+      i = "If each is a series, turn the table so that series are rows; if the file is no table \\
+           of text, \\
            give its format."
     ), call = NULL, .envir = list2env(list(wide = wide, name = name)))
   }
@@ -58,8 +62,9 @@ start_of_text <- function(path, n = 80) {
   lines
 }
 
-# How many lines stand above the header: a title, notes, blank lines. The header is the first line with as
-# many cells as most lines have; it holds no stamp and no number, and rows that do follow it.
+# How many lines stand above the header: a title, notes, blank lines. The header is the first line
+# with as many cells as most lines have; it holds no stamp and no number, and rows that do follow
+# it.
 title_lines <- function(path, separator) {
   lines <- start_of_text(path)
   full <- which(nzchar(trimws(lines)))
@@ -114,8 +119,9 @@ tabs_for_blanks <- function(path) {
   out
 }
 
-# Groups above names, as spreadsheets write them: "Ulverholt,,Dunmere" above "flow,level,flow". The upper row
-# alone does not tell columns apart; the lower one holds a word for each, and rows of numbers follow.
+# Groups above names, as spreadsheets write them: "Ulverholt,,Dunmere" above "flow,level,flow". The
+# upper row alone does not tell columns apart; the lower one holds a word for each, and rows of
+# numbers follow.
 two_rows_of_names <- function(lines, mark) {
   full <- which(nzchar(trimws(lines)))
   if (length(full) < 4) {
@@ -145,8 +151,8 @@ two_rows_of_names <- function(lines, mark) {
        news = "the names stand in two rows, which are put together")
 }
 
-# Rows that all have one cell more than there are names: an empty one at their end, labels of rows at their
-# start, or a date and a clock under one name where blanks part them.
+# Rows that all have one cell more than there are names: an empty one at their end, labels of rows
+# at their start, or a date and a clock under one name where blanks part them.
 too_few_names <- function(lines, mark) {
   full <- which(nzchar(trimws(lines)))
   names <- cells_of(lines[full[1]], mark)
@@ -159,7 +165,8 @@ too_few_names <- function(lines, mark) {
   at <- function(i) vapply(rows, `[`, "", i)
   last <- at(length(names) + 1L)
   if (!any(nzchar(last))) {
-    return(list(names = c(names, ""), lines = full[1], news = "a separator without a cell ends each row"))
+    return(list(names = c(names, ""), lines = full[1],
+                news = "a separator without a cell ends each row"))
   }
   if (looks_like_clock(at(2)) && looks_like_stamps(at(1), "date")) {
     return(list(names = append(names, "clock", 1), lines = full[1],
@@ -177,7 +184,8 @@ with_names <- function(path, names, lines, mark) {
   out <- tempfile(fileext = ".csv")
   con <- file(out, "wb")
   on.exit(close(con))
-  quoted <- ifelse(grepl(mark, names, fixed = TRUE), paste0("\"", gsub("\"", "\"\"", names), "\""), names)
+  quoted <- ifelse(grepl(mark, names, fixed = TRUE), paste0("\"", gsub("\"", "\"\"", names), "\""),
+                   names)
   writeLines(enc2utf8(paste(quoted, collapse = mark)), con, useBytes = TRUE)
   from <- file(rest, "rb")
   copy_bytes(from, con)
@@ -201,8 +209,8 @@ without_nameless <- function(data, nameless) {
 
 # Columns that begin and end at fixed places of each line.
 
-# `widths`: characters of each column, named, or unnamed with the names in the first line; a negative one is
-# skipped.
+# `widths`: characters of each column, named, or unnamed with the names in the first line; a
+# negative one is skipped.
 read_fixed_width <- function(path, name, widths, call) {
   good <- is.numeric(widths) && length(widths) > 0 && all(is.finite(widths)) &&
     all(widths == round(widths)) &&
@@ -232,10 +240,12 @@ read_fixed_width <- function(path, name, widths, call) {
   length <- nchar(lines[at])
   last <- starts[utils::tail(kept, 1)]
   short <- length < last
-  data <- rlang::set_names(lapply(cells(at[!short]), function(v) replace(v, v %in% c("", "NA"), NA)), names)
+  data <- rlang::set_names(lapply(cells(at[!short]),
+                                  function(v) replace(v, v %in% c("", "NA"), NA)), names)
   rejects <- if (any(short)) {
     data.frame(line = at[short], reason = paste0("ends after ", length[short], " characters"),
                text = lines[at[short]])
   }
-  list(data = as.data.frame(data, optional = TRUE), lines = at[!short], where = "line", rejects = rejects)
+  list(data = as.data.frame(data, optional = TRUE), lines = at[!short], where = "line",
+       rejects = rejects)
 }

@@ -1,5 +1,5 @@
-# Sheets of a workbook. Cells come each with a type of their own, so that a date that was typed as text and
-# a marker among numbers are seen as what they are.
+# Sheets of a workbook. Cells come each with a type of their own, so that a date that was typed as
+# text and a marker among numbers are seen as what they are.
 
 read_workbook_table <- function(path, name, how, call) {
   need_package("readxl", "Reading a workbook", call)
@@ -7,14 +7,16 @@ read_workbook_table <- function(path, name, how, call) {
   sheet <- chosen_sheet(how$sheet, sheets, name, call)
   limits <- sheet_range(how$range, call)
   cells <- workbook_try(suppressWarnings(suppressMessages(readxl::read_excel(
-    path, sheet = sheet, range = limits, col_names = FALSE, col_types = "list", .name_repair = "minimal"
+    path, sheet = sheet, range = limits, col_names = FALSE, col_types = "list",
+    .name_repair = "minimal"
   ))), name, call)
   header <- about_header(path, sheets, name, call)
   top <- if (is.na(limits$ul[1])) 1L else limits$ul[1]
   filled <- vapply(cells, function(column) !vapply(column, empty_cell, TRUE), logical(nrow(cells)))
   filled <- matrix(filled, nrow = nrow(cells))
   if (!any(filled)) {
-    abort_file("Sheet {.val {sheet}} of {.file {name}} is empty.", call = call, .envir = environment())
+    abort_file("Sheet {.val {sheet}} of {.file {name}} is empty.", call = call,
+               .envir = environment())
   }
   first <- header_row(cells, filled)
   names <- vapply(cells, function(column) cell_text(column[[first]]), "")
@@ -24,7 +26,8 @@ read_workbook_table <- function(path, name, how, call) {
   names[!nzchar(names)] <- paste0("column_", which(!nzchar(names)))
   names(data) <- names[held]
   data <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
-  list(data = from_local_cells(data, header), lines = rows + top - 1L, where = "row", header = header)
+  list(data = from_local_cells(data, header), lines = rows + top - 1L, where = "row",
+       header = header)
 }
 
 # Instants of a sheet that was written here: the local clock less its offset.
@@ -53,7 +56,8 @@ chosen_sheet <- function(sheet, sheets, name, call) {
       return("table")
     }
     if (length(plain) > 1) {
-      tell(c(i = "{.file {name}} has the sheets {.val {plain}}; the first is read. Another is chosen with \\
+      tell(c(i = "{.file {name}} has the sheets {.val {plain}}; the first is read. Another is \\
+                  chosen with \\
                   {.code sheet = }."))
     }
     return(plain[1])
@@ -84,10 +88,12 @@ sheet_range <- function(range, call) {
   })
 }
 
-empty_cell <- function(cell) is.null(cell) || is.na(cell[[1]]) || is.character(cell) && !nzchar(trimws(cell))
+empty_cell <- function(cell) {
+  is.null(cell) || is.na(cell[[1]]) || is.character(cell) && !nzchar(trimws(cell))
+}
 
-# The row of names: titles stand above it and are narrower; below it stand as many cells, not all of them
-# text.
+# The row of names: titles stand above it and are narrower; below it stand as many cells, not all of
+# them text.
 header_row <- function(cells, filled) {
   width <- rowSums(filled)
   wide <- which(width >= max(2, 0.5 * max(width)))
@@ -108,8 +114,8 @@ shortest_text <- function(v) {
   if (isTRUE(as.numeric(text) == v)) text else format(v, digits = 17)
 }
 
-# One column: numbers where all cells are, else text, with dates in ISO 8601. Serial numbers of days are no
-# exact fractions, so that stamps are rounded to the millisecond.
+# One column: numbers where all cells are, else text, with dates in ISO 8601. Serial numbers of days
+# are no exact fractions, so that stamps are rounded to the millisecond.
 cell_column <- function(cells) {
   empty <- vapply(cells, empty_cell, TRUE)
   number <- vapply(cells, is.numeric, TRUE) & !vapply(cells, inherits, TRUE, what = "POSIXct")
@@ -140,18 +146,20 @@ wall_text <- function(seconds) {
 about_sheet <- "about"
 most_sheet_rows <- 1048575
 
-# Stamps become real date cells of the local wall clock; where clocks change, the offset stands beside them.
+# Stamps become real date cells of the local wall clock; where clocks change, the offset stands
+# beside them.
 write_workbook <- function(x, path, header) {
   sheets <- list(timeline = sheet_columns(x))
   if (header) {
     about <- vapply(header_fields(x), field_json, "")
-    sheets[[about_sheet]] <- list(cells = data.frame(key = names(about), value = unname(about)), width = 80)
+    sheets[[about_sheet]] <- list(cells = data.frame(key = names(about), value = unname(about)),
+                                  width = 80)
   }
   write_book(sheets, path)
 }
 
-# Several tables as sheets by name: cells, forms (of numbers, by column), width (of the last column). A sheet
-# that is text alone, such as notes, wraps its lines.
+# Several tables as sheets by name: cells, forms (of numbers, by column), width (of the last
+# column). A sheet that is text alone, such as notes, wraps its lines.
 write_book <- function(sheets, path) {
   need_package("openxlsx", "Writing a workbook")
   sizes <- vapply(sheets, function(s) nrow(s$cells), 1)
@@ -177,7 +185,8 @@ write_book <- function(sheets, path) {
 add_sheet <- function(book, name, sheet) {
   cells <- sheet$cells
   openxlsx::addWorksheet(book, name)
-  openxlsx::writeData(book, name, cells, headerStyle = openxlsx::createStyle(textDecoration = "bold"))
+  openxlsx::writeData(book, name, cells,
+                      headerStyle = openxlsx::createStyle(textDecoration = "bold"))
   # A sheet knows no infinite numbers; a word stands for them, which is read as a number again.
   for (column in which(vapply(cells, is.double, TRUE))) {
     for (i in which(is.infinite(cells[[column]]))) {
@@ -188,16 +197,18 @@ add_sheet <- function(book, name, sheet) {
   openxlsx::freezePane(book, name, firstRow = TRUE)
   rows <- seq_len(nrow(cells)) + 1
   for (column in names(sheet$forms)) {
-    openxlsx::addStyle(book, name, openxlsx::createStyle(numFmt = sheet$forms[[column]]), rows = rows,
-                       cols = match(column, names(cells)), gridExpand = TRUE)
+    openxlsx::addStyle(book, name, openxlsx::createStyle(numFmt = sheet$forms[[column]]),
+                       rows = rows, cols = match(column, names(cells)), gridExpand = TRUE)
   }
   openxlsx::setColWidths(book, name, seq_along(cells), pmax(nchar(names(cells)) + 3, 12))
   dated <- match(names(sheet$forms), names(cells))
-  if (length(dated)) openxlsx::setColWidths(book, name, dated, pmax(nchar(names(cells)[dated]) + 3, 18))
+  if (length(dated)) {
+    openxlsx::setColWidths(book, name, dated, pmax(nchar(names(cells)[dated]) + 3, 18))
+  }
   if (!is.null(sheet$width)) {
     openxlsx::setColWidths(book, name, ncol(cells), sheet$width)
-    openxlsx::addStyle(book, name, openxlsx::createStyle(wrapText = TRUE, valign = "top"), rows = rows,
-                       cols = seq_along(cells), gridExpand = TRUE)
+    openxlsx::addStyle(book, name, openxlsx::createStyle(wrapText = TRUE, valign = "top"),
+                       rows = rows, cols = seq_along(cells), gridExpand = TRUE)
   }
 }
 
@@ -215,8 +226,8 @@ sheet_columns <- function(x, time = if (is_timeline(x)) timeline_meta(x)$time) {
   made
 }
 
-# Any table as cells: stamps as days that a sheet counts, on the clock of their zone; offsets: hours from UTC
-# of stamps in zones.
+# Any table as cells: stamps as days that a sheet counts, on the clock of their zone; offsets: hours
+# from UTC of stamps in zones.
 sheet_cells <- function(cells) {
   cells <- as.data.frame(cells, optional = TRUE)
   forms <- character()
@@ -239,15 +250,19 @@ sheet_cells <- function(cells) {
       if (zoned) span <- range(seconds[is.finite(seconds)])
       local <- if (zoned) cpp_local_of(seconds, zone_table(zone, span[1], span[2])) else seconds
       cells[[name]] <- local / 86400 + 25569
-      forms[name] <- if (any(seconds %% 60 != 0, na.rm = TRUE)) "yyyy-mm-dd hh:mm:ss" else "yyyy-mm-dd hh:mm"
+      forms[name] <- if (any(seconds %% 60 != 0, na.rm = TRUE)) {
+        "yyyy-mm-dd hh:mm:ss"
+      } else {
+        "yyyy-mm-dd hh:mm"
+      }
       if (zoned) offsets[[name]] <- (local - seconds) / 3600
     }
   }
   list(cells = cells, forms = forms, offsets = offsets)
 }
 
-# A forecast beside its history, a backtest beside its scores, each with notes in words; `table` has all rows
-# of a forecast as they are read again.
+# A forecast beside its history, a backtest beside its scores, each with notes in words; `table` has
+# all rows of a forecast as they are read again.
 result_sheets <- function(x) UseMethod("result_sheets")
 
 #' @export
@@ -269,7 +284,8 @@ about_header <- function(path, sheets, name, call) {
   if (!about_sheet %in% sheets) {
     return(NULL)
   }
-  about <- tryCatch(suppressMessages(readxl::read_excel(path, sheet = about_sheet, col_types = "text")),
+  about <- tryCatch(suppressMessages(readxl::read_excel(path, sheet = about_sheet,
+                                                        col_types = "text")),
                     error = function(e) NULL)
   if (!identical(names(about), c("key", "value")) || !"timeline" %in% about$key) {
     return(NULL)

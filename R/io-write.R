@@ -4,34 +4,34 @@
 #'
 #' Writes all columns, the origins beside the measures. A file appears only when it is complete.
 #'
-#' @param x A timeline, or a forecast or backtest (its tidy rows, with cutoff and method). As a workbook a
-#'   forecast has sheets for itself, its history and notes, a backtest for its rows, the scores and notes.
-#' @param path Where to write: a file, whose ending chooses the form, a folder for a data package, or a
-#'   database connection (see [database-bridge]).
+#' @param x A timeline, or a forecast or backtest (its tidy rows, with cutoff and method). As a
+#'   workbook a forecast has sheets for itself, its history and notes, a backtest for its rows, the
+#'   scores and notes.
+#' @param path Where to write: a file, whose ending chooses the form, a folder for a data package,
+#'   or a database connection (see [database-bridge]).
 #' @param ... For databases: `table`, `mode`, `key`.
-#' @param header Whether the file keeps what cells cannot say: which column is the time, series, kinds, units,
-#'   zone, cadence, how a changed scale goes back and which columns stand beside a measure. [read_timeline()]
-#'   takes them up. In CSV these are
-#'   comment lines (`# kairon: amounts = ["rain"]`, values in JSON) above the table, in Parquet a key of the
-#'   file's own, in JSON an object beside the rows, in a workbook a second sheet. Without them the file is
-#'   plain.
+#' @param header Whether the file keeps what cells cannot say: which column is the time, series,
+#'   kinds, units, zone, cadence, how a changed scale goes back and which columns stand beside a
+#'   measure. [read_timeline()] takes them up. In CSV these are comment lines (`# kairon: amounts =
+#'   ["rain"]`, values in JSON) above the table, in Parquet a key of the file's own, in JSON an
+#'   object beside the rows, in a workbook a second sheet. Without them the file is plain.
 #' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
-#'   `"json_lines"` (`.jsonl`, `.ndjson`), `"workbook"` (`.xlsx`) or `"package"` (a folder); by the ending of
-#'   `path`. `.duckdb` is a database in a file, see [database-bridge].
-#' @param spreadsheet_safe Whether text in CSV that begins with `=`, `+`, `-` or `@` and is no number gets an
-#'   apostrophe in front, so that no spreadsheet runs it as a formula. Such text is written as text into
-#'   workbooks anyway.
+#'   `"json_lines"` (`.jsonl`, `.ndjson`), `"workbook"` (`.xlsx`) or `"package"` (a folder); by the
+#'   ending of `path`. `.duckdb` is a database in a file, see [database-bridge].
+#' @param spreadsheet_safe Whether text in CSV that begins with `=`, `+`, `-` or `@` and is no
+#'   number gets an apostrophe in front, so that no spreadsheet runs it as a formula. Such text is
+#'   written as text into workbooks anyway.
 #' @param rows Of a data package: whether its rows are `"csv"` or `"parquet"`.
-#' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and numbers with
-#' 15 digits; in a data package stamps are instants (UTC), and numbers have as many digits as it takes to
-#' get them back exactly. In a workbook stamps are date cells of the local clock, with the offset beside
-#' them where the zone is not UTC. A data package holds `datapackage.json` after the open Table Schema, with
-#' the size and digest of the rows, which are checked when it is read. Only a folder that is a data package
-#' is replaced.
+#' @details In CSV and JSON stamps are written in ISO 8601 with the offset of their zone, and
+#' numbers with 15 digits; in a data package stamps are instants (UTC), and numbers have as many
+#' digits as it takes to get them back exactly. In a workbook stamps are date cells of the local
+#' clock, with the offset beside them where the zone is not UTC. A data package holds
+#' `datapackage.json` after the open Table Schema, with the size and digest of the rows, which are
+#' checked when it is read. Only a folder that is a data package is replaced.
 #' @returns `path`, invisibly.
 #' @section Error types:
-#' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a package
-#' that is not installed.
+#' `kairon_error_file` where the file cannot be written; `kairon_error_state` where a form needs a
+#' package that is not installed.
 #' @seealso [read_timeline()], [timeline()], [from_parts()], [cadence()], [cadence_of()],
 #'   [calendar-arithmetic]
 #' @examples
@@ -91,14 +91,17 @@ format_by_ending <- function(path, call = rlang::caller_env()) {
     return("package")
   }
   ending <- tolower(tools::file_ext(path))
-  if (ending == "gz") ending <- tolower(tools::file_ext(sub("\\.gz$", "", path, ignore.case = TRUE)))
+  if (ending == "gz") {
+    ending <- tolower(tools::file_ext(sub("\\.gz$", "", path, ignore.case = TRUE)))
+  }
   form <- switch(ending, parquet = "parquet", json = "json", jsonl = , ndjson = "json_lines",
                  xlsx = "workbook",
                  csv = , tsv = , txt = , dat = , "delimited")
   if (form == "delimited" && !ending %in% c("csv", "tsv", "txt", "dat", "")) {
     abort_input(c(
       "No table is written in the form of {.file {basename(path)}}.",
-      i = "Endings are {.val {c('.csv', '.tsv', '.csv.gz', '.parquet', '.json', '.jsonl', '.xlsx')}}, and \\
+      i = "Endings are \\
+           {.val {c('.csv', '.tsv', '.csv.gz', '.parquet', '.json', '.jsonl', '.xlsx')}}, and \\
            {.val folder/} for a data package."
     ), call = call)
   }

@@ -1,34 +1,33 @@
 #' How a series resembles its own past
 #'
-#' Autocorrelations (with all that lies between) and partial ones (without), with missing values left out, and
-#' which lags stand out, in words.
+#' Autocorrelations (with all that lies between) and partial ones (without), with missing values
+#' left out, and which lags stand out, in words.
 #'
 #' @param x A regular timeline.
-#' @param lags The longest lag: steps, or a duration such as `"4 weeks"`. By default three cycles of the
-#' longest
+#' @param lags The longest lag: steps, or a duration such as `"4 weeks"`. By default three cycles of
+#' the longest
 #'   season found that fits, at least 30 steps where there are as many.
 #' @param partial Whether to compute partial autocorrelations too.
 #' @param measures Measures; all by default.
-#' @param changes Differences to show beside each other: `0` is the series itself, `1` its change on the step
-#' before,
+#' @param changes Differences to show beside each other: `0` is the series itself, `1` its change on
+#' the step before,
 #'   `12` on 12 steps before, `c(0, 1, 12)` all three.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure, difference and
-#' lag:
-#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound` (1.96 /
-#'   sqrt(n): 95 % of the correlations of white noise lie within; where values are missing, n is the pairs
-#'   that are left at the lag, scaled as r_k is), `bartlett_bound` (the same where all shorter lags are what
-#'   they seem: times sqrt(1 + 2 sum r_j^2)) and `stands_out` (beyond Bartlett's bound and a local peak or
-#'   trough).
+#' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure,
+#' difference and lag:
+#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound`
+#'   (1.96 / sqrt(n): 95 % of the correlations of white noise lie within; where values are missing,
+#'   n is the pairs that are left at the lag, scaled as r_k is), `bartlett_bound` (the same where
+#'   all shorter lags are what they seem: times sqrt(1 + 2 sum r_j^2)) and `stands_out` (beyond
+#'   Bartlett's bound and a local peak or trough).
 #' @section Formula:
-#' r_k is the sum of products of departures from the mean, k steps apart, over the sum of their squares; with
-#' missing values the
-#' pairs that are there, scaled to the number of pairs of a full series. Partial correlations by Durbin's
-#' recursion. Long series go by Fourier
-#' transforms.
-#' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd ed.
-#' Prentice Hall.
-#'   Durbin, J. (1960). The fitting of time-series models. Review of the International Statistical Institute
+#' r_k is the sum of products of departures from the mean, k steps apart, over the sum of their
+#' squares; with missing values the pairs that are there, scaled to the number of pairs of a full
+#' series. Partial correlations by Durbin's recursion. Long series go by Fourier transforms.
+#' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd
+#' ed. Prentice Hall.
+#'   Durbin, J. (1960). The fitting of time-series models. Review of the International Statistical
+#'   Institute
 #' 28, 233-244.
 #' @seealso [lag_grid()], [lead_lag()], [effect_of()], [power_spectrum()]
 #' @examples
@@ -56,7 +55,8 @@ correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes
   })
   structure(
     list(
-      table = do.call(rbind, unlist(tables, recursive = FALSE)), data = x, measures = measures, lags = lags,
+      table = do.call(rbind, unlist(tables, recursive = FALSE)), data = x, measures = measures,
+      lags = lags,
       changes = changes, partial = isTRUE(partial), cadence = cadence, meta = timeline_meta(x),
         line = timeline_line(x)
     ),
@@ -67,11 +67,13 @@ correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes
 check_changes <- function(changes, longest, call = rlang::caller_env()) {
   if (!is.numeric(changes) || length(changes) == 0 || anyNA(changes) ||
       any(changes < 0 | changes != round(changes))) {
-    abort_input("{.arg changes} must be whole numbers of steps from 0 on, such as {.code c(0, 1, 12)}.",
+    abort_input("{.arg changes} must be whole numbers of steps from 0 on, such as \\
+                 {.code c(0, 1, 12)}.",
                 call = call)
   }
   if (any(changes > longest - 4)) {
-    abort_input("A change over {max(changes)} step{?s} leaves too little of {longest} values.", call = call)
+    abort_input("A change over {max(changes)} step{?s} leaves too little of {longest} values.",
+                call = call)
   }
   unique(changes)
 }
@@ -109,22 +111,28 @@ correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
   series <- length(rows$breaks) - 1
   r <- made$correlation
   noise <- matrix(noise_bounds(v, rows$breaks, lags), lags + 1, series)
-  before <- apply(rbind(0, (r^2)[-1, , drop = FALSE]), 2, function(q) cumsum(c(0, utils::head(q, -1))))
+  before <- apply(rbind(0, (r^2)[-1, , drop = FALSE]), 2,
+                  function(q) cumsum(c(0, utils::head(q, -1))))
   bartlett <- noise * sqrt(1 + 2 * before)
   out <- data.frame(
-    measure = m, change = d, lag = rep(0:lags, series), time = rep(lag_words(0:lags, cadence), series),
+    measure = m, change = d, lag = rep(0:lags, series),
+    time = rep(lag_words(0:lags, cadence), series),
     correlation = as.vector(r), noise_bound = as.vector(noise), bartlett_bound = as.vector(bartlett)
   )
   if (isTRUE(partial)) out$partial <- as.vector(made$partial)
   out$stands_out <- as.vector(apply(r, 2,
-                                    is_extreme)) & abs(out$correlation) > out$bartlett_bound & out$lag > 0
+                                    is_extreme)) & abs(out$correlation) > out$bartlett_bound &
+                                      out$lag > 0
   out$stands_out[is.na(out$stands_out)] <- FALSE
-  if (ncol(rows$keys)) out <- cbind(rows$keys[rep(seq_len(series), each = lags + 1), , drop = FALSE], out)
+  if (ncol(rows$keys)) {
+    out <- cbind(rows$keys[rep(seq_len(series), each = lags + 1), , drop = FALSE], out)
+  }
   rownames(out) <- NULL
   out
 }
 
-# 1.96 / sqrt(n) for a full series; where values are missing, by the pairs that are left at each lag.
+# 1.96 / sqrt(n) for a full series; where values are missing, by the pairs that are left at each
+# lag.
 noise_bounds <- function(v, breaks, lags) {
   each <- lapply(seq_len(length(breaks) - 1), function(s) {
     own <- v[(breaks[s] + 1):breaks[s + 1]]
@@ -162,7 +170,8 @@ lag_sentence <- function(t, cadence) {
     shown <- utils::head(base$hits, 4)
     word <- steps_in_words(base$lag, cadence)
     parts <- paste0(
-      "values ", word, " apart resemble each other (r = ", show_number(t$correlation[t$lag == base$lag], 2),
+      "values ", word, " apart resemble each other (r = ",
+      show_number(t$correlation[t$lag == base$lag], 2),
         ")",
       if (length(shown) > 1) paste0("; so do ", word_list(lag_words(shown[-1], cadence)),
                                     ": a pattern that repeats every ",
@@ -171,7 +180,8 @@ lag_sentence <- function(t, cadence) {
   }
   if (is.finite(first) && abs(first) > bound) {
     parts <- c(parts, paste0(
-      "neighbours are ", if (abs(first) > 0.9) "nearly the same" else if (first > 0) "alike" else "opposed",
+      "neighbours are ",
+      if (abs(first) > 0.9) "nearly the same" else if (first > 0) "alike" else "opposed",
       " (r = ", show_number(first, 2), ")"
     ))
   }
@@ -180,8 +190,8 @@ lag_sentence <- function(t, cadence) {
     parts <- paste0("lag ", word_list(lag_words(utils::head(hits, 4), cadence)), " stands out")
   }
   if (length(parts) == 0 && nrow(low)) {
-    parts <- paste0("values ", low$time[1], " apart are opposed (r = ", show_number(low$correlation[1], 2),
-                    ")")
+    parts <- paste0("values ", low$time[1], " apart are opposed (r = ",
+                    show_number(low$correlation[1], 2), ")")
   }
   if (length(parts) == 0) {
     beyond <- mean(abs(t$correlation[t$lag > 0]) > bound, na.rm = TRUE)
@@ -223,8 +233,8 @@ format.kairon_correlogram <- function(x, ...) {
   }, "")
   more <- nrow(groups) - length(shown)
   c(
-    paste0("Correlogram of ", x$line, ", lags up to ", steps_in_words(x$lags, x$cadence), "."), lines,
-    if (more > 0) paste0("  ... and ", more, " more: as.data.frame()")
+    paste0("Correlogram of ", x$line, ", lags up to ", steps_in_words(x$lags, x$cadence), "."),
+    lines, if (more > 0) paste0("  ... and ", more, " more: as.data.frame()")
   )
 }
 
@@ -236,17 +246,18 @@ print.kairon_correlogram <- function(x, ...) {
 
 #' A series against itself, some steps before
 #'
-#' Pairs of values k steps apart, for several lags, each with its correlation: straight clouds are lasting
-#' levels, curves and clumps are what a correlation cannot show.
+#' Pairs of values k steps apart, for several lags, each with its correlation: straight clouds are
+#' lasting levels, curves and clumps are what a correlation cannot show.
 #'
 #' @inheritParams correlogram
-#' @param lags Lags in steps, such as `c(1, 7, 30)`, or one number: all lags up to it. By default 1, and the
-#'   seasons found with what lies between.
+#' @param lags Lags in steps, such as `c(1, 7, 30)`, or one number: all lags up to it. By default 1,
+#'   and the seasons found with what lies between.
 #' @param measure The measure; the first by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_lag_grid`. [as.data.frame()] gives `lag` (steps), `time` (in words), `pairs` and
-#' `correlation` of each
-#'   series; the pairs are drawn by `autoplot()`, as tiles where there are more than 3,000 of them in a panel.
+#' @returns A `kairon_lag_grid`. [as.data.frame()] gives `lag` (steps), `time` (in words), `pairs`
+#' and `correlation` of each
+#'   series; the pairs are drawn by `autoplot()`, as tiles where there are more than 3,000 of them
+#'   in a panel.
 #' @seealso [correlogram()], [lead_lag()], [effect_of()], [power_spectrum()], [find_seasons()]
 #' @examples
 #' lag_grid(demo_timeline("billed"), c(1, 6, 12))
@@ -270,11 +281,13 @@ lag_grid <- function(x, lags = NULL, measure = NULL, ...) {
     both <- !is.na(v) & !is.na(before)
     pieces <- split(which(both), factor(owner[both], levels = seq_len(series)))
     r <- vapply(pieces, function(i) {
-      if (length(i) < 3 || stats::sd(v[i]) == 0 || stats::sd(before[i]) == 0) NA_real_ else stats::cor(v[i],
+      if (length(i) < 3 || stats::sd(v[i]) == 0 ||
+          stats::sd(before[i]) == 0) NA_real_ else stats::cor(v[i],
           before[i])
     }, 1)
     out <- data.frame(
-      measure = measure, lag = k, time = steps_in_words(k, timeline_meta(x)$cadence), pairs = lengths(pieces),
+      measure = measure, lag = k, time = steps_in_words(k, timeline_meta(x)$cadence),
+      pairs = lengths(pieces),
         correlation = r
     )
     if (ncol(rows$keys)) cbind(rows$keys, out) else out
@@ -292,7 +305,11 @@ grid_lags <- function(lags, x, measure, rows, longest, call = rlang::caller_env(
   if (is.null(lags)) {
     season <- suppressMessages(default_seasons(x, measure, rows))
     season <- season[season < longest / 2]
-    lags <- if (length(season)) unique(c(1, 2, round(season[[1]] / 2), season[[1]], 2 * season[[1]])) else 1:6
+    lags <- if (length(season)) {
+      unique(c(1, 2, round(season[[1]] / 2), season[[1]], 2 * season[[1]]))
+    } else {
+      1:6
+    }
     if (length(season) > 1) lags <- c(lags, season[[2]])
     lags <- sort(unique(lags[lags >= 1 & lags <= longest - 3]))
   } else if (is.numeric(lags) && length(lags) == 1 && !is.na(lags) && lags > 1) {
@@ -304,7 +321,8 @@ grid_lags <- function(lags, x, measure, rows, longest, call = rlang::caller_env(
   if (any(lags > longest - 3)) {
     abort_input("A lag of {max(lags)} steps leaves no pairs in {longest} values.", call = call)
   }
-  if (length(lags) > 42) abort_input("{length(lags)} lags are too many to look at; take 42 or fewer.",
+  if (length(lags) > 42) abort_input("{length(lags)} lags are too many to look at; take 42 or \\
+                                      fewer.",
                                      call = call)
   as.integer(unique(lags))
 }

@@ -1,5 +1,5 @@
-# One function for each way of splitting. Each gets flat values of all series and gives the trend, the
-# seasons (a matrix, one column each) and whatever else it knows: errors, coefficients, notes.
+# One function for each way of splitting. Each gets flat values of all series and gives the trend,
+# the seasons (a matrix, one column each) and whatever else it knows: errors, coefficients, notes.
 
 split_values <- function(values, x, rows, plan, multiply, call) {
   switch(plan$method,
@@ -11,8 +11,8 @@ split_values <- function(values, x, rows, plan, multiply, call) {
   )
 }
 
-# Series are shared out over the workers of a plan, where there is one. Henderson's scheme is fast, and says
-# which filters most series got.
+# Series are shared out over the workers of a plan, where there is one. Henderson's scheme is fast,
+# and says which filters most series got.
 shared_split <- function(values, x, rows, plan, multiply, call) {
   n <- length(rows$breaks) - 1
   workers <- if (n > 1 && plan$method != "henderson") worker_count() else 1
@@ -48,8 +48,8 @@ split_some <- function(data, which) {
 
 split_loess <- function(values, rows, plan, multiply) {
   spans <- loess_spans(plan$seasons, plan$longest %||% max(diff(rows$breaks)), plan$season_span)
-  loess_parts(values, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], spans, multiply, plan$robust,
-              plan$curve, plan$trend_span, plan$exact)
+  loess_parts(values, rows$breaks, plan$exact_seasons[seq_along(plan$seasons)], spans, multiply,
+              plan$robust, plan$curve, plan$trend_span, plan$exact)
 }
 
 # Series continued by a season at both ends, so that averages reach the ends: by the forecast of the
@@ -57,7 +57,8 @@ split_loess <- function(values, rows, plan, multiply) {
 continued <- function(values, breaks, m, multiply) {
   v <- if (multiply) log(values) else as.double(values)
   ahead <- function(v) {
-    matrix(call_core(cpp_structural_forecast(v, breaks, as.double(m), as.integer(m), core_threads())), m)
+    matrix(call_core(cpp_structural_forecast(v, breaks, as.double(m), as.integer(m),
+                                             core_threads())), m)
   }
   after <- ahead(v)
   owner <- series_index(breaks)
@@ -68,7 +69,8 @@ continued <- function(values, breaks, m, multiply) {
   })
   new <- c(0L, as.integer(cumsum(lengths(pieces))))
   long <- unlist(pieces)
-  list(values = if (multiply) exp(long) else long, breaks = new, keep = seq_along(v) + m * (2L * owner - 1L))
+  list(values = if (multiply) exp(long) else long, breaks = new,
+       keep = seq_along(v) + m * (2L * owner - 1L))
 }
 
 split_by_averages <- function(values, rows, plan, multiply) {
@@ -103,22 +105,27 @@ split_henderson <- function(values, x, rows, plan, multiply, call) {
   full <- values
   if (anyNA(values)) {
     # Averages know no missing values: what loess expects stands in for them.
-    filled <- split_loess(values, rows, utils::modifyList(plan, list(method = "loess", robust = FALSE)),
-                          multiply)
-    guess <- if (multiply) filled$trend * filled$seasons[, 1] else filled$trend + filled$seasons[, 1]
+    filled <- split_loess(values, rows,
+                          utils::modifyList(plan, list(method = "loess", robust = FALSE)), multiply)
+    guess <- if (multiply) {
+      filled$trend * filled$seasons[, 1]
+    } else {
+      filled$trend + filled$seasons[, 1]
+    }
     full[is.na(values)] <- guess[is.na(values)]
     notes <- paste0(plural(sum(is.na(values)), "missing value"), " stood in by loess.")
   }
   long <- list(values = full, breaks = rows$breaks, keep = seq_along(full))
   if (plan$extend) long <- continued(full, rows$breaks, m, multiply)
-  made <- call_core(cpp_henderson(as.double(long$values), long$breaks, as.integer(m), multiply, 0L, 0L,
-                                  core_threads()))
+  made <- call_core(cpp_henderson(as.double(long$values), long$breaks, as.integer(m), multiply, 0L,
+                                  0L, core_threads()))
   filters <- paste0(made$trend_terms, " terms with 3 x ", made$season_terms)
   common <- names(sort(table(filters), decreasing = TRUE))[1]
   list(
     trend = made$trend[long$keep], seasons = matrix(made$season[long$keep]),
       weights = made$weights[long$keep],
-    notes = c(notes, paste0("Filters chosen: ", common, if (length(unique(filters)) > 1) " (most series)",
+    notes = c(notes,
+              paste0("Filters chosen: ", common, if (length(unique(filters)) > 1) " (most series)",
                             "."))
   )
 }
@@ -130,24 +137,27 @@ split_state <- function(values, rows, plan, multiply) {
   if (!multiply) {
     return(made)
   }
-  list(trend = exp(made$trend), seasons = exp(made$seasons), trend_error = exp(made$trend) * made$trend_error,
+  list(trend = exp(made$trend), seasons = exp(made$seasons),
+       trend_error = exp(made$trend) * made$trend_error,
        season_errors = exp(made$seasons) * made$season_errors)
 }
 
 # Regression ----
 
-# Columns of a season that add up to zero over a cycle: contrasts of places, or pairs of waves for long ones.
+# Columns of a season that add up to zero over a cycle: contrasts of places, or pairs of waves for
+# long ones.
 season_columns <- function(t, steps, whole, pairs) {
   if (whole <= 60 && is.null(pairs)) {
     place <- t %% whole + 1
-    out <- vapply(seq_len(whole - 1), function(p) (place == p) - (place == whole), numeric(length(t)))
+    out <- vapply(seq_len(whole - 1), function(p) (place == p) - (place == whole),
+                  numeric(length(t)))
     # At a single step there is no matrix yet.
     return(matrix(out, length(t), dimnames = list(NULL, paste("place", seq_len(whole - 1)))))
   }
   k <- seq_len(pairs %||% 1)
   k <- k[2 * k < steps]
-  out <- do.call(cbind, lapply(k,
-                               function(j) cbind(cos(2 * pi * j * t / steps), sin(2 * pi * j * t / steps))))
+  turn <- 2 * pi * t / steps
+  out <- do.call(cbind, lapply(k, function(j) cbind(cos(j * turn), sin(j * turn))))
   colnames(out) <- as.vector(rbind(paste("cosine", k), paste("sine", k)))
   out
 }
@@ -199,7 +209,9 @@ split_regression <- function(values, x, rows, plan, multiply, call) {
     design <- do.call(cbind, c(list(base), blocks))
     fit <- fit_regression(design, values[at], multiply)
     if (!is.null(fit$note)) notes <- c(notes, fit$note)
-    part <- function(columns) as.vector(design[, columns, drop = FALSE] %*% fit$coefficients[columns])
+    part <- function(columns) {
+      as.vector(design[, columns, drop = FALSE] %*% fit$coefficients[columns])
+    }
     back <- if (multiply) exp else identity
     from <- ncol(base)
     trend[at] <- back(part(seq_len(from)))
@@ -231,8 +243,8 @@ bend_columns <- function(bends, seconds, t, meta, call = rlang::caller_env()) {
   out[, colSums(out) > 0, drop = FALSE]
 }
 
-# Least squares; with `multiply` of the values themselves around exp(x b), by Gauss and Newton's steps from
-# the fit of the logarithms.
+# Least squares; with `multiply` of the values themselves around exp(x b), by Gauss and Newton's
+# steps from the fit of the logarithms.
 fit_regression <- function(x, y, multiply) {
   ok <- is.finite(y)
   x_ok <- x[ok, , drop = FALSE]
@@ -370,8 +382,9 @@ shift_columns <- function(x, rows, shifts, call) {
     which <- rep(NA, length(at))
     names <- paste("shift at", format(shifts))
   }
-  out <- lapply(seq_along(at),
-                function(i) as.numeric(rows$seconds >= at[i] & (is.na(which[i]) | owner == which[i])))
+  out <- lapply(seq_along(at), function(i) {
+    as.numeric(rows$seconds >= at[i] & (is.na(which[i]) | owner == which[i]))
+  })
   names(out) <- gsub("  +", " ", names)
   inside <- vapply(out, function(v) any(v > 0) && any(v == 0), TRUE)
   if (!all(inside)) {
@@ -390,7 +403,8 @@ calendar_columns <- function(x, rows, calendar, call) {
   for (word in calendar) check_choice(word, calendar_words, arg = "calendar", call = call)
   meta <- timeline_meta(x)
   if (!identical(meta$cadence$unit, "month")) {
-    abort_input("Weekdays in a period matter for months and quarters, not for {format(meta$cadence)}.",
+    abort_input("Weekdays in a period matter for months and quarters, not for \\
+                 {format(meta$cadence)}.",
                 call = call)
   }
   span <- period_days(x)
@@ -399,7 +413,8 @@ calendar_columns <- function(x, rows, calendar, call) {
   out <- list()
   if ("working days" %in% calendar) {
     # Monday to Friday against the weekend, so that the length of the month is no part of it.
-    out[["working days"]] <- rowSums(counts[, 1:5, drop = FALSE]) - 2.5 * rowSums(counts[, 6:7, drop = FALSE])
+    out[["working days"]] <- rowSums(counts[, 1:5, drop = FALSE]) -
+      2.5 * rowSums(counts[, 6:7, drop = FALSE])
   }
   if ("weekdays" %in% calendar) {
     for (day in 1:6) out[[paste0(weekday_names[day], "s")]] <- counts[, day] - counts[, 7]
@@ -409,7 +424,8 @@ calendar_columns <- function(x, rows, calendar, call) {
     # The end of February within the period lies in its first or in its next year.
     month <- as.POSIXlt(.Date(span$begin))$mon
     february <- (1 - month) %% 12 < meta$cadence$n
-    out[["leap year"]] <- ifelse(february, is_leap(ifelse(month > 1, span$end - 1, span$begin)) - 0.25, 0)
+    out[["leap year"]] <- ifelse(february,
+                                 is_leap(ifelse(month > 1, span$end - 1, span$begin)) - 0.25, 0)
   }
   out
 }
@@ -453,7 +469,8 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
     used <- vapply(z, function(v) length(unique(v[at][!is.na(y[at])])) > 1, TRUE)
     ok <- at[is.finite(rest_y[at]) & stats::complete.cases(rest_z[at, , drop = FALSE])]
     if (!any(used) || length(ok) < sum(used) + 3) next
-    # What falls on the same place of every cycle is the season's already: nothing is left to learn from.
+    # What falls on the same place of every cycle is the season's already: nothing is left to learn
+    # from.
     told <- vapply(which(used), function(j) {
       v <- z[[j]][ok]
       sum(rest_z[ok, j]^2) <= 1e-8 * sum((v - mean(v))^2)
@@ -473,8 +490,8 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
     for (j in seq_along(b)) effect[at] <- effect[at] + b[j] * z[[which(used)[j]]][at]
     size <- function(v) if (multiply) 100 * expm1(v) else v
     table <- data.frame(
-      effect = names(z)[used], size = size(found), error = if (multiply) 100 * exp(b) * errors else errors,
-      t = found / errors
+      effect = names(z)[used], size = size(found),
+      error = if (multiply) 100 * exp(b) * errors else errors, t = found / errors
     )
     tables[[s]] <- if (ncol(rows$keys)) cbind(rows$keys[rep(s, nrow(table)), , drop = FALSE],
         table) else table
@@ -483,7 +500,8 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
     shown <- word_list(hidden)
     tell(c("!" = "Left to the season, which cannot be told from it at this cadence: {shown}."))
   }
-  made <- split_values(if (multiply) values / exp(effect) else values - effect, x, rows, plan, multiply, call)
+  made <- split_values(if (multiply) values / exp(effect) else values - effect, x, rows, plan,
+                       multiply, call)
   made$events <- if (multiply) exp(effect) else effect
   made$effects <- do.call(rbind, tables)
   rownames(made$effects) <- NULL

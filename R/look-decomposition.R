@@ -1,67 +1,74 @@
 #' Split a series into trend, seasons and remainder
 #'
-#' What lies beneath a series: a trend, one or more seasons, the effects of events and shifts, and what is
-#' left.
-#' Parts add (or multiply) up to the values exactly.
+#' What lies beneath a series: a trend, one or more seasons, the effects of events and shifts, and
+#' what is left. Parts add (or multiply) up to the values exactly.
 #'
 #' @param x A regular timeline.
-#' @param seasons Seasons by name (`"day"`, `"week"`, `"year"`) or by their number of steps, several at once.
-#' By default those
-#'   that [find_seasons()] finds (the methods for one season take the shortest), else the usual cycle of the
+#' @param seasons Seasons by name (`"day"`, `"week"`, `"year"`) or by their number of steps, several
+#' at once. By default those
+#'   that [find_seasons()] finds (the methods for one season take the shortest), else the usual
+#'   cycle of the
 #' cadence; a
 #'   line says which.
 #' @param method `"loess"`, `"averages"`, `"henderson"`, `"regression"` or `"state"`; see Methods.
-#' @param combine `"add"`, `"multiply"` (the data must be positive), or `"auto"`: multiply where the spread
-#' of whole seasons
+#' @param combine `"add"`, `"multiply"` (the data must be positive), or `"auto"`: multiply where the
+#' spread of whole seasons
 #'   grows with their level, and the reason is kept.
-#' @param robust Whether outlying values count less (loess only; henderson always weighs extremes down).
-#' @param events A calendar of [events()], which knows how far each event reaches: each name becomes an
-#'   effect.
+#' @param robust Whether outlying values count less (loess only; henderson always weighs extremes
+#'   down).
+#' @param events A calendar of [events()], which knows how far each event reaches: each name becomes
+#'   an effect.
 #' @param shifts Level shifts: dates, or the [findings()] of [vet()], of which shifts are taken.
-#' @param calendar For months and quarters, any of `"working days"` (Monday to Friday in the period),
-#' `"weekdays"` (each of them) and
+#' @param calendar For months and quarters, any of `"working days"` (Monday to Friday in the
+#' period), `"weekdays"` (each of them) and
 #'   `"leap year"` (the 29th of February).
-#' @param compare Other methods for the same series, such as `c("averages", "state")`: see `summary()`.
+#' @param compare Other methods for the same series, such as `c("averages", "state")`: see
+#'   `summary()`.
 #' @param measures Measures to decompose; all by default.
-#' @param season_span For loess, over how many cycles the season is smoothed (odd): small lets it change
-#' fast. By default a
-#'   quarter of the cycles, at least 7; `"fixed"`, and the default below six cycles: the same in each. A
+#' @param season_span For loess, over how many cycles the season is smoothed (odd): small lets it
+#' change fast. By default a
+#'   quarter of the cycles, at least 7; `"fixed"`, and the default below six cycles: the same in
+#'   each. A
 #' season of over 60
-#'   steps that is seen less than six times is smoothed around its cycle too, by local parabolas over a
+#'   steps that is seen less than six times is smoothed around its cycle too, by local parabolas
+#'   over a
 #' twelfth of it.
-#' @param season_curve For loess, what is laid through the values of a season's place from cycle to cycle:
-#'   `"level"`, `"line"` or `"parabola"`.
-#' @param trend_span For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5 /
-#' season_span).
+#' @param season_curve For loess, what is laid through the values of a season's place from cycle to
+#'   cycle: `"level"`, `"line"` or `"parabola"`.
+#' @param trend_span For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5
+#' / season_span).
 #' @param bends For regression: dates at which the straight trend may bend.
-#' @param extend For averages and henderson: whether the series is first continued by a season at both ends,
-#' so that no trend is missing there: by the structural model's forecasts.
+#' @param extend For averages and henderson: whether the series is first continued by a season at
+#' both ends, so that no trend is missing there: by the structural model's forecasts.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each series, measure and stamp: the
-#' series columns, the
+#' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each series, measure and
+#' stamp: the series columns, the
 #'   time column, `measure`, `origin`, `value`, `trend`, one column for each season (`week_effect`,
 #' `year_effect`, ...;
-#'   `season_26_effect` for one given in steps), `event_effect` where there are events, shifts or a calendar,
+#'   `season_26_effect` for one given in steps), `event_effect` where there are events, shifts or a
+#'   calendar,
 #' `remainder` and `adjusted`
 #'   (the value without its seasons). `state` adds standard errors: `trend_error`, `year_error`, ...
 #' `summary()` compares methods;
 #'   `x$effects` has the size and standard error of each event and shift.
 #' @section Methods:
-#' * `"loess"`: seasonal-trend decomposition by local regression; missing values and several seasons, of any
-#'     length, are
+#' * `"loess"`: seasonal-trend decomposition by local regression; missing values and several
+#'     seasons, of any length, are
 #'   allowed.
-#' * `"averages"`: a centred moving average over one season (2 x m for an even m) and the mean departure from
-#'     it.
-#' * `"henderson"`: iterated ratios to moving averages for months and quarters, with Henderson's trend filter
-#'     (9, 13 or 23 terms by
-#'   how noisy the series is), 3 x 3, 3 x 5 or 3 x 9 seasonal filters (by the moving seasonality ratio),
+#' * `"averages"`: a centred moving average over one season (2 x m for an even m) and the mean
+#'     departure from it.
+#' * `"henderson"`: iterated ratios to moving averages for months and quarters, with Henderson's
+#'     trend filter (9, 13 or 23 terms by
+#'   how noisy the series is), 3 x 3, 3 x 5 or 3 x 9 seasonal filters (by the moving seasonality
+#'   ratio),
 #' Musgrave's weights at the
 #'   ends, and extreme values weighted down between 1.5 and 2.5 standard deviations.
-#' * `"regression"`: a straight (or bent) trend and seasonal effects by least squares; with `combine =
-#'     "multiply"` the level times
-#'   growth times index, by non-linear least squares. `coef()` gives the coefficients with standard errors.
-#' * `"state"`: a local trend and trigonometric seasons (up to six harmonics each) that move by random steps,
-#'     by the Kalman smoother.
+#' * `"regression"`: a straight (or bent) trend and seasonal effects by least squares; with `combine
+#'     = "multiply"` the level times
+#'   growth times index, by non-linear least squares. `coef()` gives the coefficients with standard
+#'   errors.
+#' * `"state"`: a local trend and trigonometric seasons (up to six harmonics each) that move by
+#'     random steps, by the Kalman smoother.
 #' @section Events and shifts:
 #' Their effects are found by least squares on what the method leaves over of the series and of each
 #' regressor (Speckman, 1988), with
@@ -76,8 +83,8 @@
 #' Harvey, A. C. (1989). Forecasting, structural time series models and the Kalman filter. Cambridge
 #' University Press.
 #'
-#' Speckman, P. (1988). Kernel smoothing in partial linear models. Journal of the Royal Statistical Society B
-#' 50, 413-436.
+#' Speckman, P. (1988). Kernel smoothing in partial linear models. Journal of the Royal Statistical
+#' Society B 50, 413-436.
 #' @seealso [adjusted()], [strength()]
 #' @examples
 #' d <- decomposition(demo_timeline("billed"), "year", combine = "multiply")
@@ -85,10 +92,12 @@
 #' strength(d)
 #' decomposition(demo_timeline("demand"), c("week", "year"),
 #'               events = system.file("extdata", "holidays.ics", package = "kairon"))
-#' summary(decomposition(demo_timeline("billed"), method = "henderson", combine = "multiply", compare =
+#' summary(decomposition(demo_timeline("billed"), method = "henderson", combine = "multiply",
+#'                       compare =
 #' "loess"))
 #' @export
-decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add", "multiply", "auto"),
+decomposition <- function(x, seasons = NULL, method = "loess",
+                          combine = c("add", "multiply", "auto"),
                           robust = FALSE, events = NULL, shifts = NULL, calendar = NULL,
                           compare = NULL, measures = NULL, season_span = NULL, trend_span = NULL,
                           bends = NULL, extend = FALSE, season_curve = "line", ...) {
@@ -102,9 +111,11 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   season <- chosen_seasons(x, seasons, measures[1], if (method %in% one_season_methods) method)
   x <- complete_grid(x)
   rows <- rows_of(x)
-  check_cycles(rows, season, max(vapply(measures, function(m) fullest_count(x[[m]], rows$breaks), 1)))
+  check_cycles(rows, season,
+               max(vapply(measures, function(m) fullest_count(x[[m]], rows$breaks), 1)))
   plan <- list(
-    method = method, robust = isTRUE(robust), seasons = season, exact_seasons = exact_seasons(season, x),
+    method = method, robust = isTRUE(robust), seasons = season,
+    exact_seasons = exact_seasons(season, x),
     season_span = check_season_span(season_span), curve = curve_degree(season_curve),
       trend_span = check_odd(trend_span, "trend_span"), bends = bends,
     extend = isTRUE(extend)
@@ -122,8 +133,8 @@ decomposition <- function(x, seasons = NULL, method = "loess", combine = c("add"
   bind <- function(parts, name) do.call(rbind, lapply(parts, `[[`, name))
   structure(
     list(
-      table = bind(parts, "table"), profiles = bind(parts, "profile"), effects = bind(parts, "effects"),
-      coefficients = bind(parts, "coefficients"),
+      table = bind(parts, "table"), profiles = bind(parts, "profile"),
+      effects = bind(parts, "effects"), coefficients = bind(parts, "coefficients"),
       notes = unique(c(short_series_note(rows, season), unlist(lapply(parts, `[[`, "notes")))),
       season = season, method = method, combine = parts[[1]]$combine, measures = measures,
         meta = timeline_meta(x),
@@ -196,7 +207,8 @@ season_means <- function(x, rows, effects, season, measure, multiply) {
   at <- rows$breaks[series] + place
   end <- rows$breaks[series + 1]
   out <- data.frame(
-    measure = measure, season = names(season), place = place, effect = mean[(series - 1) * season + place],
+    measure = measure, season = names(season), place = place,
+    effect = mean[(series - 1) * season + place],
     first = effects[at], last = effects[end - (size[series] - place) %% season],
     label = place_labels(x, at, names(season), season)
   )
@@ -281,13 +293,13 @@ strength <- function(d, ...) {
 #' The series without its seasons, or without an event
 #'
 #' @param d A [decomposition()], or an [effect_of()].
-#' @param without What to take off: any of `"season"`, `"events"` (shifts and the calendar among them) and
-#' `"remainder"`.
+#' @param without What to take off: any of `"season"`, `"events"` (shifts and the calendar among
+#' them) and `"remainder"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame: the series columns, the time column, `measure`,
-#'   `value` and `adjusted`, both in the measure's unit. Of an effect: the timeline with what was to be
-#'   expected in place of what was measured during the event and after it, its origin *repaired*, so that the
-#'   next forecast does not repeat what will not be repeated.
+#'   `value` and `adjusted`, both in the measure's unit. Of an effect: the timeline with what was to
+#'   be expected in place of what was measured during the event and after it, its origin *repaired*,
+#'   so that the next forecast does not repeat what will not be repeated.
 #' @seealso [decomposition()], [strength()]
 #' @examples
 #' head(adjusted(decomposition(demo_timeline("billed"), "year")))
@@ -388,7 +400,8 @@ remainder_words <- function(x, p, season) {
     if (nrow(left)) paste0("a cycle of ", steps_in_words(left$steps[1], x$meta$cadence), " is left")
   )
   if (length(parts)) paste0("; ", parts[1],
-                            if (length(parts) > 1 && nrow(left)) paste0(", and ", parts[length(parts)]))
+                            if (length(parts) > 1 &&
+                                nrow(left)) paste0(", and ", parts[length(parts)]))
 }
 
 # Seasons place by place, where there is one series to show.
@@ -430,11 +443,13 @@ decomposition_line <- function(x, strong, labels, i) {
     if (nrow(p) == 0 || isTRUE(all(p$effect == p$effect[1]))) {
       return("")
     }
-    at <- switch(name, week = "on ", year = if (x$season[[name]] %in% c(4, 12)) "in " else "on ", "at ")
+    at <- switch(name, week = "on ", year = if (x$season[[name]] %in% c(4, 12)) "in " else "on ",
+                 "at ")
     paste0(
       if (length(x$season) > 1) paste0(season_title(name), " highest ") else "highest ", at,
         p$label[which.max(p$effect)],
-      " (", show(max(p$effect)), "), lowest ", at, p$label[which.min(p$effect)], " (", show(min(p$effect)),
+      " (", show(max(p$effect)), "), lowest ", at, p$label[which.min(p$effect)], " (",
+      show(min(p$effect)),
         ")"
     )
   }, "")
@@ -445,7 +460,8 @@ decomposition_line <- function(x, strong, labels, i) {
   paste0(
     series_labels(labels[i, , drop = FALSE]), ": ", paste(words[nzchar(words)], collapse = "; "),
       "; strength of trend ",
-    show_number(s$strength[1], 2), ", ", paste(strengths, collapse = ", "), remainder_words(x, p, x$season),
+    show_number(s$strength[1], 2), ", ", paste(strengths, collapse = ", "),
+    remainder_words(x, p, x$season),
       "."
   )
 }
@@ -484,7 +500,8 @@ summary.kairon_decomposition <- function(object, ...) {
   out
 }
 
-# How a rival differs: its remainder, its trend in the middle and over the last season, its turning points.
+# How a rival differs: its remainder, its trend in the middle and over the last season, its turning
+# points.
 comparison_row <- function(t, base, d, method) {
   log_if <- if (d$combine == "multiply") log else identity
   key <- key_text(t[c(d$meta$series, "measure")])

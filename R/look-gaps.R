@@ -67,8 +67,8 @@ find_gaps <- function(x, rows, measure, regular) {
     of <- of[wide]
   }
   data.frame(
-    owner = of, from = pmax(from, begin[of]), to = pmin(to, end[of]), first = from + 1, last = to - 1,
-    steps = as.numeric(steps), measure = rep(measure, length(of))
+    owner = of, from = pmax(from, begin[of]), to = pmin(to, end[of]), first = from + 1,
+    last = to - 1, steps = as.numeric(steps), measure = rep(measure, length(of))
   )
 }
 
@@ -97,8 +97,8 @@ gap_table <- function(g) {
   out
 }
 
-# Share of readings present in equal stretches of the span, for each series and measure: what the coverage map
-# draws.
+# Share of readings present in equal stretches of the span, for each series and measure: what the
+# coverage map draws.
 stretches <- 60
 
 coverage_map <- function(x) {
@@ -132,13 +132,14 @@ covered_share <- function(seen, expected) {
 # Rows of a map that can still be read.
 most_rows <- 40
 
-# A row for each stretch of each measure and series; of many series those with the fewest readings, and how
-# many others there are. `shares`: for each measure, of all series one after the other.
+# A row for each stretch of each measure and series; of many series those with the fewest readings,
+# and how many others there are. `shares`: for each measure, of all series one after the other.
 coverage_rows <- function(shares, labels, edges, meta) {
   labels <- ifelse(labels == "", "all", labels)
   series <- seq_along(labels)
   if (length(labels) > most_rows) {
-    each <- vapply(shares, function(v) colMeans(matrix(v, stretches), na.rm = TRUE), numeric(length(labels)))
+    each <- vapply(shares, function(v) colMeans(matrix(v, stretches), na.rm = TRUE),
+                   numeric(length(labels)))
     series <- sort(utils::head(order(rowMeans(each, na.rm = TRUE), na.last = TRUE), most_rows))
   }
   width <- edges[2] - edges[1]
@@ -147,8 +148,10 @@ coverage_rows <- function(shares, labels, edges, meta) {
     data.frame(
       series = factor(rep(labels[series], each = stretches), levels = unique(labels[series])),
       measure = measure,
-      from = from_axis(from, meta), share = as.vector(matrix(shares[[measure]], stretches)[, series]),
-      middle = from_axis(from + width / 2, meta), width = if (meta$type == "date") width / 86400 else width
+      from = from_axis(from, meta),
+      share = as.vector(matrix(shares[[measure]], stretches)[, series]),
+      middle = from_axis(from + width / 2, meta),
+      width = if (meta$type == "date") width / 86400 else width
     )
   })
   structure(do.call(rbind, out), hidden = length(labels) - length(series))
@@ -172,13 +175,13 @@ from_axis <- function(seconds, meta) {
 #' @returns A data frame with a row for each series and measure: `values`, `season` (the strongest;
 #' `"none"`), `season_share` (of the
 #'   variance), `trend_share` (0 to 1: of what is left without the season, what the trend holds),
-#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see [strength()], here
-#'   by moving averages), `disorder` (0: one wave, 1: white noise) and `outlying_share` (share of the
-#'   remainder's sum of squares that its largest 1 % hold; 0.07 or so
+#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see
+#'   [strength()], here by moving averages), `disorder` (0: one wave, 1: white noise) and
+#'   `outlying_share` (share of the remainder's sum of squares that its largest 1 % hold; 0.07 or so
 #'   when normal).
 #' @section Formula:
-#' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the periodogram
-#' (straight line off), p their shares, smoothed over 5 neighbours.
+#' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the
+#' periodogram (straight line off), p their shares, smoothed over 5 neighbours.
 #' @seealso [power_spectrum()], [find_seasons()], [stationarity()], [noise_check()]
 #' @examples
 #' kinds <- traits(demo_timeline("demand"))
@@ -195,7 +198,8 @@ traits <- function(x, measures = NULL, ...) {
   for (m in measures) check_finite(x, m, rows)
   tables <- lapply(measures, function(m) {
     out <- cbind(measure = rep(m, length(rows$breaks) - 1),
-                 trait_table(as.double(x[[m]]), rows$breaks, search_cycles(x[[m]], rows$breaks, cadence)))
+                 trait_table(as.double(x[[m]]), rows$breaks,
+                             search_cycles(x[[m]], rows$breaks, cadence)))
     if (ncol(rows$keys)) cbind(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
@@ -237,7 +241,8 @@ trait_table <- function(v, breaks, found) {
   }
   data.frame(
     values = range_statistic(v, v, breaks[-(n + 1)], breaks[-1], "count"),
-    season = ifelse(none, "none", found$season[at]), season_share = ifelse(none, 0, found$share[at]),
+    season = ifelse(none, "none", found$season[at]),
+    season_share = ifelse(none, 0, found$share[at]),
     trend_share = strong(trend), season_kept = ifelse(seasonal, strong(season), 0),
     disorder = each(disorder, v), outlying_share = each(outlying_share, rest)
   )

@@ -37,8 +37,8 @@ inspect.kairon_timeline <- function(x, ...) {
     list(
       line = timeline_line(x),
       findings = inspection_findings(
-        timeline_meta(x), table, c(invented_findings(x), marker_findings(x)), unfinished_findings(x),
-        function(lines) ended_lines(lines, x)
+        timeline_meta(x), table, c(invented_findings(x), marker_findings(x)),
+        unfinished_findings(x), function(lines) ended_lines(lines, x)
       ),
       table = table, series = timeline_meta(x)$series, meta = timeline_meta(x),
       coverage = coverage_map(x)
@@ -188,8 +188,10 @@ unfinished_words <- function(measure, tails, labels, count) {
     if (min(before) <= 0 || last >= 0.6 * min(before)) {
       return(NULL)
     }
-    paste0(if (nzchar(labels[s])) paste0(labels[s], " (", measure, ")") else measure, ": the last value is ",
-           show_percent(last / stats::median(before)), " of the usual one; is its period unfinished?")
+    paste0(if (nzchar(labels[s])) paste0(labels[s], " (", measure, ")") else measure,
+           ": the last value is ",
+           show_percent(last / stats::median(before)),
+           " of the usual one; is its period unfinished?")
   })
   as.character(unlist(out))
 }
@@ -220,13 +222,14 @@ values_card <- function(v, rows, meta) {
     first = from_seconds(rows$seconds[first], meta$type, meta$zone),
     last = from_seconds(rows$seconds[last], meta$type, meta$zone),
     missing = missing, missing_share = missing / (to - from),
-    zeros = count(there & v == 0), negatives = count(there & v < 0), infinite = count(is.infinite(v)),
+    zeros = count(there & v == 0), negatives = count(there & v < 0),
+    infinite = count(is.infinite(v)),
     found, last_value = as.double(v)[last], unchanged = longest_runs(v[present], owner, n)
   )
 }
 
-# The longest run of equal values of each series; zeros are left out: a dry month of a rain gauge is no stuck
-# sensor.
+# The longest run of equal values of each series; zeros are left out: a dry month of a rain gauge is
+# no stuck sensor.
 longest_runs <- function(v, owner, series) {
   out <- numeric(series)
   n <- length(v)
@@ -331,7 +334,9 @@ format.kairon_inspection <- function(x, ...) {
 # `shown`: rows of the table in their order; of many series those that miss most.
 inspection_columns <- function(x, shown = NULL) {
   t <- x$table
-  if (is.null(shown) && nrow(t) > most_cards) shown <- utils::head(order(-t$missing_share), most_cards)
+  if (is.null(shown) && nrow(t) > most_cards) {
+    shown <- utils::head(order(-t$missing_share), most_cards)
+  }
   if (!is.null(shown)) t <- t[shown, ]
   short <- list(
     measure = t$measure, values = t$rows - t$missing,
@@ -361,8 +366,8 @@ summary.kairon_timeline <- function(object, ...) {
   as.data.frame(inspect(object))
 }
 
-# The health card of a timeline whose rows stay elsewhere. They give, for each measure, what one series is by
-# itself (read_cards()); the rest is worked out here.
+# The health card of a timeline whose rows stay elsewhere. They give, for each measure, what one
+# series is by itself (read_cards()); the rest is worked out here.
 
 #' @export
 inspect.kairon_distant <- function(x, ...) {
@@ -391,7 +396,8 @@ inspect.kairon_distant <- function(x, ...) {
   structure(
     list(
       line = timeline_line(ends),
-      findings = inspection_findings(meta, table, unlist(markers), utils::head(unlist(unfinished), 3)),
+      findings = inspection_findings(meta, table, unlist(markers),
+                                     utils::head(unlist(unfinished), 3)),
       table = table, series = meta$series, meta = meta,
       coverage = distant_coverage(cards$cells, grid, facts, meta)
     ),
@@ -418,12 +424,15 @@ distant_table <- function(x, facts, meta, cards, ends) {
     spread <- pmax(0, card$square - moved^2 / card$finite) / (card$finite - 1)
     out <- data.frame(
       measure = m, kind = meta$kinds[[m]], unit = meta$units[[m]], own,
-      rows = rows, first = stamp(card$first), last = stamp(card$last), last_age = max(facts$last) - card$last,
-      missing = missing, missing_share = missing / rows, gaps = holes$count, longest_gap = holes$longest,
+      rows = rows, first = stamp(card$first), last = stamp(card$last),
+      last_age = max(facts$last) - card$last,
+      missing = missing, missing_share = missing / rows, gaps = holes$count,
+      longest_gap = holes$longest,
       missing_steps = holes$steps, repeats = 0, zeros = card$zeros, negatives = card$negatives,
       infinite = card$present - card$finite, min = card$min, q25 = card$q25, median = card$median,
       mean = ifelse(card$finite > 0, card$sum / card$finite, NA), q75 = card$q75, max = card$max,
-      sd = ifelse(card$finite > 1, sqrt(spread), NA), last_value = card$last_value, unchanged = card$unchanged
+      sd = ifelse(card$finite > 1, sqrt(spread), NA), last_value = card$last_value,
+      unchanged = card$unchanged
     )
     if (length(meta$series)) cbind(facts[meta$series], out) else out
   })
@@ -440,7 +449,8 @@ distant_holes <- function(pauses, card, facts, regular, place) {
   series <- pauses$series
   if (regular) {
     none <- card$present == 0
-    before <- ifelse(none, place(facts$last) - place(facts$first) + 1, place(card$first) - place(facts$first))
+    before <- ifelse(none, place(facts$last) - place(facts$first) + 1,
+                     place(card$first) - place(facts$first))
     after <- ifelse(none, 0, place(facts$last) - place(card$last))
     series <- c(series, seq_len(n), seq_len(n))
     steps <- c(steps, before, after)
@@ -459,7 +469,8 @@ own_cadences <- function(stamps, facts, meta, zone) {
   if (is.null(stamps)) {
     return(data.frame(cadence = rep(format(meta$cadence), n), on_grid = rep(NA_real_, n)))
   }
-  found <- detect_each(unlist(stamps), as.integer(c(0, cumsum(lengths(stamps)))), zone, meta$type == "step")
+  found <- detect_each(unlist(stamps), as.integer(c(0, cumsum(lengths(stamps)))), zone,
+                       meta$type == "step")
   data.frame(
     cadence = vapply(seq_len(n), function(i) format(cadence_found(found[i, ])), ""),
     on_grid = ifelse(found[, "known"] == 1, found[, "on_grid"], NA_real_)

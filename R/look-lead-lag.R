@@ -4,19 +4,20 @@
 #'
 #' @param x A regular timeline; [align()] joins two.
 #' @param a,b Two measures by name; or the labels of two series, with `measure`.
-#' @param lags The longest shift: steps or a duration; by default a quarter of the rows, at most two cycles
-#' of the season or 40
+#' @param lags The longest shift: steps or a duration; by default a quarter of the rows, at most two
+#' cycles of the season or 40
 #'   steps.
-#' @param whiten Whether to take out first what `a` owes to its own past: an autoregression is fitted to `a`,
-#' by AIC, and both
-#'   are filtered with it. Without it, two series with seasons or trends seem to lead each other at many lags.
+#' @param whiten Whether to take out first what `a` owes to its own past: an autoregression is
+#' fitted to `a`, by AIC, and both
+#'   are filtered with it. Without it, two series with seasons or trends seem to lead each other at
+#'   many lags.
 #' @param measure The measure, where `a` and `b` are series.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_lead_lag`. [as.data.frame()] gives for each series: `lag` (steps; above zero, `a` goes
-#' before `b`), `time` (in words),
+#' @returns A `kairon_lead_lag`. [as.data.frame()] gives for each series: `lag` (steps; above zero,
+#' `a` goes before `b`), `time` (in words),
 #'   `correlation` of a(t) with b(t + lag), and `bound` (1.96 / sqrt(n), for white noise).
-#' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd ed.,
-#' chapter 11.
+#' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd
+#' ed., chapter 11.
 #'   Prentice Hall.
 #' @seealso [correlogram()], [lag_grid()], [effect_of()], [power_spectrum()], [find_seasons()],
 #'   [stationarity()]
@@ -32,13 +33,19 @@ lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL, ...) 
   x <- complete_grid(x)
   sides <- lead_lag_sides(x, rlang::enquo(a), rlang::enquo(b), rlang::enquo(measure))
   longest <- max(lengths(sides$a))
-  if (longest < 8) abort_input("Two series need 8 common values or more; the longest have {longest}.")
+  if (longest < 8) {
+    abort_input("Two series need 8 common values or more; the longest have {longest}.")
+  }
   lags <- shift_steps(lags, x, longest)
   tables <- lapply(seq_along(sides$a), function(i) {
     one_lead_lag(sides$a[[i]], sides$b[[i]], lags, whiten, timeline_meta(x)$cadence, sides$label[i])
   })
   table <- do.call(rbind, Map(function(t, i) {
-    if (is.null(sides$keys)) t$table else cbind(sides$keys[rep(i, nrow(t$table)), , drop = FALSE], t$table)
+    if (is.null(sides$keys)) {
+      t$table
+    } else {
+      cbind(sides$keys[rep(i, nrow(t$table)), , drop = FALSE], t$table)
+    }
   }, tables, seq_along(tables)))
   rownames(table) <- NULL
   structure(
@@ -87,14 +94,18 @@ lead_lag_sides <- function(x, a, b, measure, call = rlang::caller_env()) {
     abort_input("{.val {given[1]}} and {.val {given[2]}} have no time in common.", call = call)
   }
   pick <- function(i) x[[m]][i[k[i] >= common[1] & k[i] <= common[2]]]
-  list(a = list(pick(at[[1]])), b = list(pick(at[[2]])), names = paste(m, given), label = "", keys = NULL)
+  list(a = list(pick(at[[1]])), b = list(pick(at[[2]])), names = paste(m, given), label = "",
+       keys = NULL)
 }
 
 side_name <- function(quo, arg, call) {
-  if (rlang::quo_is_missing(quo)) abort_input("{.arg {arg}} is missing: name a measure or a series.",
+  if (rlang::quo_is_missing(quo)) abort_input("{.arg {arg}} is missing: name a measure or a \\
+                                               series.",
       call = call)
   names <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), character())
-  if (length(names) != 1) abort_input("{.arg {arg}} must name one measure or one series.", call = call)
+  if (length(names) != 1) {
+    abort_input("{.arg {arg}} must name one measure or one series.", call = call)
+  }
   names
 }
 
@@ -182,7 +193,8 @@ format.kairon_lead_lag <- function(x, ...) {
   }, "")
   more <- length(unique(label)) - length(shown)
   c(
-    paste0("Shifts of ", x$names[1], " against ", x$names[2], ", ", x$line, if (x$whiten) "; whitened", "."),
+    paste0("Shifts of ", x$names[1], " against ", x$names[2], ", ", x$line,
+           if (x$whiten) "; whitened", "."),
     unname(lines), if (more > 0) paste0("  ... and ", plural(more, "more series", "more series")),
     if (!x$whiten) {
       paste0("  Seasons and trends of their own make series resemble each other; ",

@@ -1,60 +1,65 @@
 #' How much of a series swings at which period
 #'
-#' The variance of a series by period (or frequency), with a band of confidence, the cycles that stand out
-#' with their
-#' harmonics, and a warning where a peak may come from the grid or from filled values.
+#' The variance of a series by period (or frequency), with a band of confidence, the cycles that
+#' stand out with their harmonics, and a warning where a peak may come from the grid or from filled
+#' values.
 #'
 #' @param x A timeline. Irregular or gappy series need no resampling: see `method`.
 #' @param measures Measures; all by default.
-#' @param method `"smoothed"` (means over `smooth` neighbouring ordinates), `"raw"`, `"segments"` (means over
-#' overlapping
-#'   tapered segments) or `"irregular"` (least squares at the true times). By default `"smoothed"`, and
-#'   `"irregular"` for irregular stamps and where values are missing.
+#' @param method `"smoothed"` (means over `smooth` neighbouring ordinates), `"raw"`, `"segments"`
+#' (means over overlapping
+#'   tapered segments) or `"irregular"` (least squares at the true times). By default `"smoothed"`,
+#'   and `"irregular"` for irregular stamps and where values are missing.
 #' @param smooth How many ordinates are averaged, an odd number.
-#' @param segment Length of a segment: steps or a duration; by default a quarter of the shortest series.
+#' @param segment Length of a segment: steps or a duration; by default a quarter of the shortest
+#'   series.
 #' @param overlap Share of a segment that the next one holds too, from 0 to 0.9.
 #' @param window Taper of the segments: `"hann"`, `"hamming"`, `"blackman"` or `"none"`.
-#' @param detrend What is taken off first (from each segment): a straight `"line"`, the `"mean"` or `"none"`.
-#' @param mark Periods to mark in the figure: names such as `c("day", "year")`, or durations such as `"12
-#' hours"`.
+#' @param detrend What is taken off first (from each segment): a straight `"line"`, the `"mean"` or
+#'   `"none"`.
+#' @param mark Periods to mark in the figure: names such as `c("day", "year")`, or durations such as
+#' `"12 hours"`.
 #' @param decibels Whether the density is given as 10 log10 of itself.
 #' @param axis Whether the figure's axis reads in `"period"` or `"frequency"`.
 #' @param confidence Level of the band in percent.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_spectrum`. [as.data.frame()] gives for each series and measure: `frequency` (cycles per
-#' unit of time, named
-#'   in `unit`), `period` (in that unit), `density` (the measure's unit squared times that unit; the sum over
+#' @returns A `kairon_spectrum`. [as.data.frame()] gives for each series and measure: `frequency`
+#' (cycles per unit of time, named
+#'   in `unit`), `period` (in that unit), `density` (the measure's unit squared times that unit; the
+#'   sum over
 #' frequencies
-#'   times their distance is the variance), `lower` and `upper`. `peaks()` of the print are in `x$peaks`:
+#'   times their distance is the variance), `lower` and `upper`. `peaks()` of the print are in
+#'   `x$peaks`:
 #' `period`, `words`,
-#'   `ratio` over the background, `p_value`, `part_of` (the fundamental that it is a harmonic of) and
+#'   `ratio` over the background, `p_value`, `part_of` (the fundamental that it is a harmonic of)
+#'   and
 #' `artefact`.
 #' @section Formulas:
-#' With n values dt apart, S(k / (n dt)) = 2 dt / n |sum x_t exp(-2 pi i k t / n)|^2. A band of freedom v is
-#' v S / q, with q
-#' the quantiles of the chi-squared distribution; v is 2 for each ordinate averaged; for segments see
-#' Percival and Walden.
-#' Irregular: half the sum of squares that a sine takes off (Lomb; Scargle), on the same scale. Lines stand
-#' out where they exceed
-#' their background as in [find_seasons()].
+#' With n values dt apart, S(k / (n dt)) = 2 dt / n |sum x_t exp(-2 pi i k t / n)|^2. A band of
+#' freedom v is v S / q, with q the quantiles of the chi-squared distribution; v is 2 for each
+#' ordinate averaged; for segments see Percival and Walden. Irregular: half the sum of squares that
+#' a sine takes off (Lomb; Scargle), on the same scale. Lines stand out where they exceed their
+#' background as in [find_seasons()].
 #' @section Artefacts:
 #' Nothing shorter than two steps can be seen. Where readings came every r and the grid has steps g,
 #' interpolation makes
-#' false lines at frequencies |j / r - k / g|; such lines are flagged, and so are those at the rhythm of
-#' filled values.
-#' @references Welch, P. D. (1967). IEEE Transactions on Audio and Electroacoustics 15, 70-73. Percival, D.
-#' B. and
-#'   Walden, A. T. (1993). Spectral analysis for physical applications. Cambridge University Press. Scargle,
+#' false lines at frequencies |j / r - k / g|; such lines are flagged, and so are those at the
+#' rhythm of filled values.
+#' @references Welch, P. D. (1967). IEEE Transactions on Audio and Electroacoustics 15, 70-73.
+#' Percival, D. B. and
+#'   Walden, A. T. (1993). Spectral analysis for physical applications. Cambridge University Press.
+#'   Scargle,
 #' J. D. (1982).
 #'   Astrophysical Journal 263, 835-853.
-#' @seealso [correlogram()], [lag_grid()], [lead_lag()], [effect_of()], [find_seasons()], [stationarity()]
+#' @seealso [correlogram()], [lag_grid()], [lead_lag()], [effect_of()], [find_seasons()],
+#'   [stationarity()]
 #' @examples
 #' power_spectrum(demo_timeline("energy"))
 #' power_spectrum(demo_timeline("river"), flow)
 #' plot(power_spectrum(demo_timeline("demand"), mark = c("week", "year")))
 #' @export
-power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segment = NULL, overlap = 0.5,
-                           window = "hann",
+power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segment = NULL,
+                           overlap = 0.5, window = "hann",
                            detrend = "line", mark = NULL, decibels = FALSE, axis = "period",
                              confidence = 95, ...) {
   refuse_more("power_spectrum", ...)
@@ -72,7 +77,8 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
   plan$segment <- segment_steps(segment, x, rows, plan$method)
   parts <- unlist(lapply(measures, function(m) {
     invented <- !is_measured(x, m) & !is.na(x[[m]])
-    lapply(seq_len(length(rows$breaks) - 1), function(s) one_spectrum(x, m, s, rows, plan, invented))
+    lapply(seq_len(length(rows$breaks) - 1),
+           function(s) one_spectrum(x, m, s, rows, plan, invented))
   }), recursive = FALSE)
   there <- Filter(Negate(is.null), parts)
   if (length(there) == 0) abort_input("A spectrum needs 8 values or more in a series.")
@@ -89,19 +95,24 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
   )
 }
 
-spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window, detrend, confidence,
+spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window, detrend,
+                          confidence,
                           call = rlang::caller_env()) {
   gaps <- is_regular(x) && any(vapply(measures, function(m) has_holes(x, m), TRUE))
   if (is.null(method)) {
     method <- if (!is_regular(x) || gaps) "irregular" else "smoothed"
-    if (gaps) tell(c(i = "Values are missing: the spectrum rests on those that are there, by least squares."))
+    if (gaps) {
+      tell(c(i = "Values are missing: the spectrum rests on those that are there, by least \\
+                  squares."))
+    }
   }
   method <- check_choice(method, c("smoothed", "raw", "segments", "irregular"), call = call)
   if (method != "irregular") {
     if (!is_regular(x)) {
       abort_input(c(
         "A {.val {method}} spectrum needs a regular cadence.",
-        i = "Take {.code method = \"irregular\"}, which uses the true times, or {.fn resample} first."
+        i = "Take {.code method = \"irregular\"}, which uses the true times, or {.fn resample} \\
+             first."
       ), call = call)
     }
     if (gaps) {
@@ -111,10 +122,12 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
       ), call = call)
     }
   }
-  if (!is.numeric(smooth) || length(smooth) != 1 || is.na(smooth) || smooth < 1 || smooth %% 2 != 1) {
+  if (!is.numeric(smooth) || length(smooth) != 1 || is.na(smooth) || smooth < 1 ||
+      smooth %% 2 != 1) {
     abort_input("{.arg smooth} must be an odd number of ordinates, such as 5.", call = call)
   }
-  if (!is.numeric(overlap) || length(overlap) != 1 || is.na(overlap) || overlap < 0 || overlap > 0.9) {
+  if (!is.numeric(overlap) || length(overlap) != 1 || is.na(overlap) || overlap < 0 ||
+      overlap > 0.9) {
     abort_input("{.arg overlap} must be a share from 0 to 0.9.", call = call)
   }
   list(
@@ -149,15 +162,19 @@ spectrum_unit <- function(x, rows) {
   if (is_regular_cadence(cadence) && cadence$unit == "weekday") {
     return(list(name = "business day", size = 1, step = cadence$n))
   }
-  step <- if (is_regular_cadence(cadence)) step_seconds(cadence) else stats::median(typical_steps(rows))
+  step <- if (is_regular_cadence(cadence)) {
+    step_seconds(cadence)
+  } else {
+    stats::median(typical_steps(rows))
+  }
   name <- if (step < 86400 - 1) "hour" else if (step < 7 * 86400 - 1) "day" else "week"
   size <- c(hour = 3600, day = 86400, week = 7 * 86400)[[name]]
   list(name = name, size = size, step = step / size)
 }
 
 unit_seconds <- function(unit) {
-  switch(unit$name, month = 365.2425 / 12 * 86400, `business day` = 86400 * 365.2425 / 261, step = NA,
-         unit$size)
+  switch(unit$name, month = 365.2425 / 12 * 86400, `business day` = 86400 * 365.2425 / 261,
+         step = NA, unit$size)
 }
 
 # A period in words: "24 h" is "1 day", 0.33 hours "20 minutes".
@@ -185,7 +202,9 @@ mark_periods <- function(mark, unit, call = rlang::caller_env()) {
   seconds <- unit_seconds(unit)
   out <- vapply(mark, function(m) {
     if (is.numeric(m)) return(as.numeric(m))
-    if (is.na(seconds)) abort_input("Plain steps have no {.val {m}}: mark a number of steps.", call = call)
+    if (is.na(seconds)) {
+      abort_input("Plain steps have no {.val {m}}: mark a number of steps.", call = call)
+    }
     if (m %in% names(season_days)) return(season_days[[m]] * 86400 / seconds)
     duration_seconds(parse_step(m, "mark", call)) / seconds
   }, 1)
@@ -201,7 +220,8 @@ segment_steps <- function(segment, x, rows, method, call = rlang::caller_env()) 
   shortest <- min(diff(rows$breaks))
   steps <- in_steps(segment %||% max(8, shortest %/% 4), timeline_meta(x)$cadence, "segment", call)
   if (length(steps) != 1 || is.na(steps) || steps < 8 || steps > shortest) {
-    abort_input("A segment must have from 8 to {shortest} steps (the shortest series).", call = call)
+    abort_input("A segment must have from 8 to {shortest} steps (the shortest series).",
+                call = call)
   }
   round(steps)
 }
@@ -289,7 +309,8 @@ name_peaks <- function(lines, m, x, invented, v, plan) {
   own <- own | !is.na(fake)
   period[!own] <- (period[group$base] / group$times)[!own]
   data.frame(
-    measure = rep(m, n), period = period, words = vapply(period, period_words, "", unit = plan$unit),
+    measure = rep(m, n), period = period,
+    words = vapply(period, period_words, "", unit = plan$unit),
     frequency = lines$frequency, ratio = lines$ratio, p_value = lines$p_value,
     part_of = ifelse(own, NA_real_, period[group$base]), artefact = fake
   )
@@ -306,7 +327,8 @@ artefact_of <- function(frequency, x, origin, plan, width) {
     beats <- beat_frequencies(reading / seconds, grid)
     for (f in beats) {
       # Slow swings are copied to both sides of the beat.
-      hit <- abs(frequency - f) < max(2 * width, 0.1 * f) & !near_calendar(frequency, seconds, width)
+      hit <- abs(frequency - f) < max(2 * width, 0.1 * f) &
+        !near_calendar(frequency, seconds, width)
       out[hit] <- paste0("readings every ", show_duration(reading), " on a grid of ",
                          show_duration(grid * seconds), " beat there")
     }
@@ -315,7 +337,8 @@ artefact_of <- function(frequency, x, origin, plan, width) {
     rhythm <- even_lines(as.numeric(origin), 1e-4)
     rhythm <- rhythm$frequency / plan$unit$step
     for (f in utils::head(rhythm, 6)) {
-      hit <- is.na(out) & abs(frequency - f) < max(2 * width, 0.1 * f) & !near_calendar(frequency, seconds,
+      hit <- is.na(out) & abs(frequency - f) < max(2 * width, 0.1 * f) &
+        !near_calendar(frequency, seconds,
           width)
       out[hit] <- "values that were filled come in that rhythm"
     }
@@ -340,7 +363,8 @@ spectrum_notes <- function(m, invented, peaks) {
                     " likely made by the preparation: ", false$artefact[1], ".")
   }
   c(
-    if (invented > 0) paste0(show_percent(invented), " of the values of ", m, " were not measured."),
+    if (invented > 0) paste0(show_percent(invented), " of the values of ", m,
+                             " were not measured."),
     beats
   )
 }
@@ -359,7 +383,8 @@ peak_sentence <- function(p) {
   }
   words <- vapply(seq_len(nrow(main)), function(i) {
     parts <- unique(own$words[!is.na(own$part_of) & own$part_of == main$period[i]])
-    paste0(main$words[i], if (length(parts)) paste0(" (with its harmonic", if (length(parts) > 1) "s", " ",
+    paste0(main$words[i],
+           if (length(parts)) paste0(" (with its harmonic", if (length(parts) > 1) "s", " ",
         word_list(parts, 4), ")"))
   }, "")
   paste0("cycle", if (length(words) > 1) "s", " of ", word_list(words))
@@ -388,7 +413,8 @@ format.kairon_spectrum <- function(x, ...) {
     if (more > 0) paste0("  ... and ", plural(more, "more series", "more series")),
     if (length(x$notes)) paste0("  ! ", capitalise(utils::head(x$notes, 4))),
     paste0("  Nothing shorter than ", period_words(1 / limit, x$plan$unit),
-           " can be seen, and what is longer than ", period_words(spectrum_span(x) / 2, x$plan$unit),
+           " can be seen, and what is longer than ",
+           period_words(spectrum_span(x) / 2, x$plan$unit),
            " is seen less than twice and cannot be told from a trend.")
   )
 }

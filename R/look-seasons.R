@@ -5,44 +5,49 @@
 #'
 #' @param x A regular timeline.
 #' @param measures Measures; all by default.
-#' @param between The shortest and the longest season to look for, in steps (`c(20, 50)`) or as durations
-#'   (`c("5 days", "3 weeks")`). By default from 2 steps to a third of each series; cycles of the calendar
+#' @param between The shortest and the longest season to look for, in steps (`c(20, 50)`) or as
+#'   durations (`c("5 days", "3 weeks")`). By default from 2 steps to a third of each series; cycles
+#'   of the calendar
 #' (day, week,
 #'   year) also with two turns only.
 #' @param rivals Season lengths to compare side by side: steps, or names such as `"week"`.
 #' @param level Level of the tests: how often a season may be found in noise alone.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_seasons`. [as.data.frame()] gives one row for each season found in each series and
-#' measure, the
-#'   strongest first: `season` (its name in the calendar, or its steps), `steps`, `length` (in words),
+#' @returns A `kairon_seasons`. [as.data.frame()] gives one row for each season found in each series
+#' and measure, the
+#'   strongest first: `season` (its name in the calendar, or its steps), `steps`, `length` (in
+#'   words),
 #' `cycles` (how many there
-#'   are), `share` (of the variance of the series less a straight line that it explains, 0 to 1), `p_value`,
-#'   `correlation` (of the series with itself one season before) and `harmonics` (how many of its lines stand
+#'   are), `share` (of the variance of the series less a straight line that it explains, 0 to 1),
+#'   `p_value`, `correlation` (of the series with itself one season before) and `harmonics` (how
+#'   many of its lines stand
 #' out: one is a
 #'   sine, several are a shape). `autoplot()` folds the series over each season, or over the rivals.
 #' @section Method:
-#' Where all values are above zero and the spread in windows of a tenth of the series goes with their mean by
-#' a power of over one half, the search is in logarithms: growth in proportion is no season.
+#' Where all values are above zero and the spread in windows of a tenth of the series goes with
+#' their mean by a power of over one half, the search is in logarithms: growth in proportion is no
+#' season.
 #'
-#' Lines are looked for in the periodogram (straight line off, Hann taper). Their background is the larger of
-#' the 35 % quantile of the neighbours, scaled to a mean, and a first-order autoregressive (red or white)
-#' spectrum fitted to such quantiles. A line is looked at where the chance that the largest of all ordinates
-#' is that high over its background is below `level`. Lines at multiples of a frequency are joined to their
-#' fundamental, and to the day, week or year where they are overtones of it. A period is set to a cycle of the
-#' calendar within half an independent ordinate, or to a whole number of steps within a quarter. A line within
-#' two and a half independent ordinates of an overtone of a season that is there is what that season's changes
-#' leave, and no season.
+#' Lines are looked for in the periodogram (straight line off, Hann taper). Their background is the
+#' larger of the 35 % quantile of the neighbours, scaled to a mean, and a first-order autoregressive
+#' (red or white) spectrum fitted to such quantiles. A line is looked at where the chance that the
+#' largest of all ordinates is that high over its background is below `level`. Lines at multiples of
+#' a frequency are joined to their fundamental, and to the day, week or year where they are
+#' overtones of it. A period is set to a cycle of the calendar within half an independent ordinate,
+#' or to a whole number of steps within a quarter. A line within two and a half independent
+#' ordinates of an overtone of a season that is there is what that season's changes leave, and no
+#' season.
 #'
 #' What is looked at counts as a season where an F test, of waves and values that were freed of the
-#' autoregression (up to six lags by AICc) of what is left without them, is below `level` over the number of
-#' independent lines (over five for the day, week and year), in short series (1 + (100 / n)^2) times smaller;
-#' near a walk in the differences too. It is then taken off by least squares, and the search goes on. Cycles
-#' of the calendar that are left are tested in the same way.
+#' autoregression (up to six lags by AICc) of what is left without them, is below `level` over the
+#' number of independent lines (over five for the day, week and year), in short series (1 + (100 /
+#' n)^2) times smaller; near a walk in the differences too. It is then taken off by least squares,
+#' and the search goes on. Cycles of the calendar that are left are tested in the same way.
 #'
-#' By simulation, a share of at most 1 % of series of noise (white, red, walks, moving averages; 60 to 1,000
-#' values) has a season; of a strong hump in the spectrum 3 % at 60 values.
-#' @references Percival, D. B. and Walden, A. T. (1993). Spectral analysis for physical applications.
-#' Cambridge
+#' By simulation, a share of at most 1 % of series of noise (white, red, walks, moving averages; 60
+#' to 1,000 values) has a season; of a strong hump in the spectrum 3 % at 60 values.
+#' @references Percival, D. B. and Walden, A. T. (1993). Spectral analysis for physical
+#' applications. Cambridge
 #'   University Press. Mann, M. E. and Lees, J. M. (1996). Robust estimation of background noise and
 #'   signal detection in climatic time series. Climatic Change 33, 409-445.
 #' @seealso [lag_grid()], [lead_lag()], [effect_of()], [power_spectrum()], [stationarity()],
@@ -78,8 +83,10 @@ find_seasons <- function(x, measures = NULL, between = NULL, rivals = NULL, leve
   })
   structure(
     list(
-      table = do.call(rbind, tables), rivals = if (!is.null(rivals)) rival_steps(rivals, cadence, longest),
-      data = x, measures = measures, cadence = cadence, meta = timeline_meta(x), line = timeline_line(x),
+      table = do.call(rbind, tables),
+      rivals = if (!is.null(rivals)) rival_steps(rivals, cadence, longest),
+      data = x, measures = measures, cadence = cadence, meta = timeline_meta(x),
+      line = timeline_line(x),
         between = range,
       none = lapply(rlang::set_names(tables, measures),
                     function(t) setdiff(seq_len(length(rows$breaks) - 1), t$.series))
@@ -229,9 +236,10 @@ series_values <- function(x, measure, series) {
 #' count of the values in each part of the calendar, or in two parts crossed.
 #'
 #' @param x A timeline.
-#' @param each A part of the calendar, or two of them: `"hour of day"`, `"day of week"`, `"day of month"`,
-#' `"month of year"`,
-#'   `"quarter of year"`, `"season of year"` (December to February and so on, December counting to the year
+#' @param each A part of the calendar, or two of them: `"hour of day"`, `"day of week"`, `"day of
+#' month"`, `"month of year"`,
+#'   `"quarter of year"`, `"season of year"` (December to February and so on, December counting to
+#'   the year
 #' that follows),
 #'   `"week of year"`, `"day of year"`. By default the one that suits the cadence.
 #' @param split Whether to keep each cycle's own value too (each year's March), to see a season that
@@ -240,10 +248,11 @@ series_values <- function(x, measure, series) {
 #' @param as `"difference"`: effects are departures from the mean of the parts; `"index"`: they are
 #'   around 100.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_season_profile`. [as.data.frame()] gives one row for each series (with its attributes),
-#'   measure and part: `part` (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`, `count`, `effect`; with
-#'   `split` one for each cycle, with `cycle` (its first day) and `mean`, `count`. `autoplot()` draws the
-#'   profile with the band of the middle half; two parts as a heat map; with `split` each part's own history.
+#' @returns A `kairon_season_profile`. [as.data.frame()] gives one row for each series (with its
+#'   attributes), measure and part: `part` (and `part_2`), `mean`, `median`, `sd`, `q25`, `q75`,
+#'   `count`, `effect`; with `split` one for each cycle, with `cycle` (its first day) and `mean`,
+#'   `count`. `autoplot()` draws the profile with the band of the middle half; two parts as a heat
+#'   map; with `split` each part's own history.
 #' @seealso [change()], [rebase()], [stabilise()], [remove_seasons()], [standing()]
 #' @examples
 #' season_profile(demo_timeline("energy"), "hour of day")
@@ -258,21 +267,29 @@ season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = 
   check_rows(x)
   as <- check_choice(as, c("difference", "index"))
   meta <- timeline_meta(x)
-  if (meta$type == "step") abort_input("Plain steps have no calendar, and so no season by its parts.")
+  if (meta$type == "step") {
+    abort_input("Plain steps have no calendar, and so no season by its parts.")
+  }
   measures <- pick_measures(x, rlang::enquo(measures))
   parts <- vapply(each %||% usual_part(x), check_part, "", call = rlang::current_env())
-  if (length(parts) > 2) abort_input("One part of the calendar can be crossed with one other, not with more.")
-  if (length(parts) == 2 && isTRUE(split)) abort_input("{.arg split} goes with one part of the calendar.")
+  if (length(parts) > 2) {
+    abort_input("One part of the calendar can be crossed with one other, not with more.")
+  }
+  if (length(parts) == 2 && isTRUE(split)) {
+    abort_input("{.arg split} goes with one part of the calendar.")
+  }
   rows <- rows_of(x)
   local <- if (meta$type == "instant") cpp_local_of(rows$seconds, rows$zone) else rows$seconds
-  tables <- lapply(measures, profile_table, x = x, rows = rows, parts = parts, local = local, as = as)
+  tables <- lapply(measures, profile_table, x = x, rows = rows, parts = parts, local = local,
+                   as = as)
   history <- if (isTRUE(split)) {
-    do.call(rbind, lapply(measures, profile_history, x = x, rows = rows, part = parts, local = local))
+    do.call(rbind,
+            lapply(measures, profile_history, x = x, rows = rows, part = parts, local = local))
   }
   structure(
     list(
-      table = do.call(rbind, tables), history = history, parts = parts, measures = measures, as = as,
-      meta = meta, line = timeline_line(x)
+      table = do.call(rbind, tables), history = history, parts = parts, measures = measures,
+      as = as, meta = meta, line = timeline_line(x)
     ),
     class = "kairon_season_profile"
   )
@@ -304,7 +321,11 @@ distant_profile <- function(x, each, ...) {
 # The part that divides the cycle a cadence usually has.
 usual_part <- function(x) {
   cadence <- timeline_meta(x)$cadence
-  step <- if (is_regular_cadence(cadence)) step_seconds(cadence) else stats::median(typical_steps(rows_of(x)))
+  step <- if (is_regular_cadence(cadence)) {
+    step_seconds(cadence)
+  } else {
+    stats::median(typical_steps(rows_of(x)))
+  }
   if (step <= 6 * 3600) "hour of day" else if (step <= 2 * 86400) "day of week" else "month of year"
 }
 
@@ -351,8 +372,8 @@ profile_history <- function(m, x, rows, part, local) {
   order <- cpp_cell_order(at, sum(first))
   v <- x[[m]][order$order]
   out <- data.frame(
-    measure = rep(m, sum(first)), part = part_labels(part, code[first]), cycle = .Date(cycle[first]),
-    mean = range_statistic(v, v, order$from, order$to, "mean"),
+    measure = rep(m, sum(first)), part = part_labels(part, code[first]),
+    cycle = .Date(cycle[first]), mean = range_statistic(v, v, order$from, order$to, "mean"),
     count = range_statistic(v, v, order$from, order$to, "count")
   )
   keys <- rows$keys[owner[first], , drop = FALSE]
@@ -373,16 +394,20 @@ format.kairon_season_profile <- function(x, ...) {
   lines <- vapply(x$measures, function(m) {
     t <- x$table[x$table$measure == m, ]
     t <- stats::aggregate(t["effect"], unname(t[grep("^part", names(t))]), mean, na.rm = TRUE)
-    label <- function(i) paste(vapply(t[-ncol(t)], function(v) as.character(v[i]), ""), collapse = ", ")
+    label <- function(i) {
+      paste(vapply(t[-ncol(t)], function(v) as.character(v[i]), ""), collapse = ", ")
+    }
     unit <- if (x$as == "index") "" else x$meta$units[[m]]
-    sign <- function(v) paste0(if (x$as != "index" && v > 0) "+", trimws(paste(show_number(v), unit)))
+    sign <- function(v) {
+      paste0(if (x$as != "index" && v > 0) "+", trimws(paste(show_number(v), unit)))
+    }
     high <- which.max(t$effect)
     low <- which.min(t$effect)
     if (length(high) == 0) {
       return(paste0("  ", m, ": no values to compare."))
     }
-    paste0("  ", m, ": highest ", label(high), " (", sign(t$effect[high]), "), lowest ", label(low), " (",
-           sign(t$effect[low]), ")",
+    paste0("  ", m, ": highest ", label(high), " (", sign(t$effect[high]), "), lowest ", label(low),
+           " (", sign(t$effect[low]), ")",
            if (n > 1) paste0(", on average over ", n, " series"), ".")
   }, "")
   c(paste0("Profile by ", word_list(x$parts, last = " and "), " of ", x$line, "."), lines)

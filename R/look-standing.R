@@ -4,32 +4,30 @@
 #' far single months move for the season alone, and whether the change is more than the series
 #' changes by itself.
 #'
-#' @param x A timeline of more than a year. Readings finer than a month are first summed or averaged by
-#'   calendar month, months that are not finished left out; quarters and years stay as they are. Thirteen
-#'   months are enough for a first comparison.
+#' @param x A timeline of more than a year. Readings finer than a month are first summed or averaged
+#'   by calendar month, months that are not finished left out; quarters and years stay as they are.
+#'   Thirteen months are enough for a first comparison.
 #' @param measures Measures; all by default.
 #' @param better Which way is better, `"higher"` or `"lower"`: then the verdict says improving or
 #'   worsening, not rising or falling.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_standing`. [as.data.frame()] gives one row for each series and measure: `unit`,
-#'   `last_stamp`, `last`, `trailing_year` (total of an amount, mean of a level) and `year_before`, in the
-#'   measure's unit; `compared` (periods that both years have); `change` of these, as a share of the year
-#'   before, or in the unit where `relative` is FALSE since some year was not above zero; `usual_change` and
-#'   `rests_on`; `season_low` and `season_high` (as `change`); `filled` (periods of the trailing year
-#'   that were not measured); `verdict`; `ended` (by the rule of [forecast()]). `autoplot()` draws values,
-#'   trailing year and change.
+#' @returns A `kairon_standing`. [as.data.frame()] gives one row for each series and measure:
+#'   `unit`, `last_stamp`, `last`, `trailing_year` (total of an amount, mean of a level) and
+#'   `year_before`, in the measure's unit; `compared` (periods that both years have); `change` of
+#'   these, as a share of the year before, or in the unit where `relative` is FALSE since some year
+#'   was not above zero; `usual_change` and `rests_on`; `season_low` and `season_high` (as
+#'   `change`); `filled` (periods of the trailing year that were not measured); `verdict`; `ended`
+#'   (by the rule of [forecast()]). `autoplot()` draws values, trailing year and change.
 #' @section Rule:
-#' The change of the trailing year is called rising or falling where it is larger than twice its own usual
-#' variation, and otherwise no clear change. That variation is the robust standard deviation (1.4826 times
-#' the median distance
-#' from the median) of the same change at all stamps up to a year ago, where there are a year's worth of them
-#' or
-#' more (`rests_on` is `"past years"`); with a shorter history it is the standard error of the mean of the
-#' changes of single
-#' periods on the year before, with their lag-1 autocorrelation r taken into account by (1 + r) / (1 - r)
-#' (`"single periods"`). Months with less than 0.9 of their readings count as missing. A period that is
-#' missing in one
-#' of the two years is left out of both; at least three quarters of the year must be left.
+#' The change of the trailing year is called rising or falling where it is larger than twice its own
+#' usual variation, and otherwise no clear change. That variation is the robust standard deviation
+#' (1.4826 times the median distance from the median) of the same change at all stamps up to a year
+#' ago, where there are a year's worth of them or more (`rests_on` is `"past years"`); with a
+#' shorter history it is the standard error of the mean of the changes of single periods on the year
+#' before, with their lag-1 autocorrelation r taken into account by (1 + r) / (1 - r) (`"single
+#' periods"`). Months with less than 0.9 of their readings count as missing. A period that is
+#' missing in one of the two years is left out of both; at least three quarters of the year must be
+#' left.
 #' @seealso [rebase()], [stabilise()], [remove_seasons()], [season_profile()]
 #' @examples
 #' standing(demo_timeline("billed"), better = "higher")
@@ -41,7 +39,8 @@ standing <- function(x, measures = NULL, better = NULL, ...) {
   if (!is.null(better)) better <- check_choice(better, c("higher", "lower"))
   measures <- pick_measures(x, rlang::enquo(measures))
   if (timeline_meta(x)$type == "step") abort_input("Plain steps have no years to compare.")
-  wanted <- c(timeline_meta(x)$series, timeline_meta(x)$time, measures, companion_columns(x, measures))
+  wanted <- c(timeline_meta(x)$series, timeline_meta(x)$time, measures,
+              companion_columns(x, measures))
   grid <- yearly_grid(x[intersect(names(x), wanted)])
   cadence <- timeline_meta(grid)$cadence
   per_year <- 12 / cadence$n
@@ -53,7 +52,8 @@ standing <- function(x, measures = NULL, better = NULL, ...) {
       i = "{.fn change} compares shorter stretches."
     ))
   }
-  parts <- lapply(measures, standing_of, x = grid, rows = rows, per_year = per_year, better = better)
+  parts <- lapply(measures, standing_of, x = grid, rows = rows, per_year = per_year,
+                  better = better)
   table <- do.call(rbind, lapply(parts, `[[`, "table"))
   table$ended <- ended_lines(table, x)
   structure(
@@ -68,7 +68,8 @@ standing <- function(x, measures = NULL, better = NULL, ...) {
 }
 
 period_word <- function(cadence) {
-  switch(as.character(cadence$n), `1` = "month", `3` = "quarter", `6` = "half-year", `12` = "year", "period")
+  switch(as.character(cadence$n), `1` = "month", `3` = "quarter", `6` = "half-year", `12` = "year",
+         "period")
 }
 
 # Months, quarters and years as they are; everything else by month.
@@ -123,7 +124,8 @@ standing_of <- function(m, x, rows, per_year, better) {
       unit = meta$units[[m]], last_stamp = stamps[last], last = values[last],
       trailing_year = whole[last], year_before = year_before[last],
       compared = pairs[last], change = change[last], relative = relative, usual_change = usual$size,
-      rests_on = usual$from, season_low = extreme(effects, min), season_high = extreme(effects, max),
+      rests_on = usual$from, season_low = extreme(effects, min),
+      season_high = extreme(effects, max),
       filled = sum(invented[year]), verdict = standing_verdict(change[last], usual$size, better)
     )
   })
@@ -189,28 +191,40 @@ standing_lines <- function(s, i) {
   amount <- s$meta$kinds[[t$measure]] == "amount"
   with_unit <- function(v) trimws(paste(show_number(v), unit))
   name <- trimws(paste(t$measure, series_labels(t[s$meta$series])))
-  head <- paste0(name, ": ", if (isTRUE(t$ended)) "ended; ", with_unit(t$last), " in the last ", s$period,
+  head <- paste0(name, ": ", if (isTRUE(t$ended)) "ended; ", with_unit(t$last), " in the last ",
+                 s$period,
     " (",
                  standing_stamp(s, t$last_stamp), ")")
   if (is.na(t$change)) {
-    return(paste0(head, "; there are no two years to compare, or they lack too many ", s$period, "s."))
+    return(paste0(head, "; there are no two years to compare, or they lack too many ", s$period,
+                  "s."))
   }
-  year <- if (s$per_year == 1) "the last year" else paste("trailing", s$per_year, paste0(s$period, "s"))
-  total <- if (!is.na(t$trailing_year)) paste0(if (amount) "" else "at ", with_unit(t$trailing_year), ", ")
+  year <- if (s$per_year == 1) {
+    "the last year"
+  } else {
+    paste("trailing", s$per_year, paste0(s$period, "s"))
+  }
+  total <- if (!is.na(t$trailing_year)) paste0(if (amount) "" else "at ",
+                                               with_unit(t$trailing_year), ", ")
   head <- paste0(head, "; ", year, " ", total)
   season <- if (is.finite(t$season_low) && moves_with_season(t)) {
-    bound <- function(v) if (t$relative) sprintf("%+.0f", 100 * v) else paste0(if (v > 0) "+", show_number(v))
-    paste0("; single ", s$period, "s move between ", bound(t$season_low), " and ", bound(t$season_high), " ",
-           if (t$relative) "%" else unit, " for the season alone")
+    bound <- function(v) {
+      if (t$relative) sprintf("%+.0f", 100 * v) else paste0(if (v > 0) "+", show_number(v))
+    }
+    paste0("; single ", s$period, "s move between ", bound(t$season_low), " and ",
+           bound(t$season_high), " ", if (t$relative) "%" else unit, " for the season alone")
   }
   usual <- if (t$relative) paste(show_number(100 * t$usual_change, 2),
                                  "points") else with_unit(t$usual_change)
-  source <- if (identical(t$rests_on, "past years")) "in the years before, this change varied by" else
+  source <- if (identical(t$rests_on,
+                          "past years")) "in the years before, this change varied by" else
     "judged by its single periods, this change varies by"
   why <- if (!is.na(t$usual_change)) paste0(" (", source, " ", usual, ")")
   account <- c(
     if (t$filled) paste(plural(t$filled, s$period), "of the year not measured"),
-    if (t$compared < s$per_year) paste("compared on", t$compared, "of", s$per_year, paste0(s$period, "s"))
+    if (t$compared < s$per_year) {
+      paste("compared on", t$compared, "of", s$per_year, paste0(s$period, "s"))
+    }
   )
   paste0(head, move_words(t$change, t$relative, unit), " on the same time before", season, ". ",
          capitalise(t$verdict),
@@ -219,7 +233,11 @@ standing_lines <- function(s, i) {
 
 # A season that rounds to nothing is not told.
 moves_with_season <- function(t) {
-  if (t$relative) max(abs(c(t$season_low, t$season_high))) >= 0.005 else t$season_low < t$season_high
+  if (t$relative) {
+    max(abs(c(t$season_low, t$season_high))) >= 0.005
+  } else {
+    t$season_low < t$season_high
+  }
 }
 
 standing_stamp <- function(s, stamp) {

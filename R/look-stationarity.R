@@ -1,61 +1,67 @@
 #' Does a series keep its level, and what makes it do so?
 #'
-#' Tests of a unit root and of a constant level, which start from opposite sides, what each says, and how
-#' many ordinary
-#' and seasonal differences (or which transformation) make the series stationary.
+#' Tests of a unit root and of a constant level, which start from opposite sides, what each says,
+#' and how many ordinary and seasonal differences (or which transformation) make the series
+#' stationary.
 #'
 #' @param x A regular timeline.
 #' @param measures Measures; all by default.
-#' @param with What the test of a unit root allows for: a `"constant"`, a `"trend"` as well, or `"none"`.
-#' @param lags How many earlier changes that test takes in; by default as many as Akaike's corrected criterion
-#'   chooses, up to 12 (n / 100)^(1/4).
-#' @param seasons The season for seasonal differences: its name or steps; by default that of [find_seasons()].
+#' @param with What the test of a unit root allows for: a `"constant"`, a `"trend"` as well, or
+#'   `"none"`.
+#' @param lags How many earlier changes that test takes in; by default as many as Akaike's corrected
+#'   criterion chooses, up to 12 (n / 100)^(1/4).
+#' @param seasons The season for seasonal differences: its name or steps; by default that of
+#'   [find_seasons()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_stationarity`. [as.data.frame()] gives for each series and measure: `values`;
 #' `unit_root`, `unit_root_p`,
-#'   `unit_root_lags`, `unit_root_trend_p` (the same with a trend allowed for); `level`, `level_p` and
+#'   `unit_root_lags`, `unit_root_trend_p` (the same with a trend allowed for); `level`, `level_p`
+#'   and
 #' `level_bound` ("above" or "below" where the table ends),
 #' `level_lags`; `trend`,
 #'   `trend_p` (of the level test around a straight line); `season` (steps), `season_kept` (0 to 1);
 #' `ljung_box_p`,
-#'   `runs_p`; `differences` and `season_differences` needed, `transform` and `verdict`. `autoplot()` draws
+#'   `runs_p`; `differences` and `season_differences` needed, `transform` and `verdict`.
+#'   `autoplot()` draws
 #' the series with its
 #'   rolling mean and spread, before and after the differences.
 #' @section Tests:
 #' * Unit root: augmented Dickey and Fuller. A small p-value speaks against a unit root. P-values by
 #'     MacKinnon's (1994)
 #'   response surfaces for long series, shifted for short ones as his (2010) critical values are.
-#' * Constant level: Kwiatkowski, Phillips, Schmidt and Shin. A small p-value speaks against a constant
-#'     level. P-values lie between
-#'   the 10 and 1 % of their table 1, and are only bounds beyond. Lags by Newey and West's automatic rule, at
+#' * Constant level: Kwiatkowski, Phillips, Schmidt and Shin. A small p-value speaks against a
+#'     constant level. P-values lie between
+#'   the 10 and 1 % of their table 1, and are only bounds beyond. Lags by Newey and West's automatic
+#'   rule, at
 #' most 6 (n / 100)^(1/4) and a tenth of the values. The search of [by_arima()] uses the same test.
-#' * White noise: Ljung and Box over the first log n lags, and those of the season and of two; runs above and
-#'     below the median.
+#' * White noise: Ljung and Box over the first log n lags, and those of the season and of two; runs
+#'     above and below the median.
 #'
 #' Gaps: the longest stretch without one is tested.
 #' @section Rule:
 #' One seasonal difference where the season tells more than 60 % of what the trend leaves (found by
 #' simulation: `bench/arima-season.R`);
 #' then as many ordinary ones (up
-#' to 2) as the test of a constant level needs to be above 5 %. Logarithms are advised where the spread of
-#' whole seasons grows
-#' with their level (correlation over 0.6, largest over smallest spread over 2).
+#' to 2) as the test of a constant level needs to be above 5 %. Logarithms are advised where the
+#' spread of whole seasons grows with their level (correlation over 0.6, largest over smallest
+#' spread over 2).
 #' @references
-#' Dickey, D. A. and Fuller, W. A. (1979). Journal of the American Statistical Association 74, 427-431.
+#' Dickey, D. A. and Fuller, W. A. (1979). Journal of the American Statistical Association 74,
+#' 427-431.
 #'
-#' MacKinnon, J. G. (1994). Approximate asymptotic distribution functions for unit-root and cointegration
-#' tests. Journal of
-#' Business and Economic Statistics 12, 167-176; and (2010) Critical values for cointegration tests. Queen's
-#' Economics Department
-#' Working Paper 1227.
+#' MacKinnon, J. G. (1994). Approximate asymptotic distribution functions for unit-root and
+#' cointegration tests. Journal of Business and Economic Statistics 12, 167-176; and (2010) Critical
+#' values for cointegration tests. Queen's Economics Department Working Paper 1227.
 #'
-#' Kwiatkowski, D., Phillips, P. C. B., Schmidt, P. and Shin, Y. (1992). Journal of Econometrics 54, 159-178.
+#' Kwiatkowski, D., Phillips, P. C. B., Schmidt, P. and Shin, Y. (1992). Journal of Econometrics 54,
+#' 159-178.
 #'
-#' Hobijn, B., Franses, P. H. and Ooms, M. (1998). Generalizations of the KPSS-test for stationarity.
-#' Econometric Institute Report 9802.
+#' Hobijn, B., Franses, P. H. and Ooms, M. (1998). Generalizations of the KPSS-test for
+#' stationarity. Econometric Institute Report 9802.
 #'
 #' Ljung, G. M. and Box, G. E. P. (1978). Biometrika 65, 297-303.
-#' @seealso [lead_lag()], [effect_of()], [power_spectrum()], [find_seasons()], [noise_check()], [traits()]
+#' @seealso [lead_lag()], [effect_of()], [power_spectrum()], [find_seasons()], [noise_check()],
+#'   [traits()]
 #' @examples
 #' stationarity(demo_timeline("billed"))
 #' as.data.frame(stationarity(demo_timeline("demand")))
@@ -138,8 +144,10 @@ one_stationarity <- function(v, steps, strength, with, lags) {
   take <- function(t, name, none = NA_real_) if (is.null(t)) none else t[[name]]
   # A list, since thousands of small data frames are slow to make.
   out <- list(
-    values = sum(is.finite(v)), unit_root = take(root, "statistic"), unit_root_p = take(root, "p_value"),
-    unit_root_lags = take(root, "lags"), level = take(level, "statistic"), level_p = take(level, "p_value"),
+    values = sum(is.finite(v)), unit_root = take(root, "statistic"),
+    unit_root_p = take(root, "p_value"),
+    unit_root_lags = take(root, "lags"), level = take(level, "statistic"),
+    level_p = take(level, "p_value"),
     level_bound = take(level, "bound", ""), level_lags = take(level, "lags"),
       trend = take(trend, "statistic"),
     trend_p = take(trend, "p_value"), season = steps, season_kept = strength,
@@ -189,7 +197,8 @@ remedy_words <- function(t, cadence) {
   parts <- c(
     if (t$transform == "log") "logarithms",
     if (t$season_differences) paste("one difference over", steps_in_words(t$season, cadence)),
-    if (t$differences == 1) "one ordinary difference", if (t$differences == 2) "two ordinary differences"
+    if (t$differences == 1) "one ordinary difference",
+    if (t$differences == 2) "two ordinary differences"
   )
   if (length(parts)) word_list(parts, last = ", then ")
 }
@@ -204,7 +213,8 @@ stationarity_lines <- function(s, i) {
   remedy <- remedy_words(t, cadence)
   head <- switch(t$verdict,
     `stationary` = "keeps its level", `probably stationary` = "probably keeps its level",
-    `stationary around a line` = "keeps to a straight line: take the line off, or one ordinary difference",
+    `stationary around a line` =
+      "keeps to a straight line: take the line off, or one ordinary difference",
     paste0("does not keep its level: take ", remedy)
   )
   if (t$verdict != "not stationary" && t$transform == "log") head <- paste0(head,
@@ -217,8 +227,8 @@ stationarity_lines <- function(s, i) {
                  show_p(t$unit_root_p))
   level <- paste0("constant level ", if (t$level_p <= 0.05) "rejected" else "not rejected", ", ",
                   show_p(t$level_p, t$level_bound))
-  season <- if (t$season >= 2) paste0("; season of ", steps_in_words(t$season, cadence), " of strength ",
-                                      show_number(t$season_kept, 2))
+  season <- if (t$season >= 2) paste0("; season of ", steps_in_words(t$season, cadence),
+                                      " of strength ", show_number(t$season_kept, 2))
   paste0(name, " ", head, ". Tests: ", root, "; ", level, season, ".", disagreement(t))
 }
 
@@ -258,22 +268,23 @@ print.kairon_stationarity <- function(x, ...) {
 
 #' Is what is left mere noise?
 #'
-#' Two checks of white noise: autocorrelations up to a lag together (Ljung and Box), and the number of runs
-#' above and below
-#' the median (Wald and Wolfowitz), which sees slow waves that single lags do not.
+#' Two checks of white noise: autocorrelations up to a lag together (Ljung and Box), and the number
+#' of runs above and below the median (Wald and Wolfowitz), which sees slow waves that single lags
+#' do not.
 #'
 #' @param v Numbers in their order, such as residuals; missing values are left out of pairs.
-#' @param lags How many autocorrelations to test together, from the first on; by default as many as the
-#'   logarithm of the number of values, rounded up (Tsay, 2010).
-#' @param fitted How many parameters a model took to leave these residuals: they are taken off the degrees of
-#' freedom.
+#' @param lags How many autocorrelations to test together, from the first on; by default as many as
+#'   the logarithm of the number of values, rounded up (Tsay, 2010).
+#' @param fitted How many parameters a model took to leave these residuals: they are taken off the
+#' degrees of freedom.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame with one row for each check: `check`, `statistic`, `freedom`, `p_value`, `says`.
-#' @references Ljung, G. M. and Box, G. E. P. (1978). On a measure of lack of fit in time series models.
-#' Biometrika 65, 297-303.
-#'   Wald, A. and Wolfowitz, J. (1940). On a test whether two samples are from the same population. Annals of
-#'   Mathematical Statistics 11, 147-162.
-#'   Tsay, R. S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
+#' @returns A data frame with one row for each check: `check`, `statistic`, `freedom`, `p_value`,
+#'   `says`.
+#' @references Ljung, G. M. and Box, G. E. P. (1978). On a measure of lack of fit in time series
+#' models. Biometrika 65, 297-303.
+#'   Wald, A. and Wolfowitz, J. (1940). On a test whether two samples are from the same population.
+#'   Annals of Mathematical Statistics 11, 147-162. Tsay, R. S. (2010). Analysis of financial time
+#'   series, 3rd ed. Wiley, section 2.2.
 #' @seealso [effect_of()], [power_spectrum()], [find_seasons()], [stationarity()], [traits()]
 #' @examples
 #' noise_check(adjusted(decomposition(demo_timeline("billed"), "year"))$adjusted)
@@ -292,19 +303,22 @@ noise_check <- function(v, lags = NULL, fitted = 0, ...) {
 
 check_noise <- function(v, lags, fitted = 0, call = rlang::caller_env()) {
   if (fitted >= max(lags)) {
-    abort_input("With {fitted} fitted parameter{?s}, {.arg lags} must be larger than {fitted}.", call = call)
+    abort_input("With {fitted} fitted parameter{?s}, {.arg lags} must be larger than {fitted}.",
+                call = call)
   }
   v[is.infinite(v)] <- NA
   together <- left_correlation_test(v, lags, fitted)
   runs <- runs_test(v)
   if (is.null(together) || is.null(runs)) {
-    abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the least.",
+    abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the \\
+                 least.",
       call = call)
   }
   p <- c(together$p_value, runs$p_value)
   data.frame(
     check = c("autocorrelations together", "runs about the median"),
-    statistic = c(together$statistic, runs$statistic), freedom = c(together$freedom, NA), p_value = p,
+    statistic = c(together$statistic, runs$statistic), freedom = c(together$freedom, NA),
+    p_value = p,
     says = c(
       if (p[1] < 0.05) "something of the past is left" else "nothing of the past is left",
       runs_words(p[2], runs)

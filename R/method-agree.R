@@ -1,9 +1,10 @@
-# Forecasts of a timeline with totals that add up: what a method gives for all series, moved by the least
-# change that makes every total the sum of its parts.
+# Forecasts of a timeline with totals that add up: what a method gives for all series, moved by the
+# least change that makes every total the sum of its parts.
 
 agree_choices <- c("errors", "sizes", "parts", "shares", "none")
 
-# What a forecast needs to know of sums: how to agree, and the pairs of totals and parts; NULL without totals.
+# What a forecast needs to know of sums: how to agree, and the pairs of totals and parts; NULL
+# without totals.
 agreement <- function(x, measure, agree, rows = rows_of(x), call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   if (is.null(meta$sums)) {
@@ -11,7 +12,8 @@ agreement <- function(x, measure, agree, rows = rows_of(x), call = rlang::caller
   }
   if (length(meta$undo[[measure]])) {
     if (agree != "none") {
-      tell(c("!" = "The scale of {.field {measure}} was changed, where sums are none: forecasts of totals \\
+      tell(c("!" = "The scale of {.field {measure}} was changed, where sums are none: forecasts \\
+                    of totals \\
                     are left as they are."))
     }
     return(NULL)
@@ -20,10 +22,12 @@ agreement <- function(x, measure, agree, rows = rows_of(x), call = rlang::caller
   if (nrow(pairs) == 0) {
     return(NULL)
   }
-  list(how = agree, plan = sum_plan(pairs$total, pairs$part), amount = meta$kinds[[measure]] == "amount")
+  list(how = agree, plan = sum_plan(pairs$total, pairs$part),
+       amount = meta$kinds[[measure]] == "amount")
 }
 
-# Totals that are not the sums of their parts cannot be made to agree: some part was taken out, or is another.
+# Totals that are not the sums of their parts cannot be made to agree: some part was taken out, or
+# is another.
 check_sums <- function(x, measure, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   if (is.null(meta$sums) || length(meta$undo[[measure]]) || meta$kinds[[measure]] != "amount") {
@@ -71,7 +75,8 @@ piece_errors <- function(method, model, batch, most = 120) {
   rbind(e, matrix(0, most - nrow(e), n))
 }
 
-# `out`: point, lower, upper (a row a step, a column a series), errors, maybe paths. `levels`: of the bounds.
+# `out`: point, lower, upper (a row a step, a column a series), errors, maybe paths. `levels`: of
+# the bounds.
 agreed_result <- function(out, batch, agreement, levels) {
   plan <- whole_sums(agreement$plan, out$point)
   if (length(plan$totals) == 0 || agreement$how == "none") {
@@ -149,8 +154,8 @@ whole_sums <- function(plan, point) {
   sum_plan(total[stay], plan$part[stay])
 }
 
-# The spread of each series and step, from its widest bounds; by how much they were widened for what a method
-# did at two cutoffs is too uncertain for weights.
+# The spread of each series and step, from its widest bounds; by how much they were widened for what
+# a method did at two cutoffs is too uncertain for weights.
 forecast_spread <- function(out, levels, batch) {
   i <- which.max(levels)
   wide <- out$upper[[i]] - out$lower[[i]]
@@ -179,7 +184,8 @@ agree_weights <- function(how, spread, errors, keep, batch, plan) {
 # The largest totals by past shares: those of the last 365 values at most.
 shared_values <- function(v, batch, plan) {
   owner <- series_index(batch$breaks)
-  recent <- as.vector(tapply(batch$values, owner, function(x) sum(utils::tail(x, 365), na.rm = TRUE)))
+  recent <- as.vector(tapply(batch$values, owner,
+                             function(x) sum(utils::tail(x, 365), na.rm = TRUE)))
   parts <- unique(plan$part)
   counts <- tabulate(plan$id, length(plan$totals))
   out <- v
@@ -195,7 +201,8 @@ shared_values <- function(v, batch, plan) {
   as.vector(add_up(out, plan))
 }
 
-# Totals after values were moved to limits or rounded, and what is said where forecasts do not agree.
+# Totals after values were moved to limits or rounded, and what is said where forecasts do not
+# agree.
 sums_kept <- function(result, x, how) {
   meta <- timeline_meta(x)
   table <- result$table
@@ -212,7 +219,8 @@ sums_kept <- function(result, x, how) {
     v <- t(matrix(table$value[at], steps))
     plan <- whole_sums(plan, t(v))
     if (how == "none") {
-      result$notes <- c(result$notes, apart_words(v, plan, table[first, meta$series, drop = FALSE], method,
+      result$notes <- c(result$notes,
+                        apart_words(v, plan, table[first, meta$series, drop = FALSE], method,
                                                   meta,
                                                   table$measure[1]))
     } else if (length(plan$totals)) {
@@ -260,15 +268,16 @@ apart_words <- function(v, plan, keys, method, meta, measure) {
   )
 }
 
-# Forecasts that agree over time: the same method forecasts the sums (of levels the means) of longer periods,
-# and the steps move by the least change that brings the two together.
+# Forecasts that agree over time: the same method forecasts the sums (of levels the means) of longer
+# periods, and the steps move by the least change that brings the two together.
 #
-# Athanasopoulos, Hyndman, Kourentzes and Petropoulos (2017), European Journal of Operational Research 262,
-# 60-74.
+# Athanasopoulos, Hyndman, Kourentzes and Petropoulos (2017), European Journal of Operational
+# Research 262, 60-74.
 
-# For each of `cadences`: `long`, the timeline of its periods, how many of them to forecast (`steps`), and for
-# every step ahead which of those it lies in (`of`; missing where that one ends beyond the horizon or began
-# before what is known of it). `last`: the last known period of the timeline's own cadence.
+# For each of `cadences`: `long`, the timeline of its periods, how many of them to forecast
+# (`steps`), and for every step ahead which of those it lies in (`of`; missing where that one ends
+# beyond the horizon or began before what is known of it). `last`: the last known period of the
+# timeline's own cadence.
 periods_over <- function(x, measure, cadences, steps, last, call = rlang::caller_env()) {
   if (length(cadences) == 0) {
     return(NULL)
@@ -276,12 +285,13 @@ periods_over <- function(x, measure, cadences, steps, last, call = rlang::caller
   if (length(timeline_meta(x)$undo[[measure]])) {
     abort_input(c(
       "{.arg agree_over} needs values on their own scale.",
-      x = "The scale of {.field {measure}} was changed: its forecasts are of changed values, which do not \\
+      x = "The scale of {.field {measure}} was changed: its forecasts are of changed values, \\
+           which do not \\
            add up over time."
     ), call = call)
   }
-  lapply(rlang::set_names(cadences), periods_over_one, x = x, measure = measure, steps = steps, last = last,
-         call = call)
+  lapply(rlang::set_names(cadences), periods_over_one, x = x, measure = measure, steps = steps,
+         last = last, call = call)
 }
 
 periods_over_one <- function(every, x, measure, steps, last, call) {
@@ -302,11 +312,13 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
   cadence <- timeline_meta(long)$cadence
   if (step_seconds(cadence) < 1.5 * step_seconds(meta$cadence)) {
     abort_input(c("Forecasts agree over periods longer than a step.",
-                  x = "A step is {format(meta$cadence)}, and {.arg agree_over} has {.val {every}}."),
+                  x = "A step is {format(meta$cadence)}, and {.arg agree_over} has \\
+                       {.val {every}}."),
                   call = call)
   }
   rows <- rows_of(x)
-  zone <- future_zone(meta, rows, steps + ceiling(2 * step_seconds(cadence) / step_seconds(meta$cadence)))
+  zone <- future_zone(meta, rows,
+                      steps + ceiling(2 * step_seconds(cadence) / step_seconds(meta$cadence)))
   period_at <- function(k) period_of(cadence, period_start(meta$cadence, k, zone), zone)
   of <- period_at(last + seq_len(steps))
   of[of == period_at(last + steps + 1)] <- NA
@@ -320,15 +332,16 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
     every = every, amount = amount,
     long = if (any(!is.na(of))) make_batch(complete_grid(long, common_end = TRUE), measure),
     steps = max(0, of - end, na.rm = TRUE), of = of - end,
-    # Which series of the timeline each of the longer periods' is, and what is known of the period under way.
+    # Which series of the timeline each of the longer periods' is, and what is known of the period
+    # under way.
     series = match(series_labels(long_rows$keys), series_labels(rows$keys)),
     begun = split(x[[measure]][under_way], factor(series_index(rows$breaks)[under_way],
                                                   seq_len(length(rows$breaks) - 1)))
   )
 }
 
-# `out`: point, lower, upper of the steps. `forecast`: a function of a batch and a number of steps that gives
-# the same for longer periods.
+# `out`: point, lower, upper of the steps. `forecast`: a function of a batch and a number of steps
+# that gives the same for longer periods.
 agreed_over <- function(out, batch, over, levels, forecast) {
   notes <- character()
   held <- list()
@@ -349,7 +362,8 @@ agreed_over <- function(out, batch, over, levels, forecast) {
     return(c(out, list(over_notes = notes)))
   }
   spread <- forecast_spread(out, levels, batch)
-  lowest <- tapply(batch$values, series_index(batch$breaks), function(v) min(c(v, Inf), na.rm = TRUE))
+  lowest <- tapply(batch$values, series_index(batch$breaks),
+                   function(v) min(c(v, Inf), na.rm = TRUE))
   never_below <- as.vector(lowest) >= 0
   before <- out$point
   for (s in seq_len(ncol(before))) {
@@ -360,7 +374,8 @@ agreed_over <- function(out, batch, over, levels, forecast) {
     sums <- do.call(rbind, lapply(rows, `[[`, "sums"))
     value <- unlist(lapply(rows, `[[`, "value"))
     own <- unlist(lapply(rows, `[[`, "spread"))
-    out$point[, s] <- nearest_to_periods(before[, s], spread[, s], sums, value, own, isTRUE(never_below[s]))
+    out$point[, s] <- nearest_to_periods(before[, s], spread[, s], sums, value, own,
+                                         isTRUE(never_below[s]))
   }
   moved <- out$point - before
   for (i in seq_along(levels)) {
@@ -371,7 +386,8 @@ agreed_over <- function(out, batch, over, levels, forecast) {
   c(out, list(over_notes = notes))
 }
 
-# What longer periods say of one series: a row of `sums` for each, the value that its steps should add up to.
+# What longer periods say of one series: a row of `sums` for each, the value that its steps should
+# add up to.
 period_rows <- function(o, s, steps) {
   j <- match(s, o$series)
   k <- sort(unique(o$of[!is.na(o$of)]))
@@ -394,7 +410,8 @@ period_rows <- function(o, s, steps) {
   list(sums = sums[good, , drop = FALSE], value = value[good], spread = spread[good])
 }
 
-# Least squares: each step and each sum by its own spread. Steps that cannot be negative are held at zero.
+# Least squares: each step and each sum by its own spread. Steps that cannot be negative are held at
+# zero.
 nearest_to_periods <- function(point, spread, sums, value, own, positive) {
   out <- point
   fixed <- rep(FALSE, length(point))

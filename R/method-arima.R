@@ -1,50 +1,52 @@
 #' Forecast by autoregression and moving averages
 #'
-#' The differenced series depends on its own last values and on the last shocks, at single steps and at
-#' whole seasons, beside drivers and events. Orders are found for each series, or given.
+#' The differenced series depends on its own last values and on the last shocks, at single steps and
+#' at whole seasons, beside drivers and events. Orders are found for each series, or given.
 #'
 #' @param order Three numbers: how many last values (p), differences (d) and last shocks (q); `NULL`
 #'   searches. An `NA` among them is found too.
 #' @param season_order The same at whole seasons (P, D, Q); `NULL` searches where there is a season.
-#' @param seasons The season by name or steps; by default the shortest that [find_seasons()] finds, else the
-#'   usual cycle; `"none"`. Longer ones that are seen twice, and one of over 48 steps, enter as waves (pairs
-#'   of sine and cosine, their number by AICc).
-#' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
+#' @param seasons The season by name or steps; by default the shortest that [find_seasons()] finds,
+#'   else the usual cycle; `"none"`. Longer ones that are seen twice, and one of over 48 steps,
+#'   enter as waves (pairs of sine and cosine, their number by AICc).
+#' @param drivers Columns that the measure depends on, declared by [known_ahead()] or
+#'   [to_forecast()].
 #' @param events A calendar of [events()]: each name becomes an effect.
-#' @param intercept Whether there is a mean (without differences) or a drift (with one); `NULL`: where AICc
-#'   wants it.
+#' @param intercept Whether there is a mean (without differences) or a drift (with one); `NULL`:
+#'   where AICc wants it.
 #' @param search `"stepwise"` from a few starting orders, or `"wide"` over all up to `most`.
 #' @param most The largest p, q, P and Q of a search.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
 #'   standard errors, `search_path()` the orders that were tried.
 #' @section Formula:
-#' With w the series less its drivers, differenced d times by steps and D times by seasons, phi(B) Phi(B^m)
-#' w = theta(B) Theta(B^m) e. The exact Gaussian likelihood comes from the Kalman filter (with missing
-#' values: on the series itself, from an exact diffuse start: Koopman, 1997), drivers are found by least
-#' squares within it, and the coefficients stay where the model is stationary and invertible. Variances of
-#' forecasts are sums of squared psi weights, and hold that coefficients and drivers are estimates, as those
-#' of [by_smoothing()] do (a coefficient of which nothing is seen has the sd 0.5); a drift that the search
-#' left out is not known to be none. Where orders were searched for, the best has smaller errors than it will
-#' make: the variance is 1 + 6 / n times as large (by simulation). Student's quantiles as there.
+#' With w the series less its drivers, differenced d times by steps and D times by seasons, phi(B)
+#' Phi(B^m) w = theta(B) Theta(B^m) e. The exact Gaussian likelihood comes from the Kalman filter
+#' (with missing values: on the series itself, from an exact diffuse start: Koopman, 1997), drivers
+#' are found by least squares within it, and the coefficients stay where the model is stationary and
+#' invertible. Variances of forecasts are sums of squared psi weights, and hold that coefficients
+#' and drivers are estimates, as those of [by_smoothing()] do (a coefficient of which nothing is
+#' seen has the sd 0.5); a drift that the search left out is not known to be none. Where orders were
+#' searched for, the best has smaller errors than it will make: the variance is 1 + 6 / n times as
+#' large (by simulation). Student's quantiles as there.
 #' @section Choice of orders:
-#' The season is differenced where it tells more than 60 % of what the trend leaves (found by simulation:
-#' `bench/arima-season.R`), then steps up to twice until the test of a kept level passes at 5 %
-#' ([stationarity()]). All orders up to the limits are weighed by one regression each, on past values and on
-#' the shocks that a long autoregression leaves (Hannan and Rissanen, 1982); from the best three, and from no
-#' terms at all, the search goes on by exact likelihood, each time to the best of all orders that differ in
-#' one term (or in one of both kinds), until AICc falls no more. Refused are roots so near to the unit circle
-#' that half of a shock is left after as many steps as there are values, but for shocks of the season (a
-#' season that stays the same cancels its difference). Orders of series of over 2,400 values are looked for in
-#' the last 1,200.
+#' The season is differenced where it tells more than 60 % of what the trend leaves (found by
+#' simulation: `bench/arima-season.R`), then steps up to twice until the test of a kept level passes
+#' at 5 % ([stationarity()]). All orders up to the limits are weighed by one regression each, on
+#' past values and on the shocks that a long autoregression leaves (Hannan and Rissanen, 1982); from
+#' the best three, and from no terms at all, the search goes on by exact likelihood, each time to
+#' the best of all orders that differ in one term (or in one of both kinds), until AICc falls no
+#' more. Refused are roots so near to the unit circle that half of a shock is left after as many
+#' steps as there are values, but for shocks of the season (a season that stays the same cancels its
+#' difference). Orders of series of over 2,400 values are looked for in the last 1,200.
 #' @references Gardner, G., Harvey, A. C. and Phillips, G. D. A. (1980). Algorithm AS 154. Applied
 #' Statistics 29, 311-322.
 #'
-#' Hannan, E. J. and Rissanen, J. (1982). Recursive estimation of mixed autoregressive-moving average order.
-#' Biometrika 69, 81-94.
+#' Hannan, E. J. and Rissanen, J. (1982). Recursive estimation of mixed autoregressive-moving
+#' average order. Biometrika 69, 81-94.
 #'
-#' Koopman, S. J. (1997). Exact initial Kalman filtering and smoothing for nonstationary time series models.
-#' Journal of the American Statistical Association 92, 1630-1638.
+#' Koopman, S. J. (1997). Exact initial Kalman filtering and smoothing for nonstationary time series
+#' models. Journal of the American Statistical Association 92, 1630-1638.
 #'
 #' Monahan, J. F. (1984). A note on enforcing stationarity in autoregressive-moving average models.
 #' Biometrika 71, 403-404.
@@ -55,7 +57,8 @@
 #' chosen
 #' forecast(demo_timeline("billed"), "6 months", by_arima())
 #' @export
-by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, drivers = NULL, events = NULL,
+by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, drivers = NULL,
+                     events = NULL,
                      intercept = NULL, search = c("stepwise", "wide"), most = c(5, 5, 2, 2)) {
   refuse_more("by_arima", ...)
   check_orders <- function(o, arg) {
@@ -63,7 +66,8 @@ by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, dri
                              all(is.na(o) | (o >= 0 & o == round(o) & o <= 12)))
     if (!fine) {
       abort_input(c(
-        "{.arg {arg}} must be three whole numbers from 0 to 12, or {.val NA} where one is to be found.",
+        "{.arg {arg}} must be three whole numbers from 0 to 12, or {.val NA} where one is to be \\
+         found.",
         i = "Such as {.code c(1, 1, 1)}: last values, differences, last shocks.",
         i = if (arg == "season_order") "How long a season is goes to {.arg seasons}."
       ), call = rlang::caller_env(2))
@@ -74,8 +78,10 @@ by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, dri
     abort_input("{.arg most} must be four whole numbers: the largest p, q, P and Q.")
   }
   new_method(
-    "arima", order = check_orders(order, "order"), season_order = check_orders(season_order, "season_order"),
-    seasons = seasons, drivers = read_drivers(drivers), events = if (!is.null(events)) events_of(events),
+    "arima", order = check_orders(order, "order"),
+    season_order = check_orders(season_order, "season_order"),
+    seasons = seasons, drivers = read_drivers(drivers),
+    events = if (!is.null(events)) events_of(events),
     intercept = intercept, search = picked_choice(search), most = as.integer(most)
   )
 }
@@ -97,7 +103,9 @@ arima_seasons <- function(method, context) {
 }
 
 #' @export
-method_needs.kairon_by_arima <- function(method, context) list(values = 2, season = FALSE, piece = 20)
+method_needs.kairon_by_arima <- function(method, context) {
+  list(values = 2, season = FALSE, piece = 20)
+}
 
 #' @export
 method_describe.kairon_by_arima <- function(method, context) {
@@ -154,7 +162,8 @@ method_fit.kairon_by_arima <- function(method, batch) {
   plans <- columns <- vector("list", n)
   notes <- character()
   if (plain) {
-    fits <- in_pieces(batch, function(v, b) run(v, b, matrix(0, length(v), 0)), function(p) do.call(c, p))
+    fits <- in_pieces(batch, function(v, b) run(v, b, matrix(0, length(v), 0)),
+                      function(p) do.call(c, p))
     plans <- rep(list(list(waves = list(), context = context)), n)
     columns <- lapply(diff(batch$breaks), function(size) matrix(0, size, 0))
     kept <- rep(list(integer()), n)
@@ -193,19 +202,23 @@ method_fit.kairon_by_arima <- function(method, batch) {
     columns[[s]] <- matrix(0, length(v), 0)
     kept[[s]] <- integer()
     plans[[s]]$waves <- list()
-    fits[[s]] <- cpp_arima_fit(v, c(0L, length(v)), free, c(method$most, FALSE), columns[[s]], 1L)[[1]]
+    fits[[s]] <- cpp_arima_fit(v, c(0L, length(v)), free, c(method$most, FALSE), columns[[s]],
+                               1L)[[1]]
   }
   if (length(bad)) {
     notes <- c(notes, paste0(
-      plural(length(bad), "series", "series"), " too short or too even for these orders; used instead ",
+      plural(length(bad), "series", "series"),
+      " too short or too even for these orders; used instead ",
       word_list(unique(vapply(fits[bad], arima_words, "")))
     ))
   }
   notes <- c(notes, edge_notes(fits[setdiff(seq_along(fits), bad)], free = is.null(method$order)))
   open <- sum(!vapply(fits, `[[`, TRUE, "settled"))
   if (open) notes <- c(notes,
-                       paste0("the fit of ", plural(open, "series", "series"), " did not settle fully"))
-  list(fits = fits, plans = plans, columns = columns, kept = kept, batch = batch, notes = unique(notes))
+                       paste0("the fit of ", plural(open, "series", "series"),
+                              " did not settle fully"))
+  list(fits = fits, plans = plans, columns = columns, kept = kept, batch = batch,
+       notes = unique(notes))
 }
 
 # Given orders ask for two values, after differences, for each coefficient.
@@ -214,7 +227,8 @@ too_many_orders <- function(method, batch, codes) {
   if (anyNA(codes)) {
     return(rep(FALSE, n))
   }
-  have <- tabulate(series_index(batch$breaks)[is.finite(batch$values)], n) - codes[2] - codes[5] * codes[7]
+  have <- tabulate(series_index(batch$breaks)[is.finite(batch$values)], n) - codes[2] -
+    codes[5] * codes[7]
   wanted <- sum(codes[c(1, 3, 4, 6)]) + (codes[8] > 0)
   wanted > 0 & have < 2 * wanted
 }
@@ -235,7 +249,8 @@ edge_notes <- function(fits, free) {
   said <- function(n, words) if (n) paste0(words, " (", plural(n, "series", "series"), ")")
   c(
     said(grows,
-         "the last values nearly need a difference, or the series explodes: difference it or stabilise() it"),
+         paste("the last values nearly need a difference, or the series explodes: difference it or",
+               "stabilise() it")),
     said(steps, "the shocks cancel a difference: one difference less may do"),
     said(turns, "the shocks of the season cancel a difference: one seasonal difference less may do")
   )
@@ -257,8 +272,8 @@ arima_words <- function(fit) {
   }
   paste0(
     plural(o[1], "last value"), ", ", plural(o[2], "difference"), ", ", plural(o[3], "last shock"),
-    if (o[7] > 1 && sum(o[4:6]) > 0) paste0("; at seasons of ", o[7], " steps ", o[4], ", ", o[5], ", ",
-                                            o[6]),
+    if (o[7] > 1 && sum(o[4:6]) > 0) paste0("; at seasons of ", o[7], " steps ", o[4], ", ", o[5],
+                                            ", ", o[6]),
     if (o[8]) if (o[2] + o[5] == 0) "; a mean" else "; a drift"
   )
 }
@@ -280,8 +295,10 @@ arima_ahead <- function(method, model, s, horizon, unsure = horizon > 0) {
   future <- matrix(0, horizon, 0)
   if (ncol(model$columns[[s]]) && horizon > 0) {
     ahead <- batch$context$ahead(horizon)
-    future <- arima_columns(method, model$plans[[s]], length(v) - 1 + seq_len(horizon), ahead$stamps,
-                            lapply(ahead$drivers, function(m) m[, s]))[, model$kept[[s]], drop = FALSE]
+    future <- arima_columns(method, model$plans[[s]], length(v) - 1 + seq_len(horizon),
+                            ahead$stamps,
+                            lapply(ahead$drivers,
+                                   function(m) m[, s]))[, model$kept[[s]], drop = FALSE]
   }
   call_core(cpp_arima_forecast(fit, v, model$columns[[s]], future, as.integer(horizon), unsure,
                                is.null(method$order) && is.null(method$intercept)))
@@ -290,9 +307,10 @@ arima_ahead <- function(method, model, s, horizon, unsure = horizon > 0) {
 arima_numbers <- function(method, model, horizon) {
   made <- lapply(seq_along(model$fits), function(s) arima_ahead(method, model, s, horizon))
   shape <- function(name) matrix(vapply(made, `[[`, numeric(horizon), name), horizon)
-  freedom <- vapply(model$fits, function(f) if (f$fitted) max(1, f$scores[6] - f$scores[2] + 1) else 1, 1)
-  # The best of many orders has smaller errors than it will make: by simulation as much as three more
-  # coefficients, and the choice of differences, would take off (bench/calibration.R).
+  freedom <- vapply(model$fits,
+                    function(f) if (f$fitted) max(1, f$scores[6] - f$scores[2] + 1) else 1, 1)
+  # The best of many orders has smaller errors than it will make: by simulation as much as three
+  # more coefficients, and the choice of differences, would take off (bench/calibration.R).
   values <- vapply(model$fits, function(f) if (f$fitted) f$scores[6] else Inf, 1)
   lucky <- if (is.null(method$order)) 1 + 6 / values else 1
   seen <- seen_steps(model$batch)
@@ -353,7 +371,8 @@ method_coefficients.kairon_by_arima <- function(method, model) {
     term <- function(what, v) if (length(v)) paste(what, seq_along(v))
     drivers <- c(if (f$order[8]) if (f$order[2] + f$order[5] == 0) "mean" else "drift",
                  colnames(model$columns[[s]]))
-    terms <- c(term("last value", f$ar), term("last shock", f$ma), term("value of the season", f$season_ar),
+    terms <- c(term("last value", f$ar), term("last shock", f$ma),
+               term("value of the season", f$season_ar),
                term("shock of the season", f$season_ma), drivers)
     estimate <- c(f$ar, f$ma, f$season_ar, f$season_ma, f$drivers)
     if (length(estimate) == 0) {
@@ -370,8 +389,8 @@ method_coefficients.kairon_by_arima <- function(method, model) {
 #' @export
 method_information.kairon_by_arima <- function(method, model) {
   rows <- lapply(model$fits, function(f) {
-    data.frame(log_likelihood = f$scores[1], parameters = f$scores[2], aic = f$scores[3], aicc = f$scores[4],
-               bic = f$scores[5], residual_sd = sqrt(f$sigma2))
+    data.frame(log_likelihood = f$scores[1], parameters = f$scores[2], aic = f$scores[3],
+               aicc = f$scores[4], bic = f$scores[5], residual_sd = sqrt(f$sigma2))
   })
   do.call(rbind, rows)
 }
@@ -393,8 +412,8 @@ method_advance.kairon_by_arima <- function(method, model, batch) {
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_arima()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame in the order of the search: the series columns, `order` and `season_order` as text,
-#'   `constant`, `aicc`, and `verdict`: "best", "worse", "root near one" or "not fitted".
+#' @returns A data frame in the order of the search: the series columns, `order` and `season_order`
+#'   as text, `constant`, `aicc`, and `verdict`: "best", "worse", "root near one" or "not fitted".
 #' @seealso [advance()], [fit-generics], [recursion()], [roots()]
 #' @examples
 #' search_path(fit(demo_timeline("billed"), by_arima()))
@@ -416,13 +435,13 @@ search_path <- function(fit, ...) {
     fine <- which(tried$rejected == 0)
     if (length(fine)) verdict[fine[which.min(tried$aicc[fine])]] <- "best"
     text <- function(columns) apply(o[, columns, drop = FALSE], 1, paste, collapse = ", ")
-    table <- data.frame(order = text(1:3), season_order = text(4:6), constant = o[, 8] > 0, aicc = tried$aicc,
-                        verdict = verdict)
+    table <- data.frame(order = text(1:3), season_order = text(4:6), constant = o[, 8] > 0,
+                        aicc = tried$aicc, verdict = verdict)
     if (ncol(keys)) cbind(keys[rep(s, nrow(table)), , drop = FALSE], table) else table
   })
   out <- do.call(rbind, out)
-  result_table(out %||% data.frame(order = character(), season_order = character(), constant = logical(),
-                                   aicc = numeric(),
+  result_table(out %||% data.frame(order = character(), season_order = character(),
+                                   constant = logical(), aicc = numeric(),
                       verdict = character()))
 }
 
@@ -432,12 +451,14 @@ search_path <- function(fit, ...) {
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_arima()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame, one row a root: the series columns, `part` ("last values", "last shocks", "values
-#'   of the season", "shocks of the season"), `modulus` (of the inverse root; below 1 the model is stationary
-#'   and invertible, and a shock shrinks to so much of itself each step, or each season), `period` (steps or
-#'   seasons of the swing that a pair of roots makes; missing where there is none), and `reading`.
+#' @returns A data frame, one row a root: the series columns, `part` ("last values", "last shocks",
+#'   "values of the season", "shocks of the season"), `modulus` (of the inverse root; below 1 the
+#'   model is stationary and invertible, and a shock shrinks to so much of itself each step, or each
+#'   season), `period` (steps or seasons of the swing that a pair of roots makes; missing where
+#'   there is none), and `reading`.
 #' @section Formula:
-#' The zeros z of 1 - c1 z - c2 z^2 - ... (shocks: 1 + c1 z + ...); `modulus` is 1 / |z|, `period` 2 pi /
+#' The zeros z of 1 - c1 z - c2 z^2 - ... (shocks: 1 + c1 z + ...); `modulus` is 1 / |z|, `period` 2
+#' pi /
 #' |arg z|.
 #' @seealso [breakdown()], [advance()], [fit-generics], [recursion()], [search_path()]
 #' @examples
@@ -452,14 +473,19 @@ roots <- function(fit, ...) {
   keys <- rows_of(fit$x)$keys
   own <- lapply(seq_along(fit$model$fits), function(s) {
     f <- fit$model$fits[[s]]
-    parts <- list(`last values` = -f$ar, `last shocks` = f$ma, `values of the season` = -f$season_ar,
-                  `shocks of the season` = f$season_ma)
+    parts <- list(`last values` = -f$ar, `last shocks` = f$ma,
+                  `values of the season` = -f$season_ar, `shocks of the season` = f$season_ma)
     table <- do.call(rbind, lapply(names(parts), function(part) root_table(part, parts[[part]])))
-    if (ncol(keys) && !is.null(table)) cbind(keys[rep(s, nrow(table)), , drop = FALSE], table) else table
+    if (ncol(keys) && !is.null(table)) {
+      cbind(keys[rep(s, nrow(table)), , drop = FALSE], table)
+    } else {
+      table
+    }
   })
   out <- do.call(rbind, own)
   rownames(out) <- NULL
-  out %||% data.frame(part = character(), modulus = numeric(), period = numeric(), reading = character())
+  out %||% data.frame(part = character(), modulus = numeric(), period = numeric(),
+                      reading = character())
 }
 
 root_table <- function(part, coefficients) {
@@ -471,7 +497,11 @@ root_table <- function(part, coefficients) {
   modulus <- 1 / Mod(z)
   turn <- abs(Arg(z))
   period <- ifelse(turn > 1e-6, 2 * pi / pmax(turn, 1e-6), NA)
-  cancels <- if (grepl("shocks", part)) "nearly cancels a difference" else "nearly needs a difference"
+  cancels <- if (grepl("shocks", part)) {
+    "nearly cancels a difference"
+  } else {
+    "nearly needs a difference"
+  }
   reading <- ifelse(modulus > 0.95 & is.na(period), cancels,
                     ifelse(modulus > 0.95, "swings that hardly fade",
                            ifelse(modulus < 0.3, "gone after a step or two", "fades")))

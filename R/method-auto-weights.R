@@ -1,7 +1,8 @@
-# How the automatic choice judges its candidates: cutoffs, sizes of errors, weights, factors of intervals.
+# How the automatic choice judges its candidates: cutoffs, sizes of errors, weights, factors of
+# intervals.
 
-# Cutoffs as far back as the horizon. The past is a third of the series at least, and holds the seasons that
-# the series holds.
+# Cutoffs as far back as the horizon. The past is a third of the series at least, and holds the
+# seasons that the series holds.
 auto_plan <- function(batch, horizon, cutoffs, near = FALSE) {
   size <- stats::median(diff(batch$breaks))
   seen <- seen_steps(batch)
@@ -19,14 +20,14 @@ auto_plan <- function(batch, horizon, cutoffs, near = FALSE) {
   list(horizon = as.integer(h), cuts = as.integer(cuts[cuts <= size - min(4, size - 1)]))
 }
 
-# Sizes of errors of all candidates in each third of the horizon: an array of thirds, series and candidates.
-# `e`: steps, series, cutoffs, candidates.
+# Sizes of errors of all candidates in each third of the horizon: an array of thirds, series and
+# candidates. `e`: steps, series, cutoffs, candidates.
 error_sizes <- function(e, aim, thirds = 3) {
   power <- c(roots = 0.5, sizes = 1, squares = 2)[[aim]]
   steps <- dim(e)[1]
   part <- pmin(thirds, 1 + floor(thirds * (seq_len(steps) - 1) / steps))
-  # The mean of logarithms over cutoffs, so that one with a jump that nobody saw coming hides no other; of
-  # squares the plain mean, since zeros alone say little about a rate.
+  # The mean of logarithms over cutoffs, so that one with a jump that nobody saw coming hides no
+  # other; of squares the plain mean, since zeros alone say little about a rate.
   size_of <- function(rows) {
     if (aim == "squares") {
       flat <- matrix(aperm(e[rows, , , , drop = FALSE]^2, c(1, 3, 2, 4)), length(rows) * dim(e)[3])
@@ -57,8 +58,8 @@ error_sizes <- function(e, aim, thirds = 3) {
   out
 }
 
-# Weights from logarithms of sizes of errors, relative to each other: an array as `sizes`. `count`: errors
-# that a series has; `penalty`: of a candidate, in logarithms.
+# Weights from logarithms of sizes of errors, relative to each other: an array as `sizes`. `count`:
+# errors that a series has; `penalty`: of a candidate, in logarithms.
 choice_weights <- function(sizes, count, penalty, power) {
   thirds <- dim(sizes)[1]
   k <- dim(sizes)[3]
@@ -90,8 +91,11 @@ choice_weights <- function(sizes, count, penalty, power) {
   out
 }
 
-# A third of the horizon for each step ahead; steps beyond what was judged have the last third's weights.
-third_of <- function(horizon, judged) pmin(3, 1 + floor(3 * (seq_len(horizon) - 1) / max(horizon, judged)))
+# A third of the horizon for each step ahead; steps beyond what was judged have the last third's
+# weights.
+third_of <- function(horizon, judged) {
+  pmin(3, 1 + floor(3 * (seq_len(horizon) - 1) / max(horizon, judged)))
+}
 
 # The first step by itself, which most methods know best.
 block_of <- function(horizon, judged) {
@@ -108,8 +112,8 @@ blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
   for (c in seq_len(d[3])) {
     others <- setdiff(seq_len(d[3]), c)
     w <- if (length(others)) {
-      choice_weights(error_sizes(e[, , others, , drop = FALSE], aim), count * length(others) / d[3], penalty,
-                     power)
+      choice_weights(error_sizes(e[, , others, , drop = FALSE], aim), count * length(others) / d[3],
+                     penalty, power)
     } else {
       weights
     }
@@ -128,11 +132,11 @@ blended_at_cutoffs <- function(seen, aim, count, penalty, weights, power) {
   list(error = array(error, c(d[1:3], 1)), width = array(width, c(d[1:3], 1)))
 }
 
-# How far intervals have to be moved at the first step and in each third of the horizon, by errors at inner
-# cutoffs against the half-widths that were given there: a column for each series, drawn towards what is usual
-# in the collection (as if that had been seen in 12 errors), and that towards none. The errors of a cutoff go
-# together: each block counts for four at the most. Many series may say that intervals are far too wide, few
-# only that they are so somewhat.
+# How far intervals have to be moved at the first step and in each third of the horizon, by errors
+# at inner cutoffs against the half-widths that were given there: a column for each series, drawn
+# towards what is usual in the collection (as if that had been seen in 12 errors), and that towards
+# none. The errors of a cutoff go together: each block counts for four at the most. Many series may
+# say that intervals are far too wide, few only that they are so somewhat.
 block_factors <- function(blend) {
   z <- abs(blend$error) / pmax(blend$width, 1e-12) * stats::qnorm(0.95)
   z[!is.finite(z)] <- NA
@@ -140,7 +144,8 @@ block_factors <- function(blend) {
   block <- block_of(d[1], d[1])
   out <- vapply(1:4, function(p) {
     rows <- if (any(block == p)) which(block == p) else seq_len(d[1])
-    flat <- matrix(aperm(pmin(z[rows, , , , drop = FALSE], 6)^2, c(1, 3, 2, 4)), length(rows) * d[3])
+    flat <- matrix(aperm(pmin(z[rows, , , , drop = FALSE], 6)^2, c(1, 3, 2, 4)),
+                   length(rows) * d[3])
     size <- colMeans(flat, na.rm = TRUE)
     count <- pmin(colSums(!is.na(flat)) / 3, 4 * d[3])
     size[count == 0] <- 1
@@ -151,30 +156,31 @@ block_factors <- function(blend) {
   pmin(pmax(t(matrix(out, d[2])), least), 2.5)
 }
 
-# Levels that moved near the end, for the automatic choice. Cutoffs in the past do not know of such a move,
-# and nobody knows whether it stays: half of the weight takes it to stay, as if the past had been at that
-# level.
+# Levels that moved near the end, for the automatic choice. Cutoffs in the past do not know of such
+# a move, and nobody knows whether it stays: half of the weight takes it to stay, as if the past had
+# been at that level.
 
-# With half of it, moves that stay are followed as closely as by the best method, and for those in real
-# series, many of which go back, little is lost (docs/automatic.md).
+# With half of it, moves that stay are followed as closely as by the best method, and for those in
+# real series, many of which go back, little is lost (docs/automatic.md).
 stay_share <- 0.5
 
 level_moves <- function(batch) {
   series <- seq_len(length(batch$breaks) - 1)
   found <- lapply(series, function(s) {
-    own <- recent_move(batch$values[seq_len(batch$breaks[s + 1] - batch$breaks[s]) + batch$breaks[s]],
+    own <- recent_move(batch$values[seq_len(batch$breaks[s + 1] - batch$breaks[s]) +
+                                    batch$breaks[s]],
                        batch$context$seasons)
     if (is.null(own)) {
       return(NULL)
     }
-    data.frame(series = s, stamp = batch$context$stamps[batch$breaks[s] + own$place], size = own$size,
-               ratio = own$ratio)
+    data.frame(series = s, stamp = batch$context$stamps[batch$breaks[s] + own$place],
+               size = own$size, ratio = own$ratio)
   })
   do.call(rbind, found)
 }
 
-# The rows before the move of each series, and what they are moved by: numbers to add to values, or to
-# logarithms.
+# The rows before the move of each series, and what they are moved by: numbers to add to values, or
+# to logarithms.
 rows_before <- function(batch, moves) {
   by <- rep(0, length(batch$values))
   ratio <- rep(FALSE, length(by))
@@ -229,12 +235,13 @@ less_weighed <- function(members, series) {
 #'
 #' @param f A forecast with [by_auto()], or a [fit()][fit.kairon_timeline] of it.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame with a row for each series and member, the heaviest first: the series columns,
-#'   `measure` and `method`, `member`, `weight` (a share, the mean over the horizon), `horizon` (how many
-#'   steps ahead members were judged), `cutoffs` (how many in the past), `beat` (the habit that was closest
-#'   there) and `closer` (by what share of its mean absolute error the blend, with weights from the other
-#'   cutoffs, came closer; below zero: it was farther off; of the root mean square where zeros are many).
-#'   Where a past bears no cutoffs, the last two are missing.
+#' @returns A data frame with a row for each series and member, the heaviest first: the series
+#'   columns, `measure` and `method`, `member`, `weight` (a share, the mean over the horizon),
+#'   `horizon` (how many steps ahead members were judged), `cutoffs` (how many in the past), `beat`
+#'   (the habit that was closest there) and `closer` (by what share of its mean absolute error the
+#'   blend, with weights from the other cutoffs, came closer; below zero: it was farther off; of the
+#'   root mean square where zeros are many). Where a past bears no cutoffs, the last two are
+#'   missing.
 #' @section Error types:
 #' `kairon_error_input` where no method that chooses took part.
 #' @seealso [by_auto()], [best()], [forecast()][forecast.kairon_timeline]
@@ -251,7 +258,8 @@ choices <- function(f, ...) {
     abort_input("{.arg f} must be a forecast or a fit, not {.obj_type_friendly {f}}.")
   }
   if (is.null(table)) {
-    abort_input(c("Nothing was chosen here.", i = "{.fn by_auto} chooses: {.code forecast(x, \"1 year\")}."))
+    abort_input(c("Nothing was chosen here.",
+                  i = "{.fn by_auto} chooses: {.code forecast(x, \"1 year\")}."))
   }
   result_table(table)
 }
@@ -260,7 +268,8 @@ choices <- function(f, ...) {
 keyed_choices <- function(table, keys, ...) {
   out <- table[setdiff(names(table), "series")]
   about <- list(...)
-  for (name in rev(names(about))) out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))), name),
+  for (name in rev(names(about))) out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))),
+                                                               name),
     out)
   if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
   out

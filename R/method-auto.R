@@ -1,53 +1,57 @@
 #' Forecast without choosing a method
 #'
-#' Weighs a few methods for each series by how close each came at cutoffs in its own past, as many steps ahead
-#' as are asked for, and blends them.
+#' Weighs a few methods for each series by how close each came at cutoffs in its own past, as many
+#' steps ahead as are asked for, and blends them.
 #'
 #' @param choose `"fast"`, or `"thorough"`: [by_arima()], [by_decomposition()] and all forms of
 #'   [by_smoothing()] are candidates, too.
-#' @param events A calendar of [events()] (or a file of one): then [by_regression()] with it is a candidate.
+#' @param events A calendar of [events()] (or a file of one): then [by_regression()] with it is a
+#'   candidate.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]; it is the default of
 #' [forecast()]. [choices()] of a forecast tells the weights and what they rest on.
 #' @section Candidates:
 #' * [by_smoothing()] with a damped trend; in steps longer than a day [by_theta()], too.
 #' * A straight line and a level with seasons, by least squares, with errors that carry on by an
-#'   autoregression: what strays returns. A year in days or weeks counts from one and a half of them on. Where
-#'   all values are above zero, growth in proportion; where the largest is over ten times the smallest, lines
-#'   and levels are of logarithms.
+#'   autoregression: what strays returns. A year in days or weeks counts from one and a half of them
+#'   on. Where all values are above zero, growth in proportion; where the largest is over ten times
+#'   the smallest, lines and levels are of logarithms.
 #' * In steps of a day or less, the same level from the last 8 and 16 cycles alone.
-#' * The last season repeated, for each season; in days, too, the same weekday a year (364 days) before.
+#' * The last season repeated, for each season; in days, too, the same weekday a year (364 days)
+#'   before.
 #' * Where over a tenth of the values are zero and none is below, [by_intermittent()].
 #'
 #' Series of fewer than four values, and constant ones, go on as they were last.
 #' @section Levels that moved:
-#' A level that moved in the last steps (3 to 24, and a sixth of the series at most), further than means of so
-#' many values ever did in this series (by 5 times their usual contrast and by half as much again as the
-#' largest), is seen by no cutoff in the past, and nobody knows whether it stays. Half of the weight then goes
-#' to candidates that take the past to have been at the new level ("after the move" in [choices()]), and a
-#' note says so; the parts differ, which makes intervals wider.
+#' A level that moved in the last steps (3 to 24, and a sixth of the series at most), further than
+#' means of so many values ever did in this series (by 5 times their usual contrast and by half as
+#' much again as the largest), is seen by no cutoff in the past, and nobody knows whether it stays.
+#' Half of the weight then goes to candidates that take the past to have been at the new level
+#' ("after the move" in [choices()]), and a note says so; the parts differ, which makes intervals
+#' wider.
 #' @section Weights:
-#' At five cutoffs in the past (two or three in steps longer than a day), as far from the end as the horizon
-#' where the history bears it, each candidate forecasts what came. Its size of error in each third of the
-#' horizon is the mean absolute error (in steps of a day or less the mean root of absolute errors, squared;
-#' where zeros are many, the root of the mean square, so that means are aimed at), drawn half way to that of
-#' the whole horizon. Relative to the geometric mean of all candidates, and drawn towards what is usual for
-#' series of about the same length in the collection (up to 200 at a time; as if that had been seen in six
-#' errors), its inverse third power is the weight (in steps of a day or less the fifth). Weights
-#' under 2 % are dropped; a habit counts as 10 % farther off than it was.
+#' At five cutoffs in the past (two or three in steps longer than a day), as far from the end as the
+#' horizon where the history bears it, each candidate forecasts what came. Its size of error in each
+#' third of the horizon is the mean absolute error (in steps of a day or less the mean root of
+#' absolute errors, squared; where zeros are many, the root of the mean square, so that means are
+#' aimed at), drawn half way to that of the whole horizon. Relative to the geometric mean of all
+#' candidates, and drawn towards what is usual for series of about the same length in the collection
+#' (up to 200 at a time; as if that had been seen in six errors), its inverse third power is the
+#' weight (in steps of a day or less the fifth). Weights under 2 % are dropped; a habit counts as 10
+#' % farther off than it was.
 #'
-#' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the spread
-#' between methods, and moved by how far they were too narrow or too wide at the same cutoffs, with weights
-#' from the other cutoffs; they are quantiles of Student's t with as many degrees of freedom as there are
-#' values. Where the past has whole numbers from zero on alone and is below 50 in the median,
-#' bounds are quantiles of a negative binomial distribution of the same mean and width. Amounts that were
-#' never below zero, and levels that were whole or at zero itself, end there. `docs/automatic.md` has what
-#' this comes to on made-up and real series.
-#' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
-#' Quarterly 20, 451-468.
+#' Points are weighted means. Half-widths are weighted means of the methods' own, widened by the
+#' spread between methods, and moved by how far they were too narrow or too wide at the same
+#' cutoffs, with weights from the other cutoffs; they are quantiles of Student's t with as many
+#' degrees of freedom as there are values. Where the past has whole numbers from zero on alone and
+#' is below 50 in the median, bounds are quantiles of a negative binomial distribution of the same
+#' mean and width. Amounts that were never below zero, and levels that were whole or at zero itself,
+#' end there. `docs/automatic.md` has what this comes to on made-up and real series.
+#' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational
+#' Research Quarterly 20, 451-468.
 #'
-#' Stock, J. H. and Watson, M. W. (2004). Combination forecasts of output growth in a seven-country data set.
-#' Journal of Forecasting 23, 405-430.
+#' Stock, J. H. and Watson, M. W. (2004). Combination forecasts of output growth in a seven-country
+#' data set. Journal of Forecasting 23, 405-430.
 #' @seealso [forecast()][forecast.kairon_timeline], [fit()][fit.kairon_timeline], [by_arima()],
 #'   [by_blend()], [by_decomposition()], [by_drift()]
 #' @examples
@@ -57,7 +61,8 @@
 #' @export
 by_auto <- function(choose = c("fast", "thorough"), events = NULL, ...) {
   refuse_more("by_auto", ...)
-  new_method("auto", choose = picked_choice(choose), events = if (!is.null(events)) events_of(events))
+  new_method("auto", choose = picked_choice(choose),
+             events = if (!is.null(events)) events_of(events))
 }
 
 # So many series at once as let a collection inform the choice, and a long run show how far it is.
@@ -87,19 +92,25 @@ some_series <- function(batch, which) {
     out$drivers <- lapply(out$drivers, function(m) m[, which, drop = FALSE])
     out
   }
-  list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(size[which]))), context = context)
+  list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(size[which]))),
+       context = context)
 }
 
 # What is tried ----
 
-# `zeros`: whether zeros are many and nothing is below; `above`: whether all values are above zero; `wide`:
-# whether the largest is over ten times the smallest, so that only proportions keep to what can be.
+# `zeros`: whether zeros are many and nothing is below; `above`: whether all values are above zero;
+# `wide`: whether the largest is over ten times the smallest, so that only proportions keep to what
+# can be.
 auto_candidates <- function(method, context, steps, zeros, above, wide) {
   seasons <- context$seasons
   long <- any(seasons > longest_states & 2 * seasons <= steps) || is_daily(context$cadence)
   habits <- habit_seasons(context, steps)
   # In months the last years alone are too few.
-  cycle <- if (is_daily(context$cadence) && any(seasons <= 200)) max(seasons[seasons <= 200]) else Inf
+  cycle <- if (is_daily(context$cadence) && any(seasons <= 200)) {
+    max(seasons[seasons <= 200])
+  } else {
+    Inf
+  }
   out <- list(
     `damped smoothing` = by_smoothing(noise = "constant", trend = "damped"),
     theta = if (!long) by_theta(),
@@ -140,13 +151,15 @@ is_habit <- function(name) grepl("^last (value|[a-z]+|[0-9]+)$", name)
 
 # The choice ----
 
-# Groups of series that are judged together: of a kind, and within a factor of two of the same length.
+# Groups of series that are judged together: of a kind, and within a factor of two of the same
+# length.
 auto_groups <- function(batch) {
   owner <- factor(series_index(batch$breaks), seq_len(length(batch$breaks) - 1))
   facts <- lapply(split(batch$values, owner), function(v) {
     v <- v[!is.na(v)]
     varies <- length(v) > 3 && max(v) > min(v)
-    c(varies = varies, zeros = varies && min(v) == 0 && mean(v == 0) > 0.1, above = varies && min(v) > 0,
+    c(varies = varies, zeros = varies && min(v) == 0 && mean(v == 0) > 0.1, above = varies &&
+      min(v) > 0,
       wide = varies && min(v) > 0 && max(v) > 10 * min(v),
       doublings = floor(log2(max(1, length(v)))))
   })
@@ -162,15 +175,16 @@ choose_for <- function(method, batch, group, horizon) {
   series <- length(group$which)
   if (!group$varies) {
     return(list(which = group$which, methods = list(`last value` = by_naive()),
-                weights = array(1, c(3, series, 1)), factor = matrix(1, 4, series), judged = 1L, cutoffs = 0L,
-                closer = rep(NA_real_, series), rival = rep(NA_character_, series)))
+                weights = array(1, c(3, series, 1)), factor = matrix(1, 4, series), judged = 1L,
+                cutoffs = 0L, closer = rep(NA_real_, series), rival = rep(NA_character_, series)))
   }
   steps <- stats::median(diff(own$breaks))
   methods <- auto_candidates(method, own$context, steps, group$zeros == 1, group$above == 1,
     group$wide == 1)
   cutoffs <- if (is_daily(own$context$cadence)) {
     5
-  } else if (method$choose == "thorough" || steps < 60 || any(own$context$seasons > longest_states)) {
+  } else if (method$choose == "thorough" || steps < 60 ||
+             any(own$context$seasons > longest_states)) {
     3
   } else {
     2
@@ -189,7 +203,8 @@ choose_for <- function(method, batch, group, horizon) {
   # Means come closer in squares only, where zeros are many.
   power <- if (group$zeros == 1) 2 else 1
   size <- function(e) {
-    colMeans(matrix(aperm(abs(e)^power, c(1, 3, 2, 4)), dim(e)[1] * dim(e)[3]), na.rm = TRUE)^(1 / power)
+    colMeans(matrix(aperm(abs(e)^power, c(1, 3, 2, 4)), dim(e)[1] * dim(e)[3]),
+             na.rm = TRUE)^(1 / power)
   }
   of_habits <- vapply(habits, function(m) size(seen$error[, , , m, drop = FALSE]), numeric(series))
   of_habits <- matrix(of_habits, series)
@@ -230,11 +245,12 @@ method_fit.kairon_by_auto <- function(method, batch) {
   }
   notes <- unique(unlist(lapply(members, function(p) if (is.list(p$model)) p$model$notes)))
   notes <- c(notes, if (!is.null(moves)) {
-    paste0(plural(nrow(moves), "series", "series"), " moved to another level near the end: half of the ",
+    paste0(plural(nrow(moves), "series", "series"),
+           " moved to another level near the end: half of the ",
            "weight takes the new level to stay")
   })
-  list(members = members, factor = factor, judged = judged, cutoffs = cutoffs, closer = closer, rival = rival,
-       whole = whole_and_low(batch), batch = batch, moves = moves, notes = notes)
+  list(members = members, factor = factor, judged = judged, cutoffs = cutoffs, closer = closer,
+       rival = rival, whole = whole_and_low(batch), batch = batch, moves = moves, notes = notes)
 }
 
 # What has a weight, fitted.
@@ -248,15 +264,16 @@ fitted_members <- function(choice, batch) {
     fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)),
                        kairon_error = function(e) NULL)
     if (!is.null(fitted)) {
-      list(name = names(choice$methods)[m], method = choice$methods[[m]], which = which, model = fitted,
-           weights = matrix(choice$weights[, used, m], 3), moved = FALSE)
+      list(name = names(choice$methods)[m], method = choice$methods[[m]], which = which,
+           model = fitted, weights = matrix(choice$weights[, used, m], 3), moved = FALSE)
     }
   })
   Filter(Negate(is.null), out)
 }
 
-# Series of whole numbers from zero on, none far from it, and series that end at zero: amounts, and levels
-# that were whole or at zero itself. Degrees above zero can fall below it; so can logarithms and changes.
+# Series of whole numbers from zero on, none far from it, and series that end at zero: amounts, and
+# levels that were whole or at zero itself. Degrees above zero can fall below it; so can logarithms
+# and changes.
 whole_and_low <- function(batch) {
   changed <- isTRUE(batch$context$changed)
   amount <- identical(batch$context$kind, "amount")
@@ -265,7 +282,8 @@ whole_and_low <- function(batch) {
     v <- v[!is.na(v)]
     above <- !changed && length(v) > 3 && min(v) >= 0 && max(v) > min(v)
     whole <- above && all(v == round(v))
-    c(counts = whole && stats::median(v) < 50, none_below = above && (amount || whole || min(v) == 0))
+    c(counts = whole && stats::median(v) < 50, none_below = above &&
+      (amount || whole || min(v) == 0))
   }, c(counts = TRUE, none_below = TRUE))
   list(counts = out["counts", ], none_below = out["none_below", ])
 }
@@ -286,11 +304,12 @@ mix_members <- function(model, horizon, made, pick) {
   ifelse(total > 0, out / total, NA_real_)
 }
 
-# By how much intervals are moved at each step. Widths from few values are themselves uncertain: Student's t
-# with as many degrees of freedom as there are values.
+# By how much intervals are moved at each step. Widths from few values are themselves uncertain:
+# Student's t with as many degrees of freedom as there are values.
 step_factors <- function(model, horizon, level) {
   p <- 0.5 + level / 200
-  seen <- tabulate(series_index(model$batch$breaks)[is.finite(model$batch$values)], length(model$judged))
+  seen <- tabulate(series_index(model$batch$breaks)[is.finite(model$batch$values)],
+                   length(model$judged))
   uncertain <- stats::qt(p, pmax(3, seen)) / stats::qnorm(p)
   matrix(vapply(seq_len(ncol(model$factor)), function(s) {
     model$factor[block_of(horizon, model$judged[s]), s] * uncertain[s]
@@ -339,7 +358,8 @@ within_reason <- function(model, out, levels) {
   out
 }
 
-# Quantiles of counts of that mean and variance: of Poisson's distribution where they vary no more than it.
+# Quantiles of counts of that mean and variance: of Poisson's distribution where they vary no more
+# than it.
 count_quantile <- function(share, mean, variance) {
   size <- mean^2 / (variance - mean)
   plain <- !is.finite(size) | size <= 0 | size > 1e6
@@ -363,7 +383,8 @@ method_paths.kairon_by_auto <- function(method, model, horizon, n) {
   for (s in seq_len(series)) {
     having <- which(vapply(model$members, function(m) s %in% m$which, TRUE))
     place <- vapply(model$members[having], function(m) match(s, m$which), 1L)
-    share <- vapply(seq_along(having), function(i) mean(model$members[[having[i]]]$weights[, place[i]]), 1)
+    share <- vapply(seq_along(having),
+                    function(i) mean(model$members[[having[i]]]$weights[, place[i]]), 1)
     pick <- pmin(length(having), 1 + findInterval(rank, cumsum(share) / sum(share)))
     own <- matrix(vapply(seq_len(n), function(j) all[[having[pick[j]]]][, place[pick[j]], j],
       numeric(horizon)), horizon)
@@ -418,7 +439,8 @@ method_fitted.kairon_by_auto <- function(method, model) {
   owner <- series_index(model$batch$breaks)
   for (m in model$members) {
     rows <- which(owner %in% m$which)
-    v <- tryCatch(method_fitted(m$method, m$model), kairon_error = function(e) rep(NA_real_, length(rows)))
+    v <- tryCatch(method_fitted(m$method, m$model),
+                  kairon_error = function(e) rep(NA_real_, length(rows)))
     if (m$moved) v <- unlevelled(v, model$batch, moves_of(model, m))
     w <- m$weights[1, match(owner[rows], m$which)] * is.finite(v)
     out[rows] <- out[rows] + ifelse(is.finite(v), v, 0) * w
@@ -437,7 +459,8 @@ method_coefficients.kairon_by_auto <- function(method, model) {
     if (is.null(t) || nrow(t) == 0) {
       return(NULL)
     }
-    data.frame(series = m$which[t$series], term = paste0(m$name, ": ", t$term), estimate = t$estimate)
+    data.frame(series = m$which[t$series], term = paste0(m$name, ": ", t$term),
+               estimate = t$estimate)
   })
   out <- do.call(rbind, c(list(weights), own))
   out[order(out$series), ]

@@ -53,7 +53,8 @@ method_paths.kairon_baseline <- function(method, model, horizon, n) {
     known <- sum(!is.na(model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]]))
     off <- stats::rnorm(n)
     moved <- switch(method$name,
-      mean = wide * sqrt(known / (known + 1)) * noise + wide / sqrt(known + 1) * rep(off, each = horizon),
+      mean = wide * sqrt(known / (known + 1)) * noise +
+        wide / sqrt(known + 1) * rep(off, each = horizon),
       # Sums of independent shocks, wide enough for each step.
       naive = apply(noise * sqrt(pmax(0, diff(c(0, wide^2)))), 2, cumsum),
       drift = drifting(noise, wide, model$batch, s, off),
@@ -64,8 +65,8 @@ method_paths.kairon_baseline <- function(method, model, horizon, n) {
   student_paths(out, raw$point, raw$freedom)
 }
 
-# Steps ahead from the last value, k of them: sums of k shocks, and k times the error of the slope through
-# `span` steps.
+# Steps ahead from the last value, k of them: sums of k shocks, and k times the error of the slope
+# through `span` steps.
 drifting <- function(noise, wide, batch, s, off) {
   seen <- seen_steps(list(values = batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]],
                           breaks = c(0, diff(batch$breaks)[s])))
@@ -81,7 +82,8 @@ by_place <- function(noise, wide, season) {
   place <- (seq_len(nrow(noise)) - 1) %% season
   for (p in unique(place)) {
     at <- which(place == p)
-    noise[at, ] <- apply(noise[at, , drop = FALSE] * sqrt(pmax(0, diff(c(0, wide[at]^2)))), 2, cumsum)
+    noise[at, ] <- apply(noise[at, , drop = FALSE] * sqrt(pmax(0, diff(c(0, wide[at]^2)))), 2,
+                         cumsum)
   }
   noise
 }
@@ -114,12 +116,12 @@ predict_baseline <- function(method, model, horizon, levels) {
   spread_intervals(raw$point, raw$se, raw$freedom, levels)
 }
 
-# Lines with seasons whose errors carry on, all series in one compiled call: candidates of the automatic
-# choice that cost next to nothing. by_regression() is the careful form of the same.
+# Lines with seasons whose errors carry on, all series in one compiled call: candidates of the
+# automatic choice that cost next to nothing. by_regression() is the careful form of the same.
 
-# `slope`: a straight trend, else a level that is returned to; `logs`: of logarithms, where all values are
-# above zero; `recent`: fitted to so many of the longest of the seasons up to 200 steps alone; else the year
-# is among the seasons, once it is seen one and a half times.
+# `slope`: a straight trend, else a level that is returned to; `logs`: of logarithms, where all
+# values are above zero; `recent`: fitted to so many of the longest of the seasons up to 200 steps
+# alone; else the year is among the seasons, once it is seen one and a half times.
 by_line <- function(slope = TRUE, logs = FALSE, recent = Inf) {
   new_method("line", slope = slope, logs = logs, recent = recent)
 }
@@ -129,20 +131,23 @@ method_needs.kairon_by_line <- function(method, context) list(values = 1, season
 
 #' @export
 method_describe.kairon_by_line <- function(method, context) {
-  form <- if (method$logs) "growth in proportion" else if (method$slope) "a straight line" else "a level"
+  form <-
+    if (method$logs) "growth in proportion" else if (method$slope) "a straight line" else "a level"
   paste0(form, if (length(context$seasons)) " with seasons",
          if (is.finite(method$recent)) paste(" of the last", method$recent, "cycles"))
 }
 
-# The seasons of a line for a series of so many steps: effects of places for short ones, waves for long ones;
-# the last of those that hold one another, where it is seen often enough.
+# The seasons of a line for a series of so many steps: effects of places for short ones, waves for
+# long ones; the last of those that hold one another, where it is seen often enough.
 line_seasons <- function(context, steps, year) {
   known <- known_cycles(context$cadence)
   all <- context$seasons
   exact <- as.numeric(all)
   named <- names(all) %in% names(known)
   exact[named] <- known[names(all)[named]]
-  if (year && "year" %in% names(known) && known[["year"]] > 31) exact <- union(exact, known[["year"]])
+  if (year && "year" %in% names(known) && known[["year"]] > 31) {
+    exact <- union(exact, known[["year"]])
+  }
   out <- list(steps = numeric(), pairs = integer())
   for (m in sort(exact)) {
     whole <- abs(m - round(m)) < 1e-9
@@ -150,7 +155,11 @@ line_seasons <- function(context, steps, year) {
     if (steps < (if (places) 2 else 1.5) * m) next
     # Places of the longer season hold those of the shorter.
     held <- out$pairs == 0L & places & abs(m / out$steps - round(m / out$steps)) < 1e-9
-    pairs <- if (places) 0L else as.integer(max(1, min(if (steps < 2 * m) 2 else 3, floor((m - 1) / 2))))
+    pairs <- if (places) {
+      0L
+    } else {
+      as.integer(max(1, min(if (steps < 2 * m) 2 else 3, floor((m - 1) / 2))))
+    }
     out <- list(steps = c(out$steps[!held], m), pairs = c(out$pairs[!held], pairs))
   }
   out
@@ -163,14 +172,20 @@ method_fit.kairon_by_line <- function(method, batch) {
   batch <- from_start(method, batch, start)
   size <- diff(batch$breaks)
   lengths <- sort(unique(size))
-  low <- vapply(split(batch$values, factor(series_index(batch$breaks), seq_along(size))), function(v) {
+  low <- vapply(split(batch$values, factor(series_index(batch$breaks), seq_along(size))),
+                function(v) {
     suppressWarnings(min(v, na.rm = TRUE))
   }, 1)
   logs <- method$logs & low > 0
   seasons <- lapply(lengths, function(n) line_seasons(batch$context, n, !is.finite(method$recent)))
-  kind <- vapply(seasons, function(s) paste(s$steps, s$pairs, collapse = " "), "")[match(size, lengths)]
+  kind <- vapply(seasons, function(s) paste(s$steps, s$pairs, collapse = " "),
+                 "")[match(size, lengths)]
   # Few values say little about more than one share that errors carry on.
-  whole_size <- if (length(batch$context$whole) == length(size)) batch$context$whole else diff(whole$breaks)
+  whole_size <- if (length(batch$context$whole) == length(size)) {
+    batch$context$whole
+  } else {
+    diff(whole$breaks)
+  }
   few <- whole_size < (if (is_daily(batch$context$cadence)) 150 else 400)
   groups <- lapply(unname(split(seq_along(size), paste(kind, logs, few))), function(which) {
     list(which = which, logs = logs[which[1]], few = few[which[1]],
@@ -183,7 +198,11 @@ method_fit.kairon_by_line <- function(method, batch) {
 recent_start <- function(method, batch) {
   size <- diff(batch$breaks)
   short <- batch$context$seasons[batch$context$seasons <= 200]
-  if (is.finite(method$recent)) pmax(0L, size - as.integer(method$recent * max(2, short))) else 0L * size
+  if (is.finite(method$recent)) {
+    pmax(0L, size - as.integer(method$recent * max(2, short)))
+  } else {
+    0L * size
+  }
 }
 
 # The rest of each series alone, without seasons that it is too short for.
@@ -220,8 +239,8 @@ line_numbers <- function(method, model, horizon) {
     if (group$logs) values <- log(values)
     breaks <- c(0L, as.integer(cumsum(diff(batch$breaks)[group$which])))
     made <- cpp_forecast_lines(values, breaks, as.integer(model$known[group$which]), method$slope,
-                               group$seasons$steps, group$seasons$pairs, if (group$few) 1L else most,
-                               as.integer(horizon), core_threads())
+                               group$seasons$steps, group$seasons$pairs,
+                               if (group$few) 1L else most, as.integer(horizon), core_threads())
     out$point[, group$which] <- made$point
     out$moves[, group$which] <- made$moves
     out$added[, group$which] <- made$added
@@ -243,7 +262,8 @@ method_predict.kairon_by_line <- function(method, model, horizon, levels) {
     v[, made$logs] <- exp(v[, made$logs])
     v
   }
-  list(point = raised(out$point), lower = lapply(out$lower, raised), upper = lapply(out$upper, raised))
+  list(point = raised(out$point), lower = lapply(out$lower, raised),
+       upper = lapply(out$upper, raised))
 }
 
 #' @export
@@ -259,7 +279,8 @@ method_paths.kairon_by_line <- function(method, model, horizon, n) {
       sqrt(made$added[, s]) %o% stats::rnorm(n)
   }
   seen <- seen_steps(model$recent)
-  out <- student_paths(out, made$point, freedom_ahead(made$freedom, seen$steps, horizon, seen$waited))
+  out <- student_paths(out, made$point,
+                       freedom_ahead(made$freedom, seen$steps, horizon, seen$waited))
   out[, made$logs, ] <- exp(out[, made$logs, ])
   out
 }
@@ -296,8 +317,8 @@ method_advance.kairon_by_line <- function(method, model, batch) {
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
 #' Principles and Practice, 3rd ed., section 5.5.
-#' @seealso [by_drift()], [by_intermittent()], [by_mean()], [by_moving_average()], [by_regression()],
-#'   [by_seasonal_naive()]
+#' @seealso [by_drift()], [by_intermittent()], [by_mean()], [by_moving_average()],
+#'   [by_regression()], [by_seasonal_naive()]
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_naive())
 #' @export
@@ -318,21 +339,21 @@ method_describe.kairon_by_naive <- function(method, context) {
 
 #' Forecast by the same place of the last season
 #'
-#' Every forecast is the last value at the same place of the season: the same weekday of last week, the same
-#' month of last year. The habit that any other method has to beat.
+#' Every forecast is the last value at the same place of the season: the same weekday of last week,
+#' the same month of last year. The habit that any other method has to beat.
 #'
-#' @param seasons The season by name (`"week"`) or number of steps. Several, such as `c("week", "year")`: the
-#'   longest, moved to the nearest whole number of the shorter ones, so that a Monday meets a Monday (364
-#'   days ago). Default: the shortest season that [find_seasons()] finds in the past values, else the usual
-#'   one of the cadence.
+#' @param seasons The season by name (`"week"`) or number of steps. Several, such as `c("week",
+#'   "year")`: the longest, moved to the nearest whole number of the shorter ones, so that a Monday
+#'   meets a Monday (364 days ago). Default: the shortest season that [find_seasons()] finds in the
+#'   past values, else the usual one of the cadence.
 #' @section Formula:
-#' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where k = ceiling(h / m) counts
-#' the seasons since the value that is repeated, s is the root mean square of the differences over one
-#' season and t the quantile of Student's distribution.
+#' With a season of m steps, the interval h steps ahead is +/- t s sqrt(k), where k = ceiling(h / m)
+#' counts the seasons since the value that is repeated, s is the root mean square of the differences
+#' over one season and t the quantile of Student's distribution.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()] and [backtest()].
-#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice, 3rd ed.,
-#' section 5.5.
+#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice,
+#' 3rd ed., section 5.5.
 #' @seealso [by_mean()], [by_moving_average()], [by_naive()], [by_regression()], [by_smoothing()],
 #'   [by_theta()]
 #' @examples
@@ -399,8 +420,8 @@ nested_season <- function(seasons) {
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
 #' Principles and Practice, 3rd ed., section 5.5.
-#' @seealso [by_blend()], [by_decomposition()], [by_drift()], [by_intermittent()], [by_moving_average()],
-#'   [by_naive()]
+#' @seealso [by_blend()], [by_decomposition()], [by_drift()], [by_intermittent()],
+#'   [by_moving_average()], [by_naive()]
 #' @examples
 #' forecast(demo_timeline("rain"), "7 days", by_mean())
 #' @export
@@ -431,7 +452,8 @@ method_describe.kairon_by_mean <- function(method, context) {
 #' @returns A forecasting method for [forecast()] and [backtest()].
 #' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
 #' Principles and Practice, 3rd ed., section 5.5.
-#' @seealso [by_arima()], [by_auto()], [by_blend()], [by_decomposition()], [by_intermittent()], [by_mean()]
+#' @seealso [by_arima()], [by_auto()], [by_blend()], [by_decomposition()], [by_intermittent()],
+#'   [by_mean()]
 #' @examples
 #' forecast(demo_timeline("billed"), "6 months", by_drift())
 #' @export

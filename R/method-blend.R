@@ -3,26 +3,28 @@
 #' The mean of several methods is seldom the best, and hardly ever bad.
 #'
 #' @param ... Two or more methods.
-#' @param weights `"equal"`, `"median"` (of the methods, step by step), `"inverse"` (by the squared errors
-#'   that each made at cutoffs in the past), `"least_squares"` (the shares whose mixture came closest there,
-#'   none below zero), or numbers.
-#' @param bags How many further copies of each series the methods are fitted to (bagging), 0 for none; 20 are
-#'   usual. With bags a single method will do.
+#' @param weights `"equal"`, `"median"` (of the methods, step by step), `"inverse"` (by the squared
+#'   errors that each made at cutoffs in the past), `"least_squares"` (the shares whose mixture came
+#'   closest there, none below zero), or numbers.
+#' @param bags How many further copies of each series the methods are fitted to (bagging), 0 for
+#'   none; 20 are usual. With bags a single method will do.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Bagging:
-#' A copy is the series with its remainder drawn anew: trend and season by loess (of the logarithms where all
-#' values are above zero), and blocks of the remainder, two seasons long (at least eight steps), put one
-#' after the other from random places. The point is the mean over the series and its copies; the squared
-#' half-width grows by the variance between them. [set.seed()] repeats the draws.
+#' A copy is the series with its remainder drawn anew: trend and season by loess (of the logarithms
+#' where all values are above zero), and blocks of the remainder, two seasons long (at least eight
+#' steps), put one after the other from random places. The point is the mean over the series and its
+#' copies; the squared half-width grows by the variance between them. [set.seed()] repeats the
+#' draws.
 #' @section Formula:
-#' Points are weighted means (or medians). Bounds are the weighted means of the methods' bounds, moved out
-#' so that the squared half-width grows by the weighted variance between the methods. Weights are learnt for
-#' each series at three cutoffs a season apart, from its past alone.
-#' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational Research
-#' Quarterly 20, 451-468.
+#' Points are weighted means (or medians). Bounds are the weighted means of the methods' bounds,
+#' moved out so that the squared half-width grows by the weighted variance between the methods.
+#' Weights are learnt for each series at three cutoffs a season apart, from its past alone.
+#' @references Bates, J. M. and Granger, C. W. J. (1969). The combination of forecasts. Operational
+#' Research Quarterly 20, 451-468.
 #'
-#' Bergmeir, C., Hyndman, R. J. and Benitez, J. M. (2016). Bagging exponential smoothing methods using STL
-#' decomposition and Box-Cox transformation. International Journal of Forecasting 32, 303-312.
+#' Bergmeir, C., Hyndman, R. J. and Benitez, J. M. (2016). Bagging exponential smoothing methods
+#' using STL decomposition and Box-Cox transformation. International Journal of Forecasting 32,
+#' 303-312.
 #' @seealso [forecast()][forecast.kairon_timeline], [fit()][fit.kairon_timeline], [by_arima()],
 #'   [by_auto()], [by_decomposition()], [by_drift()]
 #' @examples
@@ -35,8 +37,10 @@ by_blend <- function(..., weights = "equal", bags = 0) {
     abort_input(c("A blend needs two methods or more.", i = "One will do with {.code bags = 20}."))
   }
   if (is.numeric(weights)) {
-    if (length(weights) != length(methods) || anyNA(weights) || any(weights < 0) || sum(weights) <= 0) {
-      abort_input("{.arg weights} must be {length(methods)} numbers from 0 on, one for each method.")
+    if (length(weights) != length(methods) || anyNA(weights) || any(weights < 0) ||
+        sum(weights) <= 0) {
+      abort_input("{.arg weights} must be {length(methods)} numbers from 0 on, one for each \\
+                   method.")
     }
   } else {
     weights <- check_choice(weights, c("equal", "median", "inverse", "least_squares"))
@@ -48,11 +52,14 @@ by_blend <- function(..., weights = "equal", bags = 0) {
 
 unique_drivers <- function(d) {
   keep <- !duplicated(d$column)
-  structure(list(column = d$column[keep], kind = d$kind[keep], by = d$by[keep]), class = "kairon_drivers")
+  structure(list(column = d$column[keep], kind = d$kind[keep], by = d$by[keep]),
+            class = "kairon_drivers")
 }
 
 #' @export
-method_needs.kairon_by_blend <- function(method, context) list(values = 2, season = FALSE, piece = 20)
+method_needs.kairon_by_blend <- function(method, context) {
+  list(values = 2, season = FALSE, piece = 20)
+}
 
 #' @export
 method_describe.kairon_by_blend <- function(method, context) {
@@ -78,7 +85,8 @@ method_fit.kairon_by_blend <- function(method, batch) {
     unlist(lapply(models[!failed], function(m) if (is.list(m)) m$notes))
   )
   used <- method$methods[!failed]
-  list(models = models[!failed], methods = used, weights = blend_weights(method, used, batch, !failed),
+  list(models = models[!failed], methods = used,
+       weights = blend_weights(method, used, batch, !failed),
        notes = notes, batch = batch, bags = fitted_bags(used, batch, method$bags))
 }
 
@@ -91,11 +99,13 @@ fitted_bags <- function(methods, batch, bags) {
   lapply(seq_len(bags), function(i) {
     copy <- batch
     copy$values <- drawn_copy(smooth, batch$breaks)
-    lapply(methods, function(m) tryCatch(quietly(method_fit(m, copy)), kairon_error = function(e) NULL))
+    lapply(methods,
+           function(m) tryCatch(quietly(method_fit(m, copy)), kairon_error = function(e) NULL))
   })
 }
 
-# Trend and season of each series by loess, and what remains; in logarithms where all values are above zero.
+# Trend and season of each series by loess, and what remains; in logarithms where all values are
+# above zero.
 smooth_and_rest <- function(batch) {
   values <- as.double(batch$values)
   breaks <- batch$breaks
@@ -107,12 +117,15 @@ smooth_and_rest <- function(batch) {
   m <- if (length(season)) season[[1]] else 1
   base <- rep(0, length(v))
   if (m > 1) {
-    made <- loess_parts(v, breaks, m, loess_spans(m, max(diff(breaks)), NULL), FALSE, FALSE, 1L, NULL, NULL)
+    made <- loess_parts(v, breaks, m, loess_spans(m, max(diff(breaks)), NULL), FALSE, FALSE, 1L,
+                        NULL, NULL)
     base <- made$trend + made$seasons[, 1]
   } else {
     for (s in unique(owner)) {
       at <- which(owner == s & is.finite(v))
-      if (length(at) > 3) base[at] <- stats::lowess(at, v[at], f = max(0.2, min(1, 8 / length(at))))$y
+      if (length(at) > 3) {
+        base[at] <- stats::lowess(at, v[at], f = max(0.2, min(1, 8 / length(at))))$y
+      }
     }
   }
   base[!is.finite(base)] <- 0
@@ -166,8 +179,8 @@ blend_weights <- function(method, methods, batch, used) {
   equal
 }
 
-# The mixture of error columns with the least squares, shares from 0 to 1 that add up to 1, by steps of
-# Frank and Wolfe drawn a little towards equal shares.
+# The mixture of error columns with the least squares, shares from 0 to 1 that add up to 1, by steps
+# of Frank and Wolfe drawn a little towards equal shares.
 simplex_weights <- function(e) {
   k <- ncol(e)
   a <- crossprod(e) / nrow(e)
@@ -268,7 +281,8 @@ method_form.kairon_by_blend <- function(method, model) {
 #' @export
 method_fitted.kairon_by_blend <- function(method, model) {
   owner <- series_index(model$batch$breaks)
-  all <- lapply(seq_along(model$models), function(i) method_fitted(model$methods[[i]], model$models[[i]]))
+  all <- lapply(seq_along(model$models),
+                function(i) method_fitted(model$methods[[i]], model$models[[i]]))
   if (identical(method$weights, "median")) {
     return(apply(do.call(cbind, all), 1, stats::median))
   }
@@ -288,7 +302,8 @@ method_paths.kairon_by_blend <- function(method, model, horizon, n) {
   # The same method for a path of all series, as far as weights allow: its shocks are theirs.
   rank <- stats::runif(n)
   for (s in seq_len(series)) {
-    pick <- pmin(length(all), 1 + findInterval(rank, cumsum(model$weights[, s]) / sum(model$weights[, s])))
+    pick <- pmin(length(all),
+                 1 + findInterval(rank, cumsum(model$weights[, s]) / sum(model$weights[, s])))
     own <- vapply(seq_len(n), function(j) all[[pick[j]]][, s, j], numeric(horizon))
     own <- matrix(own, horizon)
     out[, s, ] <- own + (middle[, s] - rowMeans(own))

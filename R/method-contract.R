@@ -1,22 +1,22 @@
-# The contract between forecast() and its methods. A method is one file: a constructor by_x() and the five
-# functions below for its class.
+# The contract between forecast() and its methods. A method is one file: a constructor by_x() and
+# the five functions below for its class.
 
 #' Writing a forecasting method
 #'
-#' A method is a constructor `by_x()` that returns `new_method("x", ...)` and S3 methods for these generics,
-#' dispatched on `kairon_by_x`. The first four make a forecast; the others are optional, and say so where
-#' they are missing.
+#' A method is a constructor `by_x()` that returns `new_method("x", ...)` and S3 methods for these
+#' generics, dispatched on `kairon_by_x`. The first four make a forecast; the others are optional,
+#' and say so where they are missing.
 #'
 #' @param method A method, such as [by_naive()].
-#' @param batch The numbers of all series at once, a list: `values` (one flat numeric vector on a complete
-#'   grid, `NA` where missing), `breaks` (first row of each series from 0, and the number of rows),
-#'   `context` (see there).
-#' @param context A list: `seasons` (named whole numbers of steps, the shortest first; empty where the
-#'   cadence has none), `cadence`, `measure`, `kind`, `unit`; `stamps` (seconds of each row), `type` and
-#'   `zone` of the time column, `labels` of the series, `drivers` (a named list of flat vectors), and
-#'   `ahead`, a function of a number of steps that gives `stamps` (seconds) and `drivers` (a named list of
-#'   matrices, one column a series) of the steps to come; `carry` has for each driver that is to be forecast a
-#'   function of values, breaks and a horizon that does so.
+#' @param batch The numbers of all series at once, a list: `values` (one flat numeric vector on a
+#'   complete grid, `NA` where missing), `breaks` (first row of each series from 0, and the number
+#'   of rows), `context` (see there).
+#' @param context A list: `seasons` (named whole numbers of steps, the shortest first; empty where
+#'   the cadence has none), `cadence`, `measure`, `kind`, `unit`; `stamps` (seconds of each row),
+#'   `type` and `zone` of the time column, `labels` of the series, `drivers` (a named list of flat
+#'   vectors), and `ahead`, a function of a number of steps that gives `stamps` (seconds) and
+#'   `drivers` (a named list of matrices, one column a series) of the steps to come; `carry` has for
+#'   each driver that is to be forecast a function of values, breaks and a horizon that does so.
 #' @param model What `method_fit()` returned.
 #' @param horizon Number of steps ahead (whole, at least 1).
 #' @param levels Interval levels in percent.
@@ -24,31 +24,33 @@
 #' @param name Name of the method.
 #' @param ... Settings kept in the method.
 #' @returns
-#' * `method_fit()`: a model of any form, for all series of the batch. Where it has a character vector
-#'   `notes`, they are shown.
-#' * `method_predict()`: a list of `point`, a matrix of `horizon` rows and one column a series, and `lower`
-#'   and `upper`, lists of such matrices, one for each level in order.
+#' * `method_fit()`: a model of any form, for all series of the batch. Where it has a character
+#'   vector `notes`, they are shown.
+#' * `method_predict()`: a list of `point`, a matrix of `horizon` rows and one column a series, and
+#'   `lower` and `upper`, lists of such matrices, one for each level in order.
 #' * `method_describe()`: one line of plain words.
-#' * `method_needs()`: a list: `values` (how many values a series must have) and `season` (whether a season
-#'   is needed; then also `steps`, its steps, `NULL` where the context has none); maybe `piece`, how many
-#'   series are forecast at once (200; fewer where each takes long).
+#' * `method_needs()`: a list: `values` (how many values a series must have) and `season` (whether a
+#'   season is needed; then also `steps`, its steps, `NULL` where the context has none); maybe
+#'   `piece`, how many series are forecast at once (200; fewer where each takes long).
 #' * `method_form()`: one line of plain words for each series, on what the fit chose.
 #' * `method_fitted()`: one-step expectations, one for each row of the batch.
-#' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe `error`.
-#' * `method_information()`: a data frame with a row for each series: `log_likelihood`, `parameters`, `aic`,
-#'   `aicc`, `bic`, `residual_sd`.
-#' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's generator.
+#' * `method_coefficients()`: a data frame with `series` (number), `term`, `estimate` and maybe
+#'   `error`.
+#' * `method_information()`: a data frame with a row for each series: `log_likelihood`,
+#'   `parameters`, `aic`, `aicc`, `bic`, `residual_sd`.
+#' * `method_paths()`: possible futures, an array of steps, series and paths, drawn by R's
+#'   generator.
 #' * `method_parts()`: a named list of matrices like `point` that add up to it (multiply, where its
 #'   attribute `combine` says `"multiply"`).
-#' * `method_history()`: the same for the steps of the history, as a named list of one value for each row of
-#'   the batch: the trend (or level), a slope, seasons, effects.
-#' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares, last
-#'   values, last shocks), for the degrees of freedom of tests; 0 where missing.
-#' * `method_choices()`: of a method that chooses, a data frame with `series` (number), `member` and `weight`,
-#'   shown by [choices()].
+#' * `method_history()`: the same for the steps of the history, as a named list of one value for
+#'   each row of the batch: the trend (or level), a slope, seasons, effects.
+#' * `method_dynamics()`: how many parameters of each series' recursion follow the past (shares,
+#'   last values, last shocks), for the degrees of freedom of tests; 0 where missing.
+#' * `method_choices()`: of a method that chooses, a data frame with `series` (number), `member` and
+#'   `weight`, shown by [choices()].
 #' * `method_fixed()`: words for orders and parameters that were given by hand.
-#' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones, without a
-#'   new fit.
+#' * `method_advance()`: the model moved on over a batch that holds the old rows and later ones,
+#'   without a new fit.
 #' @name method-contract
 NULL
 
@@ -60,12 +62,13 @@ new_method <- function(name, ...) {
   out
 }
 
-# The constructor and the settings that it was given, so that update() can call it again with others; NULL
-# where a method was made outside of a function.
+# The constructor and the settings that it was given, so that update() can call it again with
+# others; NULL where a method was made outside of a function.
 constructor_call <- function(frame, frames) {
   at <- Position(function(f) identical(f, frame), frames, right = TRUE)
   constructor <- if (!is.na(at)) sys.function(at)
-  if (typeof(constructor) != "closure" || !identical(topenv(frame), topenv(environment(constructor)))) {
+  if (typeof(constructor) != "closure" ||
+      !identical(topenv(frame), topenv(environment(constructor)))) {
     return(NULL)
   }
   call <- sys.call(at)
@@ -134,7 +137,9 @@ method_form.kairon_method <- function(method, model) NULL
 method_fitted <- function(method, model) UseMethod("method_fitted")
 
 #' @export
-method_fitted.kairon_method <- function(method, model) abort_lacking(method, "one-step expectations")
+method_fitted.kairon_method <- function(method, model) {
+  abort_lacking(method, "one-step expectations")
+}
 
 #' @rdname method-contract
 #' @export
@@ -206,9 +211,11 @@ abort_lacking <- function(method, what) {
   ), call = NULL)
 }
 
-# Methods of one's own are not known to workers: the functions of their classes that are not this package's.
+# Methods of one's own are not known to workers: the functions of their classes that are not this
+# package's.
 own_methods <- function(methods) {
-  generics <- paste0("method_", c("fit", "predict", "describe", "needs", "form", "fitted", "coefficients",
+  generics <- paste0("method_",
+                     c("fit", "predict", "describe", "needs", "form", "fitted", "coefficients",
                                   "information", "paths", "parts", "advance", "fixed", "dynamics"))
   classes <- unique(vapply(methods, function(m) class(m)[1], ""))
   found <- lapply(classes, function(class) {
@@ -237,7 +244,8 @@ as_method <- function(x, arg = "method", call = rlang::caller_env()) {
   word <- sub("\\(\\)$", "", sub("^by_", "", gsub("[- ]", "_", trimws(tolower(x)))))
   if (!word %in% known_methods()) {
     hint <- nearest_word(word, known_methods())
-    abort_input(c("There is no method {.val {x}}.", i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
+    abort_input(c("There is no method {.val {x}}.",
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
                   i = "There are {.val {known_methods()}}."), call = call)
   }
   getExportedValue("kairon", paste0("by_", word))()
@@ -257,11 +265,13 @@ as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
   if (is_method(methods)) methods <- list(methods)
   if (is.character(methods)) methods <- as.list(methods)
   fitted <- inherits(methods,
-                     "kairon_fit") || (is.list(methods) && any(vapply(methods, inherits, TRUE, "kairon_fit")))
+                     "kairon_fit") ||
+                       (is.list(methods) && any(vapply(methods, inherits, TRUE, "kairon_fit")))
   if (fitted) {
     abort_input(c(
       "A fit is no method: it has seen its data already.",
-      i = "Give the method, such as {.code by_smoothing()}; it is fitted anew to what each forecast may see.",
+      i = "Give the method, such as {.code by_smoothing()}; it is fitted anew to what each \\
+           forecast may see.",
       i = "{.fn predict} makes a forecast from a fit."
     ), call = call)
   }
@@ -293,8 +303,8 @@ abort_method <- function(x, arg, call) {
 
 # What methods share ----
 
-# Intervals of Student's t around a point, with the degrees of freedom of the estimated error: one for each
-# series, or a matrix like the point's.
+# Intervals of Student's t around a point, with the degrees of freedom of the estimated error: one
+# for each series, or a matrix like the point's.
 spread_intervals <- function(point, se, freedom, levels) {
   if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(se), ncol(se), byrow = TRUE)
   wide <- lapply(levels, function(level) {
@@ -310,18 +320,19 @@ spread_intervals <- function(point, se, freedom, levels) {
   )
 }
 
-# Degrees of freedom of an interval h steps ahead: those of the estimated error, and no more than the history
-# has stretches of so many steps (at least three), since a model that is right one step ahead has been seen at
-# work over h steps no more often than that. One row for each step, one column for each series.
+# Degrees of freedom of an interval h steps ahead: those of the estimated error, and no more than
+# the history has stretches of so many steps (at least three), since a model that is right one step
+# ahead has been seen at work over h steps no more often than that. One row for each step, one
+# column for each series.
 freedom_ahead <- function(freedom, steps, horizon, waited = 0) {
   ahead <- outer(seq_len(horizon), rep_len(waited, length(freedom)), `+`)
   stretches <- pmax(3, rep(steps, each = horizon) / ahead)
   matrix(pmin(rep(freedom, each = horizon), stretches), horizon)
 }
 
-# Paths whose variance at each step is given: a shock of its own at each step, of the size of the first, and
-# what the variance grows by is carried on from step to step. What parameters add to it (`more`) is off by the
-# same all along a path.
+# Paths whose variance at each step is given: a shock of its own at each step, of the size of the
+# first, and what the variance grows by is carried on from step to step. What parameters add to it
+# (`more`) is off by the same all along a path.
 paths_of_variances <- function(mean, variance, n, more = 0 * variance) {
   h <- nrow(mean)
   out <- array(NA_real_, c(h, ncol(mean), n))
@@ -336,8 +347,9 @@ paths_of_variances <- function(mean, variance, n, more = 0 * variance) {
   out
 }
 
-# Normal paths made those of the intervals: how wide errors are is an estimate too, the same all along a path,
-# so that each step is spread as Student's t. The attribute `scale` says by how much each was spread.
+# Normal paths made those of the intervals: how wide errors are is an estimate too, the same all
+# along a path, so that each step is spread as Student's t. The attribute `scale` says by how much
+# each was spread.
 student_paths <- function(paths, mean, freedom) {
   if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(mean), ncol(mean), byrow = TRUE)
   n <- dim(paths)[3]
@@ -354,8 +366,8 @@ student_paths <- function(paths, mean, freedom) {
   structure(paths, scale = scale)
 }
 
-# Quantiles of chi-squared distributions, a row for each freedom. Many freedoms are read between five of
-# them: by Wilson and Hilferty the cube root of q / f is almost a line in 1 / sqrt(f).
+# Quantiles of chi-squared distributions, a row for each freedom. Many freedoms are read between
+# five of them: by Wilson and Hilferty the cube root of q / f is almost a line in 1 / sqrt(f).
 chi_squared_quantiles <- function(freedom, p) {
   exact <- function(f) outer(f, p, function(f, p) stats::qchisq(p, f))
   out <- matrix(NA_real_, length(freedom), length(p))
@@ -381,7 +393,8 @@ chi_squared_quantiles <- function(freedom, p) {
 # The scale of paths that came from student_paths(), or 1.
 scale_of <- function(paths) attr(paths, "scale") %||% array(1, dim(paths))
 
-# How many steps each series has from its first to its last value, and how many are missing after that.
+# How many steps each series has from its first to its last value, and how many are missing after
+# that.
 seen_steps <- function(batch) {
   size <- diff(batch$breaks)
   ends <- vapply(seq_along(size), function(s) {
@@ -419,17 +432,19 @@ method_history.kairon_by_smoothing <- function(method, model) {
     return(structure(out, combine = "add"))
   }
   multiply <- form[3, ] == 2
-  # Series differ in how seasons join: where any adds, all are given as differences, as in forecasts.
+  # Series differ in how seasons join: where any adds, all are given as differences, as in
+  # forecasts.
   if (all(multiply)) {
     out$season <- run$season
     return(structure(out, combine = "multiply"))
   }
-  out$season <- ifelse(form[3, ] == 0, 0, ifelse(multiply, run$level * (run$season - 1), run$season))
+  out$season <- ifelse(form[3, ] == 0, 0,
+                       ifelse(multiply, run$level * (run$season - 1), run$season))
   structure(out, combine = "add")
 }
 
-# Seasons of a recursion average nothing over the last cycle, as in forecasts: what they average is the
-# level's.
+# Seasons of a recursion average nothing over the last cycle, as in forecasts: what they average is
+# the level's.
 centred_seasons <- function(run, model, breaks) {
   for (s in which(model$form[3, ] > 0)) {
     at <- (breaks[s] + 1):breaks[s + 1]
@@ -456,7 +471,8 @@ method_history.kairon_by_decomposition <- function(method, model) {
     season <- ifelse(multiply, trend * (season - 1), season)
     multiply[] <- FALSE
   }
-  structure(list(trend = trend, season = season), combine = if (any(multiply)) "multiply" else "add")
+  structure(list(trend = trend, season = season),
+            combine = if (any(multiply)) "multiply" else "add")
 }
 
 #' @export
@@ -465,7 +481,8 @@ method_history.kairon_by_regression <- function(method, model) {
   context <- batch$context
   multiply <- any(multiplied(model))
   names <- unique(unlist(lapply(model$models, `[[`, "parts")))
-  out <- lapply(rlang::set_names(c("trend", names)), function(n) rep(NA_real_, length(batch$values)))
+  out <- lapply(rlang::set_names(c("trend", names)),
+                function(n) rep(NA_real_, length(batch$values)))
   for (s in seq_along(model$models)) {
     at <- (batch$breaks[s] + 1):batch$breaks[s + 1]
     own <- model$models[[s]]
@@ -478,7 +495,11 @@ method_history.kairon_by_regression <- function(method, model) {
     out$trend[at] <- if (own$combine == "multiply") pmax(trend, 1e-12) else trend
     for (name in names) {
       mine <- which(own$parts == name)
-      v <- if (length(mine)) as.vector(x[, mine, drop = FALSE] %*% own$b[mine]) else rep(0, length(t))
+      v <- if (length(mine)) {
+        as.vector(x[, mine, drop = FALSE] %*% own$b[mine])
+      } else {
+        rep(0, length(t))
+      }
       # Parts that add are no factors: their sum stands as the trend.
       if (whole) out$trend[at] <- out$trend[at] + v
       out[[name]][at] <- if (whole) 1 else if (multiply) exp(v) else v
@@ -496,7 +517,8 @@ history_parts <- function(fit) {
   meta <- timeline_meta(fit$x)
   key <- as_plain(fit$x)[c(meta$series, meta$time)]
   do.call(rbind, lapply(names(parts), function(part) {
-    data.frame(key, measure = fit$measure, method = gsub("_", " ", fit$method$name), ahead = 0L, part = part,
+    data.frame(key, measure = fit$measure, method = gsub("_", " ", fit$method$name), ahead = 0L,
+               part = part,
                value = parts[[part]], combine = attr(parts, "combine"), check.names = FALSE,
                stringsAsFactors = FALSE)
   }))

@@ -4,29 +4,32 @@
 #'
 #' @param method `"loess"`, `"averages"` or `"state"`: how [decomposition()] finds the seasons.
 #' @param then The method for the adjusted series.
-#' @param seasons Seasons by name or steps, several at once; by default those that [find_seasons()] finds,
-#'   else the usual cycle. Those that are not seen twice are left out.
-#' @param combine `"add"`, `"multiply"` (series with values that are not above zero add, and a note names
-#'   them), or `"auto"`.
-#' @param season_span,season_curve For loess, how fast the season may change and by which curve, as in
-#'   [decomposition()]. Where `season_span` is not given and there are six cycles, each series gets the season
-#'   that changes or the `"fixed"` one: what came closer at two cutoffs in its past.
+#' @param seasons Seasons by name or steps, several at once; by default those that [find_seasons()]
+#'   finds, else the usual cycle. Those that are not seen twice are left out.
+#' @param combine `"add"`, `"multiply"` (series with values that are not above zero add, and a note
+#'   names them), or `"auto"`.
+#' @param season_span,season_curve For loess, how fast the season may change and by which curve, as
+#'   in [decomposition()]. Where `season_span` is not given and there are six cycles, each series
+#'   gets the season that changes or the `"fixed"` one: what came closer at two cutoffs in its past.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
-#' The last cycle of each season goes on. The variance is that of the adjusted series' forecast over k, plus
-#' c s^2, plus for each cycle ahead the mean squared change of the season from one cycle to the next less d
-#' s^2: s is the sd of the one-step errors over the root of k; k is the share of white noise that the
-#' decomposition leaves in the adjusted series, c the squared error that it makes in the last cycle of a
-#' season that is not there, and d the change of that, all three found by decomposing noise on the same
-#' steps. For `"state"` the model's own error of the season stands for c s^2.
+#' The last cycle of each season goes on. The variance is that of the adjusted series' forecast over
+#' k, plus c s^2, plus for each cycle ahead the mean squared change of the season from one cycle to
+#' the next less d s^2: s is the sd of the one-step errors over the root of k; k is the share of
+#' white noise that the decomposition leaves in the adjusted series, c the squared error that it
+#' makes in the last cycle of a season that is not there, and d the change of that, all three found
+#' by decomposing noise on the same steps. For `"state"` the model's own error of the season stands
+#' for c s^2.
 #' @seealso [fit()][fit.kairon_timeline], [by_arima()], [by_auto()], [by_blend()], [by_drift()],
 #'   [by_intermittent()]
 #' @examples
 #' forecast(demo_timeline("demand"), "14 days", by_decomposition(seasons = c("week", "year")))
 #' @export
-by_decomposition <- function(method = c("loess", "averages", "state"), then = by_theta(seasonal = "never"),
-                             seasons = NULL, combine = c("add", "multiply", "auto"), season_span = NULL,
+by_decomposition <- function(method = c("loess", "averages", "state"),
+                             then = by_theta(seasonal = "never"),
+                             seasons = NULL, combine = c("add", "multiply", "auto"),
+                             season_span = NULL,
                              season_curve = "line", ...) {
   refuse_more("by_decomposition", ...)
   then <- as_method(then, "then", rlang::current_env())
@@ -35,7 +38,8 @@ by_decomposition <- function(method = c("loess", "averages", "state"), then = by
     abort_input(c("{.arg season_span} is for loess.", x = "{.arg method} is {.val {how}}."))
   }
   curve_degree(season_curve)
-  new_method("decomposition", how = how, then = then, seasons = seasons, combine = picked_choice(combine),
+  new_method("decomposition", how = how, then = then, seasons = seasons,
+             combine = picked_choice(combine),
              season_span = check_season_span(season_span), season_curve = season_curve,
              drivers = then$drivers)
 }
@@ -67,7 +71,8 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   owner <- series_index(batch$breaks)
   positive <- tabulate(owner[which(values <= 0)], length(size)) == 0
   grows <- switch(method$combine, multiply = TRUE,
-                  auto = if (length(seasons)) grows_with_level(batch, seasons[[1]]) else FALSE, FALSE)
+                  auto = if (length(seasons)) grows_with_level(batch, seasons[[1]]) else FALSE,
+                  FALSE)
   multiply <- positive & grows
   notes <- c(
     if (length(seasons) < all) "seasons that are not seen twice are left out",
@@ -88,7 +93,8 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
     taken_off_each(method, values, batch$breaks, seasons, exact, multiply, span)
   })
   effects <- made[[1]]$effects
-  for (i in seq_along(forms)[-1]) effects[form[owner] == i, ] <- made[[i]]$effects[form[owner] == i, ]
+  for (i in seq_along(forms)[-1]) effects[form[owner] == i,
+                                          ] <- made[[i]]$effects[form[owner] == i, ]
   by_factor <- multiply[owner]
   total <- ifelse(by_factor, apply(effects, 1, prod), rowSums(effects))
   adjusted <- batch
@@ -96,8 +102,10 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
   adjusted$context$seasons <- seasons[0]
   model <- method_fit(method$then, adjusted)
   noise <- lapply(made, `[[`, "noise")
-  list(then = model, effects = effects, exact = exact, multiply = multiply, batch = batch, total = total,
-       seasons = seasons, notes = c(notes, if (is.list(model)) model$notes), fixed = forms[form] %in% "fixed",
+  list(then = model, effects = effects, exact = exact, multiply = multiply, batch = batch,
+       total = total,
+       seasons = seasons, notes = c(notes, if (is.list(model)) model$notes),
+       fixed = forms[form] %in% "fixed",
        noise = lapply(seq_along(size), function(s) noise[[form[s]]][[s]]),
        sigma = adjusted_errors(method$then, model, adjusted$values, batch$breaks))
 }
@@ -105,10 +113,15 @@ method_fit.kairon_by_decomposition <- function(method, batch) {
 # The spans of the season that are tried: `NULL` is that of decomposition().
 season_forms <- function(method, seasons, longest) {
   free <- method$how == "loess" && is.null(method$season_span) && length(seasons) > 0
-  if (free && longest >= 6 * seasons[[1]]) list("moving", "fixed") else list(method$season_span %||% "moving")
+  if (free && longest >= 6 * seasons[[1]]) {
+    list("moving", "fixed")
+  } else {
+    list(method$season_span %||% "moving")
+  }
 }
 
-# Which of the forms was closer at two cutoffs in the past of each series; the first where nothing tells.
+# Which of the forms was closer at two cutoffs in the past of each series; the first where nothing
+# tells.
 closer_season <- function(method, batch, forms) {
   tried <- lapply(forms, function(span) {
     method$season_span <- span
@@ -125,7 +138,8 @@ closer_season <- function(method, batch, forms) {
   ifelse(is.finite(loss[, 2]) & loss[, 2] < loss[, 1], 2L, 1L)
 }
 
-# Those that multiply and those that add, and those whose lengths ask for the same spans, each at once.
+# Those that multiply and those that add, and those whose lengths ask for the same spans, each at
+# once.
 taken_off_each <- function(method, values, breaks, seasons, exact, multiply, span) {
   owner <- series_index(breaks)
   out <- list(effects = matrix(NA_real_, length(values), max(1, length(seasons))), noise = list())
@@ -134,8 +148,8 @@ taken_off_each <- function(method, values, breaks, seasons, exact, multiply, spa
   for (which in split(seq_along(size), paste(multiply, spans))) {
     how <- multiply[which[1]]
     rows <- which(owner %in% which)
-    made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons, exact,
-                      how, span)
+    made <- taken_off(method, values[rows], c(0L, as.integer(cumsum(diff(breaks)[which]))), seasons,
+                      exact, how, span)
     out$effects[rows, ] <- made$effects
     out$noise[which] <- made$noise
   }
@@ -150,8 +164,8 @@ taken_off <- function(method, values, breaks, seasons, exact, multiply, span) {
     return(list(effects = neutral, noise = rep(list(nothing), length(breaks) - 1)))
   }
   plan <- list(seasons = seasons, exact_seasons = exact, robust = FALSE, extend = FALSE,
-               season_span = if (!identical(span, "moving")) span, curve = curve_degree(method$season_curve),
-               longest = max(diff(breaks)))
+               season_span = if (!identical(span, "moving")) span,
+               curve = curve_degree(method$season_curve), longest = max(diff(breaks)))
   split <- function(v, breaks, multiply) {
     # Averages know no missing values.
     if (method$how == "averages") v <- bridged_flat(v, breaks)
@@ -178,9 +192,10 @@ state_errors <- function(made, breaks, m, multiply) {
   })
 }
 
-# What a split of white noise of variance 1 on the same steps leaves in the adjusted series (`kept`), puts
-# into the last cycle (`error`) and changes from cycle to cycle (`change`, for each season). Series with the
-# same steps share theirs; the noise depends on the steps alone, so that company changes nothing.
+# What a split of white noise of variance 1 on the same steps leaves in the adjusted series
+# (`kept`), puts into the last cycle (`error`) and changes from cycle to cycle (`change`, for each
+# season). Series with the same steps share theirs; the noise depends on the steps alone, so that
+# company changes nothing.
 season_noise <- function(split, values, breaks, seasons) {
   size <- diff(breaks)
   pattern <- vapply(seq_along(size), function(s) {
@@ -192,7 +207,8 @@ season_noise <- function(split, values, breaks, seasons) {
   draws <- pmin(ifelse(whole, 8, 2), ceiling(1000 / pmax(1, size[first])))
   which <- rep(first, draws)
   there <- unlist(lapply(which, function(s) !is.na(values[breaks[s] + seq_len(size[s])])))
-  e <- unlist(lapply(seq_along(first), function(p) with_seed(1, stats::rnorm(size[first[p]] * draws[p]))))
+  e <- unlist(lapply(seq_along(first),
+                     function(p) with_seed(1, stats::rnorm(size[first[p]] * draws[p]))))
   at <- c(0L, as.integer(cumsum(size[which])))
   made <- split(ifelse(there, e, NA), at, FALSE)$seasons
   found <- lapply(seq_along(which), function(i) {
@@ -225,7 +241,8 @@ adjusted_errors <- function(then, model, values, breaks) {
   owner <- series_index(breaks)
   e <- if (is.null(expected)) c(NA, diff(values)) / sqrt(2) else values - expected
   if (is.null(expected)) e[breaks[-length(breaks)] + 1] <- NA
-  out <- vapply(seq_len(length(breaks) - 1), function(s) sqrt(mean(e[owner == s]^2, na.rm = TRUE)), 1)
+  out <- vapply(seq_len(length(breaks) - 1), function(s) sqrt(mean(e[owner == s]^2, na.rm = TRUE)),
+                1)
   ifelse(is.finite(out), out, 0)
 }
 
@@ -245,8 +262,8 @@ grows_with_level <- function(batch, season) {
   !is.na(r) & r > 0.5
 }
 
-# Seasons of the steps ahead (a matrix), the variance that their errors and changes add, on the scale of the
-# adjusted series at `level`, and the share of its noise that was kept.
+# Seasons of the steps ahead (a matrix), the variance that their errors and changes add, on the
+# scale of the adjusted series at `level`, and the share of its noise that was kept.
 seasons_ahead <- function(model, horizon, level = NULL) {
   series <- length(model$batch$breaks) - 1
   out <- matrix(rep(as.numeric(model$multiply), each = horizon), horizon, series)
@@ -262,7 +279,8 @@ seasons_ahead <- function(model, horizon, level = NULL) {
       e <- model$effects[from + seq_len(n), i]
       m <- model$exact[i]
       place <- last_cycle(n, m, horizon)
-      change <- pmax(0, mean_change(e, m) * unit^2 - noise$change[min(i, length(noise$change))] * variance)
+      change <- pmax(0, mean_change(e, m) * unit^2 -
+                     noise$change[min(i, length(noise$change))] * variance)
       out[, s] <- if (model$multiply[s]) out[, s] * e[place] else out[, s] + e[place]
       extra[, s] <- extra[, s] + ceiling(seq_len(horizon) / m - 1e-9) * change
     }
@@ -305,7 +323,8 @@ method_paths.kairon_by_decomposition <- function(method, model, horizon, n) {
   cycle <- if (length(model$seasons)) model$seasons[[1]] else 1
   for (s in seq_len(dim(paths)[2])) {
     # A place of the season is off by the same in every cycle.
-    off <- matrix(stats::rnorm(min(cycle, horizon) * n), ncol = n)[(seq_len(horizon) - 1) %% cycle + 1, ]
+    off <- matrix(stats::rnorm(min(cycle, horizon) * n),
+                  ncol = n)[(seq_len(horizon) - 1) %% cycle + 1, ]
     own <- matrix(paths[, s, ], horizon)
     own <- middle[, s] + (own - middle[, s]) / sqrt(ahead$kept[s]) + sqrt(ahead$variance[, s]) * off
     paths[, s, ] <- if (model$multiply[s]) own * ahead$season[, s] else own + ahead$season[, s]
@@ -319,7 +338,8 @@ method_form.kairon_by_decomposition <- function(method, model) {
   if (length(model$seasons) == 0 || method$how != "loess") {
     return(then)
   }
-  season <- ifelse(model$fixed, "season the same in each cycle", "season changes from cycle to cycle")
+  season <- ifelse(model$fixed, "season the same in each cycle",
+                   "season changes from cycle to cycle")
   if (is.null(then)) season else paste0(season, "; ", then)
 }
 
@@ -362,7 +382,8 @@ method_advance.kairon_by_decomposition <- function(method, model, batch) {
     }, numeric(length(own) + more))
   })
   rows <- do.call(rbind, rows)
-  model$effects <- vapply(seq_len(ncol(rows)), function(i) model$effects[rows[, i], i], numeric(nrow(rows)))
+  model$effects <- vapply(seq_len(ncol(rows)), function(i) model$effects[rows[, i], i],
+                          numeric(nrow(rows)))
   by_factor <- model$multiply[series_index(batch$breaks)]
   model$total <- ifelse(by_factor, apply(model$effects, 1, prod), rowSums(model$effects))
   adjusted <- batch

@@ -9,14 +9,14 @@
 #'   `predict()`.
 #' @param ... Not used.
 #' @returns A `kairon_fit`: `print()` tells its form and parameters, `coef()` gives them as a table,
-#' `fitted()` and `residuals()` are timelines' columns as numbers (`residuals(fit, as = "timeline")` has their
-#' stamps, for [correlogram()] and the like), [breakdown()] its level, slope and seasons over time, `plot()`
-#' shows all of it with the forecast that follows, `summary()` has scores and information criteria of the data
-#' that it was fitted to (which say nothing about forecasts; see [backtest()]),
-#' `predict(fit, horizon)` makes the forecast of [forecast()] (with `calibrate = FALSE` its intervals are
-#' those of the model alone), `simulate(fit, nsim, horizon = )` paths, [advance()] moves it on over new
-#' data, [recursion()] shows its states step by step, `logLik()`, `AIC()` and `BIC()` work where the method
-#' has a likelihood. It can be saved by [saveRDS()].
+#' `fitted()` and `residuals()` are timelines' columns as numbers (`residuals(fit, as = "timeline")`
+#' has their stamps, for [correlogram()] and the like), [breakdown()] its level, slope and seasons
+#' over time, `plot()` shows all of it with the forecast that follows, `summary()` has scores and
+#' information criteria of the data that it was fitted to (which say nothing about forecasts; see
+#' [backtest()]), `predict(fit, horizon)` makes the forecast of [forecast()] (with `calibrate =
+#' FALSE` its intervals are those of the model alone), `simulate(fit, nsim, horizon = )` paths,
+#' [advance()] moves it on over new data, [recursion()] shows its states step by step, `logLik()`,
+#' `AIC()` and `BIC()` work where the method has a likelihood. It can be saved by [saveRDS()].
 #' @seealso [forecast()][forecast.kairon_timeline], [by_arima()], [by_auto()], [by_blend()],
 #'   [by_decomposition()]
 #' @examples
@@ -38,7 +38,8 @@ fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL,
   check_history(batch, method_needs(method, batch$context), name, rows_of(x))
   model <- method_fit(method, batch)
   if (length(model$notes)) tell(points(model$notes, "!"))
-  structure(list(method = method, model = model, measure = measure, batch = batch, x = x, routine = routine),
+  structure(list(method = method, model = model, measure = measure, batch = batch, x = x,
+                 routine = routine),
             class = "kairon_fit")
 }
 
@@ -89,8 +90,8 @@ residuals.kairon_fit <- function(object, as = c("numbers", "timeline"), ...) {
   out$residual <- rest
   unit <- c(residual = meta$units[[object$measure]])
   keys <- rlang::syms(meta$series)
-  quietly(rlang::inject(timeline(out, !!rlang::sym(meta$time), !!!keys, levels = "residual", units = unit,
-                                 cadence = meta$cadence)))
+  quietly(rlang::inject(timeline(out, !!rlang::sym(meta$time), !!!keys, levels = "residual",
+                                 units = unit, cadence = meta$cadence)))
 }
 
 #' @export
@@ -111,12 +112,14 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
   name <- gsub("_", " ", object$method$name)
   plan$joint <- joint_paths(x, object$measure, plan$steps)
   batch <- model$batch %||% object$batch
-  out <- with_joint(method_predict(object$method, model, plan$steps, levels), object$method, model, plan)
+  out <- with_joint(method_predict(object$method, model, plan$steps, levels), object$method, model,
+                    plan)
   plan$calibrate <- check_calibrate(calibrate)
   out <- spread_by_past(out, object$method, model, batch, plan, levels)
   result <- list(
     table = forecast_table(x, object$measure, name, out, rows, plan, levels),
-    parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps), rows, plan),
+    parts = part_table(x, object$measure, name, method_parts(object$method, model, plan$steps),
+                       rows, plan),
     paths = if (paths > 0) {
       drawn <- widened_paths(paths_together(object$method, model, batch, plan), out)
       path_table(x, object$measure, name, drawn, rows, plan)
@@ -127,7 +130,8 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
   names(form) <- paste(object$measure, name, sep = "\r")
   structure(
     list(table = result$table, notes = result$notes, history = undo_history(x),
-         methods = stats::setNames(list(object$method), name), measures = object$measure, levels = levels,
+         methods = stats::setNames(list(object$method), name), measures = object$measure,
+         levels = levels,
          horizon = plan$steps, routine = object$routine, ended = character(), forms = form,
          widened = stats::setNames(list(out$widened), names(form)),
          choices = choices_of_fit(object, name),
@@ -138,7 +142,9 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
 
 choices_of_fit <- function(fit, name) {
   table <- method_choices(fit$method, fit$model)
-  if (!is.null(table)) keyed_choices(table, rows_of(fit$x)$keys, measure = fit$measure, method = name)
+  if (!is.null(table)) {
+    keyed_choices(table, rows_of(fit$x)$keys, measure = fit$measure, method = name)
+  }
 }
 
 #' @importFrom stats simulate
@@ -155,7 +161,8 @@ logLik.kairon_fit <- function(object, ...) {
   refuse_more("logLik", ...)
   info <- method_information(object$method, object$model)
   if (is.null(info$log_likelihood)) abort_lacking(object$method, "likelihood")
-  structure(sum(info$log_likelihood), df = sum(info$parameters), nobs = stats::nobs(object), class = "logLik")
+  structure(sum(info$log_likelihood), df = sum(info$parameters), nobs = stats::nobs(object),
+            class = "logLik")
 }
 
 #' @export
@@ -216,7 +223,8 @@ format.kairon_fit <- function(x, ...) {
     paste0("Fit of ", x$measure, if (n > 1) paste0(" of ", plural(n, "series", "series")), ", ",
            span_words(x$x), "."),
     paste0("  ", method_describe(x$method, x$batch$context), "."),
-    if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""), form, "."),
+    if (!is.null(form) && n <= 12) paste0("  ", ifelse(nzchar(labels), paste0(labels, ": "), ""),
+                                          form, "."),
     if (!is.null(form) && n > 12) paste0("  ", form_line(form)),
     if (inherits(x$method, "kairon_by_regression") && n <= 3) {
       c(wrap_lines(paste0("  ", format(indices_of(x)))),
@@ -237,7 +245,9 @@ print.kairon_fit <- function(x, ...) {
     if (any(still)) shown$estimate <- ifelse(still, "fixed", trimws(show_column(shown$estimate)))
     show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v),
       right = "estimate"))
-    if (nrow(table) > 14) show_lines(paste0("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()"))
+    if (nrow(table) > 14) {
+      show_lines(paste0("  ... and ", plural(nrow(table) - 14, "more row"), ": coef()"))
+    }
     show_lines("")
   }
   print(utils::head(summary(x), 8))
@@ -246,9 +256,9 @@ print.kairon_fit <- function(x, ...) {
 
 #' Move a fit on over new data
 #'
-#' The states of a fitted method learn from new values; its parameters stay as they are. So do the choice that
-#' [by_auto()] made, the weights of a blend, and the seasons that [by_decomposition()] takes off. A blend over
-#' drawn copies has no state to move on.
+#' The states of a fitted method learn from new values; its parameters stay as they are. So do the
+#' choice that [by_auto()] made, the weights of a blend, and the seasons that [by_decomposition()]
+#' takes off. A blend over drawn copies has no state to move on.
 #'
 #' @param fit A [fit()][fit.kairon_timeline].
 #' @param new_data A timeline with later rows of the same series.
@@ -269,7 +279,8 @@ advance <- function(fit, new_data, ...) {
   meta <- timeline_meta(fit$x)
   fresh <- timeline_meta(new_data)
   if (!fit$measure %in% names(new_data) || !identical(meta$series, fresh$series)) {
-    abort_input("{.arg new_data} must have the measure {.field {fit$measure}} and the same series columns.")
+    abort_input("{.arg new_data} must have the measure {.field {fit$measure}} and the same \\
+                 series columns.")
   }
   ends <- rows_of(fit$x)
   last <- max(ends$seconds)
@@ -282,7 +293,9 @@ advance <- function(fit, new_data, ...) {
     ))
   }
   strange <- setdiff(series_labels(rows$keys), series_labels(ends$keys))
-  if (length(strange)) abort_input("{.arg new_data} has a series that was not fitted: {strange[1]}.")
+  if (length(strange)) {
+    abort_input("{.arg new_data} has a series that was not fitted: {strange[1]}.")
+  }
   # What stands beside the measures comes along, whichever of the two has it.
   shared <- intersect(names(fit$x), names(new_data))
   own <- function(x) x[names(x) %in% c(shared, companion_columns(x, shared))]
@@ -300,8 +313,8 @@ advance <- function(fit, new_data, ...) {
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_smoothing()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame: the series columns, the time column, `value`, `expected` (one step before),
-#' `error`, and `level`, `slope` and `season` after the step.
+#' @returns A data frame: the series columns, the time column, `value`, `expected` (one step
+#' before), `error`, and `level`, `slope` and `season` after the step.
 #' @seealso [total()], [breakdown()], [advance()], [fit-generics], [roots()], [search_path()]
 #' @examples
 #' head(recursion(fit(demo_timeline("billed"), by_smoothing(case = "holt"))))
@@ -332,25 +345,26 @@ recursion <- function(fit, ...) {
 
 #' Intervals of coefficients, fits with other settings, fits as tables
 #'
-#' `confint()` gives intervals of a fit's coefficients where the method tells their errors; `update()` fits
-#' again, with other settings of the method or to another timeline; `as.data.frame()` gives values,
-#' expectations and residuals in rows.
+#' `confint()` gives intervals of a fit's coefficients where the method tells their errors;
+#' `update()` fits again, with other settings of the method or to another timeline;
+#' `as.data.frame()` gives values, expectations and residuals in rows.
 #'
 #' @param object,x A [fit()][fit.kairon_timeline].
 #' @param parm Names of the coefficients; all by default.
 #' @param level The share of intervals that should hold the coefficient, between 0 and 1.
-#' @param ... For `update()`: a timeline to fit to, without a name, and settings of the method by theirs,
-#' such as
+#' @param ... For `update()`: a timeline to fit to, without a name, and settings of the method by
+#' theirs, such as
 #'   `trend = "damped"`. The others stay as they were given.
 #' @param row.names,optional Not used.
-#' @returns `confint()` a data frame: the series columns, `term`, `lower` and `upper`, by Student's t with the
-#'   values less the coefficients as degrees of freedom; for the shares and the damping of [by_smoothing()]
-#'   the values at which the likelihood, the rest estimated anew, stays within half a quantile of chi-squared
-#'   of the highest, no further than the shares may go. `update()` a fit. `as.data.frame()` a data frame: the
-#'   series columns, the time column, `measure`, `value`, `expected` (one step before) and `residual`, on the
-#'   scale that was fitted.
+#' @returns `confint()` a data frame: the series columns, `term`, `lower` and `upper`, by Student's
+#'   t with the values less the coefficients as degrees of freedom; for the shares and the damping
+#'   of [by_smoothing()] the values at which the likelihood, the rest estimated anew, stays within
+#'   half a quantile of chi-squared of the highest, no further than the shares may go. `update()` a
+#'   fit. `as.data.frame()` a data frame: the series columns, the time column, `measure`, `value`,
+#'   `expected` (one step before) and `residual`, on the scale that was fitted.
 #' @section Error types:
-#' `kairon_error_input` for a method without standard errors, and a setting or coefficient that is not there.
+#' `kairon_error_input` for a method without standard errors, and a setting or coefficient that is
+#' not there.
 #' @seealso [known_ahead()], [total()], [breakdown()], [advance()], [recursion()], [roots()]
 #' @examples
 #' trend <- fit(demo_timeline("billed"), by_regression(seasons = "year"))
@@ -421,7 +435,8 @@ other_settings <- function(method, settings, call = rlang::caller_env()) {
   made <- attr(method, "made")
   if (is.null(made)) {
     abort_input(c("The settings of {.code {format(method)}} are not known.",
-                  i = "Make it by a function that calls {.fn new_method}, and fit it anew."), call = call)
+                  i = "Make it by a function that calls {.fn new_method}, and fit it anew."),
+                  call = call)
   }
   constructor <- constructor_of(made)
   known <- names(formals(constructor))

@@ -2,20 +2,20 @@
 
 #' Add up a forecast
 #'
-#' Sums of forecasts over longer periods, with intervals from the paths: the errors of neighbouring steps go
-#' together, so that bounds of steps must not be added up. So do errors of series: in each path they are as
-#' alike as the errors of the past steps were, as far as that is no chance.
+#' Sums of forecasts over longer periods, with intervals from the paths: the errors of neighbouring
+#' steps go together, so that bounds of steps must not be added up. So do errors of series: in each
+#' path they are as alike as the errors of the past steps were, as far as that is no chance.
 #'
 #' @param f A forecast made with `paths =`.
 #' @param every The period: `"1 month"`, or `"all"` for the whole horizon.
 #' @param across Whether series are added up too.
-#' @param by Series columns that stay apart where the others are added up, such as `"place"`; totals of
-#'   [with_totals()] do not count twice.
+#' @param by Series columns that stay apart where the others are added up, such as `"place"`; totals
+#'   of [with_totals()] do not count twice.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how many lie
-#' in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds of the levels. A
-#' step that lies in two periods, such as a week at the end of a month, is split between them by time, as
-#' [resample()] splits amounts.
+#' @returns A data frame: the series columns, `from` and `to` (first and last stamp), `steps` (how
+#' many lie in the period), `measure`, `method`, `value` (the sum of the forecasts) and the bounds
+#' of the levels. A step that lies in two periods, such as a week at the end of a month, is split
+#' between them by time, as [resample()] splits amounts.
 #' @seealso [by_seasonal_naive()], [by_smoothing()], [by_theta()], [known_ahead()], [breakdown()],
 #'   [advance()]
 #' @examples
@@ -61,16 +61,18 @@ total <- function(f, every = "all", across = FALSE, by = NULL, ...) {
   of <- sub("\r[^\r]*$", "", rownames(sums))
   for (level in f$levels) {
     tail <- (1 - level / 100) / 2
-    q <- vapply(id, function(i) stats::quantile(sums[of == i, 1], c(tail, 1 - tail), names = FALSE), c(0, 0))
+    q <- vapply(id, function(i) stats::quantile(sums[of == i, 1], c(tail, 1 - tail), names = FALSE),
+                c(0, 0))
     # Paths that were moved to a limit lie to one side of the forecast, which is always inside.
     out[[paste0("lower_", level)]] <- pmin(q[1, ], out$value)
     out[[paste0("upper_", level)]] <- pmax(q[2, ], out$value)
   }
-  result_table(out[c(keys, "from", "to", "steps", "measure", "method", "value", bound_columns(f$levels))])
+  result_table(out[c(keys, "from", "to", "steps", "measure", "method", "value",
+                     bound_columns(f$levels))])
 }
 
-# A function that gives each row of a table its period (`.bin`). A step that lies in several is split by time,
-# as resample() splits amounts; `.share` is what of it falls in each.
+# A function that gives each row of a table its period (`.bin`). A step that lies in several is
+# split by time, as resample() splits amounts; `.share` is what of it falls in each.
 total_shares <- function(f, every, call = rlang::caller_env()) {
   meta <- timeline_meta(f$history)
   if (identical(every, "all")) {
@@ -78,7 +80,8 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
   }
   bin <- cadence(every)
   if (meta$type == "step" || !is_regular_cadence(bin)) {
-    abort_input("{.arg every} must be a period of the calendar such as {.val 1 month}.", call = call)
+    abort_input("{.arg every} must be a period of the calendar such as {.val 1 month}.",
+                call = call)
   }
   zone <- future_zone(meta, rows_of(f$history), f$horizon)
   function(t) {
@@ -89,7 +92,8 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
     size <- period_of(bin, end - 1e-3, zone) - first + 1
     row <- rep(seq_along(k), size)
     b <- first[row] + sequence(size) - 1
-    share <- pmin(end[row], period_start(bin, b + 1, zone)) - pmax(begin[row], period_start(bin, b, zone))
+    share <- pmin(end[row], period_start(bin, b + 1, zone)) -
+      pmax(begin[row], period_start(bin, b, zone))
     t <- t[row, , drop = FALSE]
     t$.bin <- b
     t$.share <- share / (end - begin)[row]
@@ -100,14 +104,14 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
 
 #' Parts of a forecast
 #'
-#' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has parts; of a
-#' fit what its level, slope and seasons were in each step of the history.
+#' What makes up each forecast value: trend, seasons, events, drivers, as far as the method has
+#' parts; of a fit what its level, slope and seasons were in each step of the history.
 #'
 #' @param f A forecast, or a [fit()][fit.kairon_timeline].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`, `method`,
-#' `ahead` (0 in the history), `part`, `value`, and `combine`: whether the parts of a method `"add"` or
-#' `"multiply"` up to its forecast. `autoplot()` draws one panel for each part.
+#' @returns A `kairon_breakdown`, a data frame: the series columns, the time column, `measure`,
+#' `method`, `ahead` (0 in the history), `part`, `value`, and `combine`: whether the parts of a
+#' method `"add"` or `"multiply"` up to its forecast. `autoplot()` draws one panel for each part.
 #' @seealso [by_smoothing()], [by_theta()], [known_ahead()], [total()], [advance()], [fit-generics]
 #' @examples
 #' breakdown(forecast(demo_timeline("billed"), "1 year", by_smoothing()))
@@ -116,18 +120,21 @@ total_shares <- function(f, every, call = rlang::caller_env()) {
 breakdown <- function(f, ...) {
   refuse_more("breakdown", ...)
   fitted <- inherits(f, "kairon_fit")
-  if (!fitted && !inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast or a fit.")
+  if (!fitted && !inherits(f, "kairon_forecast")) {
+    abort_input("{.arg f} must be a forecast or a fit.")
+  }
   parts <- if (fitted) history_parts(f) else f$parts
   if (is.null(parts)) {
     abort_input(c(
       "The {if (fitted) 'method of this fit has' else 'methods of this forecast have'} no parts.",
-      i = "{.fn by_smoothing}, {.fn by_decomposition} and {.fn by_regression} have them, on the scale of \
+      i = "{.fn by_smoothing}, {.fn by_decomposition} and {.fn by_regression} have them, on the \\
+           scale of \
            the measure; of forecasts {.fn by_theta}, too."
     ))
   }
   meta <- timeline_meta(if (fitted) f$x else f$history)
-  structure(parts, class = c("kairon_breakdown", "data.frame"), time = meta$time, keys = meta$series,
-            meta = meta)
+  structure(parts, class = c("kairon_breakdown", "data.frame"), time = meta$time,
+            keys = meta$series, meta = meta)
 }
 
 #' @export
@@ -147,7 +154,9 @@ print.kairon_breakdown <- function(x, rows = 12, ...) {
   for (part in unique(wide$part)) out[[part]] <- wide$value[wide$part == part]
   shown <- utils::head(out, rows)
   show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
-  if (nrow(out) > nrow(shown)) show_lines(paste0("  ... and ", plural(nrow(out) - nrow(shown), "more row")))
+  if (nrow(out) > nrow(shown)) {
+    show_lines(paste0("  ... and ", plural(nrow(out) - nrow(shown), "more row")))
+  }
   invisible(x)
 }
 
@@ -165,7 +174,8 @@ summary.kairon_forecast <- function(object, ...) {
   joins <- do.call(rbind, lapply(f$measures, join_table, f = f))
   widths <- width_table(f)
   structure(
-    list(join = joins, methods = method_table(f, widths), widths = widths, differences = difference_table(f),
+    list(join = joins, methods = method_table(f, widths), widths = widths,
+         differences = difference_table(f),
          levels = f$levels, units = timeline_meta(f$history)$units, horizon = f$horizon),
     class = "kairon_forecast_summary"
   )
@@ -174,9 +184,9 @@ summary.kairon_forecast <- function(object, ...) {
 #' @export
 as.data.frame.kairon_forecast_summary <- function(x, row.names = NULL, optional = FALSE, ...) x$join
 
-# One row for each series and method: last observed value, first forecast, the jump against the median step,
-# growth of forecast and history over a year (or a horizon), extremes, and the share outside of what was
-# seen.
+# One row for each series and method: last observed value, first forecast, the jump against the
+# median step, growth of forecast and history over a year (or a horizon), extremes, and the share
+# outside of what was seen.
 join_table <- function(measure, f) {
   x <- f$history
   meta <- timeline_meta(x)
@@ -219,8 +229,8 @@ join_table <- function(measure, f) {
 width_table <- function(f) {
   wide <- max(f$levels)
   width <- f$table[[paste0("upper_", wide)]] - f$table[[paste0("lower_", wide)]]
-  out <- stats::aggregate(list(width = width), f$table[c("ahead", "method", "measure")], stats::median,
-                          na.rm = TRUE)
+  out <- stats::aggregate(list(width = width), f$table[c("ahead", "method", "measure")],
+                          stats::median, na.rm = TRUE)
   out[order(match(out$measure, f$measures), match(out$method, names(f$methods)), out$ahead),
       c("measure", "method", "ahead", "width")]
 }
@@ -272,10 +282,12 @@ format.kairon_forecast_summary <- function(x, ...) {
       if (is.finite(j$jump)) paste0(", a step of ", show_number(abs(j$jump), 2), " usual ones",
                                     if (abs(j$jump) > 5) " (unusual)"), "; ",
       if (is.finite(j$growth)) paste0(signed_percent(j$growth), " on ", j$span, " before",
-        if (is.finite(j$past_growth)) paste0(" (the year before that: ", signed_percent(j$past_growth), ")"),
+        if (is.finite(j$past_growth)) paste0(" (the year before that: ",
+                                             signed_percent(j$past_growth), ")"),
           "; "),
       "highest on ", j$highest, ", lowest on ", j$lowest,
-      if (j$outside > 0) paste0("; ", show_percent(j$outside), " lie outside of all that was observed"), "."
+      if (j$outside > 0) paste0("; ", show_percent(j$outside),
+                                " lie outside of all that was observed"), "."
     )
   }, "")
   lines <- gsub("the year before that", "change before", lines, fixed = TRUE)
@@ -284,7 +296,9 @@ format.kairon_forecast_summary <- function(x, ...) {
     if (nrow(join) > 8) paste0("  ... and ", nrow(join) - 8, " more: $join"),
     "", paste0("Width of the ", max(x$levels), " % intervals, by steps ahead:"),
       text_table(as.list(x$methods)),
-    if (!is.null(x$differences)) c("", "How far methods are apart:", text_table(as.list(x$differences)))
+    if (!is.null(x$differences)) {
+      c("", "How far methods are apart:", text_table(as.list(x$differences)))
+    }
   )
 }
 

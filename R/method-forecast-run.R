@@ -1,5 +1,5 @@
-# From a timeline to the numbers of its methods: batches, methods run over them, and what is done where one
-# fails.
+# From a timeline to the numbers of its methods: batches, methods run over them, and what is done
+# where one fails.
 
 make_batch <- function(x, measure, declared = NULL, future = NULL) {
   meta <- timeline_meta(x)
@@ -13,9 +13,10 @@ make_batch <- function(x, measure, declared = NULL, future = NULL) {
     values = values, breaks = rows$breaks,
     context = list(
       seasons = seasons, cadence = meta$cadence, measure = measure,
-      kind = meta$kinds[[measure]], unit = meta$units[[measure]], stamps = rows$seconds, type = meta$type,
-      zone = meta$zone, labels = series_labels(rows$keys), drivers = ahead$past, ahead = ahead$ahead,
-      carry = ahead$carry, changed = length(meta$undo[[measure]]) > 0,
+      kind = meta$kinds[[measure]], unit = meta$units[[measure]], stamps = rows$seconds,
+      type = meta$type,
+      zone = meta$zone, labels = series_labels(rows$keys), drivers = ahead$past,
+      ahead = ahead$ahead, carry = ahead$carry, changed = length(meta$undo[[measure]]) > 0,
       lags = if (length(meta$undo[[measure]])) change_lags(meta, measure, rows)
     )
   )
@@ -34,7 +35,11 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     method <- methods[[name]]
     result <- tryCatch(
       {
-        batch <- if (is.null(method$drivers)) plain else make_batch(x, measure, method$drivers, plan$future)
+        batch <- if (is.null(method$drivers)) {
+          plain
+        } else {
+          make_batch(x, measure, method$drivers, plan$future)
+        }
         run_method(method, name, batch, rows, plan, levels)
       },
       kairon_error = function(e) e
@@ -80,7 +85,8 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     })
   }
   bind <- function(t) do.call(rbind, unname(t))
-  list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths), parts = bind(parts),
+  list(table = bind(tables), notes = notes, failed = failed, paths = bind(paths),
+       parts = bind(parts),
        forms = forms, widened = widened, choices = bind(choices), interrupted = interrupted)
 }
 
@@ -88,7 +94,8 @@ interruption_words <- function(measure, name, batch, result, methods) {
   all <- length(batch$context$labels)
   after <- setdiff(names(methods), names(methods)[seq_len(match(name, names(methods)))])
   paste0(
-    "interrupted: ", name, " has forecast ", measure, " for ", show_number(all - length(result$unreached), 9),
+    "interrupted: ", name, " has forecast ", measure, " for ",
+    show_number(all - length(result$unreached), 9),
     " of ", plural(all, "series", "series"), "; the others have no forecast",
     if (length(after)) paste0(", and ", word_list(after), " none at all")
   )
@@ -149,7 +156,9 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
   }
   out$form <- method_form(method, model)
   out$choices <- method_choices(method, model)
-  if (isTRUE(plan$paths > 0)) out$paths <- widened_paths(paths_together(method, model, batch, plan), out)
+  if (isTRUE(plan$paths > 0)) {
+    out$paths <- widened_paths(paths_together(method, model, batch, plan), out)
+  }
   out$parts <- method_parts(method, model, plan$steps)
   out
 }
@@ -173,8 +182,9 @@ paths_together <- function(method, model, batch, plan) {
   with_shocks(shocks, method_paths(method, model, plan$steps, plan$paths))
 }
 
-# Where values are changes from one step to another, bounds of steps cannot be added up: `plan$joint` paths
-# say how errors go together. `joint` are normal paths, `scale` makes them Student's.
+# Where values are changes from one step to another, bounds of steps cannot be added up:
+# `plan$joint` paths say how errors go together. `joint` are normal paths, `scale` makes them
+# Student's.
 with_joint <- function(out, method, model, plan) {
   if (!isTRUE(plan$joint > 0)) {
     return(out)
@@ -189,7 +199,8 @@ with_joint <- function(out, method, model, plan) {
   out
 }
 
-# How many paths undoing a measure's changes takes: as many as memory bears, since bounds are their quantiles.
+# How many paths undoing a measure's changes takes: as many as memory bears, since bounds are their
+# quantiles.
 joint_paths <- function(x, measure, steps, most = 10000) {
   kinds <- vapply(timeline_meta(x)$undo[[measure]], `[[`, "", "kind")
   if (!any(kinds == "change")) {
@@ -219,7 +230,8 @@ simpler_where_failed <- function(out, batch, steps, levels) {
   }
   names <- batch$context$labels[bad]
   out$notes <- c(out$notes, paste0(
-    "no finite forecast", if (any(nzchar(names))) paste(" for", word_list(names)), "; the last value instead"
+    "no finite forecast", if (any(nzchar(names))) paste(" for", word_list(names)),
+    "; the last value instead"
   ))
   out
 }
@@ -314,11 +326,11 @@ forecast_table <- function(x, measure, name, result, rows, plan, levels) {
   out
 }
 
-# Forecasts of many series are made in pieces: a long run shows how much time is left, and one that is
-# interrupted keeps the series that are done.
+# Forecasts of many series are made in pieces: a long run shows how much time is left, and one that
+# is interrupted keeps the series that are done.
 
-# `work` makes the result of a method for a batch. Pieces and their seeds depend neither on how fast the
-# machine is nor on how many workers there are, so that random draws repeat.
+# `work` makes the result of a method for a batch. Pieces and their seeds depend neither on how fast
+# the machine is nor on how many workers there are, so that random draws repeat.
 run_pieces <- function(batch, size, work, settings, extras = list()) {
   n <- length(batch$breaks) - 1
   if (n <= 2 * size) {
@@ -330,7 +342,8 @@ run_pieces <- function(batch, size, work, settings, extras = list()) {
   data <- list(batch = batch, work = work, settings = settings)
   items <- lapply(seq_along(groups), function(i) list(series = groups[[i]], seed = seeds[i]))
   tryCatch(
-    share_out(items, data, work_piece, function(i, part) parts[[i]] <<- part, "Forecasting series", extras),
+    share_out(items, data, work_piece, function(i, part) parts[[i]] <<- part, "Forecasting series",
+              extras),
     interrupt = function(stop) NULL
   )
   made <- which(!vapply(parts, is.null, TRUE))
@@ -393,7 +406,8 @@ bind_choices <- function(parts, which) {
   }))
 }
 
-# Parts that some piece lacks do nothing there; pieces whose parts join in other ways have none in common.
+# Parts that some piece lacks do nothing there; pieces whose parts join in other ways have none in
+# common.
 bind_forecast_parts <- function(parts, columns) {
   own <- lapply(parts, `[[`, "parts")
   joins <- unique(unlist(lapply(own, function(p) attr(p, "combine") %||% "add")))
@@ -425,14 +439,14 @@ added_notes <- function(notes) {
   }, "", USE.NAMES = FALSE)
 }
 
-# The shocks of paths. Errors of series that have moved together in the past move together in each path, so
-# that sums over series have honest intervals.
+# The shocks of paths. Errors of series that have moved together in the past move together in each
+# path, so that sums over series have honest intervals.
 
 shock_source <- new.env(parent = emptyenv())
 
-# Standard normal shocks of a series of the batch, a row for each step and a column for each path. Those of
-# the last rows are shared with other series where with_shocks() says so; rows before them are steps missing
-# at the end.
+# Standard normal shocks of a series of the batch, a row for each step and a column for each path.
+# Those of the last rows are shared with other series where with_shocks() says so; rows before them
+# are steps missing at the end.
 draw_shocks <- function(s, rows, n) {
   shared <- shock_source$values
   if (is.null(shared)) {
@@ -461,11 +475,11 @@ shocks_of_some <- function(which, expr) {
   expr
 }
 
-# Shocks of all series of a batch for `n` paths, an array of steps, series and paths: sums of the past
-# one-step errors of all series at each step, with the same random weights for all, so that their correlations
-# are those of the errors; these are drawn towards none by as much as chance alone makes them (Schaefer and
-# Strimmer, 2005). `seed` makes series that are forecast in other pieces share the weights. NULL where nothing
-# is shared.
+# Shocks of all series of a batch for `n` paths, an array of steps, series and paths: sums of the
+# past one-step errors of all series at each step, with the same random weights for all, so that
+# their correlations are those of the errors; these are drawn towards none by as much as chance
+# alone makes them (Schaefer and Strimmer, 2005). `seed` makes series that are forecast in other
+# pieces share the weights. NULL where nothing is shared.
 shared_shocks <- function(method, model, batch, steps, n, seed) {
   series <- length(batch$breaks) - 1
   expected <- tryCatch(method_fitted(method, model), kairon_error = function(e) NULL)
@@ -487,7 +501,8 @@ shared_shocks <- function(method, model, batch, steps, n, seed) {
   out
 }
 
-# The last 120 errors of each series, a column each, counted back from the common end; columns have length 1.
+# The last 120 errors of each series, a column each, counted back from the common end; columns have
+# length 1.
 aligned_errors <- function(e, breaks) {
   rows <- min(120, max(diff(breaks)))
   series <- length(breaks) - 1

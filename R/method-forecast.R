@@ -1,82 +1,88 @@
 #' Forecast a timeline
 #'
-#' Continues every series of a regular timeline by one or several methods, with prediction intervals. The
-#' stamps go on by the timeline's own cadence.
+#' Continues every series of a regular timeline by one or several methods, with prediction
+#' intervals. The stamps go on by the timeline's own cadence.
 #'
 #' @param object A regular timeline; with a `routine`, any timeline that the routine makes regular.
 #' @param horizon How far ahead: a duration (`"28 days"`), a number of steps, or an end date
 #'   (`"2032-12-31"`).
-#' @param method A method, or a (named) list of them: [by_mean()], [by_naive()], [by_seasonal_naive()],
-#'   [by_drift()], [by_moving_average()], [by_regression()], [by_smoothing()], [by_theta()]. [by_arima()],
-#'   [by_decomposition()], [by_intermittent()], [by_blend()]. Default: [by_auto()].
+#' @param method A method, or a (named) list of them: [by_mean()], [by_naive()],
+#'   [by_seasonal_naive()], [by_drift()], [by_moving_average()], [by_regression()],
+#'   [by_smoothing()], [by_theta()]. [by_arima()], [by_decomposition()], [by_intermittent()],
+#'   [by_blend()]. Default: [by_auto()].
 #' @param measures Measures to forecast; by default all that no method declares as a driver.
 #' @param intervals Levels of the prediction intervals, in percent.
 #' @param drivers A timeline with the future values of drivers that are [known_ahead()].
 #' @param routine A [routine()] of preparation steps, run before the forecast.
-#' @param last `"drop"` leaves out a last bin that is not finished (so few readings that it is marked thin),
-#'   and says so; `"keep"` takes it as it is.
-#' @param paths How many possible futures to draw, 0 for none: [total()] needs them. [set.seed()] repeats
-#'   them.
-#' @param limits The range that values can have, such as `c(0, Inf)`; what lies outside is moved to its end,
-#'   and that is said. Amounts without a value below zero cannot fall below it.
-#' @param whole Whether forecasts are whole numbers, rounded so that their running totals stay within a
-#'   half.
-#' @param calibrate How intervals learn from the errors that the method made at cutoffs in the past. `NULL`:
-#'   those of smoothing, theta, ARIMA, regression and decompositions are widened where they held too little at
-#'   two cutoffs, see below. `TRUE`: they become quantiles of past errors (split conformal, by thirds of the
-#'   horizon), and the coverage before and after is said. `FALSE`: they are the method's own, as in books.
-#' @param ended Series that were silent at the end for more than two of their own longest pauses, and more
-#'   than two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them all the same, from
-#'   the common end on; or, with `"own_end"`, forecast every series from its own last value on, for
-#'   collections whose series end at different stamps.
-#' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the least
-#'   change, weighed by the covariance of past errors at the step ahead; `"sizes"` by the least change,
-#'   weighed by the sizes of series; `"parts"` takes totals as the sums of the forecasts of parts;
-#'   `"shares"` divides the largest totals by the shares of the past; `"none"` leaves them, and a line says
-#'   how far they are apart. Parts that were never negative are not, and still add up.
-#' @param agree_over Longer periods, such as `c("1 week", "1 month")`, that forecasts are to agree with: the
-#'   method forecasts the sums of these periods, too (of levels the means), and the steps move by the least
-#'   change, each weighed by its spread, that brings both together. Plans by day, by week and by month are
-#'   then sums of the same forecast. Periods that end beyond the horizon do not count; what is known of a
-#'   period under way does.
+#' @param last `"drop"` leaves out a last bin that is not finished (so few readings that it is
+#'   marked thin), and says so; `"keep"` takes it as it is.
+#' @param paths How many possible futures to draw, 0 for none: [total()] needs them. [set.seed()]
+#'   repeats them.
+#' @param limits The range that values can have, such as `c(0, Inf)`; what lies outside is moved to
+#'   its end, and that is said. Amounts without a value below zero cannot fall below it.
+#' @param whole Whether forecasts are whole numbers, rounded so that their running totals stay
+#'   within a half.
+#' @param calibrate How intervals learn from the errors that the method made at cutoffs in the past.
+#'   `NULL`: those of smoothing, theta, ARIMA, regression and decompositions are widened where they
+#'   held too little at two cutoffs, see below. `TRUE`: they become quantiles of past errors (split
+#'   conformal, by thirds of the horizon), and the coverage before and after is said. `FALSE`: they
+#'   are the method's own, as in books.
+#' @param ended Series that were silent at the end for more than two of their own longest pauses,
+#'   and more than two usual cycles, have ended: `"leave"` them out, and say so; `"forecast"` them
+#'   all the same, from the common end on; or, with `"own_end"`, forecast every series from its own
+#'   last value on, for collections whose series end at different stamps.
+#' @param agree How forecasts of a timeline [with_totals()] are made to add up: `"errors"` by the
+#'   least change, weighed by the covariance of past errors at the step ahead; `"sizes"` by the
+#'   least change, weighed by the sizes of series; `"parts"` takes totals as the sums of the
+#'   forecasts of parts; `"shares"` divides the largest totals by the shares of the past; `"none"`
+#'   leaves them, and a line says how far they are apart. Parts that were never negative are not,
+#'   and still add up.
+#' @param agree_over Longer periods, such as `c("1 week", "1 month")`, that forecasts are to agree
+#'   with: the method forecasts the sums of these periods, too (of levels the means), and the steps
+#'   move by the least change, each weighed by its spread, that brings both together. Plans by day,
+#'   by week and by month are then sums of the same forecast. Periods that end beyond the horizon do
+#'   not count; what is known of a period under way does.
 #' @param ... Not used.
-#' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the series
-#'   columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing" where there is no
-#'   value), `value`, `lower_50`, `upper_50`, ... in the measure's unit, and `method` (missing for the
-#'   history). [summary()] looks at the join and compares methods, [total()] adds up, [breakdown()] shows
-#'   parts, and the element `paths` has the paths as a table.
+#' @returns A `kairon_forecast`. [as.data.frame()] gives history and forecast in one table: the
+#'   series columns, the time column, `measure`, `origin` ("observed", ..., "forecast"; "missing"
+#'   where there is no value), `value`, `lower_50`, `upper_50`, ... in the measure's unit, and
+#'   `method` (missing for the history). [summary()] looks at the join and compares methods,
+#'   [total()] adds up, [breakdown()] shows parts, and the element `paths` has the paths as a table.
 #' @section Long runs:
-#' Many series are forecast in pieces, with the time left on a terminal. An interruption (Ctrl-C) keeps the
-#' series that are done: the forecast that comes back says which part it is, and its element `interrupted` is
-#' `TRUE`.
+#' Many series are forecast in pieces, with the time left on a terminal. An interruption (Ctrl-C)
+#' keeps the series that are done: the forecast that comes back says which part it is, and its
+#' element `interrupted` is `TRUE`.
 #' @section Intervals:
-#' A model that is taken as given holds less than it says on real series. So the method is fitted again to
-#' what was known one and two seasons ago (at least 4 and at most 24 steps, and a fifth of the history), and
-#' the spread `h` steps ahead is multiplied by `sqrt(1 + g * (1 + h / m))`, at most 4, with
-#' `g = (q1 + q2 + 0.25) / 2.25 - 1 - c`, not below 0. `q` is the mean square of the errors over the `k` steps
-#' after such a cutoff in units of their spread (one of more than 6 counts as 6), `m` is the middle step,
-#' `(k + 1) / 2`, and `h` counts up to `2 * k`; `c`, what two cutoffs show by chance, is `1 / sqrt(k)`; for
-#' a regression 0 where its trend bends or its errors are clearly autocorrelated (above `2 / sqrt(n)`),
-#' since values then stray from its line for long, and else twice as much. So an excess counts twice, since two cutoffs say little,
-#' and half of it grows with the steps. This makes a forecast take three times as long as with
-#' `calibrate = FALSE`. Smoothing, theta and ARIMA of more than 1,000 steps keep their parameters. Where
-#' values were changed by [change()], these are errors of what was changed. The print says by how much
-#' intervals were widened.
+#' A model that is taken as given holds less than it says on real series. So the method is fitted
+#' again to what was known one and two seasons ago (at least 4 and at most 24 steps, and a fifth of
+#' the history), and the spread `h` steps ahead is multiplied by `sqrt(1 + g * (1 + h / m))`, at
+#' most 4, with `g = (q1 + q2 + 0.25) / 2.25 - 1 - c`, not below 0. `q` is the mean square of the
+#' errors over the `k` steps after such a cutoff in units of their spread (one of more than 6 counts
+#' as 6), `m` is the middle step, `(k + 1) / 2`, and `h` counts up to `2 * k`; `c`, what two cutoffs
+#' show by chance, is `1 / sqrt(k)`; for a regression 0 where its trend bends or its errors are
+#' clearly autocorrelated (above `2 / sqrt(n)`), since values then stray from its line for long, and
+#' else twice as much. So an excess counts twice, since two cutoffs say little, and half of it grows
+#' with the steps. This makes a forecast take three times as long as with `calibrate = FALSE`.
+#' Smoothing, theta and ARIMA of more than 1,000 steps keep their parameters. Where values were
+#' changed by [change()], these are errors of what was changed. The print says by how much intervals
+#' were widened.
 #' @section When a method fails:
-#' Where several methods are given, one that fails is listed and the others stay. A series that a method
-#' cannot be fitted to gets a simpler form, or its last value, which is listed too.
-#' @references Athanasopoulos, G., Hyndman, R. J., Kourentzes, N. and Petropoulos, F. (2017). Forecasting with
-#' temporal hierarchies. European Journal of Operational Research 262, 60-74.
+#' Where several methods are given, one that fails is listed and the others stay. A series that a
+#' method cannot be fitted to gets a simpler form, or its last value, which is listed too.
+#' @references Athanasopoulos, G., Hyndman, R. J., Kourentzes, N. and Petropoulos, F. (2017).
+#' Forecasting with temporal hierarchies. European Journal of Operational Research 262, 60-74.
 #' @seealso [fit()][fit.kairon_timeline], [by_arima()], [by_auto()], [by_blend()]
 #' @examples
 #' f <- forecast(demo_timeline("demand"), "14 days", by_smoothing())
 #' f
 #' head(subset(as.data.frame(f), origin == "forecast"))
-#' summary(forecast(demo_timeline("billed"), "1 year", list(by_smoothing(), by_theta(), by_drift())))
+#' summary(forecast(demo_timeline("billed"), "1 year",
+#'                  list(by_smoothing(), by_theta(), by_drift())))
 #' @export
 forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = NULL,
                                      intervals = c(50, 90), drivers = NULL, routine = NULL,
-                                     last = c("drop", "keep"), paths = 0, limits = NULL, whole = FALSE,
+                                     last = c("drop", "keep"), paths = 0, limits = NULL,
+                                     whole = FALSE,
                                      ended = c("leave", "forecast", "own_end"), calibrate = NULL,
                                      agree = c("errors", "sizes", "parts", "shares", "none"),
                                      agree_over = NULL, ...) {
@@ -122,9 +128,12 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   }
   chosen <- names(results)
   results <- unname(results)
-  for (i in seq_along(chosen)) results[[i]] <- on_own_scale(results[[i]], x, chosen[i], levels, limits, whole)
+  for (i in seq_along(chosen)) results[[i]] <- on_own_scale(results[[i]], x, chosen[i], levels,
+                                                            limits, whole)
   history <- undo_history(x)
-  if (!is.null(timeline_meta(x)$sums)) results <- lapply(results, sums_kept, x = x, how = plan$agree)
+  if (!is.null(timeline_meta(x)$sums)) {
+    results <- lapply(results, sums_kept, x = x, how = plan$agree)
+  }
   notes <- unlist(lapply(results, `[[`, "notes"))
   if (length(notes)) tell(points(notes, "!"))
   structure(
@@ -148,7 +157,8 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
 #' @export
 forecast.kairon_distant <- function(object, ...) {
   abort_state(c("A forecast needs the rows here.",
-                i = "Bring them with {.fn as_timeline} first, or go part by part with {.fn for_each_part}."))
+                i = "Bring them with {.fn as_timeline} first, or go part by part with \\
+                     {.fn for_each_part}."))
 }
 
 #' @export
@@ -177,7 +187,8 @@ check_limits <- function(limits, call = rlang::caller_env()) {
     return(NULL)
   }
   if (!is.numeric(limits) || length(limits) != 2 || anyNA(limits) || limits[1] >= limits[2]) {
-    abort_input("{.arg limits} must be two numbers, the lower one first, such as {.code c(0, Inf)}.",
+    abort_input("{.arg limits} must be two numbers, the lower one first, such as \\
+                 {.code c(0, Inf)}.",
                 call = call)
   }
   limits
@@ -194,7 +205,8 @@ without_unfinished <- function(x, measures) {
     return(x)
   }
   at <- show_stamp(rows$seconds[which(end)[1]], meta$type, meta$zone)
-  tell(c(i = "The last bin, {at}, is not finished and is left out; {.code last = \"keep\"} keeps it."))
+  tell(c(i = "The last bin, {at}, is not finished and is left out; {.code last = \"keep\"} keeps \\
+              it."))
   x[!end, ]
 }
 
@@ -206,7 +218,8 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
   lost <- sum(is.na(table$value) & !is.na(result$table$value))
   if (lost > 0) {
     result$notes <- c(result$notes, paste0(
-      measure, ": ", plural(lost, "forecast"), " cannot go back to its scale, since values that changes are ",
+      measure, ": ", plural(lost, "forecast"),
+      " cannot go back to its scale, since values that changes are ",
       "counted from are missing; fill them first, or difference within the method"
     ))
   }
@@ -217,7 +230,8 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
   if (!is.null(own)) {
     outside <- is.finite(past) & (past < own[1] | past > own[2])
     if (any(outside)) {
-      tell(c("!" = "{sum(outside)} observed value{?s} of {measure} lie{?s/} outside of the limits."))
+      tell(c("!" = "{sum(outside)} observed value{?s} of {measure} lie{?s/} outside of the \\
+                    limits."))
     }
     moved <- 0
     for (column in c("value", bound_columns(levels))) {
@@ -228,8 +242,8 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
     if (!is.null(result$paths)) result$paths$value <- pmin(pmax(result$paths$value, own[1]), own[2])
     if (moved > 0) {
       result$notes <- c(result$notes, paste0(
-        measure, ": ", plural(moved, "forecast"), " moved to the limits, ", show_number(own[1]), " to ",
-        show_number(own[2])
+        measure, ": ", plural(moved, "forecast"), " moved to the limits, ", show_number(own[1]),
+        " to ", show_number(own[2])
       ))
     }
   }
@@ -264,7 +278,8 @@ say_untested <- function(methods, steps) {
   for (name in names(methods)) {
     tested <- methods[[name]]$tested
     if (is.null(tested) || tested$steps == steps) next
-    tell(c("!" = "{name} was tested {tested$steps} step{?s} ahead, and is used for {steps}: its scores \
+    tell(c("!" = "{name} was tested {tested$steps} step{?s} ahead, and is used for {steps}: its \\
+                  scores \
                   need not hold there."))
   }
 }
@@ -295,7 +310,8 @@ tidy_origin <- function(words) {
 
 agree_line <- function(how) {
   paste0("  ", c(
-    errors = "Totals are the sums of their parts: the least change, by the covariance of past errors.",
+    errors = paste("Totals are the sums of their parts: the least change, by the covariance of",
+                   "past errors."),
     sizes = "Totals are the sums of their parts: the least change, by the sizes of series.",
     parts = "Totals are the sums of the forecasts of their parts.",
     shares = "The largest totals are divided by the shares of the past.",
@@ -333,7 +349,8 @@ format.kairon_forecast <- function(x, ...) {
     ),
     lines,
     if (!is.null(x$agree)) agree_line(x$agree),
-    if (!is.null(x$agree_over)) paste0("  Steps agree with forecasts over ", word_list(x$agree_over), "."),
+    if (!is.null(x$agree_over)) paste0("  Steps agree with forecasts over ",
+                                       word_list(x$agree_over), "."),
     if (length(x$ended)) paste0("  Ended, not forecast: ", word_list(x$ended), "."),
     if (length(x$failed)) paste0("  Failed: ", x$failed),
     if (length(x$notes)) paste0("  Note: ", x$notes),
@@ -381,14 +398,16 @@ print.kairon_forecast <- function(x, rows = 6, ...) {
   shown[[meta$time]] <- show_stamp(to_seconds(shown[[meta$time]]), meta$type, meta$zone)
   # Which method is whose comes first where there are several.
   several <- length(unique(x$table$method)) > 1
-  shown <- as.list(shown[c(if (several) "method", setdiff(names(shown), c("origin", "ahead", "method")))])
+  shown <- as.list(shown[c(if (several) "method",
+                           setdiff(names(shown), c("origin", "ahead", "method")))])
   show_lines(text_table(lapply(shown, function(v) if (is.factor(v)) as.character(v) else v)))
   more <- nrow(x$table) - length(shown[[1]])
   if (more > 0) show_lines(paste0("  ... and ", plural(more, "more row"), ": as.data.frame()"))
   invisible(x)
 }
 
-# Which series are forecast, and from where: not those that have ended, or each from its own last value.
+# Which series are forecast, and from where: not those that have ended, or each from its own last
+# value.
 
 # Series that have ended are not forecast.
 drop_ended <- function(x, measures) {
@@ -421,7 +440,9 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
   there <- is.finite(x[[measure]])
   last <- rep(NA_real_, length(rows$breaks) - 1)
   last[owner[there]] <- k[there]
-  if (all(is.na(last))) abort_input("{.field {measure}} has no value to forecast from.", call = call)
+  if (all(is.na(last))) {
+    abort_input("{.field {measure}} has no value to forecast from.", call = call)
+  }
   groups <- split(seq_along(last), last)
   made <- lapply(groups, function(which) {
     own <- x[owner %in% which & k <= last[owner], ]
@@ -435,7 +456,11 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
     if (is.null(t)) {
       return(NULL)
     }
-    series <- if (length(meta$series)) match(series_labels(t[meta$series]), labels) else rep(1, nrow(t))
+    series <- if (length(meta$series)) {
+      match(series_labels(t[meta$series]), labels)
+    } else {
+      rep(1, nrow(t))
+    }
     t[order(match(t$method, names(methods)), series), ]
   }
   of_series <- function(what) {
@@ -455,8 +480,8 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
     widened = of_series("widened"),
     choices = bind("choices"),
     notes = added_notes(c(
-      if (length(groups) > 1) paste0("each series goes on from its own last value, at ", length(groups),
-                                     " different stamps"),
+      if (length(groups) > 1) paste0("each series goes on from its own last value, at ",
+                                     length(groups), " different stamps"),
       unlist(lapply(made, `[[`, "notes"), use.names = FALSE),
       if (gone) paste0(plural(gone, "series", "series"), " without any value")
     )),

@@ -77,18 +77,20 @@ check_horizon <- function(steps, horizon, call) {
   as.integer(steps)
 }
 
-# Drivers: columns that a method learns from beside the measure itself, and what is known of their future.
+# Drivers: columns that a method learns from beside the measure itself, and what is known of their
+# future.
 
 #' Declare what is known of a driver's future
 #'
-#' A driver is a column that a method learns from. Its future is either known when the forecast is made (a
-#' calendar, a planned price), or has to be forecast itself (a temperature); a backtest treats it
-#' accordingly. One that is not declared is refused.
+#' A driver is a column that a method learns from. Its future is either known when the forecast is
+#' made (a calendar, a planned price), or has to be forecast itself (a temperature); a backtest
+#' treats it accordingly. One that is not declared is refused.
 #'
 #' @param ... Names of columns.
 #' @param by For `to_forecast()`: the method that continues the driver, `by_smoothing()` by default;
 #'   [by_naive()] carries its last value on.
-#' @returns A declaration for the `drivers` of a method such as [by_regression()]; several join by `c()`.
+#' @returns A declaration for the `drivers` of a method such as [by_regression()]; several join by
+#'   `c()`.
 #' @seealso [forecast()] takes the future values of drivers that are known as `drivers =`.
 #' @examples
 #' c(known_ahead("price"), to_forecast("temperature", by = by_naive()))
@@ -104,9 +106,11 @@ to_forecast <- function(..., by = NULL) {
 
 new_drivers <- function(columns, kind, by, call = rlang::caller_env()) {
   if (!is.character(columns) || length(columns) == 0 || anyNA(columns)) {
-    abort_input("Drivers are named by their columns, such as {.code {kind}(\"temperature\")}.", call = call)
+    abort_input("Drivers are named by their columns, such as {.code {kind}(\"temperature\")}.",
+                call = call)
   }
-  structure(list(column = columns, kind = rep(kind, length(columns)), by = rep(by, length(columns))),
+  structure(list(column = columns, kind = rep(kind, length(columns)),
+                 by = rep(by, length(columns))),
             class = "kairon_drivers")
 }
 
@@ -163,8 +167,12 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
   past <- lapply(rlang::set_names(as.character(declared$column)), function(column) {
     v <- x[[column]]
     if (is.logical(v) || is.factor(v)) v <- as.numeric(v)
-    if (!is.numeric(v)) abort_input("The driver {.field {column}} must be a column of numbers.", call = call)
-    if (any(is.infinite(v))) abort_input("The driver {.field {column}} has infinite values.", call = call)
+    if (!is.numeric(v)) {
+      abort_input("The driver {.field {column}} must be a column of numbers.", call = call)
+    }
+    if (any(is.infinite(v))) {
+      abort_input("The driver {.field {column}} has infinite values.", call = call)
+    }
     as.double(v)
   })
   last <- if (nrow(x)) max(period_of_stamp(meta$cadence, rows$seconds, rows$zone)) else 0
@@ -185,7 +193,9 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
   }
   later <- which(declared$kind == "to_forecast")
   carry <- lapply(rlang::set_names(later, declared$column[later]), function(i) {
-    function(values, breaks, horizon) carry_driver(values, breaks, declared$by[[i]], horizon, context)
+    function(values, breaks, horizon) {
+      carry_driver(values, breaks, declared$by[[i]], horizon, context)
+    }
   })
   breaks <- rows$breaks
   rows_zone <- rows$zone
@@ -217,7 +227,8 @@ future_drivers <- function(future, declared, meta, labels, call) {
   own <- if (length(meta$series) && length(other$series)) row_labels(future) else rep(NA_character_,
       nrow(future))
   out <- data.frame(k = period_of_stamp(meta$cadence, rows$seconds, rows$zone), label = own)
-  for (column in intersect(declared$column, names(future))) out[[column]] <- as.numeric(future[[column]])
+  for (column in intersect(declared$column,
+                           names(future))) out[[column]] <- as.numeric(future[[column]])
   out
 }
 
@@ -237,7 +248,8 @@ known_values <- function(known, column, k, labels, meta, zone) {
     abort_input(c(
       "The driver {.field {column}} is declared as known ahead, and its future is not given.",
       x = "{sum(is.na(made))} of {length(made)} values are missing, the first at {stamp}{whose}.",
-      i = "Give a timeline with them as {.arg drivers}, or declare {.code to_forecast(\"{column}\")}."
+      i = "Give a timeline with them as {.arg drivers}, or declare \\
+           {.code to_forecast(\"{column}\")}."
     ), call = NULL)
   }
   made

@@ -1,24 +1,26 @@
 #' Forecast of demand that is mostly zero
 #'
-#' The size of what comes and the time between are smoothed apart; the forecast is the rate of the one over
-#' the other, the same at every step.
+#' The size of what comes and the time between are smoothed apart; the forecast is the rate of the
+#' one over the other, the same at every step.
 #'
-#' @param level Share of an error that both learn, 0.1 by default; `NULL` makes the squared errors of the
-#'   rate least.
+#' @param level Share of an error that both learn, 0.1 by default; `NULL` makes the squared errors
+#'   of the rate least.
 #' @param correct Whether the rate is corrected for its bias (Syntetos and Boylan).
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. Values below zero are refused.
+#' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. Values below zero are
+#'   refused.
 #' @section Formula:
-#' At each value above zero, size = size + a (value - size) and gap = gap + a (steps since the last one -
-#' gap); the rate is (1 - a/2) size / gap. The size starts at the first value above zero, the gap at the mean
-#' of all intervals between them, the steps up to the first counting as one (early one-step expectations of a
-#' fit know that mean, which a forecast does no longer depend on much). Bounds are quantiles of what is drawn:
-#' something comes with probability 1 / gap, of a size drawn from those seen.
-#' @references Croston, J. D. (1972). Forecasting and stock control for intermittent demands. Operational
-#' Research Quarterly 23, 289-303.
+#' At each value above zero, size = size + a (value - size) and gap = gap + a (steps since the last
+#' one - gap); the rate is (1 - a/2) size / gap. The size starts at the first value above zero, the
+#' gap at the mean of all intervals between them, the steps up to the first counting as one (early
+#' one-step expectations of a fit know that mean, which a forecast does no longer depend on much).
+#' Bounds are quantiles of what is drawn: something comes with probability 1 / gap, of a size drawn
+#' from those seen.
+#' @references Croston, J. D. (1972). Forecasting and stock control for intermittent demands.
+#' Operational Research Quarterly 23, 289-303.
 #'
-#' Syntetos, A. A. and Boylan, J. E. (2005). The accuracy of intermittent demand estimates. International
-#' Journal of Forecasting 21, 303-314.
+#' Syntetos, A. A. and Boylan, J. E. (2005). The accuracy of intermittent demand estimates.
+#' International Journal of Forecasting 21, 303-314.
 #' @seealso [by_auto()], [by_blend()], [by_decomposition()], [by_drift()], [by_mean()],
 #'   [by_moving_average()]
 #' @examples
@@ -123,7 +125,8 @@ method_fitted.kairon_by_intermittent <- function(method, model) {
 method_coefficients.kairon_by_intermittent <- function(method, model) {
   do.call(rbind, lapply(seq_along(model$fits), function(s) {
     f <- model$fits[[s]]
-    data.frame(series = s, term = c("share", "size", "steps between"), estimate = c(f$level, f$size, f$gap))
+    data.frame(series = s, term = c("share", "size", "steps between"),
+               estimate = c(f$level, f$size, f$gap))
   }))
 }
 

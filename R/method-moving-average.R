@@ -4,11 +4,12 @@
 #'
 #' @param n How many values; the whole history for series that have fewer.
 #' @section Formula:
-#' With the root mean square s of the one-step errors, the interval h steps ahead is +/- t s_h, where s_h is
-#' the root mean square of the errors that this method made in the past h steps after a value (at least three;
-#' else s), and no less than nearer to it. The degrees of freedom of t are the number of these errors over 1 +
-#' 2 (r1^2 + r2^2 + ...), with their autocorrelations r over the h + n - 1 lags at which they share values.
-#' Steps that are missing at the end count as steps ahead.
+#' With the root mean square s of the one-step errors, the interval h steps ahead is +/- t s_h,
+#' where s_h is the root mean square of the errors that this method made in the past h steps after a
+#' value (at least three; else s), and no less than nearer to it. The degrees of freedom of t are
+#' the number of these errors over 1 + 2 (r1^2 + r2^2 + ...), with their autocorrelations r over the
+#' h + n - 1 lags at which they share values. Steps that are missing at the end count as steps
+#' ahead.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @seealso [by_decomposition()], [by_drift()], [by_intermittent()], [by_mean()], [by_naive()],
@@ -62,8 +63,9 @@ moving_numbers <- function(model, horizon) {
   list(point = point, se = se, freedom = freedom)
 }
 
-# Root mean squares of the errors 1 to `steps` after each value, of expectations that use `n` values, and for
-# how many independent ones they count. Never narrower further ahead, and the last one known beyond.
+# Root mean squares of the errors 1 to `steps` after each value, of expectations that use `n`
+# values, and for how many independent ones they count. Never narrower further ahead, and the last
+# one known beyond.
 past_errors <- function(v, means, steps, n) {
   size <- freedom <- rep(NA_real_, steps)
   for (h in seq_len(min(steps, length(v) - 1))) {
@@ -106,8 +108,8 @@ method_paths.kairon_by_moving_average <- function(method, model, horizon, n) {
   student_paths(out, raw$point, raw$freedom)
 }
 
-# Sums of the products of values some steps apart, for 0 to `most` steps, by Fourier transforms; missing
-# values count for nothing.
+# Sums of the products of values some steps apart, for 0 to `most` steps, by Fourier transforms;
+# missing values count for nothing.
 lagged_products <- function(x, most) {
   x <- as.double(x)
   x[!is.finite(x)] <- 0
@@ -115,8 +117,8 @@ lagged_products <- function(x, most) {
   Re(stats::fft(Mod(padded)^2, inverse = TRUE))[seq_len(most + 1)] / length(padded)
 }
 
-# Standard errors of the steps ahead that go together as those of a mean of n values do where values are
-# either all shocks or all steps of a walk, whichever the past errors are nearer to.
+# Standard errors of the steps ahead that go together as those of a mean of n values do where values
+# are either all shocks or all steps of a walk, whichever the past errors are nearer to.
 moving_shocks <- function(model, s, horizon, n) {
   v <- model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]]
   v <- v[seq_len(max(c(1, which(!is.na(v)))))]
@@ -127,10 +129,14 @@ moving_shocks <- function(model, s, horizon, n) {
   # The share of a walk: how much the errors grow over the steps.
   past <- past_errors(v, ifelse(is.na(v), NA, last_means(v, model$n)), max(2, all), model$n)$size^2
   grown <- (past[all] / past[1] - 1) / max(1, all - 1)
-  share <- if (is.finite(grown)) min(1, max(0, grown * (1 + (k - 1) * (2 * k - 1) / (6 * k)))) else 0
+  share <- if (is.finite(grown)) {
+    min(1, max(0, grown * (1 + (k - 1) * (2 * k - 1) / (6 * k))))
+  } else {
+    0
+  }
   before <- matrix(stats::rnorm((k - 1) * n), k - 1, n)
-  # A walk: what moved it since each of the k values, and on; shocks: the mean of k is off by one k-th of
-  # each.
+  # A walk: what moved it since each of the k values, and on; shocks: the mean of k is off by one
+  # k-th of each.
   lag <- colSums(before * seq_len(k - 1) / k)
   walk <- apply(noise, 2, cumsum)
   walk <- matrix(walk, all) + rep(lag, each = all)

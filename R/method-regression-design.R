@@ -9,7 +9,8 @@ regression_plan <- function(method, y, stamps, context, seasons, exact) {
   seen <- vapply(exact, function(m) n >= 2 * m, TRUE)
   plan <- list(
     n = n, seasons = seasons[seen], exact = exact[seen], forms = list(), context = context,
-    notes = if (any(!seen)) paste0("left out, not seen twice: ", word_list(vapply(which(!seen), function(i) {
+    notes = if (any(!seen)) paste0("left out, not seen twice: ",
+                                   word_list(vapply(which(!seen), function(i) {
       season_words(seasons[i])
     }, "")))
   )
@@ -35,7 +36,8 @@ regression_season <- function(t, exact, whole, pairs, taken) {
   out <- season_columns(t, exact, if (is.null(pairs)) min(whole, 60) else Inf, pairs)
   if (!is.null(pairs) && length(taken)) {
     own <- rep(seq_len(ncol(out) / 2), each = 2) / exact
-    both <- vapply(own, function(f) any(abs(f * taken - round(f * taken)) < 1e-6 & round(f * taken) > 0),
+    both <- vapply(own,
+                   function(f) any(abs(f * taken - round(f * taken)) < 1e-6 & round(f * taken) > 0),
                    TRUE)
     out <- out[, !both, drop = FALSE]
   }
@@ -44,7 +46,8 @@ regression_season <- function(t, exact, whole, pairs, taken) {
 
 # The columns of the season of that number at steps t from the first.
 season_block <- function(plan, i, t) {
-  regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs, plan$forms[[i]]$taken)
+  regression_season(t, plan$exact[i], plan$seasons[[i]], plan$forms[[i]]$pairs,
+                    plan$forms[[i]]$taken)
 }
 
 bend_places <- function(method, stamps, n, context) {
@@ -59,8 +62,8 @@ bend_places <- function(method, stamps, n, context) {
   places
 }
 
-# Places over the whole history where the line may bend, at most forty: closer ones make no difference to a
-# slope that moves slowly, and cost time.
+# Places over the whole history where the line may bend, at most forty: closer ones make no
+# difference to a slope that moves slowly, and cost time.
 bend_grid <- function(n) {
   count <- min(40, max(1, n %/% 3))
   unique(round(seq(0, n - 1, length.out = count + 2)[-c(1, count + 2)]))
@@ -81,7 +84,8 @@ regression_columns <- function(method, plan, t, stamps, drivers) {
   }
   if (!is.null(plan$steps)) {
     made <- vapply(plan$steps, function(b) as.numeric(stamps >= b), numeric(length(stamps)))
-    made <- matrix(made, length(stamps), dimnames = list(NULL, paste("step from", format(method$steps))))
+    made <- matrix(made, length(stamps),
+                   dimnames = list(NULL, paste("step from", format(method$steps))))
     blocks <- c(blocks, list(made))
     parts <- c(parts, rep("steps", ncol(made)))
   }
@@ -174,35 +178,40 @@ trend_at <- function(method, plan, theta, t, last) {
   )
 }
 
-# A regression in plain words: base, growth for a step, and an index for each place of a season, with the
-# errors of the delta method.
+# A regression in plain words: base, growth for a step, and an index for each place of a season,
+# with the errors of the delta method.
 
 #' Base, growth and indices of a regression
 #'
-#' What a fit of [by_regression()] says in the words of its readers: where the trend begins, how much it grows
-#' from one step to the next, and by how much each month, quarter, weekday or hour lies above or below it.
+#' What a fit of [by_regression()] says in the words of its readers: where the trend begins, how
+#' much it grows from one step to the next, and by how much each month, quarter, weekday or hour
+#' lies above or below it.
 #'
 #' @param fit A [fit()][fit.kairon_timeline] of [by_regression()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame of class `kairon_indices`: the series columns, `part` (`"base"`, `"growth"`, the
-#'   season, `"events"`, `"steps"`, `"drivers"`), `term` (`"January"`, `"quarter 2"`, `"Monday"`, `"14:00"`,
-#'   or the place counted from the first step), `estimate` and its standard `error`. The attribute `curve` has
-#'   a row for each series: `r2` and `standard_error` (the root of the sum of squares by the values less the
-#'   coefficients) of the curve, on the scale of the data, `values`, `coefficients` and `combine`.
+#' @returns A data frame of class `kairon_indices`: the series columns, `part` (`"base"`,
+#'   `"growth"`, the season, `"events"`, `"steps"`, `"drivers"`), `term` (`"January"`, `"quarter
+#'   2"`, `"Monday"`, `"14:00"`, or the place counted from the first step), `estimate` and its
+#'   standard `error`. The attribute `curve` has a row for each series: `r2` and `standard_error`
+#'   (the root of the sum of squares by the values less the coefficients) of the curve, on the scale
+#'   of the data, `values`, `coefficients` and `combine`.
 #' @section Units:
-#' Where parts multiply, an index is a factor and the indices of a season average 1; base is in the unit of
-#' the measure. Where they add, indices are in that unit and average 0. Growth is a share for each step
-#' (0.01: 1 %) with an exponential trend, else an amount in the unit of the measure; of a trend that bends or
-#' nears a limit, that at the last step. Effects of events, steps and drivers are factors or amounts, too.
+#' Where parts multiply, an index is a factor and the indices of a season average 1; base is in the
+#' unit of the measure. Where they add, indices are in that unit and average 0. Growth is a share
+#' for each step (0.01: 1 %) with an exponential trend, else an amount in the unit of the measure;
+#' of a trend that bends or nears a limit, that at the last step. Effects of events, steps and
+#' drivers are factors or amounts, too.
 #' @section Formula:
-#' y = base (1 + growth)^t index(t), with t = 0 at the first step: effects x(p)'b of the places p, as the fit
-#' has them, are divided by their mean factor, which goes into the base. Errors are those of the fit by the
-#' delta method, sqrt(g' C g) with g the derivatives and C the covariance of the coefficients.
+#' y = base (1 + growth)^t index(t), with t = 0 at the first step: effects x(p)'b of the places p,
+#' as the fit has them, are divided by their mean factor, which goes into the base. Errors are those
+#' of the fit by the delta method, sqrt(g' C g) with g the derivatives and C the covariance of the
+#' coefficients.
 #' @section Error types:
 #' `kairon_error_input` for a fit of another method.
 #' @seealso [by_regression()], [season_profile()], [breakdown()]
 #' @examples
-#' f <- fit(demo_timeline("billed"), by_regression("exponential", seasons = "year", combine = "multiply",
+#' f <- fit(demo_timeline("billed"),
+#'          by_regression("exponential", seasons = "year", combine = "multiply",
 #'                                                 squares_of = "values"))
 #' indices_of(f)
 #' @export
@@ -231,7 +240,8 @@ indices_of <- function(fit, ...) {
   rownames(out) <- rownames(curve) <- NULL
   names(out) <- make.unique(names(out), "_")
   structure(out, class = c("kairon_indices", "data.frame"), curve = curve,
-            owner = rep(seq_along(count), count), labels = series_labels(keys), measure = fit$measure,
+            owner = rep(seq_along(count), count), labels = series_labels(keys),
+            measure = fit$measure,
             unit = context$unit, yearly = season_steps("year", context$cadence),
             trend = vapply(models, `[[`, "", "trend"))
 }
@@ -282,9 +292,14 @@ model_indices <- function(method, model, context) {
   trend_slope <- function(row) c(at$slope[row, ], rep(0, length(estimate) - n_theta))
   base <- at$value[1]
   factor <- if (multiply) exp(lift) else 1
-  base_slope <- if (multiply) factor * (trend_slope(1) + base * lift_slope) else trend_slope(1) + lift_slope
+  base_slope <- if (multiply) {
+    factor * (trend_slope(1) + base * lift_slope)
+  } else {
+    trend_slope(1) + lift_slope
+  }
   first <- data.frame(part = "base", term = show_stamp(model$first, context$type, context$zone),
-                      estimate = if (multiply) base * factor else base + lift, error = error_of(base_slope))
+                      estimate = if (multiply) base * factor else base + lift,
+                      error = error_of(base_slope))
   growth <- if (own$trend == "exponential") {
     rate <- expm1(model$theta[[2]])
     data.frame(part = "growth", term = paste("each", step), estimate = rate,
@@ -292,7 +307,8 @@ model_indices <- function(method, model, context) {
   } else if (own$trend != "none") {
     g <- (trend_slope(3) - trend_slope(2)) * factor
     g <- g + if (multiply) (at$value[3] - at$value[2]) * factor * lift_slope else 0
-    data.frame(part = "growth", term = paste(if (own$trend == "straight") "each" else "the last", step),
+    data.frame(part = "growth",
+               term = paste(if (own$trend == "straight") "each" else "the last", step),
                estimate = (at$value[3] - at$value[2]) * factor, error = error_of(g))
   }
   others <- which(!model$parts %in% names(model$plan$seasons))
@@ -309,14 +325,19 @@ model_indices <- function(method, model, context) {
   rbind(first, growth, do.call(rbind, seasons), rest)
 }
 
-# What the places of a season are called, from the first step of the data on, and their order in the calendar.
+# What the places of a season are called, from the first step of the data on, and their order in the
+# calendar.
 place_names <- function(m, season, first, context) {
   cadence <- context$cadence
   plain <- list(label = paste("place", seq_len(m)), order = seq_len(m))
   if (cadence$unit == "step" || !is_regular_cadence(cadence)) {
     return(plain)
   }
-  zone <- if (context$type == "instant") zone_table(context$zone, first, first + 86400 * 400) else utc_zone
+  zone <- if (context$type == "instant") {
+    zone_table(context$zone, first, first + 86400 * 400)
+  } else {
+    utc_zone
+  }
   k <- period_of_stamp(cadence, first, zone) + seq_len(m) - 1
   if (cadence$unit == "month" && m * cadence$n == 12) {
     month <- (k * cadence$n + cadence$anchor) %% 12
@@ -337,7 +358,8 @@ place_names <- function(m, season, first, context) {
   }
   if (season == "day" && cadence$unit %in% c("second", "clock") && cadence$n %% 60 == 0) {
     within <- local - day * 86400
-    return(list(label = sprintf("%02d:%02d", within %/% 3600, within %% 3600 %/% 60), order = within))
+    return(list(label = sprintf("%02d:%02d", within %/% 3600, within %% 3600 %/% 60),
+                order = within))
   }
   plain
 }
@@ -349,7 +371,8 @@ curve_fit <- function(y, curve, ok, coefficients) {
   spread <- sum((y[ok] - mean(y[ok]))^2)
   n <- sum(ok)
   list(r2 = if (spread > 0) 1 - squares / spread else NA_real_,
-       standard_error = if (n > coefficients) sqrt(squares / (n - coefficients)) else NA_real_, values = n)
+       standard_error = if (n > coefficients) sqrt(squares / (n - coefficients)) else NA_real_,
+       values = n)
 }
 
 #' @export
@@ -362,21 +385,23 @@ format.kairon_indices <- function(x, ...) {
   lines <- character()
   for (s in seq_len(nrow(curve))) {
     label <- attr(x, "labels")[s]
-    rows <- stats::setNames(as.data.frame(x)[owner == s, own], c("part", "term", "estimate", "error"))
+    rows <- stats::setNames(as.data.frame(x)[owner == s, own],
+                            c("part", "term", "estimate", "error"))
     base <- rows[rows$part == "base", ]
     growth <- rows[rows$part == "growth", ]
     share <- attr(x, "trend")[s] == "exponential"
     amount <- if (nrow(growth)) abs(growth$estimate) else 0
     said <- if (nrow(growth)) {
       paste0(if (growth$estimate < 0) ", falling by " else ", growing by ",
-             if (share) paste(show_number(100 * amount, 3), "%") else with_unit(amount), " ", growth$term,
-             if (share) yearly_words(growth$estimate, attr(x, "yearly")))
+             if (share) paste(show_number(100 * amount, 3), "%") else with_unit(amount), " ",
+             growth$term, if (share) yearly_words(growth$estimate, attr(x, "yearly")))
     }
     lines <- c(lines, paste0(
       if (nzchar(label)) paste0(label, ": "), with_unit(base$estimate), " at ", base$term, said,
       if (nrow(rows) > 2) if (curve$combine[s] == "multiply") ", times the factors below" else
         ", plus the effects below",
-      ". R2 ", show_number(curve$r2[s], 4), ", standard error ", with_unit(curve$standard_error[s]), "."
+      ". R2 ", show_number(curve$r2[s], 4), ", standard error ", with_unit(curve$standard_error[s]),
+      "."
     ))
   }
   lines

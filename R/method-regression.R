@@ -1,62 +1,69 @@
 #' Forecast by regression
 #'
-#' Trend, seasons, events, steps and drivers estimated together by least squares; what the errors carry over
-#' from one step to the next goes into the forecast.
+#' Trend, seasons, events, steps and drivers estimated together by least squares; what the errors
+#' carry over from one step to the next goes into the forecast.
 #'
 #' @param trend `"straight"`, `"none"`, `"bending"` (a line whose slope moves, see `bends`),
 #'   `"exponential"`, or `"limited"` (growth from a `floor` to a `ceiling`).
-#' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by default
-#'   those that [find_seasons()] finds, else the usual cycle. One that is not seen twice is left out.
-#' @param events A calendar of [events()] (or a file of one), which knows how far each event reaches: each
-#'   name becomes an effect.
-#' @param drivers Columns that the measure depends on, declared by [known_ahead()] or [to_forecast()].
-#' @param combine `"add"` or `"multiply"` (of logarithms). Series with values that are not above zero add, and
-#'   a note names them.
-#' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or by
-#'   default dummies up to 31 steps and waves above.
+#' @param seasons Seasons by name or steps, several at once (`c("week", "year")`), or `"none"`; by
+#'   default those that [find_seasons()] finds, else the usual cycle. One that is not seen twice is
+#'   left out.
+#' @param events A calendar of [events()] (or a file of one), which knows how far each event
+#'   reaches: each name becomes an effect.
+#' @param drivers Columns that the measure depends on, declared by [known_ahead()] or
+#'   [to_forecast()].
+#' @param combine `"add"` or `"multiply"` (of logarithms). Series with values that are not above
+#'   zero add, and a note names them.
+#' @param season_form `"dummies"`, `"waves"` (pairs of sine and cosine, as many as AICc wants), or
+#'   by default dummies up to 31 steps and waves above.
 #' @param steps Dates from which on the level is another.
-#' @param bends For `"bending"`: `"auto"` (a trend filter over the whole history), or the dates of bends.
-#' @param ceiling,floor For `"limited"`: what growth cannot pass, and where it comes from; `NA` is estimated.
+#' @param bends For `"bending"`: `"auto"` (a trend filter over the whole history), or the dates of
+#'   bends.
+#' @param ceiling,floor For `"limited"`: what growth cannot pass, and where it comes from; `NA` is
+#'   estimated.
 #' @param damped Share of the slope that is left after each step of a forecast: 1 goes straight on.
-#' @param squares_of With `combine = "multiply"`: whose squares are made least, those of `"logarithms"`
-#'   (errors in proportion), or of `"values"` (errors of one size, on the scale of the data; values may be
-#'   zero).
-#' @param errors `"autocorrelated"`: each error carries a share of the last one on; or `"independent"`.
+#' @param squares_of With `combine = "multiply"`: whose squares are made least, those of
+#'   `"logarithms"` (errors in proportion), or of `"values"` (errors of one size, on the scale of
+#'   the data; values may be zero).
+#' @param errors `"autocorrelated"`: each error carries a share of the last one on; or
+#'   `"independent"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()]. `coef()` of its fit has
-#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices_of()] says the same
-#' as base, growth and an index for each month or weekday.
+#' standard errors; with `combine = "multiply"` an effect of 0.05 is about 5 %. [indices_of()] says
+#' the same as base, growth and an index for each month or weekday.
 #' @section Formula:
-#' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) + u, by
-#' Gauss and Newton's steps on the values quasi-differenced by r, which is estimated from the residuals (Prais
-#' and Winsten, 1954) and freed of the bias that k coefficients of the trend give it: (n r + k) /
-#' (n - 2 - k) (Kendall, 1954; a bending trend has as many as its bends are free to move); gaps of g steps take r^g. The variance of a forecast holds the noise, the carried error,
-#' the covariance of all
-#' parameters, and for a bending trend that its slope moves on. Where errors carry on, quantiles h steps ahead
-#' are Student's with no more degrees of freedom than the history has stretches of h steps (at least 3).
+#' y = T(t) + X b + e (or log y = log T(t) + X b + e, or y = T(t) exp(X b) + e), e = r e(before) +
+#' u, by Gauss and Newton's steps on the values quasi-differenced by r, which is estimated from the
+#' residuals (Prais and Winsten, 1954) and freed of the bias that k coefficients of the trend give
+#' it: (n r + k) / (n - 2 - k) (Kendall, 1954; a bending trend has as many as its bends are free to
+#' move); gaps of g steps take r^g. The variance of a forecast holds the noise, the carried error,
+#' the covariance of all parameters, and for a bending trend that its slope moves on. Where errors
+#' carry on, quantiles h steps ahead are Student's with no more degrees of freedom than the history
+#' has stretches of h steps (at least 3).
 #' @section Bending trends:
-#' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the sum of
-#' squares plus lambda times the sum of squared bends least, bends being allowed at up to forty places evenly
-#' over the history; lambda has the highest restricted likelihood (Patterson and Thompson, 1971). That is the
-#' best estimate where the slope is a random walk whose steps have the variance s^2 / lambda for each place,
-#' s^2 that of u (Wahba, 1978); so the variance of the forecast h steps on gains (s^2 / lambda) / d times (the
-#' sum of (h - j)^2 over j = 1 ... h, and h^2 d / 2 for the way from the last place to the end), with d steps
-#' from place to place.
-#' @references Kendall, M. G. (1954). Note on bias in the estimation of autocorrelation. Biometrika 41,
-#'   403-404.
+#' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the
+#' sum of squares plus lambda times the sum of squared bends least, bends being allowed at up to
+#' forty places evenly over the history; lambda has the highest restricted likelihood (Patterson and
+#' Thompson, 1971). That is the best estimate where the slope is a random walk whose steps have the
+#' variance s^2 / lambda for each place, s^2 that of u (Wahba, 1978); so the variance of the
+#' forecast h steps on gains (s^2 / lambda) / d times (the sum of (h - j)^2 over j = 1 ... h, and
+#' h^2 d / 2 for the way from the last place to the end), with d steps from place to place.
+#' @references Kendall, M. G. (1954). Note on bias in the estimation of autocorrelation. Biometrika
+#'   41, 403-404.
 #'
 #' Prais, S. J. and Winsten, C. B. (1954). Trend estimators and serial correlation. Cowles
 #' Commission Discussion Paper 383.
 #'
-#' Patterson, H. D. and Thompson, R. (1971). Recovery of inter-block information when block sizes are unequal.
-#' Biometrika 58, 545-554.
+#' Patterson, H. D. and Thompson, R. (1971). Recovery of inter-block information when block sizes
+#' are unequal. Biometrika 58, 545-554.
 #'
-#' Kim, S.-J., Koh, K., Boyd, S. and Gorinevsky, D. (2009). l1 trend filtering. SIAM Review 51, 339-360.
+#' Kim, S.-J., Koh, K., Boyd, S. and Gorinevsky, D. (2009). l1 trend filtering. SIAM Review 51,
+#' 339-360.
 #'
-#' Wahba, G. (1978). Improper priors, spline smoothing and the problem of guarding against model errors in
-#' regression. Journal of the Royal Statistical Society B 40, 364-372.
-#' @seealso [by_intermittent()], [by_mean()], [by_moving_average()], [by_naive()], [by_seasonal_naive()],
-#'   [by_smoothing()]
+#' Wahba, G. (1978). Improper priors, spline smoothing and the problem of guarding against model
+#' errors in regression. Journal of the Royal Statistical Society B 40, 364-372.
+#' @seealso [by_intermittent()], [by_mean()], [by_moving_average()], [by_naive()],
+#'   [by_seasonal_naive()], [by_smoothing()]
 #' @examples
 #' holidays <- system.file("extdata", "holidays.ics", package = "kairon")
 #' demand <- demo_timeline("demand")
@@ -65,10 +72,12 @@
 #' head(coef(f), 12)
 #' predict(f, "28 days")
 #' @export
-by_regression <- function(trend = c("straight", "none", "bending", "exponential", "limited"), seasons = NULL,
+by_regression <- function(trend = c("straight", "none", "bending", "exponential", "limited"),
+                          seasons = NULL,
                           events = NULL, drivers = NULL, combine = c("add", "multiply"),
                           season_form = c("auto", "dummies", "waves"), steps = NULL, bends = "auto",
-                          ceiling = NA, floor = 0, damped = 1, squares_of = c("logarithms", "values"),
+                          ceiling = NA, floor = 0, damped = 1,
+                          squares_of = c("logarithms", "values"),
                           errors = c("autocorrelated", "independent"), ...) {
   refuse_more("by_regression", ...)
   trend <- picked_choice(trend)
@@ -108,7 +117,8 @@ method_describe.kairon_by_regression <- function(method, context) {
     c(straight = "a straight trend", none = "no trend", bending = "a bending trend",
       exponential = "exponential growth", limited = "growth to a ceiling")[[method$trend]],
     if (length(seasons)) vapply(seq_along(seasons), function(i) season_words(seasons[i]), ""),
-    if (!is.null(method$events)) "events", if (!is.null(method$steps)) "steps", method$drivers$column
+    if (!is.null(method$events)) "events", if (!is.null(method$steps)) "steps",
+    method$drivers$column
   )
   paste0("regression on ", word_list(words), if (method$combine == "multiply") ", multiplied",
          if (fits_values(method)) ", least squares of the values")
@@ -117,7 +127,8 @@ method_describe.kairon_by_regression <- function(method, context) {
 # Parts that multiply, with errors of one size on the scale of the data.
 fits_values <- function(method) method$combine == "multiply" && method$squares_of == "values"
 
-# The scale on which errors are: "plain" (parts add), "logs", or "factors" (parts multiply, errors add).
+# The scale on which errors are: "plain" (parts add), "logs", or "factors" (parts multiply, errors
+# add).
 error_scale <- function(method) {
   if (method$combine == "add") "plain" else if (fits_values(method)) "factors" else "logs"
 }
@@ -150,12 +161,15 @@ method_fit.kairon_by_regression <- function(method, batch) {
     own <- method
     adds <- error_scale(method) == "logs" && any(y <= 0, na.rm = TRUE)
     if (adds) own$combine <- "add"
-    models[[s]] <- regression_model(own, y, context$stamps[at], lapply(context$drivers, `[`, at), context,
-                                    seasons, exact)
-    if (adds) models[[s]]$notes <- c("some values are not above zero, and the parts add", models[[s]]$notes)
+    models[[s]] <- regression_model(own, y, context$stamps[at], lapply(context$drivers, `[`, at),
+                                    context, seasons, exact)
+    if (adds) {
+      models[[s]]$notes <- c("some values are not above zero, and the parts add", models[[s]]$notes)
+    }
   }
   bar$done()
-  list(models = models, batch = batch, notes = notes_of_series(lapply(models, `[[`, "notes"), context$labels))
+  list(models = models, batch = batch,
+       notes = notes_of_series(lapply(models, `[[`, "notes"), context$labels))
 }
 
 # One series ----
@@ -187,7 +201,9 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   # Columns that say nothing here, or what others say already.
   target <- if (scale == "logs") log(y) else y
   kept <- telling_columns(cbind(1, t, x)[ok, , drop = FALSE], fixed = 2, names = colnames(x))
-  if (length(kept$lost)) notes <- c(notes, paste0("left out, told by other columns: ", word_list(kept$lost)))
+  if (length(kept$lost)) {
+    notes <- c(notes, paste0("left out, told by other columns: ", word_list(kept$lost)))
+  }
   parts <- attr(x, "parts")[kept$columns]
   x <- x[, kept$columns, drop = FALSE]
   k <- ncol(x)
@@ -205,7 +221,8 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     kept$columns <- integer()
     theta <- trend_start(method, plan, y, t)
   }
-  ridge <- if (method$trend == "bending" && identical(method$bends, "auto")) seq_along(plan$bends) + 2
+  ridge <- if (method$trend == "bending" && identical(method$bends, "auto")) seq_along(plan$bends) +
+    2
   model <- regression_mean(method, plan, t, x, scale)
   rho <- 0
   state <- list(theta = theta, b = factor_start(method, plan, target, t, x, ok))
@@ -213,7 +230,9 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
     state <- fit_rounds(model, state, target, ok, rho, ridge)
     e <- target - state$mean
     before <- rho
-    if (method$errors == "autocorrelated") rho <- error_share(e, ok, trend_parameters(method, state, ok))
+    if (method$errors == "autocorrelated") {
+      rho <- error_share(e, ok, trend_parameters(method, state, ok))
+    }
     if (abs(rho - before) < 0.01) break
   }
   # Once more with the share at hand, for the covariance.
@@ -223,16 +242,16 @@ regression_model <- function(method, y, stamps, drivers, context, seasons, exact
   state$theta[1] <- state$theta[1] + level
   list(
     plan = plan, combine = method$combine, scale = scale, first = stamps[1],
-    curve = curve_fit(y + level, curve, ok, length(state$theta) + length(state$b)), theta = state$theta,
-    bend_variance = state$ridge_variance,
+    curve = curve_fit(y + level, curve, ok, length(state$theta) + length(state$b)),
+    theta = state$theta, bend_variance = state$ridge_variance,
     b = stats::setNames(state$b, colnames(x)), columns = kept$columns,
       parts = parts,
     covariance = state$covariance, sigma = state$sigma, rho = rho, trend = method$trend,
     last_error = if (any(ok)) utils::tail(e[ok], 1) else 0,
     last_slope = if (any(ok)) state$slope[max(which(ok)), ] else 0 * c(state$theta, state$b),
     since = n - max(which(ok), 0),
-    expected = expected_steps(state$mean, e, ok, rho, scale) + level, n = n, freedom = state$freedom,
-    settled = state$settled,
+    expected = expected_steps(state$mean, e, ok, rho, scale) + level, n = n,
+    freedom = state$freedom, settled = state$settled,
     notes = c(notes, if (!state$settled) "the fit did not settle; its last step is used"),
     log_likelihood = state$log_likelihood - if (scale == "logs") sum(target[ok]) else 0,
     parameters = length(state$theta) + length(state$b) + 1 + (rho != 0)
@@ -262,14 +281,16 @@ on_error_scale <- function(trend, trend_slope, rest, x, scale) {
   list(mean = log(value) + rest, slope = cbind(trend_slope / value, x))
 }
 
-# Where factors start from: on the values, at those that logarithms of what is above zero would have.
+# Where factors start from: on the values, at those that logarithms of what is above zero would
+# have.
 factor_start <- function(method, plan, target, t, x, ok) {
   none <- rep(0, ncol(x))
   above <- ok & target > 0
   if (!fits_values(method) || sum(above) < ncol(x) + 4) {
     return(none)
   }
-  found <- stats::lm.fit(cbind(1, t, x)[above, , drop = FALSE], log(target[above]))$coefficients[-(1:2)]
+  found <- stats::lm.fit(cbind(1, t, x)[above, , drop = FALSE],
+                         log(target[above]))$coefficients[-(1:2)]
   ifelse(is.finite(found), pmin(pmax(found, -3), 3), 0)
 }
 
@@ -287,7 +308,8 @@ check_growth_limits <- function(y, limits) {
     abort_input(c(
       "{length(bad)} value{?s} {?lies/lie} at or beyond the floor or ceiling of the trend.",
       x = "Such as {show_number(y[bad[1]])}.",
-      i = "Set {.arg floor} or {.arg ceiling} farther off, or leave it to be estimated with {.code NA}."
+      i = "Set {.arg floor} or {.arg ceiling} farther off, or leave it to be estimated with \\
+           {.code NA}."
     ), call = NULL)
   }
 }
@@ -325,20 +347,22 @@ regression_ahead <- function(method, model, s, horizon, ahead) {
   steps <- model$since + seq_len(horizon)
   carried <- model$last_error * model$rho^steps
   mean <- made$mean + carried
-  # What is carried on is the last value less its expectation: parameters that move the one move the other.
+  # What is carried on is the last value less its expectation: parameters that move the one move the
+  # other.
   slope <- slope - model$rho^steps %o% model$last_slope
   parameters <- rowSums((slope %*% model$covariance) * slope)
   noise <- model$sigma^2 * carried_variance(model$rho, steps)
   # By how much the trend moves the mean on the scale of the errors.
   share <- switch(model$scale, plain = 1, factors = exp(rest), logs = 1 / pmax(trend$value, 1e-12))
-  list(mean = mean, variance = noise + pmax(0, parameters) + bend_variance(model, horizon) * share^2,
+  list(mean = mean, variance = noise + pmax(0, parameters) +
+       bend_variance(model, horizon) * share^2,
        x = x, trend = if (model$combine == "multiply") pmax(trend$value, 1e-12) else trend$value,
        carried = carried)
 }
 
-# The slope is a random walk: by the trend filter's own model, where it found the bends, else by those that
-# were given. It moves from the last place on, not from the last value: about half of the way between places
-# is behind that.
+# The slope is a random walk: by the trend filter's own model, where it found the bends, else by
+# those that were given. It moves from the last place on, not from the last value: about half of the
+# way between places is behind that.
 bend_variance <- function(model, horizon) {
   if (model$trend != "bending") {
     return(0)
@@ -356,7 +380,8 @@ bend_variance <- function(model, horizon) {
 method_predict.kairon_by_regression <- function(method, model, horizon, levels) {
   series <- length(model$models)
   ahead <- model$batch$context$ahead(horizon)
-  made <- lapply(seq_len(series), function(s) regression_ahead(method, model$models[[s]], s, horizon, ahead))
+  made <- lapply(seq_len(series),
+                 function(s) regression_ahead(method, model$models[[s]], s, horizon, ahead))
   bind <- function(name) vapply(made, function(m) m[[name]], numeric(horizon))
   shape <- function(v) matrix(v, horizon, series)
   out <- spread_intervals(shape(bind("mean")), sqrt(shape(bind("variance"))),
@@ -366,7 +391,8 @@ method_predict.kairon_by_regression <- function(method, model, horizon, levels) 
     v[, back] <- exp(v[, back])
     v
   }
-  list(point = raised(out$point), lower = lapply(out$lower, raised), upper = lapply(out$upper, raised))
+  list(point = raised(out$point), lower = lapply(out$lower, raised),
+       upper = lapply(out$upper, raised))
 }
 
 #' @export
@@ -480,7 +506,8 @@ method_advance.kairon_by_regression <- function(method, model, batch) {
     y <- batch$values[at]
     t <- seq_along(y) - 1
     drivers <- lapply(context$drivers, `[`, at)
-    x <- regression_columns(how, own$plan, t, context$stamps[at], drivers)[, own$columns, drop = FALSE]
+    x <- regression_columns(how, own$plan, t, context$stamps[at],
+                            drivers)[, own$columns, drop = FALSE]
     made <- trend_at(how, own$plan, own$theta, t, own$n - 1)
     rest <- if (ncol(x)) as.vector(x %*% own$b) else rep(0, length(t))
     told <- on_error_scale(made$value, made$slope, rest, x, own$scale)
@@ -504,4 +531,6 @@ method_fixed.kairon_by_regression <- function(method) {
 }
 
 #' @export
-method_dynamics.kairon_by_regression <- function(method, model) as.numeric(method$errors == "autocorrelated")
+method_dynamics.kairon_by_regression <- function(method, model) {
+  as.numeric(method$errors == "autocorrelated")
+}

@@ -1,4 +1,5 @@
-# Intervals of smoothing shares from the profile of the likelihood: all else is estimated anew at each value.
+# Intervals of smoothing shares from the profile of the likelihood: all else is estimated anew at
+# each value.
 
 #' @export
 coefficient_intervals.kairon_by_smoothing <- function(method, model, batch, level) {
@@ -10,15 +11,17 @@ coefficient_intervals.kairon_by_smoothing <- function(method, model, batch, leve
     table <- share_terms(method, model, s)
     ends <- vapply(seq_len(nrow(table)), function(i) {
       profile <- share_profile(method, model, s, table$share[i])
-      profile_ends(profile, table$estimate[i], model$scores[1, s] - drop, table$low[i], table$high[i])
+      profile_ends(profile, table$estimate[i], model$scores[1, s] - drop, table$low[i],
+                   table$high[i])
     }, numeric(2))
-    data.frame(series = rep(s, nrow(table)), term = table$term, lower = ends[1, ], upper = ends[2, ])
+    data.frame(series = rep(s, nrow(table)), term = table$term, lower = ends[1, ],
+               upper = ends[2, ])
   })
   do.call(rbind, out)
 }
 
-# The shares that were estimated, with their bounds. A share given for several seasons is the same in all, and
-# no profile of one.
+# The shares that were estimated, with their bounds. A share given for several seasons is the same
+# in all, and no profile of one.
 share_terms <- function(method, model, s) {
   f <- model$form[, s]
   own <- model$shares[, s]
@@ -40,8 +43,8 @@ share_profile <- function(method, model, s, share) {
   form <- matrix(as.integer(model$form[1:3, s]), 3, 1)
   steps <- as.integer(model$seasons[seq_len(max(0, model$form[4, s]))])
   best <- function(given) {
-    call_core(cpp_smoothing_fit(v, c(0L, length(v)), steps, form, given, 0L, method$warm_up, model$textbook,
-                                core_threads()))
+    call_core(cpp_smoothing_fit(v, c(0L, length(v)), steps, form, given, 0L, method$warm_up,
+                                model$textbook, core_threads()))
   }
   given <- smoothing_given(method)
   function(value) {
@@ -69,7 +72,8 @@ profile_ends <- function(profile, top, level, low, high) {
     if (profile(bound) >= level || abs(bound - top) < 1e-6) {
       return(bound)
     }
-    stats::uniroot(function(v) max(profile(v), level - 1e3) - level, sort(c(bound, top)), tol = 1e-4)$root
+    stats::uniroot(function(v) max(profile(v), level - 1e3) - level, sort(c(bound, top)),
+                   tol = 1e-4)$root
   }
   c(end(low), end(high))
 }

@@ -1,60 +1,62 @@
 #' Forecast by exponential smoothing
 #'
-#' A level, a slope and seasons that each learn a share of every one-step error. By default the form is
-#' chosen for each series; each choice can be made by hand.
+#' A level, a slope and seasons that each learn a share of every one-step error. By default the form
+#' is chosen for each series; each choice can be made by hand.
 #'
-#' @param noise `"constant"` (errors of one size) or `"proportional"` (to the level); `NULL` chooses.
-#' @param trend `"none"`, `"straight"`, `"damped"` (flattens out) or `"growing"` (by a factor each step;
-#'   only on request); `NULL` chooses.
+#' @param noise `"constant"` (errors of one size) or `"proportional"` (to the level); `NULL`
+#'   chooses.
+#' @param trend `"none"`, `"straight"`, `"damped"` (flattens out) or `"growing"` (by a factor each
+#'   step; only on request); `NULL` chooses.
 #' @param season `"none"`, `"add"` or `"multiply"`; `NULL` chooses.
-#' @param case A form by its name: `"simple"`, `"holt"`, `"damped"`, `"holt_winters"` (adding season) or
-#'   `"holt_winters_multiplying"`; all with constant noise.
-#' @param seasons Seasons by name or steps, several at once (`c("day", "week")`). By default those that
-#'   [find_seasons()] finds in the past, else the usual cycle. Each must be seen twice.
-#' @param shares Shares that are given and not estimated, a list with any of `level`, `trend`, `damping`,
-#'   `season`, as fractions of the error (see Formula).
-#' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one value for
-#'   each place of the shortest season).
-#' @param minimise What the parameters make small: `"likelihood"` (largest, in fact), `"rmse"`, `"mae"`,
-#'   `"mape"`, `"smape"`, `"median_error"`, `"theil_u"` (the root of the mean squared one-step error over that
-#'   of repeating the last value, both from the second value on: below 1 is closer), or a function of observed
-#'   and expected values. The fit shows what was reached.
+#' @param case A form by its name: `"simple"`, `"holt"`, `"damped"`, `"holt_winters"` (adding
+#'   season) or `"holt_winters_multiplying"`; all with constant noise.
+#' @param seasons Seasons by name or steps, several at once (`c("day", "week")`). By default those
+#'   that [find_seasons()] finds in the past, else the usual cycle. Each must be seen twice.
+#' @param shares Shares that are given and not estimated, a list with any of `level`, `trend`,
+#'   `damping`, `season`, as fractions of the error (see Formula).
+#' @param initial First states that are given: a list with any of `level`, `trend`, `season` (one
+#'   value for each place of the shortest season).
+#' @param minimise What the parameters make small: `"likelihood"` (largest, in fact), `"rmse"`,
+#'   `"mae"`, `"mape"`, `"smape"`, `"median_error"`, `"theil_u"` (the root of the mean squared
+#'   one-step error over that of repeating the last value, both from the second value on: below 1 is
+#'   closer), or a function of observed and expected values. The fit shows what was reached.
 #' @param warm_up First steps whose errors do not count.
-#' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the papers of
-#'   Holt and Winters; `trend` and `season` are then shares of what is newly seen.
+#' @param update `"error"`, or `"textbook"`: slope and season learn from the new level, as in the
+#'   papers of Holt and Winters; `trend` and `season` are then shares of what is newly seen.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
-#' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is q + s or
-#' q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s + c e; where
-#' seasons multiply, level and slope take e / s, and the season e / q. The shares obey 0 <= b <= a <= 1 and
-#' 0 <= c <= 1 - a (shares that are given, too: others are shares of the textbook's update); what has a share
-#' of 0 never moves, and is printed as fixed. The damping lies between 0.6 and 0.98, which forecast best among
-#' eleven ranges on a thousand published series. First states are estimated with the shares (those of seasons
-#' of over 24 steps are taken from a decomposition by loess). Missing values leave the states as they were
-#' expected.
+#' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is
+#' q + s or q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s
+#' + c e; where seasons multiply, level and slope take e / s, and the season e / q. The shares obey
+#' 0 <= b <= a <= 1 and 0 <= c <= 1 - a (shares that are given, too: others are shares of the
+#' textbook's update); what has a share of 0 never moves, and is printed as fixed. The damping lies
+#' between 0.6 and 0.98, which forecast best among eleven ranges on a thousand published series.
+#' First states are estimated with the shares (those of seasons of over 24 steps are taken from a
+#' decomposition by loess). Missing values leave the states as they were expected.
 #' @section Choice of form:
-#' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons in
-#' proportion need values above zero, and multiplying seasons proportional noise. A straight trend, which
-#' seldom goes on, must be better by 2, and damping counts for no parameter.
+#' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons
+#' in proportion need values above zero, and multiplying seasons proportional noise. A straight
+#' trend, which seldom goes on, must be better by 2, and damping counts for no parameter.
 #' @section Intervals:
-#' By formula where there is one (adding forms, proportional noise), else from 2,000 paths. They hold that
-#' shares and first states are estimates: the variance is its mean over them, and that of the points is added,
-#' by the curvature of the squared one-step errors (a share of which nothing is seen has the sd 0.29, that of
-#' any from 0 to 1); seasons of over 24 steps count as known. Where no trend was found, a drift of the level
-#' is still only known as well as the mean of n steps, which adds (share of the level x h s)^2 / n. The
-#' quantiles are Student's with n less the parameters as degrees of freedom, and no more than the history has
-#' stretches of h steps (at least 3). Values missing at the end count as steps ahead.
+#' By formula where there is one (adding forms, proportional noise), else from 2,000 paths. They
+#' hold that shares and first states are estimates: the variance is its mean over them, and that of
+#' the points is added, by the curvature of the squared one-step errors (a share of which nothing is
+#' seen has the sd 0.29, that of any from 0 to 1); seasons of over 24 steps count as known. Where no
+#' trend was found, a drift of the level is still only known as well as the mean of n steps, which
+#' adds (share of the level x h s)^2 / n. The quantiles are Student's with n less the parameters as
+#' degrees of freedom, and no more than the history has stretches of h steps (at least 3). Values
+#' missing at the end count as steps ahead.
 #' @references Hyndman, R. J., Koehler, A. B., Ord, J. K. and Snyder, R. D. (2008). Forecasting with
 #' exponential smoothing: the state space approach. Springer.
 #'
 #' Gardner, E. S. and McKenzie, E. (1985). Forecasting trends in time series. Management Science 31,
 #' 1237-1246.
 #'
-#' Holt, C. C. (1957), reprinted 2004. International Journal of Forecasting 20, 5-10. Winters, P. R. (1960).
-#' Management Science 6, 324-342.
-#' @seealso [by_moving_average()], [by_naive()], [by_regression()], [by_seasonal_naive()], [by_theta()],
-#'   [known_ahead()]
+#' Holt, C. C. (1957), reprinted 2004. International Journal of Forecasting 20, 5-10. Winters, P. R.
+#' (1960). Management Science 6, 324-342.
+#' @seealso [by_moving_average()], [by_naive()], [by_regression()], [by_seasonal_naive()],
+#'   [by_theta()], [known_ahead()]
 #' @examples
 #' f <- forecast(demo_timeline("billed"), "12 months", by_smoothing())
 #' f
@@ -93,14 +95,17 @@ smoothing_seasons <- c("none", "add", "multiply")
 smoothing_aims <- c("likelihood", "rmse", "mae", "mape", "smape", "median_error", "theil_u")
 smoothing_cases <- list(
   simple = c(trend = "none", season = "none"), holt = c(trend = "straight", season = "none"),
-  damped = c(trend = "damped", season = "none"), holt_winters = c(trend = "straight", season = "add"),
+  damped = c(trend = "damped", season = "none"),
+  holt_winters = c(trend = "straight", season = "add"),
   holt_winters_multiplying = c(trend = "straight", season = "multiply")
 )
 
 check_shares <- function(shares, call = rlang::caller_env()) {
   known <- c("level", "trend", "damping", "season")
-  fine <- is.list(shares) && all(names(shares) %in% known) && length(names(shares)) == length(shares) &&
-    all(vapply(shares, function(v) is.numeric(v) && length(v) == 1 && !is.na(v) && v >= 0 && v <= 1, TRUE))
+  fine <- is.list(shares) && all(names(shares) %in% known) &&
+    length(names(shares)) == length(shares) &&
+    all(vapply(shares, function(v) is.numeric(v) && length(v) == 1 && !is.na(v) && v >= 0 && v <= 1,
+               TRUE))
   if (!fine) {
     abort_input(c(
       "{.arg shares} must be a list of numbers from 0 to 1.",
@@ -111,24 +116,27 @@ check_shares <- function(shares, call = rlang::caller_env()) {
   shares
 }
 
-# Shares of the error that cannot be together: the slope may not learn more than the level, and level and
-# season no more than the whole error.
+# Shares of the error that cannot be together: the slope may not learn more than the level, and
+# level and season no more than the whole error.
 check_error_shares <- function(shares, call = rlang::caller_env()) {
   level <- shares$level
   most <- 1 - (shares$season %||% 0)
   least <- shares$trend %||% 0
   if (least > (level %||% most) || (level %||% least) > most + 1e-12) {
     abort_input(c(
-      "These {.arg shares} cannot be together: trend <= level <= 1 - season, as shares of the error.",
+      "These {.arg shares} cannot be together: trend <= level <= 1 - season, as shares of the \\
+       error.",
       x = "Given: {word_list(paste(names(shares), vapply(shares, show_number, '')))}.",
-      i = "Shares of what is newly seen, as in textbooks, are asked for by {.code update = \"textbook\"}."
+      i = "Shares of what is newly seen, as in textbooks, are asked for by \\
+           {.code update = \"textbook\"}."
     ), call = call)
   }
 }
 
 check_initial <- function(initial, call = rlang::caller_env()) {
   known <- c("level", "trend", "season")
-  fine <- is.list(initial) && all(names(initial) %in% known) && length(names(initial)) == length(initial) &&
+  fine <- is.list(initial) && all(names(initial) %in% known) &&
+    length(names(initial)) == length(initial) &&
     all(vapply(initial, function(v) is.numeric(v) && all(is.finite(v)), TRUE)) &&
     all(lengths(initial[setdiff(names(initial), "season")]) == 1)
   if (!fine) {
@@ -154,12 +162,16 @@ method_needs.kairon_by_smoothing <- function(method, context) list(values = 1, s
 method_describe.kairon_by_smoothing <- function(method, context) {
   given <- c(
     if (!is.null(method$noise)) paste(method$noise, "noise"), trend_words[method$trend],
-    if (!is.null(method$season)) season_form_words(method$season, names(smoothing_steps(method, context)))
+    if (!is.null(method$season)) {
+      season_form_words(method$season, names(smoothing_steps(method, context)))
+    }
   )
   chosen <- is.null(method$noise) || is.null(method$trend) || is.null(method$season)
   paste0("exponential smoothing", if (length(given)) paste(":", word_list(given)),
          if (chosen) ", the form chosen by AICc",
-         if (method$update == "textbook") ", slope and season learning from the new level (textbook)",
+         if (method$update == "textbook") {
+           ", slope and season learning from the new level (textbook)"
+         },
          if (!identical(method$minimise, "likelihood")) {
            paste0(", its parameters by the least ", smoothing_aim(method))
          })
@@ -193,7 +205,9 @@ smoothing_steps <- function(method, context) {
     return(integer())
   }
   steps <- context$seasons
-  if (!is.null(method$seasons)) steps <- sort(resolve_seasons(method$seasons, context$cadence, call = NULL))
+  if (!is.null(method$seasons)) {
+    steps <- sort(resolve_seasons(method$seasons, context$cadence, call = NULL))
+  }
   stats::setNames(as.integer(steps), names(steps))
 }
 
@@ -201,12 +215,15 @@ smoothing_steps <- function(method, context) {
 smoothing_forms <- function(method, steps) {
   code <- function(value, words, default) if (is.null(value)) default else match(value, words) - 1L
   forms <- expand.grid(
-    noise = code(method$noise, smoothing_noise, 0:1), trend = code(method$trend, smoothing_trends, 0:2),
+    noise = code(method$noise, smoothing_noise, 0:1),
+    trend = code(method$trend, smoothing_trends, 0:2),
     season = code(method$season, smoothing_seasons, if (length(steps)) 0:2 else 0L)
   )
   # Constant noise around a multiplying season is only fitted on request.
   odd <- forms$noise == 0 & forms$season == 2
-  if (is.null(method$noise) || is.null(method$season)) forms <- forms[!odd | all(odd), , drop = FALSE]
+  if (is.null(method$noise) || is.null(method$season)) {
+    forms <- forms[!odd | all(odd), , drop = FALSE]
+  }
   out <- t(as.matrix(forms))
   storage.mode(out) <- "integer"
   out
@@ -214,7 +231,8 @@ smoothing_forms <- function(method, steps) {
 
 smoothing_given <- function(method) {
   first <- method$initial
-  names(first) <- sprintf("first_%s", c(level = "level", trend = "slope", season = "season")[names(first)])
+  names(first) <- sprintf("first_%s",
+                          c(level = "level", trend = "slope", season = "season")[names(first)])
   c(method$shares, first)
 }
 
@@ -230,14 +248,15 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
   }
   given <- smoothing_given(method)
   if (!is.null(given$first_season) && length(given$first_season) != steps[1]) {
-    abort_input("{.code initial$season} must have {steps[1]} values, one for each place of the season.",
+    abort_input("{.code initial$season} must have {steps[1]} values, one for each place of the \\
+                 season.",
                 call = NULL)
   }
   textbook <- method$update == "textbook"
   aim <- if (identical(method$minimise, "likelihood")) 0L else 1L
   run <- function(values, breaks, forms, steps, given = list()) {
-    call_core(cpp_smoothing_fit(values, breaks, as.integer(steps), forms, given, aim, method$warm_up,
-                                textbook,
+    call_core(cpp_smoothing_fit(values, breaks, as.integer(steps), forms, given, aim,
+                                method$warm_up, textbook,
                                 core_threads()))
   }
   model <- in_pieces(batch, function(values, breaks) {
@@ -245,13 +264,17 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
   }, bind_smoothing)
   owner <- series_index(batch$breaks)
   notes <- character()
-  # Series that the form does not suit: the same without a season, chosen freely, then the last value.
+  # Series that the form does not suit: the same without a season, chosen freely, then the last
+  # value.
   bad <- which(model$form[4, ] < 0)
   if (length(bad)) {
     for (s in bad) {
       v <- batch$values[owner == s]
-      easy <- run(v, c(0L, length(v)), smoothing_forms(list(trend = method$trend), integer()), steps)
-      if (easy$form[4, 1] < 0) easy <- run(v, c(0L, length(v)), smoothing_forms(list(), integer()), steps)
+      easy <- run(v, c(0L, length(v)), smoothing_forms(list(trend = method$trend), integer()),
+                  steps)
+      if (easy$form[4, 1] < 0) {
+        easy <- run(v, c(0L, length(v)), smoothing_forms(list(), integer()), steps)
+      }
       if (easy$form[4, 1] < 0) easy <- last_value_model(easy, v)
       model <- put_series(model, easy, s)
     }
@@ -307,7 +330,8 @@ bind_smoothing <- function(parts) {
 }
 
 put_series <- function(model, one, s) {
-  for (name in c("form", "shares", "first", "last", "scores")) model[[name]][, s] <- one[[name]][, 1]
+  for (name in c("form", "shares", "first", "last",
+                 "scores")) model[[name]][, s] <- one[[name]][, 1]
   model
 }
 
@@ -323,13 +347,14 @@ last_value_model <- function(model, v) {
   model
 }
 
-# Other aims than the likelihood, from the fit of the squares on: shares and first level and slope, by the
-# downhill simplex.
+# Other aims than the likelihood, from the fit of the squares on: shares and first level and slope,
+# by the downhill simplex.
 fit_by_score <- function(method, model, batch) {
   score <- if (is.function(method$minimise)) method$minimise else score_aims[[method$minimise]]
   reached <- function(model, s) {
     v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
-    one <- lapply(model[c("form", "shares", "first", "last", "scores")], function(m) m[, s, drop = FALSE])
+    one <- lapply(model[c("form", "shares", "first", "last", "scores")],
+                  function(m) m[, s, drop = FALSE])
     one$seasons <- model$seasons
     expected <- cpp_smoothing_run(one, v, c(0L, length(v)), method$update == "textbook")$expected
     counts <- !is.na(v) & seq_along(v) > method$warm_up
@@ -344,7 +369,8 @@ fit_by_score <- function(method, model, batch) {
   for (s in seq_len(ncol(model$form))) {
     v <- as.double(batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]])
     counts <- !is.na(v) & seq_along(v) > method$warm_up
-    one <- lapply(model[c("form", "shares", "first", "last", "scores")], function(m) m[, s, drop = FALSE])
+    one <- lapply(model[c("form", "shares", "first", "last", "scores")],
+                  function(m) m[, s, drop = FALSE])
     one$seasons <- model$seasons
     one$place <- length(v)
     k <- one$form[4, 1]
@@ -422,8 +448,8 @@ method_predict.kairon_by_smoothing <- function(method, model, horizon, levels) {
 smoothing_numbers <- function(method, model, horizon, unsure = TRUE) {
   values <- if (unsure) as.double(model$batch$values) else numeric()
   call_core(cpp_smoothing_forecast(model, values, model$batch$breaks, smoothing_given(method),
-                                   as.integer(method$warm_up), is.null(method$trend), as.integer(horizon),
-                                   core_threads()))
+                                   as.integer(method$warm_up), is.null(method$trend),
+                                   as.integer(horizon), core_threads()))
 }
 
 # Each path has its own shock at each step, and its own parameters, drawn once.
@@ -433,7 +459,8 @@ series_paths <- function(method, model, s, horizon, n) {
   v <- as.double(model$batch$values[(model$batch$breaks[s] + 1):model$batch$breaks[s + 1]])
   free <- ceiling(model$scores[4, s])
   draws <- matrix(stats::rnorm(n * free), n)
-  out <- call_core(cpp_smoothing_paths(model, as.integer(s - 1), normal, draws, v, smoothing_given(method),
+  out <- call_core(cpp_smoothing_paths(model, as.integer(s - 1), normal, draws, v,
+                                       smoothing_given(method),
                                        as.integer(method$warm_up), model$textbook))
   out[model$waited[s] + seq_len(horizon), , drop = FALSE]
 }
@@ -447,7 +474,8 @@ method_paths.kairon_by_smoothing <- function(method, model, horizon, n) {
 }
 
 smoothing_freedom <- function(model, horizon) {
-  freedom_ahead(pmax(1, model$scores[3, ] - model$scores[4, ] + 1), model$place, horizon, model$waited)
+  freedom_ahead(pmax(1, model$scores[3, ] - model$scores[4, ] + 1), model$place, horizon,
+                model$waited)
 }
 
 smoothing_form_words <- function(model, names = model$names) {
@@ -465,7 +493,8 @@ method_form.kairon_by_smoothing <- function(method, model) smoothing_form_words(
 
 #' @export
 method_fitted.kairon_by_smoothing <- function(method, model) {
-  cpp_smoothing_run(model, as.double(model$batch$values), model$batch$breaks, model$textbook)$expected
+  cpp_smoothing_run(model, as.double(model$batch$values), model$batch$breaks,
+                    model$textbook)$expected
 }
 
 #' @export
@@ -501,8 +530,8 @@ method_information.kairon_by_smoothing <- function(method, model) {
     names(out)[1] <- paste0("least_", gsub(" ", "_", model$aim))
     return(out)
   }
-  data.frame(log_likelihood = s[1, ], parameters = s[4, ], aic = s[5, ], aicc = s[6, ], bic = s[7, ],
-             residual_sd = sqrt(s[2, ] / pmax(1, s[3, ] - s[4, ] + 1)))
+  data.frame(log_likelihood = s[1, ], parameters = s[4, ], aic = s[5, ], aicc = s[6, ],
+             bic = s[7, ], residual_sd = sqrt(s[2, ] / pmax(1, s[3, ] - s[4, ] + 1)))
 }
 
 #' @export

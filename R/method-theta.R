@@ -1,36 +1,37 @@
 #' Forecast by theta lines
 #'
-#' The season is taken off where it is more than chance, the rest split into a straight line and a line bent
-#' away from it, which exponential smoothing continues; then all is put together again. Simple, and hard to
-#' beat on short series.
+#' The season is taken off where it is more than chance, the rest split into a straight line and a
+#' line bent away from it, which exponential smoothing continues; then all is put together again.
+#' Simple, and hard to beat on short series.
 #'
-#' @param seasons The season by name or steps; by default the shortest that [find_seasons()] finds, else the
-#'   usual cycle. `"none"` for none.
-#' @param seasonal `"test"` takes the season off where the autocorrelation at its lag is beyond chance at 10
-#'   %; `"always"` or `"never"`.
+#' @param seasons The season by name or steps; by default the shortest that [find_seasons()] finds,
+#'   else the usual cycle. `"none"` for none.
+#' @param seasonal `"test"` takes the season off where the autocorrelation at its lag is beyond
+#'   chance at 10 %; `"always"` or `"never"`.
 #' @param combine Whether the season multiplies (only where all values are above zero) or adds.
-#' @param theta How far the second line bends: `NULL` estimates it (from 1 on), 2 is that of the first
-#'   paper.
-#' @param line `"moving"`: the straight line is that of the values so far, at each step; `"fixed"`: that of
-#'   all.
+#' @param theta How far the second line bends: `NULL` estimates it (from 1 on), 2 is that of the
+#'   first paper.
+#' @param line `"moving"`: the straight line is that of the values so far, at each step; `"fixed"`:
+#'   that of all.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
-#' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l = l + a
-#' (y - l) is the smoothed level, and A + B t the line by least squares through the values so far. a, theta
-#' and the first level make the squared one-step errors least; values before the first and after the last
-#' teach nothing, and a level that missed values learns more of the next one (by the filter of Kalman for a
-#' level with one source of noise). Variances come from the recursion's own answer to shocks, and hold that a,
-#' theta, the first level and the season are estimates (by the curvature of the squared
-#' errors), and the slope too; quantiles are Student's, as those of [by_smoothing()]. For a share a the first
-#' level and 1 - 1/theta are found by least squares, and a by search over all of its range.
-#' @references Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition approach to
-#' forecasting. International Journal of Forecasting 16, 521-530.
+#' The expectation at step t is l + (1 - 1/theta) ((1 - a)^(t-1) A + (1 - (1 - a)^t) B / a), where l
+#' = l + a (y - l) is the smoothed level, and A + B t the line by least squares through the values
+#' so far. a, theta and the first level make the squared one-step errors least; values before the
+#' first and after the last teach nothing, and a level that missed values learns more of the next
+#' one (by the filter of Kalman for a level with one source of noise). Variances come from the
+#' recursion's own answer to shocks, and hold that a, theta, the first level and the season are
+#' estimates (by the curvature of the squared errors), and the slope too; quantiles are Student's,
+#' as those of [by_smoothing()]. For a share a the first level and 1 - 1/theta are found by least
+#' squares, and a by search over all of its range.
+#' @references Assimakopoulos, V. and Nikolopoulos, K. (2000). The theta model: a decomposition
+#' approach to forecasting. International Journal of Forecasting 16, 521-530.
 #'
-#' Fiorucci, J. A. and others (2016). Models for optimising the theta method and their relationship to state
-#' space models. International Journal of Forecasting 32, 1151-1161.
-#' @seealso [by_naive()], [by_regression()], [by_seasonal_naive()], [by_smoothing()], [known_ahead()],
-#'   [total()]
+#' Fiorucci, J. A. and others (2016). Models for optimising the theta method and their relationship
+#' to state space models. International Journal of Forecasting 32, 1151-1161.
+#' @seealso [by_naive()], [by_regression()], [by_seasonal_naive()], [by_smoothing()],
+#'   [known_ahead()], [total()]
 #' @examples
 #' forecast(demo_timeline("billed"), "12 months", by_theta())
 #' @export
@@ -58,7 +59,8 @@ method_needs.kairon_by_theta <- function(method, context) list(values = 1, seaso
 method_describe.kairon_by_theta <- function(method, context) {
   season <- theta_season(method, context)
   paste0(
-    "theta lines, ", if (is.null(method$theta)) "the bend estimated" else paste("bent by", method$theta),
+    "theta lines, ",
+    if (is.null(method$theta)) "the bend estimated" else paste("bent by", method$theta),
     if (length(season)) paste0("; season: ", season_length(season),
                                if (method$seasonal == "test") " where it is more than chance")
   )
@@ -71,12 +73,13 @@ method_fit.kairon_by_theta <- function(method, batch) {
   model <- in_pieces(batch, function(values, breaks) {
     call_core(cpp_theta_fit(
       values, breaks, as.integer(steps), match(method$seasonal, c("test", "always", "never")) - 1L,
-      method$combine == "multiply", as.double(method$theta %||% NA), method$line == "moving", core_threads()
+      method$combine == "multiply", as.double(method$theta %||% NA), method$line == "moving",
+      core_threads()
     ))
   }, bind_theta)
   rownames(model$numbers) <- c(
-    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "seasonal", "multiply",
-    "fitted", "begin",
+    "level", "theta", "first_level", "intercept", "slope", "sigma2", "count", "seasonal",
+    "multiply", "fitted", "begin",
     "now", "unsure", "seen", "middle", "spread", "mean", "cross"
   )
   model$batch <- batch
@@ -124,7 +127,8 @@ method_form.kairon_by_theta <- function(method, model) {
   season <- ifelse(x["seasonal", ] > 0, paste0("; ", joins, " season of ", model$steps, " steps"),
                    "; no season")
   # Each number is put into words once, since thousands of series share them.
-  paste0("level learns ", words_once(round(x["level", ], 3), function(v) vapply(v, show_percent, "")),
+  paste0("level learns ",
+         words_once(round(x["level", ], 3), function(v) vapply(v, show_percent, "")),
          " of an error, bend ", words_once(signif(x["theta", ], 3), show_number), season)
 }
 

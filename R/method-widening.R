@@ -1,5 +1,5 @@
-# The inner cutoff loop of methods that choose, blend or calibrate: forecasts from the past of a batch
-# alone, beside what came.
+# The inner cutoff loop of methods that choose, blend or calibrate: forecasts from the past of a
+# batch alone, beside what came.
 
 # The batch as it was `cut` steps before its end.
 cut_batch <- function(batch, cut) {
@@ -9,16 +9,19 @@ cut_batch <- function(batch, cut) {
   context <- batch$context
   context$stamps <- context$stamps[keep]
   context$drivers <- lapply(context$drivers, `[`, keep)
-  later <- lapply(seq_along(size), function(s) batch$breaks[s] + left[s] + seq_len(size[s] - left[s]))
+  later <- lapply(seq_along(size),
+                  function(s) batch$breaks[s] + left[s] + seq_len(size[s] - left[s]))
   all <- batch$context
   context$ahead <- function(horizon) {
     at <- function(v, s) v[later[[s]][seq_len(horizon)]]
-    list(stamps = at(all$stamps, 1), drivers = lapply(rlang::set_names(names(all$drivers)), function(name) {
+    list(stamps = at(all$stamps, 1),
+         drivers = lapply(rlang::set_names(names(all$drivers)), function(name) {
       # What has to be forecast itself was not known at the cutoff either.
       if (name %in% names(all$carry)) {
         return(all$carry[[name]](all$drivers[[name]][keep], breaks, horizon))
       }
-      matrix(vapply(seq_along(later), function(s) at(all$drivers[[name]], s), numeric(horizon)), horizon)
+      matrix(vapply(seq_along(later), function(s) at(all$drivers[[name]], s), numeric(horizon)),
+             horizon)
     }))
   }
   # Who goes by how long a series is does so as for the whole of it.
@@ -36,7 +39,8 @@ values_after <- function(batch, cut, horizon) {
   }, numeric(horizon)), horizon)
 }
 
-# How far and how often to look back: a season, at most 24 steps and a fifth of the series, three times.
+# How far and how often to look back: a season, at most 24 steps and a fifth of the series, three
+# times.
 inner_plan <- function(batch, horizon = NULL, cutoffs = 3) {
   size <- diff(batch$breaks)
   season <- if (length(batch$context$seasons)) batch$context$seasons[[1]] else 6
@@ -48,8 +52,9 @@ inner_plan <- function(batch, horizon = NULL, cutoffs = 3) {
   list(horizon = as.integer(h), cuts = as.integer(late + h * seq_len(cutoffs)))
 }
 
-# Errors of methods at inner cutoffs: an array of steps, series, cutoffs and methods; missing where a series
-# is too short or a method failed. With `levels`, the standardised place of the truth in the interval too.
+# Errors of methods at inner cutoffs: an array of steps, series, cutoffs and methods; missing where
+# a series is too short or a method failed. With `levels`, the standardised place of the truth in
+# the interval too.
 inner_errors <- function(methods, batch, plan) {
   series <- length(batch$breaks) - 1
   out <- array(NA_real_, c(plan$horizon, series, length(plan$cuts), length(methods)))
@@ -61,7 +66,8 @@ inner_errors <- function(methods, batch, plan) {
     truth <- values_after(batch, cut, plan$horizon)
     few <- diff(past$breaks) < pmax(4, size / 3)
     for (m in seq_along(methods)) {
-      made <- tryCatch(quietly(method_predict(methods[[m]], method_fit(methods[[m]], past), plan$horizon,
+      made <- tryCatch(quietly(method_predict(methods[[m]], method_fit(methods[[m]], past),
+                                              plan$horizon,
           90)),
                        kairon_error = function(e) NULL)
       if (is.null(made)) next
@@ -74,9 +80,9 @@ inner_errors <- function(methods, batch, plan) {
   list(error = out, width = width)
 }
 
-# Quantiles of past errors instead of the method's own widths (split conformal, by thirds of the horizon
-# where there are enough errors), pooled over series where one has few. Returns the bounds and the coverage
-# before and after.
+# Quantiles of past errors instead of the method's own widths (split conformal, by thirds of the
+# horizon where there are enough errors), pooled over series where one has few. Returns the bounds
+# and the coverage before and after.
 calibrated <- function(out, method, batch, levels) {
   steps <- nrow(out$point)
   plan <- inner_plan(batch, horizon = steps, cutoffs = 5)
@@ -88,7 +94,8 @@ calibrated <- function(out, method, batch, levels) {
   z <- array(z, dim(z)[1:3])
   z[!is.finite(z)] <- NA
   if (sum(!is.na(z)) < 10) {
-    out$notes <- c(out$notes, "too few past cutoffs to calibrate the intervals; they are the method's own")
+    out$notes <- c(out$notes,
+                   "too few past cutoffs to calibrate the intervals; they are the method's own")
     return(out)
   }
   part <- function(h) pmin(3, 1 + floor(3 * (h - 1) / max(1, dim(z)[1])))
@@ -110,8 +117,10 @@ calibrated <- function(out, method, batch, levels) {
         if (sum(!is.na(v)) < 20) v <- z
         factor <- quantile_of(v, levels[i]) / wide
         at <- wanted == p
-        out$lower[[i]][at, s] <- out$point[at, s] - factor * (out$point[at, s] - out$lower[[i]][at, s])
-        out$upper[[i]][at, s] <- out$point[at, s] + factor * (out$upper[[i]][at, s] - out$point[at, s])
+        out$lower[[i]][at, s] <- out$point[at, s] -
+          factor * (out$point[at, s] - out$lower[[i]][at, s])
+        out$upper[[i]][at, s] <- out$point[at, s] +
+          factor * (out$upper[[i]][at, s] - out$point[at, s])
       }
     }
     before[i] <- mean(z <= wide, na.rm = TRUE)
@@ -124,7 +133,8 @@ calibrated <- function(out, method, batch, levels) {
   }
   if (!is.null(out$scale)) {
     widest <- which.max(levels)
-    moved <- (out$upper[[widest]] - out$lower[[widest]]) / (given$upper[[widest]] - given$lower[[widest]])
+    moved <- (out$upper[[widest]] - out$lower[[widest]]) /
+      (given$upper[[widest]] - given$lower[[widest]])
     out$scale <- out$scale * as.vector(moved)
   }
   out$notes <- c(out$notes, paste0(
@@ -134,29 +144,31 @@ calibrated <- function(out, method, batch, levels) {
   out
 }
 
-# Intervals of single methods take the model as given. What the same method did at cutoffs in the past tells
-# how much wider they must be to hold what they say.
+# Intervals of single methods take the model as given. What the same method did at cutoffs in the
+# past tells how much wider they must be to hold what they say.
 
-# Methods whose spread comes from a fitted model. The simple ones have intervals of a formula, which others
-# are measured by; those that choose or blend learn from past cutoffs themselves.
+# Methods whose spread comes from a fitted model. The simple ones have intervals of a formula, which
+# others are measured by; those that choose or blend learn from past cutoffs themselves.
 is_widened <- function(method) {
   method$name %in% c("smoothing", "theta", "arima", "regression", "decomposition")
 }
 
-# The recursions of longer series are not fitted again: their parameters are known, and only run up to the
-# cutoff.
+# The recursions of longer series are not fitted again: their parameters are known, and only run up
+# to the cutoff.
 widening_steps <- 1000
 
-# By how much errors after two past cutoffs were larger than the intervals said, as a mean square beyond 1
-# for each series: of standardised errors, drawn towards 1 as if there were `doubt` more cutoffs where the
-# intervals were right, less what two cutoffs show by chance. Each series by itself, and whatever the
-# horizon, so that neither changes what is said of a step. `tested` is how many steps were looked at.
+# By how much errors after two past cutoffs were larger than the intervals said, as a mean square
+# beyond 1 for each series: of standardised errors, drawn towards 1 as if there were `doubt` more
+# cutoffs where the intervals were right, less what two cutoffs show by chance. Each series by
+# itself, and whatever the horizon, so that neither changes what is said of a step. `tested` is how
+# many steps were looked at.
 past_excess <- function(method, model, batch, doubt = 0.25) {
   series <- seq_len(length(batch$breaks) - 1)
   if (length(series) == 0) {
     return(list(excess = numeric(), tested = integer()))
   }
-  keep <- max(diff(batch$breaks)) > widening_steps && method$name %in% c("smoothing", "theta", "arima")
+  keep <- max(diff(batch$breaks)) > widening_steps &&
+    method$name %in% c("smoothing", "theta", "arima")
   plans <- lapply(series, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
   square <- matrix(NA_real_, length(series), 2)
   # Series whose cutoffs are the same go together.
@@ -165,17 +177,18 @@ past_excess <- function(method, model, batch, doubt = 0.25) {
     alike <- length(group) == length(series)
     own <- if (alike) batch else some_series(batch, group)
     moved <- if (keep && alike) model
-    for (c in 1:2) square[group, c] <- squared_errors(method, moved, own, plan$cuts[c], plan$horizon)
+    for (c in 1:2) square[group,
+                          c] <- squared_errors(method, moved, own, plan$cuts[c], plan$horizon)
   }
   mean <- (rowSums(square, na.rm = TRUE) + doubt) / (rowSums(is.finite(square)) + doubt)
   tested <- vapply(plans, `[[`, 1L, "horizon")
   list(excess = pmax(0, mean - 1 - widening_chance(method, model, tested)), tested = tested)
 }
 
-# Two cutoffs say little: the mean of twice as many independent squares as steps has this standard deviation.
-# A line that values stray from for long, as a clear autocorrelation tells, is seldom the truth, nor is one
-# that bends and whose slope is taken to move on: nothing is taken off there. One with independent errors has
-# to be off by two.
+# Two cutoffs say little: the mean of twice as many independent squares as steps has this standard
+# deviation. A line that values stray from for long, as a clear autocorrelation tells, is seldom the
+# truth, nor is one that bends and whose slope is taken to move on: nothing is taken off there. One
+# with independent errors has to be off by two.
 widening_chance <- function(method, model, tested) {
   out <- 1 / sqrt(tested)
   if (method$name == "regression") {
@@ -185,17 +198,17 @@ widening_chance <- function(method, model, tested) {
   out
 }
 
-# The factors of each step and series. What two cutoffs show is itself uncertain, so it counts twice; one half
-# of it is there from the first step, the other grows with the steps, since a false trend strays further and
-# further: in proportion to what was tested, and up to twice as far.
+# The factors of each step and series. What two cutoffs show is itself uncertain, so it counts
+# twice; one half of it is there from the first step, the other grows with the steps, since a false
+# trend strays further and further: in proportion to what was tested, and up to twice as far.
 widening_factors <- function(past, horizon) {
   steps <- outer(seq_len(horizon), 2 * past$tested, pmin)
   share <- 0.5 + 0.5 * steps / rep((past$tested + 1) / 2, each = horizon)
   pmin(sqrt(1 + 2 * rep(past$excess, each = horizon) * share), 4)
 }
 
-# The mean square of the errors of each series after a cutoff, in units of their spread; missing where the
-# history before it is short. A single huge error counts as one of 6 spreads.
+# The mean square of the errors of each series after a cutoff, in units of their spread; missing
+# where the history before it is short. A single huge error counts as one of 6 spreads.
 squared_errors <- function(method, model, batch, cut, horizon) {
   past <- cut_batch(batch, cut)
   made <- tryCatch(quietly({
@@ -219,12 +232,14 @@ changes_spread <- function(method, model, predicted, batch, horizon) {
   if (length(batch$context$lags) == 0) {
     return(own)
   }
-  paths <- tryCatch(with_seed(1, method_paths(method, model, horizon, 1000)), kairon_error = function(e) NULL)
+  paths <- tryCatch(with_seed(1, method_paths(method, model, horizon, 1000)),
+                    kairon_error = function(e) NULL)
   if (is.null(paths)) {
     return(sqrt(changes_added(own^2, batch$context$lags)))
   }
   # Paths tell by how much sums spread more than steps do, whose own spread is known better.
-  off <- array((as.vector(paths) - as.vector(predicted$point)) / as.vector(scale_of(paths)), dim(paths))
+  off <- array((as.vector(paths) - as.vector(predicted$point)) / as.vector(scale_of(paths)),
+               dim(paths))
   added <- array(apply(off, 3, changes_added, lags = batch$context$lags), dim(paths))
   own * path_sizes(added, 0) / path_sizes(off, 0)
 }
@@ -330,7 +345,8 @@ check_calibrate <- function(calibrate, call = rlang::caller_env()) {
   if (!is.null(calibrate) && !isTRUE(calibrate) && !isFALSE(calibrate)) {
     abort_input(c(
       "{.arg calibrate} must be {.code NULL}, {.code TRUE} or {.code FALSE}.",
-      i = "{.code NULL} widens intervals that held too little at past cutoffs, {.code TRUE} takes the \\
+      i = "{.code NULL} widens intervals that held too little at past cutoffs, {.code TRUE} \\
+           takes the \\
            quantiles of past errors, {.code FALSE} leaves the method's own."
     ), call = call)
   }

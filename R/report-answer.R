@@ -1,8 +1,11 @@
-# What a report says first: what comes next, how wrong such forecasts have been, and what to look at.
+# What a report says first: what comes next, how wrong such forecasts have been, and what to look
+# at.
 
 # As many paths as a page's time and memory bear; sums have no interval with fewer than 100.
 answer_paths <- function(x, steps) {
-  most <- floor(3e6 / max(1, series_count(x) * length(timeline_meta(x)$kinds) * horizon_count(x, steps)))
+  most <- floor(3e6 / max(1,
+                          series_count(x) * length(timeline_meta(x)$kinds) *
+                            horizon_count(x, steps)))
   if (most < 100) 0 else min(400, most)
 }
 
@@ -31,8 +34,8 @@ of_the_whole <- function(t, meta) {
   if (any(whole)) whole else !Reduce(`|`, over)
 }
 
-# One line for all series together (the first), and one for each: sums of amounts, means of levels, over the
-# whole horizon, with bounds at the level nearest to 90 % and what was a year before.
+# One line for all series together (the first), and one for each: sums of amounts, means of levels,
+# over the whole horizon, with bounds at the level nearest to 90 % and what was a year before.
 answer_table <- function(f, measure) {
   meta <- timeline_meta(f$history)
   amount <- meta$kinds[[measure]] == "amount"
@@ -76,8 +79,8 @@ answer_table <- function(f, measure) {
   all
 }
 
-# How many steps a year has, as years are compared: months and quarters by the calendar, everything shorter by
-# 52 weeks, so that weekdays meet. NA where steps do not divide it.
+# How many steps a year has, as years are compared: months and quarters by the calendar, everything
+# shorter by 52 weeks, so that weekdays meet. NA where steps do not divide it.
 year_steps <- function(cadence) {
   n <- switch(cadence$unit,
     step = NA, month = 12 / cadence$n, weekday = 260 / cadence$n, day = 364 / cadence$n,
@@ -106,8 +109,8 @@ year_before <- function(f, measure, rows) {
   list(value = ifelse(rows$ahead <= year, v[at], NA_real_))
 }
 
-# "Demand of 7 series is expected to be 1,234,000 m3 in all (90 %: ...), 88,100 m3 a day from 2032-07-01 to
-# 2032-07-14, 2.3 % more than 52 weeks before (...)."
+# "Demand of 7 series is expected to be 1,234,000 m3 in all (90 %: ...), 88,100 m3 a day from
+# 2032-07-01 to 2032-07-14, 2.3 % more than 52 weeks before (...)."
 answer_sentences <- function(f, answers) {
   vapply(names(answers), function(m) answer_sentence(f, m, answers[[m]]), "", USE.NAMES = FALSE)
 }
@@ -125,7 +128,11 @@ answer_sentence <- function(f, measure, table) {
     }
   }
   stamps <- unique(show_stamp(range(to_seconds(f$table[[meta$time]])), meta$type, meta$zone))
-  when <- if (length(stamps) == 1) paste("for", stamps) else paste("from", stamps[1], "to", stamps[2])
+  when <- if (length(stamps) == 1) {
+    paste("for", stamps)
+  } else {
+    paste("from", stamps[1], "to", stamps[2])
+  }
   n <- nrow(table) - 1
   whom <- if (!is.null(meta$sums) && a$series != "all together") {
     " of all together"
@@ -135,7 +142,8 @@ answer_sentence <- function(f, measure, table) {
     paste(" of", a$series)
   }
   step <- sub("^1 ", "", step_words(meta$cadence))
-  each <- paste(if (grepl("^[0-9]", step)) "each" else if (grepl("^[aeiou]|^hour", step)) "an" else "a", step)
+  each <- paste(if (grepl("^[0-9]",
+                          step)) "each" else if (grepl("^[aeiou]|^hour", step)) "an" else "a", step)
   told <- if (length(stamps) == 1) {
     paste0(number(a$expected), span(a$lower, a$upper))
   } else if (amount) {
@@ -182,8 +190,13 @@ since_words <- function(f, measure, number) {
   summed <- amount
   over <- if (summed) sum(v, na.rm = TRUE) else mean(v, na.rm = TRUE)
   cadence <- timeline_meta(f$history)$cadence
-  span <- if (f$horizon == 1) sub("^1 ", "", step_words(cadence)) else steps_in_words(f$horizon, cadence)
-  paste0("; in the ", span, " before it was ", number(over), if (!summed && f$horizon > 1) " on average")
+  span <- if (f$horizon == 1) {
+    sub("^1 ", "", step_words(cadence))
+  } else {
+    steps_in_words(f$horizon, cadence)
+  }
+  paste0("; in the ", span, " before it was ", number(over),
+         if (!summed && f$horizon > 1) " on average")
 }
 
 # Names of methods as people say them.
@@ -191,8 +204,8 @@ plain_methods <- function(words) {
   said <- c(
     "\\bby auto\\b" = "by the automatic choice", "^Auto\\b" = "The automatic choice",
     "\\bauto\\b" = "the automatic choice",
-    "[Tt]he seasonal naive habit" = "repeating the last season", "[Tt]his naive habit" = "this habit",
-    "[Tt]he naive habit" = "repeating the last value",
+    "[Tt]he seasonal naive habit" = "repeating the last season",
+    "[Tt]his naive habit" = "this habit", "[Tt]he naive habit" = "repeating the last value",
     "\\bby seasonal naive\\b" = "that repeat the last season",
     "\\bby naive\\b" = "that repeat the last value",
     "^Seasonal naive\\b" = "Repeating the last season", "^Naive\\b" = "Repeating the last value",
@@ -207,7 +220,8 @@ most_first <- 5
 findings_blocks <- function(parts) {
   f <- parts$forecast
   answers <- if (there(f)) lapply(rlang::set_names(f$measures), answer_table, f = f)
-  says <- c(if (there(f)) answer_sentences(f, answers), if (there(parts$backtest)) plain_verdict(parts))
+  says <- c(if (there(f)) answer_sentences(f, answers),
+            if (there(parts$backtest)) plain_verdict(parts))
   look <- parts$inspection$findings
   first <- utils::head(look, most_first)
   left <- length(look) - most_first
@@ -218,7 +232,8 @@ findings_blocks <- function(parts) {
     if (there(parts$pattern)) pattern_lead(parts$pattern)
   )
   Filter(Negate(is.null), c(
-    list(if (length(parts$notes)) block_text(parts$notes), if (length(says)) block_list(says, lead = TRUE)),
+    list(if (length(parts$notes)) block_text(parts$notes),
+         if (length(says)) block_list(says, lead = TRUE)),
     if (there(f)) list(answer_block(f, answers)),
     if (length(first)) list(block_text("What to look at first:"), block_list(first)),
     if (length(besides)) list(block_text("Besides:"), block_list(besides))
@@ -237,10 +252,12 @@ answer_block <- function(f, answers) {
   table$now <- NULL
   table$change <- ifelse(is.na(table$change), NA, sprintf("%+.1f %%", 100 * table$change))
   table <- table[colSums(!is.na(table)) > 0]
-  block_table(as.list(table), "What comes next, the whole time together", "answer", folded = nrow(table) > 12)
+  block_table(as.list(table), "What comes next, the whole time together", "answer",
+              folded = nrow(table) > 12)
 }
 
-# Of one series what its decomposition says; of several how strong trend and seasons are, in all of them.
+# Of one series what its decomposition says; of several how strong trend and seasons are, in all of
+# them.
 pattern_lead <- function(d) {
   s <- strength(d)
   labels <- unique(s[c(d$meta$series, "measure")])
@@ -264,7 +281,8 @@ plain_verdict <- function(parts) {
   plain_methods(report_verdict(parts))
 }
 
-# The first thing to say of an event: where the demand of an item went, all series together, or the largest.
+# The first thing to say of an event: where the demand of an item went, all series together, or the
+# largest.
 effect_lead <- function(e) {
   if (!is.null(e$gone)) {
     return(gone_sentences(e))

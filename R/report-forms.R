@@ -36,7 +36,8 @@ html_page <- function(sections, title, line) {
 html_block <- function(block) {
   switch(block$kind,
     text = htmltools::tags$p(class = if (block$note) "note", block$text),
-    list = htmltools::tags$ul(class = if (block$lead) "findings", lapply(block$items, htmltools::tags$li)),
+    list = htmltools::tags$ul(class = if (block$lead) "findings",
+                              lapply(block$items, htmltools::tags$li)),
     code = htmltools::tagList(
       htmltools::tags$pre(paste(block$lines, collapse = "\n")),
       if (!is.null(block$name)) {
@@ -82,7 +83,8 @@ most_saved_rows <- 20000
 # The rows behind a figure, in the page itself.
 data_link <- function(data, name) {
   if (nrow(data) > most_saved_rows) {
-    return(paste0(" The ", show_number(nrow(data), 9), " rows behind it are too many for this page."))
+    return(paste0(" The ", show_number(nrow(data), 9),
+                  " rows behind it are too many for this page."))
   }
   rounded <- data
   numbers <- vapply(rounded, is.double, TRUE) & !vapply(rounded, is.object, TRUE)
@@ -92,13 +94,15 @@ data_link <- function(data, name) {
   on.exit(unlink(out))
   data.table::fwrite(plain_columns(rounded), out, na = "")
   text <- paste(readLines(out, encoding = "UTF-8", warn = FALSE), collapse = "\n")
-  htmltools::tagList(" ", save_link(text, paste0(name, ".csv"), "text/csv", "Save the data behind it"))
+  htmltools::tagList(" ",
+                     save_link(text, paste0(name, ".csv"), "text/csv", "Save the data behind it"))
 }
 
 save_link <- function(text, name, type, label = paste("Save", name)) {
   code <- jsonlite::base64_enc(charToRaw(enc2utf8(paste0(text, "\n"))))
   htmltools::tags$a(class = "save", download = name,
-                    href = paste0("data:", type, ";charset=utf-8;base64,", gsub("\n", "", code)), label)
+                    href = paste0("data:", type, ";charset=utf-8;base64,", gsub("\n", "", code)),
+                    label)
 }
 
 # Numbers of a column alike, dashes where there is nothing.
@@ -109,7 +113,8 @@ table_cells <- function(columns) {
 }
 
 html_table <- function(columns, caption, folded = FALSE, lines = NULL, name = NULL) {
-  number <- vapply(columns, function(v) is.numeric(v) || all(grepl("^([-+]?[0-9.,]+ %|-)?$", v)), TRUE)
+  number <- vapply(columns, function(v) is.numeric(v) || all(grepl("^([-+]?[0-9.,]+ %|-)?$", v)),
+                   TRUE)
   cells <- table_cells(columns)
   head <- Map(function(name, n) {
     htmltools::tags$th(class = if (n) "number", scope = "col", name)
@@ -139,7 +144,8 @@ html_table <- function(columns, caption, folded = FALSE, lines = NULL, name = NU
   if (!folded) {
     return(table)
   }
-  htmltools::tags$details(htmltools::tags$summary(paste0(caption, ", ", plural(count, "row"))), table)
+  htmltools::tags$details(htmltools::tags$summary(paste0(caption, ", ", plural(count, "row"))),
+                          table)
 }
 
 # A line of 140 by 26 pixels; it breaks where nothing was measured.
@@ -167,16 +173,19 @@ small_svg <- function(values) {
 write_markdown <- function(sections, file, title, line) {
   folder <- paste0(tools::file_path_sans_ext(file), "-figures")
   if (file.exists(folder) && !dir.exists(folder)) {
-    abort_file("{.file {folder}} stands where the folder of figures should be.", call = rlang::caller_env(2))
+    abort_file("{.file {folder}} stands where the folder of figures should be.",
+               call = rlang::caller_env(2))
   }
   stage <- partial_name(dirname(file))
   if (!suppressWarnings(dir.create(stage))) {
-    abort_file("There is no folder {.file {dirname(file)}} to write to.", call = rlang::caller_env(2))
+    abort_file("There is no folder {.file {dirname(file)}} to write to.",
+               call = rlang::caller_env(2))
   }
   on.exit(unlink(stage, recursive = TRUE))
   lines <- c(paste("#", plain_markdown(title)), "", plain_markdown(line), "")
   for (s in sections) {
-    lines <- c(lines, paste("##", s$head), "", unlist(lapply(s$blocks, markdown_block, stage = stage,
+    lines <- c(lines, paste("##", s$head), "",
+               unlist(lapply(s$blocks, markdown_block, stage = stage,
                                                              folder = basename(folder))))
   }
   write_text(lines, file)
@@ -264,8 +273,8 @@ report_sheets <- function(parts, title) {
   if (there(parts$backtest)) sheets$scores <- sheet_cells(as.data.frame(scores(parts$backtest)))
   about <- provenance_columns(parts)
   notes <- c(if (!is.null(parts$routine)) format(parts$routine),
-             if (there(parts$forecast)) trimws(format(parts$forecast)), paste0(about$what, ": ", about$value),
-             source_notes(parts))
+             if (there(parts$forecast)) trimws(format(parts$forecast)),
+             paste0(about$what, ": ", about$value), source_notes(parts))
   sheets$notes <- notes_sheet(notes)
   sheets
 }

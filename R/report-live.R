@@ -4,8 +4,8 @@ most_live_points <- 400000
 
 live_columns <- 1000
 
-# Lines of each series for one panel: `lines` is a list by series of lists with label, kind ("measured",
-# "invented", "forecast", "method"), seconds, values, and maybe low and high.
+# Lines of each series for one panel: `lines` is a list by series of lists with label, kind
+# ("measured", "invented", "forecast", "method"), seconds, values, and maybe low and high.
 live_panel <- function(title, unit, lines, alone = FALSE) {
   stamps <- sort(unique(unlist(lapply(lines, function(set) lapply(set, `[[`, "seconds")))))
   # One series has no name to find it by.
@@ -21,7 +21,8 @@ live_panel <- function(title, unit, lines, alone = FALSE) {
       out
     }))
   })
-  list(title = visible(title), unit = visible(unit), x = live_steps(stamps), series = series, alone = alone)
+  list(title = visible(title), unit = visible(unit), x = live_steps(stamps), series = series,
+       alone = alone)
 }
 
 # Equal steps as the first, the step and how many.
@@ -39,8 +40,8 @@ live_figure <- function(panels, x, note = NULL) {
   }
   meta <- timeline_meta(x)
   zone <- if (meta$type == "instant") meta$zone else "UTC"
-  list(time = meta$type != "step", zone = zone, clock = meta$type == "instant", panels = unname(panels),
-       note = note)
+  list(time = meta$type != "step", zone = zone, clock = meta$type == "instant",
+       panels = unname(panels), note = note)
 }
 
 # Readings, thinned to the extremes of each column of pixels where they are too many for a page.
@@ -50,8 +51,10 @@ live_readings <- function(x) {
   rows <- rows_of(x)
   labels <- series_labels(rows$keys)
   measures <- setdiff(names(meta$kinds), unlist(meta$raw))
-  thinned <- nrow(x) * length(measures) > most_live_points || max(diff(rows$breaks)) > 20 * live_columns
-  columns <- max(60, min(live_columns, floor(most_live_points / (2 * length(labels) * length(measures)))))
+  thinned <- nrow(x) * length(measures) > most_live_points ||
+    max(diff(rows$breaks)) > 20 * live_columns
+  columns <- max(60, min(live_columns,
+                         floor(most_live_points / (2 * length(labels) * length(measures)))))
   panels <- lapply(measures, function(m) {
     made <- !is_measured(x, m)
     lines <- lapply(seq_along(labels), function(s) {
@@ -63,7 +66,8 @@ live_readings <- function(x) {
     live_panel(m, meta$units[[m]], Filter(length, lines))
   })
   live_figure(panels, x, if (thinned) paste(
-    "The figure that can be asked has the lowest and the highest reading of", columns, "stretches of time."
+    "The figure that can be asked has the lowest and the highest reading of", columns,
+    "stretches of time."
   ))
 }
 
@@ -72,7 +76,8 @@ live_line <- function(seconds, v, made, columns) {
     return(NULL)
   }
   line <- function(here, label, kind) {
-    list(label = label, kind = kind, seconds = seconds[here], values = ifelse(is.finite(v), v, NA)[here])
+    list(label = label, kind = kind, seconds = seconds[here],
+         values = ifelse(is.finite(v), v, NA)[here])
   }
   if (!is.null(columns) && length(v) > 2 * columns) {
     span <- range(seconds)
@@ -87,7 +92,8 @@ live_line <- function(seconds, v, made, columns) {
   shown <- made & is.finite(v)
   measured <- line(TRUE, "", "measured")
   measured$values[shown] <- NA
-  list(if (any(is.finite(measured$values))) measured, if (any(shown)) line(shown, "not measured", "invented"))
+  list(if (any(is.finite(measured$values))) measured,
+       if (any(shown)) line(shown, "not measured", "invented"))
 }
 
 # The forecast behind the history that its figure shows.

@@ -1,46 +1,52 @@
 #' Write a report that can be sent to somebody without R
 #'
-#' Findings in plain words first, then the readings and their health, repairs, pattern, a forecast, how wrong
-#' such forecasts have been, and what it takes to do it all again. As one self-contained HTML page that
-#' needs no network, or as Markdown with its figures in a folder beside it.
+#' Findings in plain words first, then the readings and their health, repairs, pattern, a forecast,
+#' how wrong such forecasts have been, and what it takes to do it all again. As one self-contained
+#' HTML page that needs no network, or as Markdown with its figures in a folder beside it.
 #'
 #' @param x A timeline.
-#' @param file Where to write: a name that ends in `.html`, in `.md` (its figures then go to a folder of
-#'   the same name with `-figures`), or in `.xlsx` (a workbook with sheets for the findings, the forecast, the
-#'   history, the scores and notes; no figures).
+#' @param file Where to write: a name that ends in `.html`, in `.md` (its figures then go to a
+#'   folder of the same name with `-figures`), or in `.xlsx` (a workbook with sheets for the
+#'   findings, the forecast, the history, the scores and notes; no figures).
 #' @param title Its title.
-#' @param plan A study, as a file or from [read_study()]: its routine, looks, decomposition, methods, backtest
-#'   and forecast are what the report shows of `x`; `horizon`, `routine` and `methods` are not given then.
-#'   Without one, the report takes what the data allow.
+#' @param plan A study, as a file or from [read_study()]: its routine, looks, decomposition,
+#'   methods, backtest and forecast are what the report shows of `x`; `horizon`, `routine` and
+#'   `methods` are not given then. Without one, the report takes what the data allow.
 #' @param horizon How far to forecast: a duration or steps. Default: two
 #'   seasons (12 steps without one), at most a quarter of the shortest series that goes on.
 #' @param routine Preparation steps, a [routine()]. An irregular timeline
 #'   without one is summarised by day, and the report says so.
-#' @param methods Methods to compare with the naive habits; by default the automatic choice. The forecast is
-#'   made by the [best()] of all of them, and its own past errors are what is told first.
-#' @param looks More to show: a list of results by name, such as `list(burst = effect_of(x, "2030-02"))`. What
-#'   events did ([effect_of()]) has a section of its own, everything else stands under "A closer look".
-#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"effects"`, `"looks"`,
-#'   `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`; all by default.
+#' @param methods Methods to compare with the naive habits; by default the automatic choice. The
+#'   forecast is made by the [best()] of all of them, and its own past errors are what is told
+#'   first.
+#' @param looks More to show: a list of results by name, such as `list(burst = effect_of(x,
+#'   "2030-02"))`. What events did ([effect_of()]) has a section of its own, everything else stands
+#'   under "A closer look".
+#' @param sections Which sections to show, of `"findings"`, `"readings"`, `"repairs"`, `"effects"`,
+#'   `"looks"`, `"standing"`, `"pattern"`, `"forecast"`, `"backtest"`, `"diagnosis"` and `"method"`;
+#'   all by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns `file`, invisibly.
-#' @details The page begins with what comes next, how wrong such forecasts have been, and what to look at
-#'   first. Figures have an alternative text, and the data behind them can be saved from the page (up to
-#'   20,000 rows each). In a browser that runs scripts, readings, forecasts and backtests can be asked: a
-#'   pointer or the arrow keys tell values, dragging zooms, series are switched on and off, and tables are
-#'   sorted by their heads; without, and on paper, drawn figures stand there. The page follows the reader's
-#'   dark or light setting. The table of many series begins with those that need attention: `attention` adds
-#'   up the share of readings that are missing, one for a series that stopped, and the share of flagged or
-#'   repaired readings.
+#' @details The page begins with what comes next, how wrong such forecasts have been, and what to
+#'   look at first. Figures have an alternative text, and the data behind them can be saved from the
+#'   page (up to 20,000 rows each). In a browser that runs scripts, readings, forecasts and
+#'   backtests can be asked: a pointer or the arrow keys tell values, dragging zooms, series are
+#'   switched on and off, and tables are sorted by their heads; without, and on paper, drawn figures
+#'   stand there. The page follows the reader's dark or light setting. The table of many series
+#'   begins with those that need attention: `attention` adds up the share of readings that are
+#'   missing, one for a series that stopped, and the share of flagged or repaired readings.
 #' @section Error types:
-#' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for another
-#' ending.
-#' @seealso [autoplot()], [date_marks()], [figure_style()], [run_study()], [read_study()], [new_study()]
+#' `kairon_error_file` when the file cannot be written: then nothing is; `kairon_error_input` for
+#' another ending.
+#' @seealso [autoplot()], [date_marks()], [figure_style()], [run_study()], [read_study()],
+#'   [new_study()]
 #' @examples
 #' page <- tempfile(fileext = ".html")
-#' report(demo_timeline("billed"), page, title = "Billed volume", sections = c("findings", "pattern"))
+#' report(demo_timeline("billed"), page, title = "Billed volume",
+#'        sections = c("findings", "pattern"))
 #' @export
-report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon = NULL, routine = NULL,
+report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon = NULL,
+                   routine = NULL,
                    methods = NULL, sections = NULL, looks = NULL, ...) {
   refuse_more("report", ...)
   check_timeline(x)
@@ -70,7 +76,8 @@ check_looks <- function(looks, call = rlang::caller_env()) {
     looks <- rlang::set_names(list(looks), sub("kairon_", "", c(kind(looks), "look")[1]))
   }
   named <- is.list(looks) && length(looks) && !is.null(names(looks)) && all(nzchar(names(looks)))
-  ours <- named && all(vapply(looks, function(look) is.data.frame(look) || length(kind(look)) > 0, TRUE))
+  ours <- named &&
+    all(vapply(looks, function(look) is.data.frame(look) || length(kind(look)) > 0, TRUE))
   if (!ours) {
     abort_input(c("{.arg looks} must be results by name.",
                   i = "Such as {.code list(burst = effect_of(x, when))}."), call = call)
@@ -80,7 +87,8 @@ check_looks <- function(looks, call = rlang::caller_env()) {
 
 check_report_ending <- function(file, call = rlang::caller_env()) {
   if (!tolower(tools::file_ext(file)) %in% c("html", "htm", "md", "xlsx")) {
-    abort_input(c("A report is written to a file that ends in {.val .html}, {.val .md} or {.val .xlsx}.",
+    abort_input(c("A report is written to a file that ends in {.val .html}, {.val .md} or \\
+                   {.val .xlsx}.",
                   x = "{.file {file}} does not."), call = call)
   }
 }
@@ -116,8 +124,8 @@ report_parts <- function(x, horizon, routine, methods, sections = names(report_h
     or_reason(report_backtest(x, grid, methods, steps, routine))
   }
   chosen <- report_choice(tried, methods)
-  base <- list(x = x, grid = grid, note = note, routine = routine, horizon = steps, methods = methods,
-               chosen = names(chosen), inspection = inspect(x))
+  base <- list(x = x, grid = grid, note = note, routine = routine, horizon = steps,
+               methods = methods, chosen = names(chosen), inspection = inspect(x))
   # In the order of their weight, since they are made side by side, each with what is said of it.
   makers <- list(
     backtest = function() if (failed(tried)) stop(tried) else tried,
@@ -136,14 +144,16 @@ report_parts <- function(x, horizon, routine, methods, sections = names(report_h
     list(part = part, blocks = if (id %in% sections) in_report_style(section_blocks(id, own)))
   })
   names(made) <- names(makers)
-  c(base, Filter(Negate(is.null), lapply(made, `[[`, "part")), list(blocks = lapply(made, `[[`, "blocks")))
+  c(base, Filter(Negate(is.null), lapply(made, `[[`, "part")),
+    list(blocks = lapply(made, `[[`, "blocks")))
 }
 
 report_diagnosis <- function(grid, method) {
   diagnosis(fit(some_of(grid), method, measures = first_measure(grid)))
 }
 
-# The methods asked for, or the automatic choice, beside the habits that they have to beat, at three cutoffs.
+# The methods asked for, or the automatic choice, beside the habits that they have to beat, at three
+# cutoffs.
 report_backtest <- function(x, grid, methods, steps, routine) {
   own <- as_methods(methods %||% by_auto(), "methods")
   habits <- baseline_methods(grid)[c("naive", "seasonal naive")]
@@ -172,7 +182,8 @@ usual_horizon <- function(x) {
   max(1, min(max(2, steps), floor(min(if (any(live)) long[live] else long) / 4)))
 }
 
-# The method that forecasts, by its name: the best of the backtest, else the first that was asked for.
+# The method that forecasts, by its name: the best of the backtest, else the first that was asked
+# for.
 report_choice <- function(tried, methods) {
   if (inherits(tried, "kairon_backtest")) {
     chosen <- or_reason(best(tried))
@@ -196,7 +207,8 @@ report_sections <- function(parts) {
   Filter(Negate(is.null), made)
 }
 
-# Drawing is most of the work of a page: sections are made at the same time where processes can be forked.
+# Drawing is most of the work of a page: sections are made at the same time where processes can be
+# forked.
 side_by_side <- function(items, make) {
   threads <- core_threads()
   if (.Platform$OS.type == "windows" || threads < 2) {

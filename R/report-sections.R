@@ -2,7 +2,8 @@
 
 report_heads <- c(
   findings = "In short", readings = "The readings and their health", repairs = "Faults and repairs",
-  effects = "What happened, and what it did", looks = "A closer look", standing = "Is it rising or falling?",
+  effects = "What happened, and what it did", looks = "A closer look",
+  standing = "Is it rising or falling?",
   pattern = "Pattern and season", forecast = "What comes next",
   backtest = "How wrong such forecasts have been",
   diagnosis = "What the method has left", method = "How it was made"
@@ -24,8 +25,8 @@ readings_blocks <- function(parts) {
     block_figure(autoplot(parts$inspection),
                  "Map of the share of readings present for each series over time.",
                  "coverage", height = max(4.2, 2 + 0.17 * min(series_count(x), most_rows))),
-    block_text(paste0("Where the values come from: ", paste(format(origins(parts$grid)), collapse = "; "),
-                      ".")),
+    block_text(paste0("Where the values come from: ",
+                      paste(format(origins(parts$grid)), collapse = "; "), ".")),
     if (!is.null(parts$note)) block_text(parts$note, note = TRUE)
   )
 }
@@ -33,7 +34,8 @@ readings_blocks <- function(parts) {
 # More panels need more room.
 panel_height <- function(x) {
   n <- min(series_count(x), most_panels)
-  if (series_count(x) > most_panels || n <= 2) 5.2 else 1.6 + 1.35 * if (n > 4) ceiling(n / 2) else n
+  if (series_count(x) > most_panels || n <= 2) 5.2 else 1.6 +
+    1.35 * if (n > 4) ceiling(n / 2) else n
 }
 
 # Series by what needs attention: missing readings, an end before the others', faults and repairs.
@@ -111,11 +113,11 @@ effects_blocks <- function(parts) {
       block_text(paste0(capitalise(words), ":")),
       block_list(format(e)),
       block_figure(autoplot(e), paste0(
-        "Observed values and what was to be expected (", words, "), their difference and its running sum ",
-        "among stretches without the event."
+        "Observed values and what was to be expected (", words,
+        "), their difference and its running sum ", "among stretches without the event."
       ), name, data = as.data.frame(e$steps), height = 6),
-      block_table(as.list(shown_stamps(rows)), paste0("Effects (", words, ")"), paste0(name, "-effects"),
-                  folded = nrow(rows) > 12)
+      block_table(as.list(shown_stamps(rows)), paste0("Effects (", words, ")"),
+                  paste0(name, "-effects"), folded = nrow(rows) > 12)
     )
   }), recursive = FALSE)
 }
@@ -134,7 +136,8 @@ looks_blocks <- function(parts) {
       block_text(paste0(capitalise(gsub("[_-]", " ", name)), ":")),
       if (!is.data.frame(look) && length(words)) block_list(trimws(words)),
       if (has_figure(look)) {
-        block_figure(autoplot(look), paste0("Figure of ", gsub("[_-]", " ", name), "."), name, data = rows)
+        block_figure(autoplot(look), paste0("Figure of ", gsub("[_-]", " ", name), "."), name,
+                     data = rows)
       } else if (nrow(rows)) {
         block_table(as.list(shown_stamps(rows)), capitalise(gsub("[_-]", " ", name)), name,
                     folded = nrow(rows) > 20)
@@ -166,8 +169,8 @@ pattern_blocks <- function(parts) {
     block_figure(autoplot(d), paste0(
       "Panels of ", d$measures[1], ", its trend, its season and what is left."
     ), "decomposition", data = as.data.frame(d), height = 6),
-    block_table(as.list(strength(d)), "Strength of trend and season (0 nothing, 1 everything)", "strength",
-                folded = series_count(parts$grid) > 12)
+    block_table(as.list(strength(d)), "Strength of trend and season (0 nothing, 1 everything)",
+                "strength", folded = series_count(parts$grid) > 12)
   )
 }
 
@@ -177,7 +180,8 @@ forecast_blocks <- function(parts) {
     block_list(plain_methods(capitalise(trimws(format(f))))),
     block_figure(autoplot(f), paste0(
       "Forecast of ", f$measures[1], " with prediction intervals, behind its recent history."
-    ), "forecast", data = as.data.frame(f), height = panel_height(f$history), live = live_forecast(f)),
+    ), "forecast", data = as.data.frame(f), height = panel_height(f$history),
+    live = live_forecast(f)),
     block_table(forecast_columns(f), "The forecast", "forecast-values", folded = TRUE)
   )
 }
@@ -196,12 +200,13 @@ backtest_blocks <- function(parts) {
   r <- or_reason(ranking(b))
   list(
     block_text(report_verdict(parts)),
-    block_figure(autoplot(s), "Table of scores by method, the better the bluer.", "scores", height = 4.2,
-                 data = as.data.frame(s)),
+    block_figure(autoplot(s), "Table of scores by method, the better the bluer.", "scores",
+                 height = 4.2, data = as.data.frame(s)),
     block_figure(autoplot(b), "Forecasts made at past cutoffs beside what came true.", "backtest",
                  data = as.data.frame(b), live = live_backtest(b, parts$grid)),
     block_figure(autoplot(b, show = "ahead"),
-                 paste0("Mean absolute error of ", measure, " by step ahead, a line for each method."),
+                 paste0("Mean absolute error of ", measure,
+                        " by step ahead, a line for each method."),
                  "errors-ahead", height = 4.2),
     block_figure(autoplot(b, show = "coverage"),
                  "How often observed values lay within the intervals, against their level.",
@@ -223,7 +228,8 @@ diagnosis_blocks <- function(parts) {
     )),
     block_list(trimws(format(d)[-1])),
     if (d$table$values[1] >= 8) block_figure(autoplot(d), paste0(
-      "One-step errors of ", d$fit$measure, " in time, by part of the calendar, by step ahead, their ",
+      "One-step errors of ", d$fit$measure,
+      " in time, by part of the calendar, by step ahead, their ",
       "correlation with earlier errors, and their quantiles against the normal distribution."
     ), "diagnosis", data = as.data.frame(d), height = 5.6),
     if (nrow(table)) {
@@ -249,8 +255,8 @@ method_blocks <- function(parts) {
 }
 
 report_section_makers <- list(
-  findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks, effects = effects_blocks,
-  looks = looks_blocks,
+  findings = findings_blocks, readings = readings_blocks, repairs = repairs_blocks,
+  effects = effects_blocks, looks = looks_blocks,
   standing = standing_blocks, pattern = pattern_blocks, forecast = forecast_blocks,
   backtest = backtest_blocks, diagnosis = diagnosis_blocks, method = method_blocks
 )
@@ -286,14 +292,16 @@ provenance_columns <- function(parts) {
 # Of stamps, series and measures alone, so that it is the same however they were read.
 data_digest <- function(x) {
   meta <- timeline_meta(x)
-  rlang::hash(list(to_seconds(x[[meta$time]]), lapply(meta$series, function(s) as.character(x[[s]])),
+  rlang::hash(list(to_seconds(x[[meta$time]]),
+                   lapply(meta$series, function(s) as.character(x[[s]])),
                    lapply(names(meta$kinds), function(m) as.double(x[[m]]))))
 }
 
 # Where the methods of a report come from.
 method_sources <- c(
   loess = paste(
-    "Decomposition by loess: Cleveland, Cleveland, McRae and Terpenning (1990), Journal of Official",
+    "Decomposition by loess: Cleveland, Cleveland, McRae and Terpenning (1990), Journal of",
+    "Official",
     "Statistics 6, 3-73."
   ),
   theta = paste(
@@ -304,12 +312,16 @@ method_sources <- c(
     "Exponential smoothing: Holt (1957), ONR Memorandum 52; Winters (1960), Management Science 6,",
     "324-342; as state-space models: Ord, Koehler and Snyder (1997), JASA 92, 1621-1629."
   ),
-  arima = "ARIMA: Box and Jenkins (1970), Time Series Analysis: Forecasting and Control, Holden-Day.",
-  blend = "Blends of forecasts: Bates and Granger (1969), Operational Research Quarterly 20, 451-468.",
+  arima = paste("ARIMA: Box and Jenkins (1970), Time Series Analysis: Forecasting and Control,",
+                "Holden-Day."),
+  blend = paste("Blends of forecasts: Bates and Granger (1969), Operational Research Quarterly 20,",
+                "451-468."),
   intermittent = "Intermittent demand: Croston (1972), Operational Research Quarterly 23, 289-303.",
   backtest = paste(
-    "Comparison of forecasts: Diebold and Mariano (1995), Journal of Business and Economic Statistics 13,",
-    "253-263; corrected for few: Harvey, Leybourne and Newbold (1997), International Journal of Forecasting",
+    "Comparison of forecasts: Diebold and Mariano (1995), Journal of Business and Economic",
+    "Statistics 13,",
+    "253-263; corrected for few: Harvey, Leybourne and Newbold (1997), International Journal of",
+    "Forecasting",
     "13, 281-291."
   ),
   scores = "Scores of intervals: Gneiting and Raftery (2007), JASA 102, 359-378."
@@ -322,7 +334,8 @@ source_notes <- function(parts) {
                if (there(parts$backtest)) parts$backtest$methods)
   names <- unique(unlist(lapply(methods, method_names)))
   if ("auto" %in% names) names <- union(names, c("smoothing", "theta", "blend"))
-  used <- c(used, intersect(names(method_sources), names), if (there(parts$backtest)) c("backtest", "scores"))
+  used <- c(used, intersect(names(method_sources), names),
+            if (there(parts$backtest)) c("backtest", "scores"))
   unname(method_sources[unique(used)])
 }
 
@@ -346,8 +359,10 @@ draft_study <- function(parts) {
     kairon_study = 1L,
     data = Filter(length, list(
       source = "data.csv", time = meta$time, series = as.list(meta$series),
-      amounts = as.list(names(kinds)[kinds == "amount"]), levels = as.list(names(kinds)[kinds == "level"]),
-      attributes = as.list(meta$attributes), units = as.list(meta$units[nzchar(meta$units)]), zone = meta$zone
+      amounts = as.list(names(kinds)[kinds == "amount"]),
+      levels = as.list(names(kinds)[kinds == "level"]),
+      attributes = as.list(meta$attributes), units = as.list(meta$units[nzchar(meta$units)]),
+      zone = meta$zone
     )),
     routine = steps[!lost],
     decomposition = if (there(parts$pattern)) list(method = parts$pattern$method),
@@ -383,7 +398,8 @@ study_step <- function(step) {
   if (any(vapply(made, is.null, TRUE)) || any(labels == "") && length(made) > 1) {
     return(NULL)
   }
-  rlang::set_names(list(if (identical(labels, "")) made[[1]] else rlang::set_names(made, labels)), step$verb)
+  rlang::set_names(list(if (identical(labels, "")) made[[1]] else rlang::set_names(made, labels)),
+                   step$verb)
 }
 
 study_argument <- function(a) {

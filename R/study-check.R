@@ -1,24 +1,26 @@
 #' Read and check a study
 #'
-#' A study is a YAML file that describes a whole analysis: where the data are and what their columns mean, a
-#' routine, looks, a decomposition, methods, a backtest, a forecast, and what is written. `read_study()`
-#' checks every key and every choice against the schema of the format before anything is run.
+#' A study is a YAML file that describes a whole analysis: where the data are and what their columns
+#' mean, a routine, looks, a decomposition, methods, a backtest, a forecast, and what is written.
+#' `read_study()` checks every key and every choice against the schema of the format before anything
+#' is run.
 #'
 #' @param file A study, a file such as `study.yml`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_study`: its settings with those of the studies that it is `based_on`; paths count from
-#'   the folder of the file that holds them. `study_schema()` gives the path of the JSON Schema of the format
-#'   (draft 7), in which each key is explained; editors that know JSON Schema complete and check with it.
+#' @returns A `kairon_study`: its settings with those of the studies that it is `based_on`; paths
+#'   count from the folder of the file that holds them. `study_schema()` gives the path of the JSON
+#'   Schema of the format (draft 7), in which each key is explained; editors that know JSON Schema
+#'   complete and check with it.
 #' @section Format:
-#' `kairon_study: 1` and `data` are needed, all else is left out where it is not wanted. Keys: `title`,
-#' `notes`, `based_on`, `seed`, `data`, `other_data`, `routine`, `looks`, `decomposition`, `methods`,
-#' `backtest`, `forecast`, `outputs`. A verb, look, method, window or rule is written as its name (`vet`),
-#' with its first argument (`resample: 1 day`), or with arguments by name (`impute: {with: seasonal, longest:
-#' 3 days}`). A study runs no code of its own: values are data.
+#' `kairon_study: 1` and `data` are needed, all else is left out where it is not wanted. Keys:
+#' `title`, `notes`, `based_on`, `seed`, `data`, `other_data`, `routine`, `looks`, `decomposition`,
+#' `methods`, `backtest`, `forecast`, `outputs`. A verb, look, method, window or rule is written as
+#' its name (`vet`), with its first argument (`resample: 1 day`), or with arguments by name
+#' (`impute: {with: seasonal, longest: 3 days}`). A study runs no code of its own: values are data.
 #' @section Error types:
 #' `kairon_error_file` where the file is missing, is not valid YAML or comes from a newer version;
-#' `kairon_error_input` for mistakes in it, all of them at once, each with its line and the nearest right
-#' word, and for studies that are based on each other in a circle.
+#' `kairon_error_input` for mistakes in it, all of them at once, each with its line and the nearest
+#' right word, and for studies that are based on each other in a circle.
 #' @seealso [run_study()], [new_study()].
 #' @examples
 #' file <- system.file("extdata", "demand-study.yml", package = "kairon")
@@ -47,11 +49,13 @@ load_study <- function(file, above = character(), call = rlang::caller_env(2)) {
   if (own %in% above) {
     chain <- paste(basename(c(above, own)), collapse = " -> ")
     abort_input(c("These studies are based on each other in a circle.", x = "{chain}",
-                  i = "Take {.code based_on} out of one of them."), call = call, .envir = environment())
+                  i = "Take {.code based_on} out of one of them."), call = call,
+                  .envir = environment())
   }
   value <- read$value
   if (!is.list(value) || is.null(names(value))) {
-    abort_input(c("{.file {file}} holds no keys.", i = "A study begins with {.code kairon_study: 1}."),
+    abort_input(c("{.file {file}} holds no keys.",
+                  i = "A study begins with {.code kairon_study: 1}."),
                 call = call, .envir = environment())
   }
   check_study_version(value[["kairon_study"]], file, read, call)
@@ -79,12 +83,14 @@ check_study_version <- function(version, file, read, call) {
     near <- nearest_word("kairon_study", names(read$value))
     abort_input(c("{.file {file}} does not say that it is a study.",
                   x = if (!is.null(near)) "Line {line_of(read$where, near)} says {.val {near}}.",
-                  i = "A study begins with {.code kairon_study: 1}."), call = call, .envir = environment())
+                  i = "A study begins with {.code kairon_study: 1}."), call = call,
+                  .envir = environment())
   }
   if (is.numeric(version) && version > 1) {
     abort_file(c(
       "{.file {file}} was written for a newer Kairon.",
-      x = "It is of format {version}; this Kairon ({utils::packageVersion('kairon')}) reads format 1.",
+      x = "It is of format {version}; this Kairon ({utils::packageVersion('kairon')}) reads \\
+           format 1.",
       i = "Install a newer Kairon, or write the study in format 1."
     ), call = call, .envir = environment())
   }
@@ -128,7 +134,8 @@ check_required <- function(study, call = rlang::caller_env()) {
   }
   check_study_folder(study, call)
   for (report in value$outputs$report) {
-    fits <- basename(report) == report && tolower(tools::file_ext(report)) %in% c("html", "htm", "md")
+    fits <- basename(report) == report &&
+      tolower(tools::file_ext(report)) %in% c("html", "htm", "md")
     if (!fits) {
       line <- study_line(study, c("outputs", "report"))
       abort_input(c("{line}: {.val {report}} is no name of a report.",
@@ -182,7 +189,8 @@ schema_problems <- function(value, rule, root, path) {
   }
   kind <- yaml_kind(value)
   key <- if (length(path)) path[length(path)] else "the study"
-  if (!is.null(rule$const) && !identical(suppressWarnings(as.numeric(value)), as.numeric(rule$const))) {
+  if (!is.null(rule$const) &&
+      !identical(suppressWarnings(as.numeric(value)), as.numeric(rule$const))) {
     return(problem(path, paste0(key, " must be ", rule$const, ".")))
   }
   if (!is.null(rule$enum)) {
@@ -190,7 +198,8 @@ schema_problems <- function(value, rule, root, path) {
   }
   wanted <- unlist(rule$type)
   if (length(wanted) && !fits_kind(kind, wanted)) {
-    return(problem(path, paste0(key, " must be ", kind_words(wanted), ", not ", kind_words(kind), ".")))
+    return(problem(path, paste0(key, " must be ", kind_words(wanted), ", not ", kind_words(kind),
+                                ".")))
   }
   if (kind == "object" && !is.null(rule$properties)) {
     return(object_problems(value, rule, root, path))
@@ -270,15 +279,17 @@ fits_kind <- function(kind, wanted) {
 }
 
 kind_words <- function(kinds) {
-  words <- c(string = "text", object = "keys with values", array = "a list", boolean = "true or false",
-             integer = "a whole number", number = "a number")
+  words <- c(string = "text", object = "keys with values", array = "a list",
+             boolean = "true or false", integer = "a whole number", number = "a number")
   paste(words[kinds], collapse = " or ")
 }
 
 #' @export
 format.kairon_study <- function(x, ...) {
   v <- x$value
-  names_of <- function(calls) word_list(vapply(as_items(calls), function(c) study_call(c)$name, ""), 8)
+  names_of <- function(calls) {
+    word_list(vapply(as_items(calls), function(c) study_call(c)$name, ""), 8)
+  }
   source <- unlist(v$data$source)
   c(
     paste0("Study ", x$file, if (!is.null(v$title)) paste0(": ", v$title)),
@@ -288,8 +299,10 @@ format.kairon_study <- function(x, ...) {
     if (length(v$routine)) paste0("  routine: ", names_of(v$routine)),
     if (length(v$looks)) paste0("  looks: ", names_of(v$looks)),
     if (!is.null(v$decomposition)) "  decomposition",
-    if (!is.null(v$backtest)) paste0("  backtest over ", v$backtest$horizon %||% v$forecast$horizon),
-    if (!is.null(v$forecast)) paste0("  forecast over ", v$forecast$horizon %||% v$backtest$horizon),
+    if (!is.null(v$backtest)) paste0("  backtest over ",
+                                     v$backtest$horizon %||% v$forecast$horizon),
+    if (!is.null(v$forecast)) paste0("  forecast over ",
+                                     v$forecast$horizon %||% v$backtest$horizon),
     paste0("  outputs: ", study_folder(x))
   )
 }
@@ -315,7 +328,8 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
   lines <- yaml_lines(path, call)
   tab <- grep("^ *\t", lines)
   if (length(tab)) {
-    abort_file(c("Line {tab[1]} of {.file {path}} is indented by a tab.", i = "YAML takes spaces only."),
+    abort_file(c("Line {tab[1]} of {.file {path}} is indented by a tab.",
+                 i = "YAML takes spaces only."),
                call = call, .envir = environment())
   }
   fail <- function(e) {
@@ -329,7 +343,8 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
       i = if (length(shown)) "It reads {.code {shown}}."
     ), call = call, .envir = environment())
   }
-  # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong too.
+  # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong
+  # too.
   value <- tryCatch(
     yaml::yaml.load(paste(lines, collapse = "\n"), handlers = plain_handlers, eval.expr = FALSE),
     error = fail, warning = fail
@@ -341,17 +356,18 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
 plain_handlers <- list(
   "bool#yes" = function(x) if (tolower(x) == "true") TRUE else x,
   "bool#no" = function(x) if (tolower(x) == "false") FALSE else x,
-  "int#base60" = identity, "float#base60" = identity, "int#oct" = identity, "timestamp#ymd" = identity,
-  "timestamp#iso8601" = identity, "timestamp#spaced" = identity
+  "int#base60" = identity, "float#base60" = identity, "int#oct" = identity,
+  "timestamp#ymd" = identity, "timestamp#iso8601" = identity, "timestamp#spaced" = identity
 )
 
-# The line of each path, such as "routine/2/impute". Items of lists are counted from 1. What stands in braces
-# or brackets has the line of the key before it.
+# The line of each path, such as "routine/2/impute". Items of lists are counted from 1. What stands
+# in braces or brackets has the line of the key before it.
 key_lines <- function(lines) {
   out <- list()
   stack <- list()
   block <- -1
-  key <- "^(\"[^\"]*\"|'[^']*'|[^#\\[\\]{},&*!|>%@\"' -][^:#]*|[^#\\[\\]{},&*!|>%@\"' ][^:#]*) *:( |$)"
+  key <-
+    "^(\"[^\"]*\"|'[^']*'|[^#\\[\\]{},&*!|>%@\"' -][^:#]*|[^#\\[\\]{},&*!|>%@\"' ][^:#]*) *:( |$)"
   for (i in seq_along(lines)) {
     text <- lines[i]
     indent <- nchar(text) - nchar(sub("^ +", "", text))
@@ -408,7 +424,8 @@ as_items <- function(value) {
   if (is.null(value)) list() else if (yaml_kind(value) == "object") list(value) else as.list(value)
 }
 
-# "vet", {resample: 1 day} or {impute: {with: linear}}: the name and its arguments, as they were written.
+# "vet", {resample: 1 day} or {impute: {with: linear}}: the name and its arguments, as they were
+# written.
 study_call <- function(value) {
   if (is.character(value)) {
     return(list(name = value[1], args = list()))
@@ -433,11 +450,13 @@ study_folder <- function(study) {
 # A study may come from anyone: what it says it writes lies below its own folder.
 check_study_folder <- function(study, call) {
   given <- study$value$outputs$folder
-  if (is.null(given) || !grepl("^([/\\\\~]|[A-Za-z]:)|(^|[/\\\\])\\.\\.([/\\\\]|$)|^\\s*$", given)) {
+  if (is.null(given) ||
+      !grepl("^([/\\\\~]|[A-Za-z]:)|(^|[/\\\\])\\.\\.([/\\\\]|$)|^\\s*$", given)) {
     return(invisible())
   }
   line <- study_line(study, c("outputs", "folder"))
   abort_input(c("{line}: {.file {given}} is no folder below the study's own.",
-                i = "Write a plain name such as {.val results}; whoever runs the study may choose any \\
+                i = "Write a plain name such as {.val results}; whoever runs the study may \\
+                     choose any \\
                      folder, with {.code folder =} or {.code --output}."), call = call)
 }

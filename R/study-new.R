@@ -1,19 +1,20 @@
 #' Write the first draft of a study from a look at a data file
 #'
-#' Looks at a data file and writes a commented study for it: which column is the time, which tell series
-#' apart, what the numbers are, the cadence, gaps, a season, and sensible steps for all that follows. Each
-#' guess says what it rests on, so that it can be checked and changed.
+#' Looks at a data file and writes a commented study for it: which column is the time, which tell
+#' series apart, what the numbers are, the cadence, gaps, a season, and sensible steps for all that
+#' follows. Each guess says what it rests on, so that it can be checked and changed.
 #'
 #' @param data Path of a data file.
-#' @param file Where to write the study; without it, nothing is written. A file that is there is not replaced,
-#'   unless `replace` says so.
-#' @param ... What you know already, named as in [read_timeline()]: `time`, `series`, `amounts`, `units`,
-#'   `zone`, `missing`, `repeats`, `measure` ...
+#' @param file Where to write the study; without it, nothing is written. A file that is there is not
+#'   replaced, unless `replace` says so.
+#' @param ... What you know already, named as in [read_timeline()]: `time`, `series`, `amounts`,
+#'   `units`, `zone`, `missing`, `repeats`, `measure` ...
 #' @param replace Whether to replace `file`.
-#' @returns The lines of the study, of class `kairon_study_draft`, invisibly where `file` is given; it
-#'   prints as the text.
+#' @returns The lines of the study, of class `kairon_study_draft`, invisibly where `file` is given;
+#'   it prints as the text.
 #' @section Error types:
-#' `kairon_error_file` where the data cannot be read or `file` is there already; `kairon_error_input` where no
+#' `kairon_error_file` where the data cannot be read or `file` is there already;
+#' `kairon_error_input` where no
 #'   column holds stamps or none holds numbers.
 #' @seealso [run_study()].
 #' @examples
@@ -28,7 +29,8 @@ new_study <- function(data, file = NULL, ..., replace = FALSE) {
   if (!is.null(file)) {
     check_yaml_name(file)
     if (file.exists(file) && !replace) {
-      abort_file(c("{.file {file}} is there already.", i = "Choose another name, or {.code replace = TRUE}."))
+      abort_file(c("{.file {file}} is there already.",
+                   i = "Choose another name, or {.code replace = TRUE}."))
     }
   }
   guess <- quietly(guess_source(data, known))
@@ -48,14 +50,16 @@ print.kairon_study_draft <- function(x, ...) {
   invisible(x)
 }
 
-# Arguments of read_timeline() with the reasons for those that were guessed, and what is read with them.
+# Arguments of read_timeline() with the reasons for those that were guessed, and what is read with
+# them.
 guess_source <- function(data, known) {
   call <- rlang::caller_env(3)
   local <- local_files(data, call = call)
   forms <- c("format", "sheet", "range", "widths", "records", "slab", "separator", "missing")
   opened <- open_form(local$path[1], data, c(known[intersect(forms, names(known))],
                                              list(time_as = known$time_as %||% "dates")), call)
-  if (!is.null(opened$header) || identical(known$layout, "wide") || identical(known$layout, "across")) {
+  if (!is.null(opened$header) || identical(known$layout, "wide") ||
+      identical(known$layout, "across")) {
     x <- rlang::inject(read_timeline(data, !!!known))
     return(list(args = known, why = list(), x = x, rest = character()))
   }
@@ -73,7 +77,8 @@ guess_source <- function(data, known) {
     args$missing <- marks
     why$missing <- "stands among numbers"
     if (is.null(opened$table)) {
-      table <- read_delimited(local$path[1], data, marks, function(n) character(), known$separator, call)$data
+      table <- read_delimited(local$path[1], data, marks, function(n) character(), known$separator,
+                              call)$data
     }
   }
   units <- units_row(table, args$time)
@@ -99,7 +104,8 @@ guess_source <- function(data, known) {
   numbers <- others[vapply(table[others], is.numeric, TRUE)]
   numbers <- setdiff(numbers, args$attributes)
   if (length(numbers) == 0) {
-    abort_input("{.file {data}} has no column of numbers to study.", call = call, .envir = environment())
+    abort_input("{.file {data}} has no column of numbers to study.", call = call,
+                .envir = environment())
   }
   if (is.null(args$amounts) && is.null(args$levels)) {
     sums <- numbers[vapply(numbers, seems_amount, TRUE)]
@@ -183,7 +189,8 @@ level_words <- paste0(
   "level|temp|price|flow|rate|press|speed|height|share|index|moist|stock|humid|depth|ratio|percent"
 )
 amount_words <- paste0(
-  "rain|snow|precip|volume|sales|sold|count|visit|energy|kwh|mwh|demand|usage|^use$|consum|amount|total|",
+  "rain|snow|precip|volume|sales|sold|count|visit|energy|kwh|mwh|demand|usage|^use$|consum|",
+  "amount|total|",
   "revenue|cost|order|quant|litre|number|calls|trips|output|production"
 )
 
@@ -204,11 +211,13 @@ study_draft <- function(data, file, guess, x) {
   from <- if (is.null(file)) data else path_from(data, dirname(file))
   comment <- function(text) paste0("  # ", text)
   key <- function(name, value) {
-    paste0("  ", name, ": ", yaml_inline(value), if (!is.null(guess$why[[name]])) comment(guess$why[[name]]))
+    paste0("  ", name, ": ", yaml_inline(value),
+           if (!is.null(guess$why[[name]])) comment(guess$why[[name]]))
   }
   args <- guess$args
   text <- c(
-    "# A first draft, from a look at the data. What follows a # on a line says what a guess rests on.",
+    paste("# A first draft, from a look at the data. What follows a # on a line says what a guess",
+          "rests on."),
     "# Check it:  kairon run-study STUDY --check        Run it:  kairon run-study STUDY",
     "kairon_study: 1",
     paste0("title: ", yaml_inline(paste("Study of", basename(data)))),
@@ -264,8 +273,8 @@ draft_grid <- function(x) {
     return(NULL)
   }
   typical <- meta_cadence(x)$typical
-  usual <- c(`1 minute` = 60, `15 minutes` = 900, `1 hour` = 3600, `1 day` = 86400, `1 week` = 7 * 86400,
-             `1 month` = 31 * 86400)
+  usual <- c(`1 minute` = 60, `15 minutes` = 900, `1 hour` = 3600, `1 day` = 86400,
+             `1 week` = 7 * 86400, `1 month` = 31 * 86400)
   fit <- which(usual >= 0.9 * typical)
   if (length(fit)) names(usual)[fit[1]] else "1 year"
 }
@@ -274,7 +283,8 @@ draft_routine <- function(x, step, gap) {
   faults <- "  # - vet: {rules: [spikes, stuck]}\n  # - repair: {with: linear, longest: 3}"
   fill <- "  - impute: {with: seasonal, longest: 7}   # gaps of up to 7 steps"
   if (is.null(step) && nrow(gap) == 0) {
-    return(c("# The grid is regular and has no gaps: nothing has to be done.", "# routine:", faults))
+    return(c("# The grid is regular and has no gaps: nothing has to be done.", "# routine:",
+             faults))
   }
   c("routine:", faults,
     if (!is.null(step)) paste0("  - resample: {every: ", step, "}   # the readings are ",
@@ -320,12 +330,14 @@ yaml_inline <- function(value) {
       return(if (is.logical(v)) tolower(v) else format(v, digits = 15))
     }
     plain <- grepl("^[A-Za-z_./][A-Za-z0-9_./ -]*$", v) &&
-      !tolower(v) %in% c("true", "false", "null", "yes", "no", "on", "off", "y", "n", "~") && !grepl(" $", v)
+      !tolower(v) %in% c("true", "false", "null", "yes", "no", "on", "off", "y", "n", "~") &&
+        !grepl(" $", v)
     if (plain) v else as.character(jsonlite::toJSON(v, auto_unbox = TRUE))
   }
   if (!is.null(names(value))) {
     keys <- vapply(names(value), word, "")
-    return(paste0("{", paste0(keys, ": ", vapply(unname(as.list(value)), word, ""), collapse = ", "), "}"))
+    return(paste0("{", paste0(keys, ": ", vapply(unname(as.list(value)), word, ""),
+                              collapse = ", "), "}"))
   }
   words <- vapply(as.list(value), word, "")
   if (length(words) == 1) words else paste0("[", paste(words, collapse = ", "), "]")
@@ -412,7 +424,8 @@ study_method <- function(value, own = list()) {
   if (!is.null(given[["drivers"]])) args$drivers <- study_drivers(given[["drivers"]])
   if (!is.null(given[["then"]])) args$then <- study_method(given[["then"]], own)
   if (name == "blend") {
-    args <- c(unname(study_methods(given[["members"]] %||% c("smoothing", "theta", "arima"), own)), args)
+    args <- c(unname(study_methods(given[["members"]] %||% c("smoothing", "theta", "arima"), own)),
+              args)
   }
   do.call(by, args)
 }

@@ -1,45 +1,46 @@
-# Work over parts of what does not fit into memory: each part is read where it lies, and what comes of it is
-# written beside it, by whoever has time for it.
+# Work over parts of what does not fit into memory: each part is read where it lies, and what comes
+# of it is written beside it, by whoever has time for it.
 
 part_verbs <- c("forecast", "backtest", "decomposition")
 
 #' The same work for each part
 #'
-#' Forecasts, backtests or decompositions of collections that do not fit into memory: of a folder of files, or
-#' of a table whose series are dealt out. Each part is read, worked on and written by itself, here or on the
-#' workers of a plan of the package future; none of it passes through the process that called. A run that was
-#' cut off goes on where it was.
+#' Forecasts, backtests or decompositions of collections that do not fit into memory: of a folder of
+#' files, or of a table whose series are dealt out. Each part is read, worked on and written by
+#' itself, here or on the workers of a plan of the package future; none of it passes through the
+#' process that called. A run that was cut off goes on where it was.
 #'
-#' @param source As in [read_timeline()]: files, a pattern such as `"sales/*/*.parquet"`, a file of SQLite or
-#'   DuckDB (with `table`); or a function without arguments that opens a DBI connection (with `table`), which
-#'   each worker calls for itself.
-#' @param into A folder for the results, made where it is not there. It belongs to this run (its source, verb
-#'   and settings) and refuses another.
+#' @param source As in [read_timeline()]: files, a pattern such as `"sales/*/*.parquet"`, a file of
+#'   SQLite or DuckDB (with `table`); or a function without arguments that opens a DBI connection
+#'   (with `table`), which each worker calls for itself.
+#' @param into A folder for the results, made where it is not there. It belongs to this run (its
+#'   source, verb and settings) and refuses another.
 #' @param verb What is done: `"forecast"`, `"backtest"` or `"decomposition"`.
-#' @param horizon,method As in [forecast()] and [backtest()] (there `methods`); of a decomposition, its
-#'   method.
-#' @param by What a part is: `NULL`, a file, or of a table 1,000 series; a number of series; or the name of
-#' a column: a series column, or a part of the paths such as `year` in
+#' @param horizon,method As in [forecast()] and [backtest()] (there `methods`); of a decomposition,
+#'   its method.
+#' @param by What a part is: `NULL`, a file, or of a table 1,000 series; a number of series; or the
+#' name of a column: a series column, or a part of the paths such as `year` in
 #' `"sales/year=2031/a.parquet"`.
 #' @param routine A [routine()] of preparation steps, run on each part.
 #' @param settings A named list of further arguments of the verb, such as `list(intervals = 90)`.
-#' @param ... How the source is read, as in [read_timeline()]: `time`, `series`, `amounts`, `zone`, `table`
-#'   and so on.
-#' @returns A `kairon_parts`: a list with `table`, a data frame with a row for each part (`part`, `series`,
-#'   `rows` written, `seconds`, `state`: "done", "kept" from a run before, "empty", "failed" or "waiting", and
-#'   `reason`); `folder` and `verb`. `as.data.frame()` reads all rows; [scores()] of backtests are put
-#'   together part by part. `parts_in()` opens a folder again.
-#' @details Each part becomes a Parquet file (`part-00001.parquet`): of a forecast its rows, of a backtest
-#' those of [backtest()], of a decomposition its table. It counts when its record (`part-00001.rds`) is there,
-#' which is written last. A part that fails is told with its reason, the others are done, and the next run
-#' tries it again; so it does where a file of the source has changed its size or time (what stands behind a
-#' connection is taken to be the same). Random draws of a part
-#' do not depend on who works on it.
+#' @param ... How the source is read, as in [read_timeline()]: `time`, `series`, `amounts`, `zone`,
+#'   `table` and so on.
+#' @returns A `kairon_parts`: a list with `table`, a data frame with a row for each part (`part`,
+#'   `series`, `rows` written, `seconds`, `state`: "done", "kept" from a run before, "empty",
+#'   "failed" or "waiting", and `reason`); `folder` and `verb`. `as.data.frame()` reads all rows;
+#'   [scores()] of backtests are put together part by part. `parts_in()` opens a folder again.
+#' @details Each part becomes a Parquet file (`part-00001.parquet`): of a forecast its rows, of a
+#' backtest those of [backtest()], of a decomposition its table. It counts when its record
+#' (`part-00001.rds`) is there, which is written last. A part that fails is told with its reason,
+#' the others are done, and the next run tries it again; so it does where a file of the source has
+#' changed its size or time (what stands behind a connection is taken to be the same). Random draws
+#' of a part do not depend on who works on it.
 #'
-#' Each part is a collection of its own: it ends where its latest series ends, and whether a series has ended
-#' long before is seen among those of its part.
+#' Each part is a collection of its own: it ends where its latest series ends, and whether a series
+#' has ended long before is seen among those of its part.
 #'
-#' A table whose series are dealt out is asked once for its series, then for the rows of one part at a time.
+#' A table whose series are dealt out is asked once for its series, then for the rows of one part at
+#' a time.
 #' @section Error types:
 #' `kairon_error_state` where the folder keeps another run, or another run is at work in it.
 #' @seealso [remote-timelines], [backtest()], [scores()]
@@ -55,7 +56,8 @@ part_verbs <- c("forecast", "backtest", "decomposition")
 #' made
 #' head(as.data.frame(made))
 #' @export
-for_each_part <- function(source, into, verb = c("forecast", "backtest", "decomposition"), horizon = NULL,
+for_each_part <- function(source, into, verb = c("forecast", "backtest", "decomposition"),
+                          horizon = NULL,
                           method = NULL, by = NULL, routine = NULL, settings = list(), ...) {
   given <- reading_arguments(rlang::enquos(...))
   verb <- picked_choice(verb)
@@ -91,7 +93,8 @@ reading_arguments <- function(given, call = rlang::caller_env()) {
   known <- c(timeline_options, names(formals(read_timeline.default)))
   strange <- !names(given) %in% known
   if (any(strange)) {
-    refuse_arguments("for_each_part", names(given)[strange], c(names(formals(for_each_part)), known), call)
+    refuse_arguments("for_each_part", names(given)[strange],
+                     c(names(formals(for_each_part)), known), call)
   }
   is_value <- names(given) %in% values
   c(given[!is_value], lapply(given[is_value], rlang::eval_tidy))
@@ -99,11 +102,13 @@ reading_arguments <- function(given, call = rlang::caller_env()) {
 
 # What is called for each part: a list of arguments.
 part_call <- function(verb, horizon, method, settings, call = rlang::caller_env()) {
-  fun <- switch(verb, forecast = forecast.kairon_timeline, backtest = backtest, decomposition = decomposition)
+  fun <- switch(verb, forecast = forecast.kairon_timeline, backtest = backtest,
+                decomposition = decomposition)
   if (!is.list(settings) || length(settings) && is.null(names(settings))) {
     abort_input("{.arg settings} must be a list with the names of arguments.", call = call)
   }
-  known <- setdiff(names(formals(fun)), c("object", "x", "horizon", "method", "methods", "routine", "cache",
+  known <- setdiff(names(formals(fun)),
+                   c("object", "x", "horizon", "method", "methods", "routine", "cache",
                                           "..."))
   for (name in names(settings)) check_choice(name, known, arg = "settings", call = call)
   if (verb != "decomposition" && is.null(horizon)) {
@@ -117,7 +122,8 @@ part_call <- function(verb, horizon, method, settings, call = rlang::caller_env(
     list(method = method)
   } else {
     made <- if (!is.null(method)) as_methods(method, call = call)
-    rlang::set_names(list(horizon, made), c("horizon", if (verb == "forecast") "method" else "methods"))
+    rlang::set_names(list(horizon, made),
+                     c("horizon", if (verb == "forecast") "method" else "methods"))
   }
   c(Filter(Negate(is.null), own), settings)
 }
@@ -139,15 +145,16 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
   told <- if (is.character(by)) path_part(files, by)
   if (length(told)) {
     groups <- split(files, factor(told, unique(told)))
-    return(unname(Map(function(f, name) list(name = paste0(by, "=", name), files = whole_path(f)), groups,
-                      names(groups))))
+    return(unname(Map(function(f, name) list(name = paste0(by, "=", name), files = whole_path(f)),
+                      groups, names(groups))))
   }
   x <- open_source(job)
   on.exit(close_source(x))
   keys <- distant_facts(x)[x$meta$series]
   if (is.character(by)) {
     check_columns(by, names(keys), call)
-    groups <- split(seq_len(nrow(keys)), factor(as.character(keys[[by]]), unique(as.character(keys[[by]]))))
+    groups <- split(seq_len(nrow(keys)),
+                    factor(as.character(keys[[by]]), unique(as.character(keys[[by]]))))
     names <- names(groups)
   } else {
     size <- by %||% 1000
@@ -160,10 +167,13 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
 }
 
 # Workers may stand in other folders.
-whole_path <- function(files) ifelse(file.exists(files), normalizePath(files, mustWork = FALSE), files)
+whole_path <- function(files) {
+  ifelse(file.exists(files), normalizePath(files, mustWork = FALSE), files)
+}
 
 asks_table <- function(job) {
-  is.function(job$source) || any(c("table", "query") %in% names(job$given)) || is_database_file(job$source)
+  is.function(job$source) || any(c("table", "query") %in% names(job$given)) ||
+    is_database_file(job$source)
 }
 
 # The value of `name=value` in each path; NULL where none has it.
@@ -176,7 +186,9 @@ path_part <- function(files, name) {
 }
 
 # Of Parquet, parts of the paths are columns, which the engine makes.
-has_path_parts <- function(files) any(grepl("[.]parquet$", files)) && length(path_columns(files)) > 0
+has_path_parts <- function(files) {
+  any(grepl("[.]parquet$", files)) && length(path_columns(files)) > 0
+}
 
 open_source <- function(job, files = job$source) {
   if (is.function(files)) {
@@ -302,9 +314,11 @@ work_part <- function(data, item) {
 is_empty_part <- function(part) {
   !is.null(part$files) && all(vapply(part$files, function(file) {
     if (grepl("\\.parquet$", file, ignore.case = TRUE)) {
-      return(isTRUE(attempt(nanoparquet::read_parquet_metadata(file)$file_meta_data$num_rows == 0)$value))
+      told <- attempt(nanoparquet::read_parquet_metadata(file)$file_meta_data$num_rows)$value
+      return(isTRUE(told == 0))
     }
-    file.exists(file) && sum(nzchar(attempt(readLines(file, 2, warn = FALSE))$value %||% c("?", "?"))) < 2
+    file.exists(file) &&
+      sum(nzchar(attempt(readLines(file, 2, warn = FALSE))$value %||% c("?", "?"))) < 2
   }, TRUE))
 }
 
@@ -328,8 +342,8 @@ part_about <- function(verb, made) {
   if (is.null(made) || verb != "backtest") {
     return(NULL)
   }
-  list(meta = timeline_meta(made$observed)[c("time", "series", "kinds", "units", "type", "zone", "cadence",
-                                             "sums")],
+  list(meta = timeline_meta(made$observed)[c("time", "series", "kinds", "units", "type", "zone",
+                                             "cadence", "sums")],
        levels = made$levels, measures = made$measures, methods = names(made$methods))
 }
 
@@ -349,18 +363,23 @@ run_keys <- function(job, parts) {
     list(rlang::as_label(q), tryCatch(rlang::eval_tidy(q), error = function(e) NULL))
   })
   source <- if (is.function(job$source)) plain_form(job$source) else job$source
-  lapply(list(source = list(source, plain_form(given)), verb = job$verb, settings = plain_form(job$call),
+  lapply(list(source = list(source, plain_form(given)), verb = job$verb,
+              settings = plain_form(job$call),
               methods = plain_form(own_methods(all_methods(part_methods(job)))),
               routine = plain_form(job$routine),
               parts = lapply(parts, function(p) p[c("name", "keys")])),
          function(part) rlang::hash(part))
 }
 
-# Sizes and times of the files of each part; of series that are dealt out, those of the whole source. What a
-# connection leads to has none.
+# Sizes and times of the files of each part; of series that are dealt out, those of the whole
+# source. What a connection leads to has none.
 part_stands <- function(job, parts) {
   stand <- function(files) rlang::hash(unname(as.list(file.info(files)[c("size", "mtime")])))
-  all <- if (is.character(job$source)) stand(named_files(sub("\\?(table|query)=.*", "", job$source))) else ""
+  all <- if (is.character(job$source)) {
+    stand(named_files(sub("\\?(table|query)=.*", "", job$source)))
+  } else {
+    ""
+  }
   vapply(parts, function(p) if (is.null(p$files)) all else stand(p$files), "")
 }
 
@@ -378,14 +397,16 @@ open_parts <- function(folder, job, parts, call = rlang::caller_env()) {
   }
   differs <- if (!is.null(before)) names(keys)[unlist(keys) != unlist(before$keys[names(keys)])]
   if (length(differs)) {
-    abort_state(c("The folder {.file {folder}} keeps another run.", x = "Not the same: {word_list(differs)}.",
+    abort_state(c("The folder {.file {folder}} keeps another run.",
+                  x = "Not the same: {word_list(differs)}.",
                   i = "Give another folder as {.arg into}, or delete this one."), call = call)
   }
   lock <- lock_folder(folder, call)
   stands <- part_stands(job, parts)
   seeds <- before$seeds %||% sample.int(.Machine$integer.max, length(parts))
   n <- seq_along(parts)
-  kept <- file.exists(part_file(folder, n, "rds")) & (if (is.null(before)) FALSE else stands == before$stands)
+  kept <- file.exists(part_file(folder, n, "rds")) &
+    (if (is.null(before)) FALSE else stands == before$stands)
   # What was made of a file that has changed is made again.
   unlink(part_file(folder, n[!kept], "rds"))
   list <- list(verb = job$verb, keys = keys, seeds = seeds, stands = stands,
@@ -397,7 +418,8 @@ open_parts <- function(folder, job, parts, call = rlang::caller_env()) {
        close = function() unlink(lock, recursive = TRUE))
 }
 
-# One run at a time: a folder is made or is not, whoever comes second. One that a dead process left is taken.
+# One run at a time: a folder is made or is not, whoever comes second. One that a dead process left
+# is taken.
 lock_folder <- function(folder, call) {
   lock <- file.path(folder, "at-work")
   own <- paste(machine_mark(), Sys.getpid())
@@ -426,12 +448,17 @@ parts_result <- function(folder, verb, names, state, reason) {
   state[state == "kept" & rows == 0] <- "empty"
   structure(
     list(
-      table = data.frame(part = names, series = number("series"), rows = ifelse(is.na(rows), 0, rows),
+      table = data.frame(part = names, series = number("series"),
+                         rows = ifelse(is.na(rows), 0, rows),
                          seconds = number("seconds"), state = state, reason = reason),
       folder = folder, verb = verb,
       read = function(i) {
         about <- records[[i]]$about
-        if (is.null(about)) NULL else backtest_of_part(read_rows_of_part(folder, i, records[[i]]$zone), about)
+        if (is.null(about)) {
+          NULL
+        } else {
+          backtest_of_part(read_rows_of_part(folder, i, records[[i]]$zone), about)
+        }
       },
       rows = function(i) read_rows_of_part(folder, i, records[[i]]$zone)
     ),
@@ -441,13 +468,15 @@ parts_result <- function(folder, verb, names, state, reason) {
 
 read_rows_of_part <- function(folder, i, zone) {
   out <- as.data.frame(nanoparquet::read_parquet(part_file(folder, i, "parquet")))
-  for (name in names(out)[vapply(out, inherits, TRUE, "POSIXct")]) attr(out[[name]], "tzone") <- zone
+  for (name in names(out)[vapply(out, inherits, TRUE, "POSIXct")]) attr(out[[name]],
+                                                                        "tzone") <- zone
   out
 }
 
 backtest_of_part <- function(table, about) {
   structure(list(table = table, failures = NULL, measures = about$measures, levels = about$levels,
-                 meta = about$meta, methods = rlang::set_names(vector("list", length(about$methods)),
+                 meta = about$meta,
+                 methods = rlang::set_names(vector("list", length(about$methods)),
                                                                about$methods)),
             class = "kairon_backtest")
 }
@@ -468,12 +497,12 @@ format.kairon_parts <- function(x, ...) {
   some <- count[count > 0]
   failed <- which(t$state == "failed")
   c(
-    paste0(toupper(substr(x$verb, 1, 1)), substring(x$verb, 2), "s of ", plural(nrow(t), "part"), " in ",
-           x$folder, ": ",
+    paste0(toupper(substr(x$verb, 1, 1)), substring(x$verb, 2), "s of ", plural(nrow(t), "part"),
+           " in ", x$folder, ": ",
            word_list(paste(show_number(as.vector(some), 9), words[names(some)])), "."),
     paste0("  ", plural(sum(t$series, na.rm = TRUE), "series", "series"), ", ",
-           plural(sum(t$rows), "row"), " in part-*.parquet, ", show_number(sum(t$seconds, na.rm = TRUE), 3),
-           " s of work."),
+           plural(sum(t$rows), "row"), " in part-*.parquet, ",
+           show_number(sum(t$seconds, na.rm = TRUE), 3), " s of work."),
     paste0("  Failed: ", t$part[failed], ": ", t$reason[failed], recycle0 = TRUE)
   )
 }

@@ -1,25 +1,29 @@
 #' Run a study
 #'
-#' Does what a study file says, in the order of the work: reads, prepares, looks, decomposes, backtests,
-#' forecasts, and writes tables, figures, reports and a record of what was done. The same study on the same
-#' data gives the same files. Steps whose settings and inputs are as they were are taken from the cache.
+#' Does what a study file says, in the order of the work: reads, prepares, looks, decomposes,
+#' backtests, forecasts, and writes tables, figures, reports and a record of what was done. The same
+#' study on the same data gives the same files. Steps whose settings and inputs are as they were are
+#' taken from the cache.
 #'
 #' @param file A study file, or what [read_study()] made of it.
-#' @param folder Where the outputs go; by default what the study says, else its name with `-output` beside it.
-#' @param cache Whether to keep and use results of steps, in `.cache` in the folder. A step is run again when
-#'   its settings, those of a step before it, a data file (by its content) or the version of Kairon differ. An
-#'   address is read each time.
+#' @param folder Where the outputs go; by default what the study says, else its name with `-output`
+#'   beside it.
+#' @param cache Whether to keep and use results of steps, in `.cache` in the folder. A step is run
+#'   again when its settings, those of a step before it, a data file (by its content) or the version
+#'   of Kairon differ. An address is read each time.
 #' @param quiet Whether to say nothing of each step as it is done.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_study_run`, invisibly: `data`, `prepared`, `looks` (a list), `decomposition`,
-#'   `backtest`, `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame (`step`,
-#'   `seconds`, `from_cache`); `files`, the paths that were written. It prints as a summary.
+#'   `backtest`, `scores`, `forecast`, as far as the study asks for them; `steps`, a data frame
+#'   (`step`, `seconds`, `from_cache`); `files`, the paths that were written. It prints as a
+#'   summary.
 #' @section Outputs:
-#' All files are written beside the folder's and moved there together once all are whole; when a step fails,
-#' the folder stays as it was. `provenance.json` holds versions, the seed and MD5 digests of studies and data.
+#' All files are written beside the folder's and moved there together once all are whole; when a
+#' step fails, the folder stays as it was. `provenance.json` holds versions, the seed and MD5
+#' digests of studies and data.
 #' @section Error types:
-#' Those of [read_study()]; a step that fails gives `kairon_error_state` with the line of the step and the
-#' cause; `kairon_error_file` where the folder cannot be written.
+#' Those of [read_study()]; a step that fails gives `kairon_error_state` with the line of the step
+#' and the cause; `kairon_error_file` where the folder cannot be written.
 #' @seealso [new_study()] for a first draft.
 #' @examples
 #' file <- system.file("extdata", "billed-study.yml", package = "kairon")
@@ -77,8 +81,10 @@ new_run <- function(study, folder, cache, quiet) {
   run$steps <- list()
   run$used <- character()
   run$total <- sum(
-    1 + length(study$value$other_data), length(study$value$routine) > 0, length(as_items(study$value$looks)),
-    !is.null(study$value$decomposition), !is.null(study$value$backtest), !is.null(study$value$forecast)
+    1 + length(study$value$other_data), length(study$value$routine) > 0,
+    length(as_items(study$value$looks)),
+    !is.null(study$value$decomposition), !is.null(study$value$backtest),
+    !is.null(study$value$forecast)
   )
   run
 }
@@ -86,8 +92,8 @@ new_run <- function(study, folder, cache, quiet) {
 run_steps <- function(run) {
   v <- run$value
   for (name in names(v$other_data)) {
-    run$made$other_data[[name]] <- do_step(run, paste("other data", name), c("other_data", name), character(),
-                                           study_data(v$other_data[[name]]))
+    run$made$other_data[[name]] <- do_step(run, paste("other data", name), c("other_data", name),
+                                           character(), study_data(v$other_data[[name]]))
   }
   others <- if (length(v$other_data)) paste("other data", names(v$other_data))
   # A report shows a timeline of its own by the study's plan.
@@ -108,7 +114,8 @@ run_steps <- function(run) {
     })
   }
   if (!is.null(v$backtest)) {
-    run$made$backtest <- do_step(run, "backtest", "backtest", c("data", ready, others), study_backtest(run))
+    run$made$backtest <- do_step(run, "backtest", "backtest", c("data", ready, others),
+                                 study_backtest(run))
     run$made$scores <- with_line(run$study, "backtest", {
       do.call(scores, c(list(run$made$backtest), section_arguments(v$backtest$scores)))
     })
@@ -152,7 +159,8 @@ run_looks <- function(run, ready) {
     look <- getExportedValue("kairon", calls[[i]]$name)
     run$made$looks[[labels[i]]] <- do_step(
       run, gsub("_", " ", labels[i]), c("looks", i), if (raw) "data" else ready, {
-        rlang::inject(look(if (raw) run$made$data else run$made$prepared, !!!plain_values(calls[[i]]$args)))
+        rlang::inject(look(if (raw) run$made$data else run$made$prepared,
+                           !!!plain_values(calls[[i]]$args)))
       }
     )
   }
@@ -164,7 +172,8 @@ study_backtest <- function(run) {
   if (!is.null(v$backtest$window)) args$window <- study_window(v$backtest$window)
   args$drivers <- study_known_drivers(v$backtest$drivers, run)
   methods <- study_methods(v$backtest$methods, v$methods)
-  do.call(backtest, c(list(run$made$data, methods, plain_value(v$backtest$horizon %||% v$forecast$horizon),
+  do.call(backtest,
+          c(list(run$made$data, methods, plain_value(v$backtest$horizon %||% v$forecast$horizon),
                            routine = run$made$routine), args))
 }
 
@@ -198,7 +207,9 @@ study_forecast <- function(run) {
   horizon <- plain_value(v$forecast$horizon %||% v$backtest$horizon)
   # A report begins with sums, whose intervals need paths.
   told <- isTRUE(run$told) || length(v$outputs$report)
-  if (told && is.null(args$paths)) args$paths <- answer_paths(run$made$prepared %||% run$made$data, horizon)
+  if (told && is.null(args$paths)) {
+    args$paths <- answer_paths(run$made$prepared %||% run$made$data, horizon)
+  }
   do.call(forecast, c(list(run$made$data, horizon, method,
                            routine = run$made$routine), args))
 }
@@ -209,7 +220,8 @@ with_line <- function(study, path, expr) {
   rlang::try_fetch(expr, error = function(cnd) {
     line <- study_line(study, path)
     what <- path[1]
-    abort_state("{line}: {.code {what}} cannot be done.", parent = cnd, call = NULL, .envir = environment())
+    abort_state("{line}: {.code {what}} cannot be done.", parent = cnd, call = NULL,
+                .envir = environment())
   })
 }
 
@@ -217,7 +229,8 @@ with_line <- function(study, path, expr) {
 do_step <- function(run, label, path, rests_on, expr) {
   began <- proc.time()[["elapsed"]]
   key <- step_key(run, label, path, rests_on)
-  # What an address holds may have changed, and only reading it tells: later steps then go by what was read.
+  # What an address holds may have changed, and only reading it tells: later steps then go by what
+  # was read.
   remote <- any(is_address(unlist(study_at(run$value, path)["source"])))
   kept <- if (!remote) cached(run, key)
   # Each step begins its random numbers anew, so that they do not hang on what the cache held.
@@ -230,9 +243,14 @@ do_step <- function(run, label, path, rests_on, expr) {
   if (is.null(kept) && !remote) keep(run, key, made)
   run$keys[[label]] <- if (remote) rlang::hash(list(key, data_digest(made))) else key
   run$steps <- c(run$steps,
-                 list(data.frame(step = label, seconds = round(took, 2), from_cache = !is.null(kept))))
+                 list(data.frame(step = label, seconds = round(took, 2),
+                                 from_cache = !is.null(kept))))
   if (!run$quiet) {
-    how <- if (is.null(kept)) show_duration(max(0.1, round(took, 1))) else "as before, from the cache"
+    how <- if (is.null(kept)) {
+      show_duration(max(0.1, round(took, 1)))
+    } else {
+      "as before, from the cache"
+    }
     n <- length(run$steps)
     tell(c(i = "{n} of {run$total}: {label} ({how})"))
   }
@@ -261,7 +279,8 @@ step_key <- function(run, label, path, rests_on) {
 file_digests <- function(value) {
   texts <- unique(unlist(rapply(list(value), function(v) v, classes = "character", how = "unlist")))
   texts <- texts[nchar(texts, "bytes") < 4000]
-  found <- as.character(unlist(lapply(texts, function(t) if (grepl("[*?]", t)) sort(Sys.glob(t)) else t)))
+  found <- as.character(unlist(lapply(texts,
+                                      function(t) if (grepl("[*?]", t)) sort(Sys.glob(t)) else t)))
   # A data package is the files in its folder.
   packages <- found[file.exists(file.path(found, package_file))]
   found <- found[file.exists(found) & !dir.exists(found)]
@@ -305,13 +324,14 @@ format.kairon_study_run <- function(x, ...) {
   c(
     wrap_lines(paste0(
       "Study ", x$study$file, ": ", plural(nrow(steps), "step"), " in ",
-      show_duration(max(0.1, round(sum(steps$seconds), 1))), if (n) paste0(", ", n,
-                                                                           " of them from the cache"), "."
+      show_duration(max(0.1, round(sum(steps$seconds), 1))),
+      if (n) paste0(", ", n, " of them from the cache"), "."
     )),
     text_table(list(step = steps$step, took = ifelse(steps$from_cache, "from the cache", took))),
     if (!is.null(x$backtest)) c("", wrap_lines(format(verdict(x$backtest)))),
     "",
-    wrap_lines(paste0("Written to ", dirname(x$files[1]), ": ", word_list(basename(x$files), 12), "."))
+    wrap_lines(paste0("Written to ", dirname(x$files[1]), ": ", word_list(basename(x$files), 12),
+                      "."))
   )
 }
 
@@ -416,7 +436,8 @@ provenance <- function(run) {
 move_all <- function(stage, folder) {
   names <- list.files(stage)
   # A folder takes the place of none but an empty one: that of an earlier run goes first.
-  for (name in names[dir.exists(file.path(stage, names))]) unlink(file.path(folder, name), recursive = TRUE)
+  for (name in names[dir.exists(file.path(stage, names))]) unlink(file.path(folder, name),
+                                                                  recursive = TRUE)
   done <- file.rename(file.path(stage, names), file.path(folder, names))
   if (!all(done)) {
     abort_file(c("{.file {names[!done][1]}} cannot be written to {.file {folder}}.",
@@ -451,10 +472,11 @@ study_report_parts <- function(run) {
   list(
     x = m$data, grid = m$prepared, routine = m$routine, notes = v$notes, looks = m$looks,
     horizon = plain_value(v$forecast$horizon %||% v$backtest$horizon),
-    inspection = inspect(m$data), standing = or_reason(standing(m$prepared)), pattern = m$decomposition,
-    forecast = m$forecast, backtest = m$backtest, scores = m$scores,
+    inspection = inspect(m$data), standing = or_reason(standing(m$prepared)),
+    pattern = m$decomposition, forecast = m$forecast, backtest = m$backtest, scores = m$scores,
     chosen = m$forecast$table$method[1],
-    diagnosis = if (!is.null(m$forecast)) or_reason(report_diagnosis(m$prepared, m$forecast$methods[[1]])),
+    diagnosis = if (!is.null(m$forecast)) or_reason(report_diagnosis(m$prepared,
+                                                                     m$forecast$methods[[1]])),
     study_lines = readLines(run$study$file, warn = FALSE, encoding = "UTF-8")
   )
 }

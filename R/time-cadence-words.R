@@ -1,7 +1,8 @@
-# A cadence in words, read: "1 week from Saturday, stamped at its end". What format() prints is understood.
+# A cadence in words, read: "1 week from Saturday, stamped at its end". What format() prints is
+# understood.
 
-# Takes the parts of a text that place the step away from it: list(every, starts, day_start, stamp, stamp_day,
-# ends, weeks), each NULL where it says nothing.
+# Takes the parts of a text that place the step away from it: list(every, starts, day_start, stamp,
+# stamp_day, ends, weeks), each NULL where it says nothing.
 read_cadence_words <- function(text) {
   out <- list(every = text)
   if (!is.character(text) || length(text) != 1 || is.na(text)) {
@@ -61,7 +62,8 @@ in_whole_weeks <- function(cadence, ends, weeks, first_month, call) {
   nearest <- "nearest" %in% words
   if (length(weekday) != 1 || nearest == ("last" %in% words)) {
     abort_input(c(
-      "{.arg ends} must be such as {.val last Saturday} or {.val Saturday nearest the end of the month}.",
+      "{.arg ends} must be such as {.val last Saturday} or \\
+       {.val Saturday nearest the end of the month}.",
       x = "It is {.val {ends}}."
     ), call = call)
   }
@@ -70,7 +72,8 @@ in_whole_weeks <- function(cadence, ends, weeks, first_month, call) {
     if (is.numeric(weeks)) weeks <- paste(weeks, collapse = "-")
     weeks <- check_choice(weeks, week_patterns, "weeks", call)
     if (12 %% cadence$n != 0) {
-      abort_input("{.arg weeks} needs a step that divides a year, not {step_words(cadence)}.", call = call)
+      abort_input("{.arg weeks} needs a step that divides a year, not {step_words(cadence)}.",
+                  call = call)
     }
     pattern <- as.integer(gsub("-", "", weeks))
     cadence$anchor <- first_month %% cadence$n
@@ -104,12 +107,14 @@ weeks_of_fields <- function(fields) {
     return(NULL)
   }
   w <- as.list(unlist(fields))
-  whole <- function(v, low, high) length(v) == 1 && !is.na(v) && v == round(v) && v >= low && v <= high
+  whole <- function(v, low, high) {
+    length(v) == 1 && !is.na(v) && v == round(v) && v >= low && v <= high
+  }
   good <- whole(w$weekday, 0, 6) && whole(w$nearest, 0, 1) && whole(w$first_month, 0, 11) &&
     isTRUE(w$pattern %in% c(0, as.integer(gsub("-", "", week_patterns))))
   if (!good) {
     return(NA)
   }
-  list(weekday = as.integer(w$weekday), nearest = as.logical(w$nearest), pattern = as.integer(w$pattern),
-       first_month = as.integer(w$first_month))
+  list(weekday = as.integer(w$weekday), nearest = as.logical(w$nearest),
+       pattern = as.integer(w$pattern), first_month = as.integer(w$first_month))
 }

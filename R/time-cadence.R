@@ -102,19 +102,24 @@ new_cadence <- function(unit, n, anchor = 0, day_start = 0, stamp = "start",
 cadence_of_fields <- function(fields) {
   weeks <- weeks_of_fields(fields$weeks)
   f <- lapply(fields[names(fields) != "weeks"], unlist)
-  number <- function(v, low, high) is.numeric(v) && length(v) == 1 && is.finite(v) && v >= low && v <= high
+  number <- function(v, low, high) {
+    is.numeric(v) && length(v) == 1 && is.finite(v) && v >= low && v <= high
+  }
   closures <- suppressWarnings(as.numeric(f$closures))
   units <- c("step", "second", "clock", "day", "weekday", "month")
   good <- is.character(f$unit) && length(f$unit) == 1 && f$unit %in% units &&
     number(f$n, 1e-6, 1e9) && number(f$anchor, -1e12, 1e12) && number(f$day_start, 0, 86400) &&
     is.character(f$stamp) && length(f$stamp) == 1 && f$stamp %in% c("start", "middle", "end") &&
-    number(f$stamp_day, -1, 1e4) && !identical(weeks, NA) && (is.null(weeks) || f$unit == "month") &&
+    number(f$stamp_day, -1, 1e4) && !identical(weeks, NA) &&
+      (is.null(weeks) || f$unit == "month") &&
     # Days from year 1 to 9999.
-    all(is.finite(closures) & closures == floor(closures) & closures >= -719162 & closures <= 2932896)
+    all(is.finite(closures) & closures == floor(closures) & closures >= -719162 &
+        closures <= 2932896)
   if (!good) {
     return(NULL)
   }
-  new_cadence(f$unit, f$n, f$anchor, f$day_start, f$stamp, f$stamp_day, sort(unique(closures)), weeks)
+  new_cadence(f$unit, f$n, f$anchor, f$day_start, f$stamp, f$stamp_day, sort(unique(closures)),
+              weeks)
 }
 
 # Reading a step ----
@@ -145,14 +150,14 @@ iso_time_units <- c(H = "hour", M = "minute", S = "second")
 
 # How people shorten and count them, where that can be read in one way only.
 short_units <- c(
-  ms = "millisecond", msec = "millisecond", s = "second", sec = "second", min = "minute", h = "hour",
-  hr = "hour",
-  d = "day", w = "week", wk = "week", mo = "month", mth = "month", qtr = "quarter", y = "year", yr = "year",
-  bday = "business day"
+  ms = "millisecond", msec = "millisecond", s = "second", sec = "second", min = "minute",
+  h = "hour", hr = "hour",
+  d = "day", w = "week", wk = "week", mo = "month", mth = "month", qtr = "quarter", y = "year",
+  yr = "year", bday = "business day"
 )
 number_words <- c(
-  a = 1, an = 1, one = 1, two = 2, three = 3, four = 4, five = 5, six = 6, seven = 7, eight = 8, nine = 9,
-  ten = 10,
+  a = 1, an = 1, one = 1, two = 2, three = 3, four = 4, five = 5, six = 6, seven = 7, eight = 8,
+  nine = 9, ten = 10,
   eleven = 11, twelve = 12
 )
 
@@ -492,7 +497,8 @@ detect_cadence <- function(instants, breaks, zone, counter = FALSE) {
 detect_each <- function(instants, breaks, zone, counter) {
   found <- cpp_detect_cadence(instants, breaks, zone, counter, core_threads())
   colnames(found) <- c("unit", "n", "anchor", "day_start", "stamp", "stamp_day", "known", "regular",
-                       "on_grid", "typical", "jitter", "weekday", "nearest", "pattern", "first_month")
+                       "on_grid", "typical", "jitter", "weekday", "nearest", "pattern",
+                       "first_month")
   found
 }
 

@@ -1,7 +1,7 @@
 # Days of the calendar as rules name them, and tables of events on such days.
 
-# By whole numbers, for text of thousands of days takes long. Years begin in March here, with the leap day at
-# their end.
+# By whole numbers, for text of thousands of days takes long. Years begin in March here, with the
+# leap day at their end.
 first_of_month <- function(years, month) {
   years <- years - (month <= 2)
   of_era <- years %% 400
@@ -56,10 +56,13 @@ easter_sunday <- function(year) {
 }
 
 new_events <- function(name, start, end, from = NA, to = NA, before = 0, after = 0) {
-  instant <- function(x) if (inherits(x, "POSIXct")) x else .POSIXct(rep(NA_real_, length(name)), "UTC")
+  instant <- function(x) {
+    if (inherits(x, "POSIXct")) x else .POSIXct(rep(NA_real_, length(name)), "UTC")
+  }
   out <- data.frame(
     name = as.character(name), start = start, end = end, from = instant(from), to = instant(to),
-    before = rep_len(as.double(before), length(name)), after = rep_len(as.double(after), length(name))
+    before = rep_len(as.double(before), length(name)),
+    after = rep_len(as.double(after), length(name))
   )
   out <- out[order(out$start, out$name), , drop = FALSE]
   rownames(out) <- NULL

@@ -11,8 +11,8 @@
 #' @param years For rules, and for repeating events of an iCalendar file
 #'   without an end: the years to make, such as `2029:2032`. Rules need it; for a
 #'   file the default is ten years from the first event on.
-#' @param before,after How many days before and after an event its effect reaches, for all of them; a table
-#'   may say it of each in columns of these names.
+#' @param before,after How many days before and after an event its effect reaches, for all of them;
+#'   a table may say it of each in columns of these names.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_events`: a data frame with the columns `name`, `start` and
 #'   `end` (`Date`; the first and the last day, both included), `from` and
@@ -23,14 +23,14 @@
 #' `"Easter"`; `"Monday on or after 25 May"`, also `"on or before"`, `"after"` and
 #' `"before"`; each with `"+ 1"` or `"- 2"` days behind it.
 #' @section iCalendar:
-#' VEVENT with DTSTART, DTEND or DURATION, SUMMARY, RRULE (from yearly down to secondly, with INTERVAL,
-#' COUNT, UNTIL, WKST, BYSETPOS and all other BY parts), RDATE (periods too) and EXDATE are read; folded
-#' lines and escapes are undone. Zones go by the names of the IANA database, by those of Windows (the
-#' table of the Unicode CLDR), or as the file itself defines them (VTIMEZONE). An event with RECURRENCE-ID
-#' takes the place of that occurrence; cancelled events and occurrences are left out; of several revisions
-#' of an event the last counts. Days of a duration are days of the calendar, which may have 23 or 25
-#' hours. An event that repeats more than 100,000 times is refused, and `years` narrows it. A file that is
-#' broken is refused with the line.
+#' VEVENT with DTSTART, DTEND or DURATION, SUMMARY, RRULE (from yearly down to secondly, with
+#' INTERVAL, COUNT, UNTIL, WKST, BYSETPOS and all other BY parts), RDATE (periods too) and EXDATE
+#' are read; folded lines and escapes are undone. Zones go by the names of the IANA database, by
+#' those of Windows (the table of the Unicode CLDR), or as the file itself defines them (VTIMEZONE).
+#' An event with RECURRENCE-ID takes the place of that occurrence; cancelled events and occurrences
+#' are left out; of several revisions of an event the last counts. Days of a duration are days of
+#' the calendar, which may have 23 or 25 hours. An event that repeats more than 100,000 times is
+#' refused, and `years` narrows it. A file that is broken is refused with the line.
 #' @references Desruisseaux, B. (2009). Internet Calendaring and Scheduling Core
 #' Object Specification (iCalendar). RFC 5545.
 #'
@@ -51,7 +51,9 @@ events <- function(source, years = NULL, before = NULL, after = NULL, ...) {
   out <- made_events(source, years)
   check_reach <- function(days, arg, call = rlang::caller_env()) {
     good <- is.numeric(days) && length(days) == 1 && is.finite(days) && days >= 0
-    if (!is.null(days) && !good) abort_input("{.arg {arg}} must be a number of days from 0 on.", call = call)
+    if (!is.null(days) && !good) {
+      abort_input("{.arg {arg}} must be a number of days from 0 on.", call = call)
+    }
   }
   check_reach(before, "before")
   check_reach(after, "after")
@@ -73,7 +75,8 @@ made_events <- function(source, years, call = rlang::caller_env()) {
       x = "It is {.obj_type_friendly {source}}."
     ), call = call)
   }
-  if (is.null(names(source)) && length(source) == 1 && grepl("\\.(ics|csv)$", source, ignore.case = TRUE)) {
+  if (is.null(names(source)) && length(source) == 1 &&
+      grepl("\\.(ics|csv)$", source, ignore.case = TRUE)) {
     return(events_from_file(source, years, call))
   }
   events_from_rules(source, years, call)
@@ -117,14 +120,16 @@ events_from_table <- function(data, call = rlang::caller_env()) {
     v[is.na(v) & (is.na(data[[column]]) | !nzchar(as.character(data[[column]])))] <- 0
     bad <- which(is.na(v) | v < 0)
     if (length(bad)) {
-      abort_input("Column {.field {column}} must hold numbers of days; row {bad[1]} does not.", call = call)
+      abort_input("Column {.field {column}} must hold numbers of days; row {bad[1]} does not.",
+                  call = call)
     }
     v
   }
   new_events(name, first, last, before = days("before"), after = days("after"))
 }
 
-# The share of each period, from `begin` to `end` in days, that some events and their surroundings take.
+# The share of each period, from `begin` to `end` in days, that some events and their surroundings
+# take.
 event_share <- function(own, begin, end) {
   share <- rep(0, length(begin))
   for (i in seq_len(nrow(own))) {
@@ -193,7 +198,8 @@ base_days <- function(text, rule, years, call) {
   weekday <- paste(weekday_names, collapse = "|")
   month <- paste(tolower(month.name), collapse = "|")
   parts <- function(pattern) regmatches(text, regexec(pattern, text))[[1]]
-  nth <- parts(sprintf("^(%s) (%s) (?:of|in) (%s)$", paste(names(ordinals), collapse = "|"), weekday, month))
+  nth <- parts(sprintf("^(%s) (%s) (?:of|in) (%s)$", paste(names(ordinals), collapse = "|"),
+                       weekday, month))
   if (length(nth)) {
     return(nth_weekday(years, match(nth[4], tolower(month.name)), match(nth[3], weekday_names),
                        ordinals[[nth[2]]]))
@@ -208,8 +214,8 @@ base_days <- function(text, rule, years, call) {
   if (length(fixed) && !anyNA(fixed)) {
     return(fixed_day(years, match(fixed[3], tolower(month.name)), as.numeric(fixed[2])))
   }
-  words <- c(weekday_names, tolower(month.name), names(ordinals), "easter", "of", "on", "after", "before",
-             "or")
+  words <- c(weekday_names, tolower(month.name), names(ordinals), "easter", "of", "on", "after",
+             "before", "or")
   odd <- setdiff(strsplit(text, " ")[[1]], c(words, as.character(0:400)))
   hint <- if (length(odd)) nearest_word(odd[1], words)
   abort_input(c(

@@ -1,5 +1,5 @@
-# Reading iCalendar files (RFC 5545): lines are unfolded, split into properties, grouped into events; events
-# that change one occurrence of another take its place.
+# Reading iCalendar files (RFC 5545): lines are unfolded, split into properties, grouped into
+# events; events that change one occurrence of another take its place.
 
 read_icalendar <- function(path, years = NULL, call = rlang::caller_env()) {
   lines <- mend_bytes(readLines(path, warn = FALSE, encoding = "UTF-8"))
@@ -18,7 +18,8 @@ read_icalendar <- function(path, years = NULL, call = rlang::caller_env()) {
   if (length(all$name) == 0) {
     return(new_events(character(), .Date(numeric()), .Date(numeric())))
   }
-  new_events(all$name, .Date(all$start), .Date(all$end), .POSIXct(all$from, "UTC"), .POSIXct(all$to, "UTC"))
+  new_events(all$name, .Date(all$start), .Date(all$end), .POSIXct(all$from, "UTC"),
+             .POSIXct(all$to, "UTC"))
 }
 
 # One entry a property: name, parameters, value, line.
@@ -41,7 +42,8 @@ calendar_properties <- function(lines, fail) {
   width <- attr(cut, "match.length")
   head <- substr(text, 1, width - 1)
   list(
-    name = toupper(sub(";.*", "", head)), params = ifelse(grepl(";", head), sub("^[^;]*;", "", head), ""),
+    name = toupper(sub(";.*", "", head)),
+    params = ifelse(grepl(";", head), sub("^[^;]*;", "", head), ""),
     value = substring(text, width + 1), line = at
   )
 }
@@ -85,8 +87,8 @@ property <- function(block, name) {
   })
 }
 
-# An event's occurrences, or what it changes of another: uid, at (the occurrence that it stands for, in
-# seconds), cancelled, rank (its revision), and name, start, end, from, to of each.
+# An event's occurrences, or what it changes of another: uid, at (the occurrence that it stands for,
+# in seconds), cancelled, rank (its revision), and name, start, end, from, to of each.
 event_of_block <- function(block, years, zones, fail) {
   first <- function(name) property(block, name)[1][[1]]
   cancelled <- identical(toupper(trimws(first("STATUS")$value)), "CANCELLED")
@@ -97,7 +99,8 @@ event_of_block <- function(block, years, zones, fail) {
   if (onward && !grepl("RANGE=\"?THISANDFUTURE\"?", toupper(change$params))) {
     fail(change$line, "a change is of one occurrence, or of THISANDFUTURE")
   }
-  out <- list(uid = uid, cancelled = cancelled, rank = if (is.na(rank)) 0 else rank, onward = onward)
+  out <- list(uid = uid, cancelled = cancelled, rank = if (is.na(rank)) 0 else rank,
+              onward = onward)
   if (!is.null(change)) out$at <- moment_instant(calendar_moment(change, fail, zones))
   start <- first("DTSTART")
   if (cancelled) {
@@ -118,7 +121,8 @@ occurrence_rows <- function(name, told, begin) {
   if (begin$whole) {
     day <- told$key / 86400
     none <- rep(NA_real_, n)
-    return(list(name = rep(name, n), start = day, end = day + pmax(1, told$days) - 1, from = none, to = none))
+    return(list(name = rep(name, n), start = day, end = day + pmax(1, told$days) - 1, from = none,
+                to = none))
   }
   local <- function(seconds) {
     if (n == 0) {
@@ -156,15 +160,16 @@ settle_changes <- function(made) {
     }
     stay <- !e$key %in% at[change & uid == uid[i]]
     kept <- lapply(e[c(fields, "key")], `[`, stay)
-    # Changes that were cancelled take the occurrences with them; those of an earlier revision do not count.
+    # Changes that were cancelled take the occurrences with them; those of an earlier revision do
+    # not count.
     later <- which(onward & uid == uid[i] & (keep | cancelled))
     changed_onward(kept, e$begin, made[later[order(at[later])]])
   })
   rlang::set_names(lapply(fields, function(f) unlist(lapply(rows, `[[`, f))), fields)
 }
 
-# Occurrences after a change of "this and future": moved as that one was by the wall clock, of its length and
-# name.
+# Occurrences after a change of "this and future": moved as that one was by the wall clock, of its
+# length and name.
 changed_onward <- function(rows, begin, changes) {
   of <- findInterval(rows$key, vapply(changes, `[[`, 1, "at"))
   out <- lapply(0:length(changes), function(k) {
@@ -210,14 +215,17 @@ calendar_moment <- function(row, fail, zones = list()) {
   zone <- if (grepl("Z$", value) || is.na(named)) "UTC" else calendar_zone(named, zones)
   if (is.null(zone)) fail(row$line, paste("there is no time zone", sub("^/", "", named)))
   clock <- as.numeric(substring(value, c(10, 12, 14), c(11, 13, 15)))
-  if (clock[1] > 23 || clock[2] > 59 || clock[3] > 60) fail(row$line, paste("no such time of day:", value))
+  if (clock[1] > 23 || clock[2] > 59 || clock[3] > 60) {
+    fail(row$line, paste("no such time of day:", value))
+  }
   list(
     whole = FALSE, day = calendar_day(substr(value, 1, 8), row$line, fail),
     time = sum(clock * c(3600, 60, 1)), zone = zone
   )
 }
 
-# A name of the IANA database, also behind a prefix; one of Windows; or a zone that the file itself defines.
+# A name of the IANA database, also behind a prefix; one of Windows; or a zone that the file itself
+# defines.
 calendar_zone <- function(name, zones) {
   name <- trimws(name)
   tail <- sub("^.*/([A-Z][A-Za-z_]+/[A-Za-z0-9_+-]+)$", "\\1", name)
@@ -275,7 +283,8 @@ zone_of_block <- function(block, fail) {
                                           line = rule$line),
                                      fail)) + before
       }
-      local <- repeat_times(parsed, begin, until %||% (as.numeric(last) * 86400), NULL, rule$line, fail)
+      local <- repeat_times(parsed, begin, until %||% (as.numeric(last) * 86400), NULL, rule$line,
+                            fail)
     }
     dates <- unlist(lapply(property(own, "RDATE"), function(row) {
       vapply(strsplit(row$value, ",", fixed = TRUE)[[1]], function(v) {
@@ -284,7 +293,8 @@ zone_of_block <- function(block, fail) {
       }, 1)
     }))
     local <- sort(unique(c(local, dates)))
-    list(at = local - before, offset = rep(after, length(local)), before = rep(before, length(local)))
+    list(at = local - before, offset = rep(after, length(local)),
+         before = rep(before, length(local)))
   })
   if (length(changes) == 0) fail(block$first, "a zone needs a part STANDARD or DAYLIGHT")
   at <- unlist(lapply(changes, `[[`, "at"))
@@ -297,7 +307,9 @@ zone_of_block <- function(block, fail) {
 calendar_offset <- function(row, line, fail) {
   parts <- regmatches(row$value %||% "", regexec("^([+-])([0-9]{2})([0-9]{2})([0-9]{2})?$",
                                                  trimws(row$value %||% "")))[[1]]
-  if (length(parts) == 0) fail(row$line %||% line, "a part of a zone needs TZOFFSETFROM and TZOFFSETTO")
+  if (length(parts) == 0) {
+    fail(row$line %||% line, "a part of a zone needs TZOFFSETFROM and TZOFFSETTO")
+  }
   n <- suppressWarnings(as.numeric(parts[3:5]))
   n[is.na(n)] <- 0
   sum(n * c(3600, 60, 1)) * if (parts[2] == "-") -1 else 1
@@ -314,12 +326,14 @@ moment_instant <- function(m) {
   if (m$whole) local else cpp_instant_of_local(local, moment_zone(m, local))
 }
 
-# How long an event lasts: by DTEND, by DURATION, or a day (or nothing). days: of whole days; nominal: days of
-# the calendar that a duration counts before its seconds.
+# How long an event lasts: by DTEND, by DURATION, or a day (or nothing). days: of whole days;
+# nominal: days of the calendar that a duration counts before its seconds.
 event_span <- function(block, begin, zones, fail) {
   end <- property(block, "DTEND")[1][[1]]
   duration <- property(block, "DURATION")[1][[1]]
-  if (!is.null(end) && !is.null(duration)) fail(duration$line, "an event has DTEND or DURATION, not both")
+  if (!is.null(end) && !is.null(duration)) {
+    fail(duration$line, "an event has DTEND or DURATION, not both")
+  }
   if (!is.null(end)) {
     stop_at <- calendar_moment(end, fail, zones)
     days <- as.numeric(stop_at$day) - as.numeric(begin$day)
@@ -337,7 +351,8 @@ event_span <- function(block, begin, zones, fail) {
 
 calendar_duration <- function(text, line, fail) {
   p <- regmatches(text, regexec(
-    "^([+-]?)P(?:([0-9]+)W)?(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+)S)?)?$", trimws(text)
+    "^([+-]?)P(?:([0-9]+)W)?(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+)S)?)?$",
+    trimws(text)
   ))[[1]]
   if (length(p) == 0 || !any(nzchar(p[-(1:2)]))) fail(line, paste("no duration:", text))
   if (p[2] == "-") fail(line, paste("an event cannot last less than nothing:", text))
@@ -353,7 +368,8 @@ unescape_text <- function(text) {
 
 # Occurrences ----
 
-# key: when each begins, an instant (for whole days the day's seconds); to: when it ends; days: how many.
+# key: when each begins, an instant (for whole days the day's seconds); to: when it ends; days: how
+# many.
 event_occurrences <- function(block, begin, span, years, zones, fail) {
   rules <- property(block, "RRULE")
   if (length(rules) > 1) fail(rules[[2]]$line, "an event has more than one RRULE")
@@ -383,8 +399,10 @@ event_occurrences <- function(block, begin, span, years, zones, fail) {
 }
 
 instants_of <- function(local, begin) {
-  if (begin$whole || length(local) == 0) local else cpp_instant_of_local(local, moment_zone(begin,
-                                                                                            range(local)))
+  if (begin$whole || length(local) == 0) {
+    return(local)
+  }
+  cpp_instant_of_local(local, moment_zone(begin, range(local)))
 }
 
 instants_to_local <- function(key, begin) {
@@ -444,7 +462,8 @@ repeat_until <- function(rule, begin, line, zones, fail) {
   if (is.null(rule$UNTIL)) {
     return(NULL)
   }
-  m <- calendar_moment(list(name = "UNTIL", params = "", value = rule$UNTIL, line = line), fail, zones)
+  m <- calendar_moment(list(name = "UNTIL", params = "", value = rule$UNTIL, line = line), fail,
+                       zones)
   if (m$whole || begin$whole) {
     return(as.numeric(m$day) * 86400 + if (begin$whole) 0 else 86399)
   }

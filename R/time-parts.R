@@ -63,7 +63,8 @@ from_parts <- function(year, month = NULL, day = NULL, week = NULL, quarter = NU
 whole_part <- function(x, low, high, name, size, call) {
   number <- suppressWarnings(as.numeric(as.character(x)))
   if (!length(x) %in% c(1, size)) {
-    abort_input("{.arg {name}} must have {size} value{?s}, or one; it has {length(x)}.", call = call)
+    abort_input("{.arg {name}} must have {size} value{?s}, or one; it has {length(x)}.",
+                call = call)
   }
   outside <- !is.na(number) & (number < low | number > high | number != round(number))
   bad <- which(is.na(number) != is.na(x) | outside)
@@ -124,7 +125,8 @@ week_days <- function(year, week, weekday, weeks, call = rlang::caller_env(2)) {
     other <- if (weeks == "iso") "january" else "iso"
     abort_input(c(
       "There is no such week.",
-      x = "Row {at} holds week {week[at]} of {year[at]}, which has none by the rule {.val {weeks}}.",
+      x = "Row {at} holds week {week[at]} of {year[at]}, which has none by the rule \\
+           {.val {weeks}}.",
       i = "Are the weeks counted otherwise ({.code weeks = \"{other}\"})?"
     ), call = call)
   }

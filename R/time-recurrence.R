@@ -1,14 +1,16 @@
-# Rules for repeating (RFC 5545, section 3.3.10): the local times at which an event comes again. Days by their
-# periods (year, month, week, day) and the times within each day; hours, minutes and seconds by counting.
+# Rules for repeating (RFC 5545, section 3.3.10): the local times at which an event comes again.
+# Days by their periods (year, month, week, day) and the times within each day; hours, minutes and
+# seconds by counting.
 
 repeat_parts <- c(
   "FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYMONTH", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO",
   "BYDAY", "BYSETPOS", "BYHOUR", "BYMINUTE", "BYSECOND"
 )
 
-repeat_limits <- list(INTERVAL = c(1, Inf), COUNT = c(1, Inf), BYMONTH = c(1, 12), BYMONTHDAY = c(1, 31),
-                      BYYEARDAY = c(1, 366), BYWEEKNO = c(1, 53), BYSETPOS = c(1, 366), BYHOUR = c(0, 23),
-                      BYMINUTE = c(0, 59), BYSECOND = c(0, 60))
+repeat_limits <- list(INTERVAL = c(1, Inf), COUNT = c(1, Inf), BYMONTH = c(1, 12),
+                      BYMONTHDAY = c(1, 31),
+                      BYYEARDAY = c(1, 366), BYWEEKNO = c(1, 53), BYSETPOS = c(1, 366),
+                      BYHOUR = c(0, 23), BYMINUTE = c(0, 59), BYSECOND = c(0, 60))
 
 counted_seconds <- c(HOURLY = 3600, MINUTELY = 60, SECONDLY = 1)
 
@@ -24,7 +26,9 @@ repeat_rule <- function(text, line, fail) {
   if (!isTRUE(rule$FREQ %in% c("YEARLY", "MONTHLY", "WEEKLY", "DAILY", names(counted_seconds)))) {
     fail(line, paste("events cannot repeat by", rule$FREQ %||% "nothing (FREQ is missing)"))
   }
-  if (!is.null(rule$COUNT) && !is.null(rule$UNTIL)) fail(line, "a rule has COUNT or UNTIL, not both")
+  if (!is.null(rule$COUNT) && !is.null(rule$UNTIL)) {
+    fail(line, "a rule has COUNT or UNTIL, not both")
+  }
   numbers <- function(name) {
     if (is.null(rule[[name]])) {
       return(NULL)
@@ -45,7 +49,9 @@ repeat_rule <- function(text, line, fail) {
   if (is.na(out$WKST)) fail(line, paste("WKST is no weekday:", rule$WKST))
   if (!is.null(rule$BYDAY)) {
     parts <- regmatches(rule$BYDAY, gregexpr("[+-]?[0-9]*(MO|TU|WE|TH|FR|SA|SU)", rule$BYDAY))[[1]]
-    if (paste(parts, collapse = ",") != rule$BYDAY) fail(line, paste("BYDAY holds no weekdays:", rule$BYDAY))
+    if (paste(parts, collapse = ",") != rule$BYDAY) {
+      fail(line, paste("BYDAY holds no weekdays:", rule$BYDAY))
+    }
     out$BYDAY <- match(sub("^[+-]?[0-9]*", "", parts), codes)
     nth <- suppressWarnings(as.integer(sub("[A-Z]+$", "", parts)))
     out$NTH <- ifelse(is.na(nth), 0L, nth)
@@ -53,8 +59,8 @@ repeat_rule <- function(text, line, fail) {
   out
 }
 
-# Local seconds of all occurrences, from the first on: to `until`, COUNT times, or for the years that are
-# asked for (ten where nothing tells). Events of whole days repeat by days only.
+# Local seconds of all occurrences, from the first on: to `until`, COUNT times, or for the years
+# that are asked for (ten where nothing tells). Events of whole days repeat by days only.
 repeat_times <- function(rule, begin, until, years, line, fail) {
   start <- moment_local(begin)
   timed <- rule$FREQ %in% names(counted_seconds) ||
@@ -68,7 +74,9 @@ repeat_times <- function(rule, begin, until, years, line, fail) {
   if (limit < start) {
     return(numeric())
   }
-  if (is.finite(count) && count > most_repeats && is.null(end_of_years)) too_many_repeats(line, fail)
+  if (is.finite(count) && count > most_repeats && is.null(end_of_years)) {
+    too_many_repeats(line, fail)
+  }
   # Without a count, what comes before the years that are asked for need not be walked through.
   from <- if (is.null(rule$COUNT) && !is.null(years)) {
     as.numeric(first_of_month(min(years), 1)) * 86400
@@ -119,7 +127,9 @@ day_times <- function(rule, begin, from, limit, count, line, fail) {
     hit <- unlist(days)[ok]
     place <- rep(each[ok], each = length(times))
     hit <- rep(hit, each = length(times)) * 86400 + rep(times, length(hit))
-    if (!is.null(rule$BYSETPOS)) hit <- unlist(lapply(split(hit, place), chosen_places, rule = rule))
+    if (!is.null(rule$BYSETPOS)) {
+      hit <- unlist(lapply(split(hit, place), chosen_places, rule = rule))
+    }
     hit <- hit[hit >= start & hit <= limit]
     empty <- if (length(hit)) 0 else empty + length(days)
     hit <- utils::head(hit, min(count - held, most_repeats + 1))
@@ -141,8 +151,8 @@ chosen_places <- function(rule, hit) {
   hit[sort(unique(at[at >= 1 & at <= length(hit)]))]
 }
 
-# Hours, minutes or seconds counted on the clock from the start; what is coarser than the step chooses among
-# them, what is finer makes several of each.
+# Hours, minutes or seconds counted on the clock from the start; what is coarser than the step
+# chooses among them, what is finer makes several of each.
 counted_times <- function(rule, start, from, limit, count, line, fail) {
   unit <- counted_seconds[[rule$FREQ]]
   step <- unit * (rule$INTERVAL %||% 1)
@@ -150,7 +160,9 @@ counted_times <- function(rule, start, from, limit, count, line, fail) {
   within <- 0
   base <- start %/% unit * unit
   if (finer >= 1) within <- rule$BYSECOND %||% (start %% 60)
-  if (finer == 2) within <- as.vector(outer(60 * (rule$BYMINUTE %||% (start %/% 60 %% 60)), within, `+`))
+  if (finer == 2) {
+    within <- as.vector(outer(60 * (rule$BYMINUTE %||% (start %/% 60 %% 60)), within, `+`))
+  }
   within <- sort(unique(within))
   k <- max(0, ceiling((from - base) / step) - 1)
   found <- list()

@@ -88,7 +88,8 @@ steps_in_words <- function(steps, cadence) {
   }
   for (name in c("year", "month", "week", "day", "hour")) {
     one <- season_steps(name, cadence)
-    if (!is.na(one) && one >= 1 && abs(steps / one - round(steps / one)) < 0.004 && steps / one > 0.9) {
+    if (!is.na(one) && one >= 1 && abs(steps / one - round(steps / one)) < 0.004 &&
+        steps / one > 0.9) {
       return(plural(round(steps / one), name))
     }
   }
@@ -106,7 +107,8 @@ in_steps <- function(x, cadence, arg, call = rlang::caller_env()) {
   if (is.numeric(x)) {
     return(x)
   }
-  seconds <- vapply(x, function(one) duration_seconds(parse_step(one, arg, call)), 1, USE.NAMES = FALSE)
+  seconds <- vapply(x, function(one) duration_seconds(parse_step(one, arg, call)), 1,
+                    USE.NAMES = FALSE)
   seconds / step_seconds(cadence)
 }
 

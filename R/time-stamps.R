@@ -42,8 +42,8 @@ show_stamp <- function(seconds, type, zone = "UTC") {
   clock_text(seconds, zone)
 }
 
-# What a clock of the zone shows: as short as the stamps allow, and with as many digits of a fraction as bring
-# each of them back.
+# What a clock of the zone shows: as short as the stamps allow, and with as many digits of a
+# fraction as bring each of them back.
 clock_text <- function(seconds, zone, between = " ", offset = "") {
   fine <- any(seconds %% 60 != 0, na.rm = TRUE)
   places <- if (fine) fraction_places(seconds) else 0
@@ -63,7 +63,8 @@ clock_text <- function(seconds, zone, between = " ", offset = "") {
   long_years(text)
 }
 
-# The fewest decimals of a second that read back to the same numbers; a double holds no more than nine.
+# The fewest decimals of a second that read back to the same numbers; a double holds no more than
+# nine.
 fraction_places <- function(seconds) {
   seconds <- unique(seconds[is.finite(seconds)])
   seconds <- seconds[seconds != floor(seconds)]
@@ -150,7 +151,8 @@ settle_day_order <- function(text, raw, arg, call) {
     if (!is.null(told)) {
       example <- text[at]
       which <- c("day", "month")[told]
-      tell(c(i = "{.val {example}} in {.field {arg}} is read {which} first, which gives equal steps; the \\
+      tell(c(i = "{.val {example}} in {.field {arg}} is read {which} first, which gives equal \\
+                  steps; the \\
                   other order does not."))
       return(told)
     }
@@ -169,7 +171,8 @@ settle_day_order <- function(text, raw, arg, call) {
   }
   abort_input(c(
     "Column {.field {arg}} does not tell days from months.",
-    x = "Row {at} is {.val {seen}}: {order_reading(seen, 1L)} or {order_reading(seen, 2L)}; no row \\
+    x = "Row {at} is {.val {seen}}: {order_reading(seen, 1L)} or {order_reading(seen, 2L)}; no \\
+         row \\
          settles it.",
     i = "Say it with {.code day_first = TRUE} or {.code day_first = FALSE}."
   ), call = call)
@@ -303,7 +306,8 @@ skipped_times <- function(zone) {
     from <- at + unlist(lapply(found, function(f) f$offset[-length(f$offset)]))
     to <- at + unlist(lapply(found, function(f) f$offset[-1]))
     whole <- to - from >= 86400
-    assign(key, list(skip_from = as.double(from[whole]), skip_to = as.double(to[whole])), envir = zone_cache)
+    assign(key, list(skip_from = as.double(from[whole]), skip_to = as.double(to[whole])),
+           envir = zone_cache)
   }
   zone_cache[[key]]
 }
@@ -335,20 +339,21 @@ find_changes <- function(zone, low, high) {
 # Time coordinates of the CF conventions: "hours since 2031-01-01", in one of their calendars.
 
 cf_units <- c(
-  microsecond = 1e-6, millisecond = 1e-3, second = 1, minute = 60, hour = 3600, day = 86400, week = 604800
+  microsecond = 1e-6, millisecond = 1e-3, second = 1, minute = 60, hour = 3600, day = 86400,
+  week = 604800
 )
 cf_short <- c(
-  us = "microsecond", microsec = "microsecond", ms = "millisecond", msec = "millisecond", s = "second",
-  sec = "second", min = "minute", h = "hour", hr = "hour", d = "day"
+  us = "microsecond", microsec = "microsecond", ms = "millisecond", msec = "millisecond",
+  s = "second", sec = "second", min = "minute", h = "hour", hr = "hour", d = "day"
 )
 cf_calendars <- c(
   standard = "standard", gregorian = "standard", proleptic_gregorian = "proleptic_gregorian",
-  julian = "julian", noleap = "noleap", `365_day` = "noleap", all_leap = "all_leap", `366_day` = "all_leap",
-  `360_day` = "360_day", none = "none"
+  julian = "julian", noleap = "noleap", `365_day` = "noleap", all_leap = "all_leap",
+  `366_day` = "all_leap", `360_day` = "360_day", none = "none"
 )
 
-# Numbers to seconds since 1970. `single`: whether the numbers are of single precision, which is minutes where
-# days are counted over a century; then the coarsest clock that fits is meant.
+# Numbers to seconds since 1970. `single`: whether the numbers are of single precision, which is
+# minutes where days are counted over a century; then the coarsest clock that fits is meant.
 # `impossible` holds the first date that no real calendar has, as text.
 cf_seconds <- function(values, units, calendar, single = FALSE, call = rlang::caller_env()) {
   told <- read_cf_units(units, call)
@@ -372,13 +377,16 @@ cf_calendar <- function(calendar, call) {
   calendar <- tolower(calendar %||% "standard")
   if (!calendar %in% names(cf_calendars)) {
     known <- unique(unname(cf_calendars))
-    abort_input(c("The file's calendar {.val {calendar}} is not known.", i = "Known are {.val {known}}.",
+    abort_input(c("The file's calendar {.val {calendar}} is not known.",
+                  i = "Known are {.val {known}}.",
                   i = "Count its steps with {.code time_as = \"steps\"}."), call = call)
   }
   cf_calendars[[calendar]]
 }
 
-is_cf_time <- function(units) grepl("^\\s*[A-Za-z]+\\s+since\\s+", units %||% "", ignore.case = TRUE)
+is_cf_time <- function(units) {
+  grepl("^\\s*[A-Za-z]+\\s+since\\s+", units %||% "", ignore.case = TRUE)
+}
 
 read_cf_units <- function(units, call) {
   found <- regmatches(units, regexec(paste0(
@@ -387,7 +395,8 @@ read_cf_units <- function(units, call) {
     "\\s*(Z|UTC|GMT|[-+][0-9]{1,2}(?::?[0-9]{2})?)?\\s*$"
   ), units, perl = TRUE))[[1]]
   word <- if (length(found)) tolower(found[2])
-  word <- if (length(word)) sub("s$", "", if (nchar(word) > 2) word else paste0(word, if (word == "s") "s"))
+  word <- if (length(word)) sub("s$", "",
+                                if (nchar(word) > 2) word else paste0(word, if (word == "s") "s"))
   if (length(word) && word %in% names(cf_short)) word <- cf_short[[word]]
   if (length(word) == 0 || !word %in% c(names(cf_units), "month", "year")) {
     abort_input(c("The units of time {.val {units}} cannot be read.",
@@ -458,15 +467,18 @@ model_seconds <- function(values, told, calendar, slack) {
   bad <- which(day > real)
   list(
     seconds = gregorian_days(year, month, day) * 86400 + total - days * 86400,
-    impossible = if (length(bad)) sprintf("%04d-%02d-%02d", year[bad[1]], month[bad[1]], day[bad[1]])
+    impossible = if (length(bad)) sprintf("%04d-%02d-%02d", year[bad[1]], month[bad[1]],
+                                          day[bad[1]])
   )
 }
 
-# Months since a date are whole ones, not the twelfths of a mean year that the unit stands for elsewhere.
+# Months since a date are whole ones, not the twelfths of a mean year that the unit stands for
+# elsewhere.
 cf_months <- function(values, told, calendar, call) {
   if (any(abs(values - round(values)) > 1e-6, na.rm = TRUE) || told$day > 28) {
     abort_input(c("Times are counted in {told$unit}s, and are no whole ones.",
-                  i = "Only whole months and years after a day up to the 28th name dates."), call = call)
+                  i = "Only whole months and years after a day up to the 28th name dates."),
+                  call = call)
   }
   months <- told$year * 12 + told$month - 1 + round(values) * if (told$unit == "year") 12 else 1
   gregorian_days(floor(months / 12), months %% 12 + 1, told$day) * 86400 + told$clock

@@ -1,28 +1,29 @@
-# Stamps as other programs write them, in the forms that the core reads. Text that the core reads already
-# stays as it is.
+# Stamps as other programs write them, in the forms that the core reads. Text that the core reads
+# already stays as it is.
 
 # Months by their names and short forms, in the languages whose names are no English ones.
 month_words <- list(
-  c("januar", "jaenner", "j\u00e4nner", "janvier", "janv", "enero", "ene", "gennaio", "gen", "januari",
-    "janeiro",
+  c("januar", "jaenner", "j\u00e4nner", "janvier", "janv", "enero", "ene", "gennaio", "gen",
+    "januari", "janeiro",
     "tammikuu", "styczen", "stycze\u0144", "jan"),
-  c("februar", "feber", "f\u00e9vrier", "fevrier", "f\u00e9vr", "fevr", "febrero", "febbraio", "februari",
-    "fevereiro",
+  c("februar", "feber", "f\u00e9vrier", "fevrier", "f\u00e9vr", "fevr", "febrero", "febbraio",
+    "februari", "fevereiro",
     "fev", "helmikuu", "luty", "feb"),
-  c("m\u00e4rz", "maerz", "m\u00e4r", "mrz", "mars", "marzo", "maart", "mrt", "mar\u00e7o", "marco", "marts",
-    "maaliskuu", "marzec", "mar"),
+  c("m\u00e4rz", "maerz", "m\u00e4r", "mrz", "mars", "marzo", "maart", "mrt", "mar\u00e7o", "marco",
+    "marts", "maaliskuu", "marzec", "mar"),
   c("april", "avril", "avr", "abril", "abr", "aprile", "huhtikuu", "kwiecie\u0144", "apr"),
   c("mai", "mayo", "maggio", "mag", "mei", "maio", "maj", "toukokuu", "may"),
   c("juni", "juin", "junio", "giugno", "giu", "junho", "kes\u00e4kuu", "czerwiec", "jun"),
   c("juli", "juillet", "juil", "julio", "luglio", "lug", "julho", "hein\u00e4kuu", "lipiec", "jul"),
-  c("august", "ao\u00fbt", "aout", "agosto", "ago", "augustus", "augusti", "elokuu", "sierpie\u0144", "aug"),
-  c("september", "septembre", "septiembre", "setiembre", "settembre", "setembro", "sept", "set", "syyskuu",
-    "wrzesie\u0144", "sep"),
+  c("august", "ao\u00fbt", "aout", "agosto", "ago", "augustus", "augusti", "elokuu",
+    "sierpie\u0144", "aug"),
+  c("september", "septembre", "septiembre", "setiembre", "settembre", "setembro", "sept", "set",
+    "syyskuu", "wrzesie\u0144", "sep"),
   c("oktober", "octobre", "octubre", "ottobre", "outubro", "okt", "ott", "out", "lokakuu",
     "pa\u017adziernik", "oct"),
   c("november", "novembre", "noviembre", "novembro", "marraskuu", "listopad", "nov"),
-  c("dezember", "d\u00e9cembre", "decembre", "d\u00e9c", "diciembre", "dic", "dicembre", "dezembro", "dez",
-    "december", "desember", "joulukuu", "grudzie\u0144", "dec")
+  c("dezember", "d\u00e9cembre", "decembre", "d\u00e9c", "diciembre", "dic", "dicembre", "dezembro",
+    "dez", "december", "desember", "joulukuu", "grudzie\u0144", "dec")
 )
 
 # Years of two digits lie between these.
@@ -36,7 +37,8 @@ usual_stamps <- function(text, name, aloud = TRUE) {
     return(text)
   }
   years <- all(grepl("^[0-9]{4}[/-][0-9]{2}$", some))
-  read <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 6L) | cpp_read_stamps(some, 2L)$trouble %in% c(0L, 6L)
+  read <- cpp_read_stamps(some, 1L)$trouble %in% c(0L, 6L) |
+    cpp_read_stamps(some, 2L)$trouble %in% c(0L, 6L)
   if (all(read) && !years) {
     return(text)
   }
@@ -44,7 +46,9 @@ usual_stamps <- function(text, name, aloud = TRUE) {
   split <- split_year_stamps(distinct)
   if (!is.null(split)) {
     first <- some[1]
-    if (aloud) tell(c(i = "{.val {first}} in {.field {name}} and its like are read as years, by the first."))
+    if (aloud) {
+      tell(c(i = "{.val {first}} in {.field {name}} and its like are read as years, by the first."))
+    }
     return(split[match(text, distinct)])
   }
   if (all(read)) {
@@ -52,8 +56,10 @@ usual_stamps <- function(text, name, aloud = TRUE) {
   }
   made <- distinct
   news <- character()
-  for (rule in list(weekday_stamps, zone_word_stamps, run_together_stamps, month_word_stamps, period_stamps,
-                    short_year_stamps, decimal_year_stamps, serial_stamps, counted_seconds_stamps)) {
+  for (rule in list(weekday_stamps, zone_word_stamps, run_together_stamps, month_word_stamps,
+                    period_stamps,
+                    short_year_stamps, decimal_year_stamps, serial_stamps,
+                    counted_seconds_stamps)) {
     changed <- rule(made, name)
     if (!identical(changed$text, made)) news <- c(news, changed$news)
     made <- changed$text
@@ -61,7 +67,9 @@ usual_stamps <- function(text, name, aloud = TRUE) {
   if (identical(made, distinct)) {
     return(text)
   }
-  if (aloud && length(news)) tell(c(i = verbatim(paste0(name, ": ", paste(news, collapse = "; "), "."))))
+  if (aloud && length(news)) {
+    tell(c(i = verbatim(paste0(name, ": ", paste(news, collapse = "; "), "."))))
+  }
   out <- text
   held <- !is.na(text)
   out[held] <- made[match(text[held], distinct)]
@@ -81,7 +89,8 @@ split_year_stamps <- function(text) {
 # Wed, 14 Jun 2023: the day of the week says nothing new.
 weekday_stamps <- function(text, name) {
   english <- paste(c(weekday_names, substr(weekday_names, 1, 3)), collapse = "|")
-  list(text = sub(paste0("^(?:[[:alpha:]]{2,10}\\.?, +|(?i:", english, ")\\.? +)(?=[0-9[:alpha:]])"), "",
+  list(text = sub(paste0("^(?:[[:alpha:]]{2,10}\\.?, +|(?i:", english,
+                         ")\\.? +)(?=[0-9[:alpha:]])"), "",
                   text, perl = TRUE))
 }
 
@@ -141,7 +150,8 @@ run_together_stamps <- function(text, name) {
   if (!all(lengths(parts) == 7)) {
     return(list(text = text))
   }
-  numbers <- vapply(parts, function(p) as.numeric(c(p[2:6], if (nzchar(p[7])) p[7] else 0)), numeric(6))
+  numbers <- vapply(parts, function(p) as.numeric(c(p[2:6], if (nzchar(p[7])) p[7] else 0)),
+                    numeric(6))
   high <- c(2200, 12, 31, 23, 59, 59)
   low <- c(1500, 1, 1, 0, 0, 0)
   if (any(numbers < low | numbers > high)) {
@@ -162,7 +172,8 @@ month_word_stamps <- function(text, name) {
   }
   out <- text
   swap <- out[has]
-  regmatches(swap, regexpr("[[:alpha:]]{3,}\\.?", swap)) <- ifelse(is.na(at), regmatches(text, found),
+  regmatches(swap,
+             regexpr("[[:alpha:]]{3,}\\.?", swap)) <- ifelse(is.na(at), regmatches(text, found),
                                                                    english[at])
   # "14. Mar 2023" and "1 de Mar de 2023"
   swap <- gsub("^([0-9]{1,2})\\. ?", "\\1 ", gsub(" (de|del|of) ", " ", swap))
@@ -177,8 +188,10 @@ short_year_stamps <- function(text, name) {
     ifelse(year < century_from, year + 100, year)
   }
   forms <- c(
-    "^([A-Za-z]{3,9}[-/ .']+)([0-9]{2})()$", "^([0-9]{1,2}[-/ .]?[A-Za-z]{3,9}[-/ .,']*)([0-9]{2})(|[ T].*)$",
-    "^([0-9]{1,2}/[0-9]{1,2}/)([0-9]{2})(|[ T].*)$", "^([0-9]{1,2}\\.[0-9]{1,2}\\.)([0-9]{2})(|[ T].*)$"
+    "^([A-Za-z]{3,9}[-/ .']+)([0-9]{2})()$",
+    "^([0-9]{1,2}[-/ .]?[A-Za-z]{3,9}[-/ .,']*)([0-9]{2})(|[ T].*)$",
+    "^([0-9]{1,2}/[0-9]{1,2}/)([0-9]{2})(|[ T].*)$",
+    "^([0-9]{1,2}\\.[0-9]{1,2}\\.)([0-9]{2})(|[ T].*)$"
   )
   out <- text
   for (form in forms) {
@@ -190,7 +203,8 @@ short_year_stamps <- function(text, name) {
     if (form == forms[2]) lead <- gsub("[-/.,' ]+", " ", sub("([0-9])([A-Za-z])", "\\1 \\2", lead))
     out[hit] <- paste0(lead, year, sub(form, "\\3", text[hit]))
   }
-  list(text = out, news = paste0("years of two digits are read as ", century_from, " to ", century_from + 99))
+  list(text = out,
+       news = paste0("years of two digits are read as ", century_from, " to ", century_from + 99))
 }
 
 # 1958.2083: the start or the middle of a month, a quarter or a year.
@@ -228,7 +242,8 @@ serial_stamps <- function(text, name) {
   seconds <- round((as.numeric(given) - 25569) * 86400)
   whole <- all(seconds %% 86400 == 0)
   out <- text
-  out[nzchar(text)] <- format(.POSIXct(seconds, tz = "UTC"), if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M:%S")
+  out[nzchar(text)] <- format(.POSIXct(seconds, tz = "UTC"),
+                              if (whole) "%Y-%m-%d" else "%Y-%m-%d %H:%M:%S")
   list(text = out, news = "numbers are read as days that a spreadsheet counts from 1900")
 }
 
@@ -258,7 +273,8 @@ seconds_of_days <- function(date) {
   if (!is.null(read) && all(read$trouble == 0L & read$kind == 1L)) read$seconds
 }
 
-# One column of both, under the date's name: stamps where every row holds both, text for the reader else.
+# One column of both, under the date's name: stamps where every row holds both, text for the reader
+# else.
 join_clock <- function(date, clock) {
   if (is.character(clock) && length(date) == length(clock)) {
     days <- seconds_of_days(date)
@@ -292,7 +308,8 @@ wall_clock <- function(seconds) {
             kinds = 2L^(match("local", stamp_kinds) - 1L))
 }
 
-# Some of the values that a column of text holds: of its first cells, or of all where these are empty.
+# Some of the values that a column of text holds: of its first cells, or of all where these are
+# empty.
 some_cells <- function(text, most) {
   few <- utils::head(text, 5000)
   few <- few[!is.na(few) & nzchar(few)]

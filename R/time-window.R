@@ -23,8 +23,8 @@
 #' `centred()` has the stamp in its middle; with regular stamps it holds the
 #' same number of steps on both sides, so that `length` must be an odd number
 #' of steps. `since_start()` grows from the first stamp. In `fading()` a value of age a weighs
-#' 2^(-a / half_life), by elapsed time; alpha is 1 - 2^(-1 / half_life) for a half-life in steps, and the
-#' mean age half_life / log(2).
+#' 2^(-a / half_life), by elapsed time; alpha is 1 - 2^(-1 / half_life) for a half-life in steps,
+#' and the mean age half_life / log(2).
 #' @references Henderson, R. (1916). Note on graduation by adjusted average. Transactions of
 #'   the Actuarial Society of America 17, 43-48.
 #' @seealso [roll()], [change()], [rebase()], [stabilise()], [remove_seasons()]
@@ -125,7 +125,11 @@ format.kairon_window <- function(x, ...) {
   if (x$side == "since_start") {
     return("from the first value on")
   }
-  size <- if (is.null(x$steps)) plural(x$step$n, x$step$word) else plural(signif(x$steps, 4), "step")
+  size <- if (is.null(x$steps)) {
+    plural(x$step$n, x$step$word)
+  } else {
+    plural(signif(x$steps, 4), "step")
+  }
   if (x$side == "fading") {
     word <- if (identical(x$by, "mean_age") && is.null(x$steps)) "mean age" else "half-life"
     return(paste0("fading, ", word, " ", size))

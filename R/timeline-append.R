@@ -2,28 +2,30 @@
 
 #' Add rows to a timeline
 #'
-#' Puts new readings into a timeline as they arrive. What is there is not read, sorted or checked again.
+#' Puts new readings into a timeline as they arrive. What is there is not read, sorted or checked
+#' again.
 #'
 #' @param x A timeline.
-#' @param new Later rows of the same columns: a data frame, whose stamps are read as [timeline()] reads them
-#'   in the zone of `x`, or a timeline. Columns that are missing in `new` are missing values, attributes are
-#'   those of the series; a series may be new.
-#' @param repeats For a stamp that its series has already: `"refuse"` (an error that shows the first;
-#' nothing is
-#'   added), `"first"` keeps what is there, `"last"` takes the new reading. Of a stamp that stands several
-#'   times in `new`, the first or the last counts.
+#' @param new Later rows of the same columns: a data frame, whose stamps are read as [timeline()]
+#'   reads them in the zone of `x`, or a timeline. Columns that are missing in `new` are missing
+#'   values, attributes are those of the series; a series may be new.
+#' @param repeats For a stamp that its series has already: `"refuse"` (an error that shows the
+#' first; nothing is
+#'   added), `"first"` keeps what is there, `"last"` takes the new reading. Of a stamp that stands
+#'   several times in `new`, the first or the last counts.
 #' @param late For a reading older than the last one of its series: `"accept"` puts it in its place,
 #' `"refuse"`
 #'   is an error, `"drop"` keeps it aside in [rejects()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns The timeline with the new rows. A note says how many came late or repeated a stamp. A regular
-#'   cadence stays where all stamps lie on it, and is looked for anew where one does not.
-#' @details For a single series, the cost of a call grows with the number of new rows alone: its columns are
-#' kept with room to grow. Of several series the columns are copied once, since their rows lie one series
-#' after the other. Rolling statistics are carried on by `roll(carry = )`, fitted methods by [advance()].
+#' @returns The timeline with the new rows. A note says how many came late or repeated a stamp. A
+#'   regular cadence stays where all stamps lie on it, and is looked for anew where one does not.
+#' @details For a single series, the cost of a call grows with the number of new rows alone: its
+#' columns are kept with room to grow. Of several series the columns are copied once, since their
+#' rows lie one series after the other. Rolling statistics are carried on by `roll(carry = )`,
+#' fitted methods by [advance()].
 #' @section Error types:
-#' `kairon_error_input` for columns that do not fit, stamps that cannot be read, repeats and late rows that
-#' are refused. `x` is never changed.
+#' `kairon_error_input` for columns that do not fit, stamps that cannot be read, repeats and late
+#' rows that are refused. `x` is never changed.
 #' @seealso [fetching], [demo_archive()], [database-bridge], [remote-timelines], [table-neighbours]
 #' @examples
 #' pressure <- demo_timeline("pressure")
@@ -64,7 +66,8 @@ append_rows <- function(x, new, repeats = c("refuse", "first", "last"),
   with_rejects(out, rejected)
 }
 
-# The new rows with the columns of `x`, sorted: data, seconds, rows (their number in `new`), rejects.
+# The new rows with the columns of `x`, sorted: data, seconds, rows (their number in `new`),
+# rejects.
 fresh_rows <- function(x, new, call = rlang::caller_env()) {
   meta <- timeline_meta(x)
   data <- plain_frame(new)
@@ -113,8 +116,11 @@ same_columns <- function(x, data, seconds, rows, call) {
   data[[meta$time]] <- from_seconds(seconds, meta$type, meta$zone)
   for (m in measures) {
     if (is.null(data[[m]])) data[[m]] <- rep(NA_real_, nrow(data))
-    number <- suppressWarnings(as.double(if (is.factor(data[[m]])) as.character(data[[m]]) else data[[m]]))
-    if (any(is.na(number) & !is.na(data[[m]]))) check_text_measure(data[[m]], m, TRUE, rows, "row", call)
+    number <-
+      suppressWarnings(as.double(if (is.factor(data[[m]])) as.character(data[[m]]) else data[[m]]))
+    if (any(is.na(number) & !is.na(data[[m]]))) {
+      check_text_measure(data[[m]], m, TRUE, rows, "row", call)
+    }
     data[[m]] <- number
   }
   data <- complete_companions(data, companion_roles(meta))
@@ -131,7 +137,8 @@ same_columns <- function(x, data, seconds, rows, call) {
                     x = "Row {at} of {.arg new} gives it another value."), call = call)
     }
   }
-  for (name in setdiff(names(x), names(data))) data[[name]] <- x[[name]][rep(NA_integer_, nrow(data))]
+  for (name in setdiff(names(x),
+                       names(data))) data[[name]] <- x[[name]][rep(NA_integer_, nrow(data))]
   data[names(x)]
 }
 
@@ -140,7 +147,11 @@ series_ends <- function(x) {
   series <- timeline_meta(x)$series
   breaks <- series_breaks(x, series)
   first <- breaks[-length(breaks)] + 1L
-  keys <- if (length(series)) as_plain(x)[first, series, drop = FALSE] else data.frame(row.names = first)
+  keys <- if (length(series)) {
+    as_plain(x)[first, series, drop = FALSE]
+  } else {
+    data.frame(row.names = first)
+  }
   list(breaks = breaks, keys = keys)
 }
 
@@ -190,7 +201,8 @@ abort_fresh_repeats <- function(fresh, at, how, call) {
   abort_input(c(
     "Stamps must differ within a series.",
     x = "The stamps of {n} row{?s} of {.arg new} {how}, the first in row {row}.",
-    i = "Say {.code repeats = \"first\"} to keep the earlier reading, {.code \"last\"} to take the later one."
+    i = "Say {.code repeats = \"first\"} to keep the earlier reading, {.code \"last\"} to take \\
+         the later one."
   ), locations = fresh$rows[at], call = call)
 }
 
@@ -204,7 +216,9 @@ abort_late <- function(fresh, at, call = rlang::caller_env()) {
 }
 
 say_arrivals <- function(late, repeated, rule, repeats) {
-  if (late && rule == "drop") tell(c(i = "{late} row{?s} came late and {?was/were} kept aside in rejects()."))
+  if (late && rule == "drop") {
+    tell(c(i = "{late} row{?s} came late and {?was/were} kept aside in rejects()."))
+  }
   if (late && rule != "drop") {
     tell(c(i = "{late} row{?s} came late and {?was/were} put in {?its/their} place."))
   }
@@ -296,7 +310,8 @@ settle_appended <- function(x, fresh) {
   }
   meta$cadence <- find_cadence(x)
   if (!is_regular_cadence(meta$cadence) && is_regular(x)) {
-    tell(c("!" = "The new stamps are off the cadence ({format(timeline_meta(x)$cadence)}): the timeline is \\
+    tell(c("!" = "The new stamps are off the cadence ({format(timeline_meta(x)$cadence)}): the \\
+                  timeline is \\
                   irregular now."))
   }
   attr(x, "timeline") <- meta

@@ -24,14 +24,18 @@ reading_intervals <- function(x, rows, closed, alone = FALSE) {
   list(begin = begin, end = period_end(source, k, begin, rows$zone))
 }
 
-# With bins closed on the right a stamp ends the interval that it stands for, unless it lies within its
-# period.
+# With bins closed on the right a stamp ends the interval that it stands for, unless it lies within
+# its period.
 shifted_back <- function(source, closed) {
   as.numeric(closed == "right" && source$stamp == "start" && source$stamp_day < 0)
 }
 
 period_end <- function(source, k, begin, zone) {
-  if (source$unit == "weekday") cpp_shift_calendar(begin, zone, 0, 1) else period_start(source, k + 1, zone)
+  if (source$unit == "weekday") {
+    cpp_shift_calendar(begin, zone, 0, 1)
+  } else {
+    period_start(source, k + 1, zone)
+  }
 }
 
 # First and last instant of the time that each series speaks of.
@@ -93,10 +97,13 @@ make_bins <- function(x, rows, target, extent = "each", closed = "left", whole =
   k <- cpp_spaced(breaks, as.double(first), 1)
   out <- list(
     period = k, breaks = breaks, owner = cpp_runs(breaks, seq_along(size)), closed = closed,
-    type = stamp_type(meta$type, target), instants = stamps_in_row(target, k, first, breaks, rows$zone)
+    type = stamp_type(meta$type, target),
+    instants = stamps_in_row(target, k, first, breaks, rows$zone)
   )
   out$stamps <- out$instants
-  if (out$type == "date" && meta$type == "instant") out$stamps <- cpp_local_of(out$stamps, rows$zone)
+  if (out$type == "date" && meta$type == "instant") {
+    out$stamps <- cpp_local_of(out$stamps, rows$zone)
+  }
   if (instants_only) {
     return(out)
   }
@@ -126,7 +133,8 @@ bin_sizes <- function(bins) {
 # Stamps of whole local days are dates.
 stamp_type <- function(type, target) {
   whole_days <- target$unit %in% c("day", "month", "weekday") && target$day_start == 0
-  if (type == "instant" && whole_days) "date" else if (type == "date" && !whole_days) "instant" else type
+  if (type == "instant" && whole_days) "date" else if (type == "date" &&
+                                                       !whole_days) "instant" else type
 }
 
 check_size <- function(rows, call = rlang::caller_env()) {
@@ -178,7 +186,9 @@ unfinished_bins <- function(spans, rows, bins, target, first) {
     slack <- 1.5 * slack
   }
   series <- seq_along(first)
-  place <- function(at) pmin(pmax(period_of(target, at, rows$zone) - first, 0), diff(bins$breaks) - 1)
+  place <- function(at) {
+    pmin(pmax(period_of(target, at, rows$zone) - first, 0), diff(bins$breaks) - 1)
+  }
   head <- place(spans$first)
   tail <- place(spans$last - 1e-3)
   low <- bins$edges[first_edges(bins$breaks) + head]

@@ -11,10 +11,9 @@
 #'
 #' @param data A data frame.
 #' @param time The time column, bare or as a string, or [from_parts()] of columns, such as
-#'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text in ISO
-#'   8601 and the common written forms
-#'   (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`, `"2031Q3"`). When left
-#'   out, the one column that holds stamps is taken.
+#'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text
+#'   in ISO 8601 and the common written forms (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`,
+#'   `"2031Q3"`). When left out, the one column that holds stamps is taken.
 #' @param series Columns that tell series apart; none for a single series.
 #' @param amounts Measures that are amounts, accumulated over an interval (rain,
 #'   volume, sales): they are summed and spread, where levels are averaged and
@@ -90,7 +89,11 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
     if (is.character(made) && length(made) == 1 && made %in% names(data)) {
       return(list(data = data, name = made, parts = character()))
     }
-    name <- if ("time" %in% names(data)) make.unique(c(names(data), "time"))[ncol(data) + 1] else "time"
+    name <- if ("time" %in% names(data)) {
+      make.unique(c(names(data), "time"))[ncol(data) + 1]
+    } else {
+      "time"
+    }
     data[[name]] <- made
     return(list(data = data, name = name, parts = intersect(all.vars(expr), names(data))))
   }
@@ -163,10 +166,13 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   }
   check_roles(roles, time, call)
   beside <- Filter(length, roles$beside) %||% list()
-  if (length(beside) == 0) beside <- adopt_companions(data, setdiff(names(data), c(time, roles$series)))
+  if (length(beside) == 0) {
+    beside <- adopt_companions(data, setdiff(names(data), c(time, roles$series)))
+  }
   data <- settle_companions(data, beside)
   roles$beside <- beside
-  stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows, where, call)
+  stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows,
+                         where, call)
   bad <- which(nzchar(stamps$reason))
   rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
   if (length(bad)) {
@@ -192,8 +198,10 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   if (!identical(.row_names_info(data), -nrow(data))) rownames(data) <- NULL
   settled <- settle_repeats(data, roles$series, measures, repeats, stamps, call)
   meta <- new_record(
-    time, roles$series, kinds, known_units(measures, units, call), roles$attributes, stamps$zone, stamps$type,
-    beside = beside[names(beside) %in% measures], raw = Filter(function(name) name %in% measures, roles$raw),
+    time, roles$series, kinds, known_units(measures, units, call), roles$attributes, stamps$zone,
+    stamps$type,
+    beside = beside[names(beside) %in% measures],
+    raw = Filter(function(name) name %in% measures, roles$raw),
     aside = as.character(roles$drop), rejects = rejects, news = c(stamps$news, settled$news),
     repeats = settled$repeats
   )
@@ -214,7 +222,8 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
 
 # Stamps that the core made POSIXct already are taken as they are.
 as_stamps <- function(stamps) {
-  made <- inherits(stamps$seconds, "POSIXct") && identical(attr(stamps$seconds, "tzone"), stamps$zone)
+  made <- inherits(stamps$seconds, "POSIXct") &&
+    identical(attr(stamps$seconds, "tzone"), stamps$zone)
   if (made) stamps$seconds else from_seconds(stamps$seconds, stamps$type, stamps$zone)
 }
 
@@ -234,7 +243,8 @@ check_series <- function(data, series, rows, where, call) {
 # Every invariant; tests call it too.
 check_timeline <- function(x, call = rlang::caller_env()) {
   if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
-    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."), call = call)
+    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."),
+                call = call)
   }
   if (!is_timeline(x)) {
     abort_input(c(
@@ -304,10 +314,11 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
   list(data = out, news = news, seconds = stamps$seconds[keep], repeats = c(repeats))
 }
 
-# The column of text with the fewest different words that tells all rows of a stamp apart; nothing where none
-# does.
+# The column of text with the fewest different words that tells all rows of a stamp apart; nothing
+# where none does.
 splitting_column <- function(data, series, seconds) {
-  texts <- setdiff(names(data)[vapply(data, function(v) is.character(v) || is.factor(v), TRUE)], series)
+  texts <- setdiff(names(data)[vapply(data, function(v) is.character(v) || is.factor(v), TRUE)],
+                   series)
   texts <- texts[!vapply(data[texts], anyNA, TRUE)]
   texts <- texts[order(vapply(data[texts], function(v) length(unique(v)), 1L))]
   for (name in texts) {
@@ -339,8 +350,8 @@ say_building <- function(x, roles) {
 
 #' Rows that could not be read
 #'
-#' @param x A timeline. Of one whose rows stay elsewhere ([remote-timelines]) they are known once rows were
-#'   asked for.
+#' @param x A timeline. Of one whose rows stay elsewhere ([remote-timelines]) they are known once
+#'   rows were asked for.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with one row for each rejected row of the source:
 #'   `row` or `line` (where it stood), `reason` and `text` (what it held).

@@ -7,7 +7,8 @@ declared_cadence <- function(x, declared, call = rlang::caller_env()) {
   free <- is.null(attr(declared, "starts"))
   attr(declared, "starts") <- NULL
   if (isFALSE(declared$regular)) {
-    abort_input(c("{.arg cadence} must be a regular step.", x = "It is {format(declared)}."), call = call)
+    abort_input(c("{.arg cadence} must be a regular step.", x = "It is {format(declared)}."),
+                call = call)
   }
   counts <- timeline_meta(x)$type == "step"
   if (counts != (declared$unit == "step")) {
@@ -71,7 +72,8 @@ abort_off_cadence <- function(x, cadence, rows, share, call) {
   abort_input(c(
     "The stamps do not lie on the cadence that was declared: {meant}.",
     x = "{count} of {nrow(x)} stamps {?is/are} off that grid, the first at {first}.",
-    i = "Leave {.arg cadence} out to have it found, or bring the readings onto a grid with {.fn resample}."
+    i = "Leave {.arg cadence} out to have it found, or bring the readings onto a grid with \\
+         {.fn resample}."
   ), call = call)
 }
 
@@ -271,7 +273,8 @@ search_cycles <- function(values, breaks, cadence, between = NULL, level = 0.002
   known <- known_cycles(cadence)
   between <- between %||% c(2, 0)
   found <- call_core(cpp_find_cycles(
-    values, breaks, known, known[names(known) %in% c("day", "week", "year")], between[1], between[2], level,
+    values, breaks, known, known[names(known) %in% c("day", "week", "year")], between[1],
+    between[2], level,
       as.integer(most), core_threads()
   ))
   found$season <- cycle_name(found$steps, known)
@@ -291,8 +294,9 @@ cycle_name <- function(steps, known) {
 # Most series that are searched to find the season of a table.
 most_searched <- 20L
 
-# The seasons of a measure, as named whole steps, the shortest first: the one rule of all verbs and methods.
-# `found` says whether they stand out in the values; else it is the usual one of the cadence.
+# The seasons of a measure, as named whole steps, the shortest first: the one rule of all verbs and
+# methods. `found` says whether they stand out in the values; else it is the usual one of the
+# cadence.
 default_seasons <- function(x, measure = NULL, rows = rows_of(x)) {
   cadence <- timeline_meta(x)$cadence
   usual <- usual_season(cadence)
@@ -308,9 +312,9 @@ default_seasons <- function(x, measure = NULL, rows = rows_of(x)) {
   structure(settled_seasons(found, usual, x[[measure]], rows), found = TRUE)
 }
 
-# Of the seasons found in at least half of the series looked at: cycles of the calendar where there are any;
-# else of those found and the usual one the one whose profile tells most of the values. One within another
-# of at most 24 steps says nothing more.
+# Of the seasons found in at least half of the series looked at: cycles of the calendar where there
+# are any; else of those found and the usual one the one whose profile tells most of the values. One
+# within another of at most 24 steps says nothing more.
 settled_seasons <- function(seasons, usual, values, rows) {
   named <- !startsWith(names(seasons), "season_")
   if (any(named)) {
@@ -329,7 +333,8 @@ settled_seasons <- function(seasons, usual, values, rows) {
   size <- diff(rows$breaks)
   some <- unique(round(seq(1, length(size), length.out = min(length(size), most_searched))))
   told <- vapply(seasons, function(m) {
-    mean(vapply(some, function(s) profile_share(values[(rows$breaks[s] + 1):rows$breaks[s + 1]], m), 1))
+    mean(vapply(some, function(s) profile_share(values[(rows$breaks[s] + 1):rows$breaks[s + 1]], m),
+                1))
   }, 1)
   # The shortest that tells as much as any, within what chance adds.
   good <- seasons[told >= max(told) - 0.02]
@@ -351,7 +356,8 @@ seasons_in <- function(values, rows, cadence) {
   key <- key[!duplicated(paste(cycles$series, key)) & cycles$whole >= 2]
   often <- table(key)
   often <- names(often)[often >= length(some) / 2]
-  steps <- vapply(often, function(name) round(stats::median(cycles$whole[season_key(cycles) == name])), 1)
+  steps <- vapply(often,
+                  function(name) round(stats::median(cycles$whole[season_key(cycles) == name])), 1)
   sort(steps)
 }
 
@@ -382,8 +388,8 @@ one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_o
   }
   first <- seasons[1]
   attributes(first) <- list(names = names(seasons)[1])
-  source <- if (attr(seasons,
-                     "found")) "found in the values" else "the usual one; none stands out in the values"
+  found <- attr(seasons, "found")
+  source <- if (found) "found in the values" else "the usual one; none stands out in the values"
   tell(c(i = "Season: {season_length(first)}, {source}; choose another with {.arg {arg}}."))
   first
 }
@@ -396,15 +402,15 @@ cadence_periods <- function(x, rows) {
   k[n + seq_len(n)] - k[seq_len(n)] + 1
 }
 
-# The share of the variance around a centred mean that the means of the places tell, corrected for their
-# number.
+# The share of the variance around a centred mean that the means of the places tell, corrected for
+# their number.
 profile_share <- function(v, m) {
   n <- length(v)
   if (n < 2 * m + 1) {
     return(-Inf)
   }
-  rest <- v - cpp_kernel_means(as.double(v), c(0L, n), rep(1, 2 * (m %/% 2) + 1), as.integer(m %/% 2),
-                               1L)$value
+  rest <- v - cpp_kernel_means(as.double(v), c(0L, n), rep(1, 2 * (m %/% 2) + 1),
+                               as.integer(m %/% 2), 1L)$value
   place <- (seq_len(n) - 1) %% m
   ok <- is.finite(rest)
   means <- stats::ave(rest[ok], place[ok])
@@ -418,9 +424,10 @@ profile_share <- function(v, m) {
 
 # Which series have ended: one rule for inspect(), standing(), forecast() and backtest().
 
-# Silent before the common end for more than two of its own longest pauses, and for more than two usual cycles
-# of the cadence (three steps at least). `x` is a timeline of several series or of one; a series without a
-# value has ended. Where readings are irregular, a twentieth of the whole span stands for the cycle.
+# Silent before the common end for more than two of its own longest pauses, and for more than two
+# usual cycles of the cadence (three steps at least). `x` is a timeline of several series or of one;
+# a series without a value has ended. Where readings are irregular, a twentieth of the whole span
+# stands for the cycle.
 ended_series <- function(x, measures, rows = rows_of(x)) {
   meta <- timeline_meta(x)
   regular <- is_regular_cadence(meta$cadence)

@@ -186,7 +186,8 @@ check_finite <- function(x, m, rows, call = rlang::caller_env()) {
     at <- show_stamp(rows$seconds[bad[1]], meta$type, meta$zone)
     abort_input(c(
       "{.field {m}} has {length(bad)} infinite value{?s}, the first at {at}.",
-      i = "Make such values missing first: {.code vet()} with {.code limits()}, then {.code repair()}."
+      i = "Make such values missing first: {.code vet()} with {.code limits()}, then \\
+           {.code repair()}."
     ), call = call)
   }
   if (all(is.na(x[[m]]))) {
@@ -226,7 +227,8 @@ set_origins <- function(x, measure, codes) {
 
 # Marks values that were put in.
 mark_filled <- function(x, measure, filled, origin) {
-  codes <- cpp_filled_codes(x[[measure]], standard_origins(x, measure), filled, match(origin, origin_levels))
+  codes <- cpp_filled_codes(x[[measure]], standard_origins(x, measure), filled,
+                            match(origin, origin_levels))
   set_companion(x, measure, "origin", structure(codes, levels = origin_levels, class = "factor"))
 }
 

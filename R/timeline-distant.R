@@ -1,6 +1,7 @@
-# Timelines whose rows lie elsewhere: in a database, or in files too large for memory. They answer three
-# questions, each in a pass over the rows or a few: where each series begins and ends (facts), sums over small
-# cells of time (cells), and what each series is like (cards). Everything else is worked out from those.
+# Timelines whose rows lie elsewhere: in a database, or in files too large for memory. They answer
+# three questions, each in a pass over the rows or a few: where each series begins and ends (facts),
+# sums over small cells of time (cells), and what each series is like (cards). Everything else is
+# worked out from those.
 #
 # A distant timeline is a list with
 #   meta     as of any timeline; its cadence is known when the facts are
@@ -10,7 +11,8 @@
 # and the methods read_facts(), read_cells(), read_cards() and as_timeline().
 
 new_distant <- function(meta, label, ..., class) {
-  structure(list(meta = meta, label = label, span = c(-Inf, Inf), store = new.env(parent = emptyenv()), ...),
+  structure(list(meta = meta, label = label, span = c(-Inf, Inf),
+                 store = new.env(parent = emptyenv()), ...),
             class = c(class, "kairon_distant"))
 }
 
@@ -20,22 +22,25 @@ distant_facts <- function(x) {
   x$store$facts
 }
 
-# A data frame: series columns, attributes, `rows`, `first`, `last` (seconds), sorted as a timeline is; and
-# the cadence as the attribute "cadence", typical steps of irregular series as a column `typical`.
+# A data frame: series columns, attributes, `rows`, `first`, `last` (seconds), sorted as a timeline
+# is; and the cadence as the attribute "cadence", typical steps of irregular series as a column
+# `typical`.
 read_facts <- function(x) UseMethod("read_facts")
 
-# Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed` "right"
-# the other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each measure m `m.n`,
-# `m.sum`, and what `needs` names: `m.square` (of the distance from `shift`), `m.min`, `m.max`, `m.first`,
-# `m.last`, `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell). `needs` is a list by measure.
+# Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed`
+# "right" the other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each
+# measure m `m.n`, `m.sum`, and what `needs` names: `m.square` (of the distance from `shift`),
+# `m.min`, `m.max`, `m.first`, `m.last`, `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell).
+# `needs` is a list by measure.
 read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_cells")
 
-# For each measure of a distant timeline: `card`, a data frame with a row a series (present, finite, zeros,
-# negatives, sum, square about `shift`, min, q25, median, q75, max, first, last, last_value, unchanged);
-# `pauses`, a data frame of series, from and to (seconds) of neighbouring values further apart than a step, or
-# than three usual ones, with `usual`; `markers`, `others` and `range` for marker_words(); `tails`, the last
-# values of each series. And `cells`, the counts of read_cells() on the `grid` (from, width); `stamps`, the
-# first stamps of each series; `news`, words on how it was done.
+# For each measure of a distant timeline: `card`, a data frame with a row a series (present, finite,
+# zeros, negatives, sum, square about `shift`, min, q25, median, q75, max, first, last, last_value,
+# unchanged); `pauses`, a data frame of series, from and to (seconds) of neighbouring values further
+# apart than a step, or than three usual ones, with `usual`; `markers`, `others` and `range` for
+# marker_words(); `tails`, the last values of each series. And `cells`, the counts of read_cells()
+# on the `grid` (from, width); `stamps`, the first stamps of each series; `news`, words on how it
+# was done.
 read_cards <- function(x, facts, tail, grid) UseMethod("read_cards")
 
 # Numbers that stand for "no value" in many loggers, when they are far from the rest.
@@ -45,8 +50,8 @@ usual_markers <- c(-9999, -999, -99.99, -99, 9999, 99999, 999.9, -32768, 32767)
 most_own_cadences <- 200
 first_stamps <- 2000
 
-# Seconds above which a pause may be more than one step: steps of the calendar differ in length, and which of
-# them are gaps is found by counting periods.
+# Seconds above which a pause may be more than one step: steps of the calendar differ in length, and
+# which of them are gaps is found by counting periods.
 longest_step <- function(cadence) {
   step_seconds(cadence) * if (cadence$unit %in% c("second", "step")) 1.01 else 0.9
 }
@@ -75,7 +80,8 @@ distant_ends <- function(x) {
   new_timeline(data[c(meta$time, setdiff(names(data), meta$time))], meta)
 }
 
-# Keys that a driver gave, in the order in which a timeline sorts them, without the rows of no series.
+# Keys that a driver gave, in the order in which a timeline sorts them, without the rows of no
+# series.
 sort_facts <- function(facts, meta, label, call = rlang::caller_env()) {
   for (name in meta$series) {
     if (anyNA(facts[[name]])) {
@@ -91,14 +97,15 @@ sort_facts <- function(facts, meta, label, call = rlang::caller_env()) {
   facts
 }
 
-# What a database gave, keys first: the row of the facts of each as `series`, and the other columns as numbers
-# under their names. Keys may be called like any of them.
+# What a database gave, keys first: the row of the facts of each as `series`, and the other columns
+# as numbers under their names. Keys may be called like any of them.
 keyed_rows <- function(x, found, columns, facts) {
   own <- seq_along(x$meta$series)
   keys <- mark_text(found[own])
   names(keys) <- x$meta$series
   rest <- lapply(found[length(own) + seq_along(columns)], as.numeric)
-  list2DF(c(rlang::set_names(rest, columns), list(series = match_keys(keys, facts, x$meta))), nrow(found))
+  list2DF(c(rlang::set_names(rest, columns), list(series = match_keys(keys, facts, x$meta))),
+          nrow(found))
 }
 
 # Which row of the facts some keys stand for.
@@ -136,60 +143,65 @@ all_on <- function(x, cadence) {
 #' Timelines that stay where they are
 #'
 #' `read_timeline(con, "table", remote = TRUE)` leaves the rows in the database,
-#' `read_timeline("large.csv", remote = TRUE)` in files that need not fit into memory. Both are *distant*
-#' timelines. `during()` and `resample()` of one are only noted down; `inspect()` asks at once. Nothing is
-#' worked out before the result is asked for with `as_timeline()`, `as.data.frame()` or `plot()`.
+#' `read_timeline("large.csv", remote = TRUE)` in files that need not fit into memory. Both are
+#' *distant* timelines. `during()` and `resample()` of one are only noted down; `inspect()` asks at
+#' once. Nothing is worked out before the result is asked for with `as_timeline()`,
+#' `as.data.frame()` or `plot()`.
 #'
 #' @param x A distant timeline, or what `resample()` made of it.
 #' @param ... None.
-#' @returns `as_timeline()` gives the timeline: of a distant timeline its rows, of a resampled one the bins,
-#'   the same that `resample()` gives of the rows in memory (sums in another order may differ in the last
-#'   digit). `sql_of()` gives the statements as text.
-#' @details The bins are cut here, by the calendar and the clock changes of the timeline's zone; what is
-#' asked for are counts, sums, squares, extremes, first and last values of cells of equal length that fit
-#' into them, and for `time_mean` and amounts that bins cut how long the values of a cell hold up to its last
-#' one. Only those travel. Medians, quantiles and `mad` are ranked in the database, a few values a bin travel;
-#' for a function of your own the rows come in order, part by part. Bins that cut readings which are stamped
-#' elsewhere than at the start of their period are refused: `as_timeline()` first. A cadence is found on the
-#' first rows of some series, and then checked on every row. [inspect()] is that of the rows in memory, but
-#' for the cadence of each series, which is found on its first 2,000 stamps.
+#' @returns `as_timeline()` gives the timeline: of a distant timeline its rows, of a resampled one
+#'   the bins, the same that `resample()` gives of the rows in memory (sums in another order may
+#'   differ in the last digit). `sql_of()` gives the statements as text.
+#' @details The bins are cut here, by the calendar and the clock changes of the timeline's zone;
+#' what is asked for are counts, sums, squares, extremes, first and last values of cells of equal
+#' length that fit into them, and for `time_mean` and amounts that bins cut how long the values of a
+#' cell hold up to its last one. Only those travel. Medians, quantiles and `mad` are ranked in the
+#' database, a few values a bin travel; for a function of your own the rows come in order, part by
+#' part. Bins that cut readings which are stamped elsewhere than at the start of their period are
+#' refused: `as_timeline()` first. A cadence is found on the first rows of some series, and then
+#' checked on every row. [inspect()] is that of the rows in memory, but for the cadence of each
+#' series, which is found on its first 2,000 stamps.
 #' @section A row for each reading:
-#' `roll()`, `change()`, `vet()` and `resample()` with `at`, `between` or `within` are noted down, too, and
-#' `during()` of them says what is wanted: `during(roll(far, trailing("28 days")), "2031-03")` brings the rows
-#' of March and of the 28 days before, and has what `during(roll(x, ...), "2031-03")` has of the rows in
-#' memory. What looks at a whole series (windows since the start, spikes) and finer grids bring all rows.
-#' `season_profile()` takes some series at a time, and a figure of more than 200,000 rows is drawn of the
-#' extremes of each column of pixels. More than `options(kairon.most_rows_here = 2e7)` rows are
-#' not brought without being asked for.
+#' `roll()`, `change()`, `vet()` and `resample()` with `at`, `between` or `within` are noted down,
+#' too, and `during()` of them says what is wanted: `during(roll(far, trailing("28 days")),
+#' "2031-03")` brings the rows of March and of the 28 days before, and has what `during(roll(x,
+#' ...), "2031-03")` has of the rows in memory. What looks at a whole series (windows since the
+#' start, spikes) and finer grids bring all rows. `season_profile()` takes some series at a time,
+#' and a figure of more than 200,000 rows is drawn of the extremes of each column of pixels. More
+#' than `options(kairon.most_rows_here = 2e7)` rows are not brought without being asked for.
 #' @section Stamps of a wall clock:
-#' Where a database holds local times (`timestamp` without zone, text without an offset), they become instants
-#' by the clock changes of the timeline's zone. Rows in an hour that the clock shows twice or leaves out are
-#' refused, since the database does not tell which instant is meant; and so are stamps of several kinds, or
-#' text that SQLite cannot read.
+#' Where a database holds local times (`timestamp` without zone, text without an offset), they
+#' become instants by the clock changes of the timeline's zone. Rows in an hour that the clock shows
+#' twice or leaves out are refused, since the database does not tell which instant is meant; and so
+#' are stamps of several kinds, or text that SQLite cannot read.
 #' @section Tables on several servers:
 #' A table of PostgreSQL (14 or later) that is a foreign table, or has such ones as partitions
-#' (`postgres_fdw`), is asked place by place, in a form that each server works out by itself: what travels are
-#' counts, sums, lowest and highest values of cells, and the ends of each series. First and last values, ranks
-#' (medians), slopes, [pool_series()], the health card and the usual step of irregular series need the rows,
-#' which the first server then has sent. The table needs: `ANALYZE` of the table (without it a server may have
-#' all rows sent, and a message says so); the right to read the partitions by themselves; and is faster where
-#' its servers have `async_capable 'true'`, so that they work at the same time, and `fetch_size '10000'`.
+#' (`postgres_fdw`), is asked place by place, in a form that each server works out by itself: what
+#' travels are counts, sums, lowest and highest values of cells, and the ends of each series. First
+#' and last values, ranks (medians), slopes, [pool_series()], the health card and the usual step of
+#' irregular series need the rows, which the first server then has sent. The table needs: `ANALYZE`
+#' of the table (without it a server may have all rows sent, and a message says so); the right to
+#' read the partitions by themselves; and is faster where its servers have `async_capable 'true'`,
+#' so that they work at the same time, and `fetch_size '10000'`.
 #' @section Files:
-#' Delimited text (zipped with gzip or not), Parquet and files of DuckDB are read by DuckDB, an engine that
-#' works within R: by the package duckdb, or by adbcdrivermanager and nanoarrow with DuckDB's shared
-#' library, whose path stands in the environment variable `KAIRON_DUCKDB_LIBRARY`, or which lies in
-#' `tools::R_user_dir("kairon", "data")`. The first rows (half a megabyte) are read as ever and tell
-#' columns, kinds, units, zone and how stamps are written; what all other rows must fit. Rows with too few
-#' or too many cells and stamps that cannot be read are kept in [rejects()] with their lines; a cell that is
-#' no number ends the reading with its line. Thousands marked by commas, currencies, columns that are parted
-#' by blanks, weeks as stamps, and periods across the columns are refused: leave `remote` out. Rows may lie
-#' in any order. Stamps that repeat are found and refused, or of each the first is kept (`repeats =
-#' "first"`). A folder of Parquet is named by a pattern (`"sales/*/*.parquet"`); parts of its path such as
-#' `year=2031` become columns. The engine takes up to `options(kairon.engine_memory = "1GB")`, and lays
-#' aside on disk what does not fit; functions of your own get the rows in order, part by part. Workbooks,
-#' JSON and NetCDF are read as a whole (a `slab` of NetCDF alone).
+#' Delimited text (zipped with gzip or not), Parquet and files of DuckDB are read by DuckDB, an
+#' engine that works within R: by the package duckdb, or by adbcdrivermanager and nanoarrow with
+#' DuckDB's shared library, whose path stands in the environment variable `KAIRON_DUCKDB_LIBRARY`,
+#' or which lies in `tools::R_user_dir("kairon", "data")`. The first rows (half a megabyte) are read
+#' as ever and tell columns, kinds, units, zone and how stamps are written; what all other rows must
+#' fit. Rows with too few or too many cells and stamps that cannot be read are kept in [rejects()]
+#' with their lines; a cell that is no number ends the reading with its line. Thousands marked by
+#' commas, currencies, columns that are parted by blanks, weeks as stamps, and periods across the
+#' columns are refused: leave `remote` out. Rows may lie in any order. Stamps that repeat are found
+#' and refused, or of each the first is kept (`repeats = "first"`). A folder of Parquet is named by
+#' a pattern (`"sales/*/*.parquet"`); parts of its path such as `year=2031` become columns. The
+#' engine takes up to `options(kairon.engine_memory = "1GB")`, and lays aside on disk what does not
+#' fit; functions of your own get the rows in order, part by part. Workbooks, JSON and NetCDF are
+#' read as a whole (a `slab` of NetCDF alone).
 #' @section Error types:
-#' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database says.
+#' `kairon_error_state` for what needs the rows here; `kairon_error_database` for what the database
+#' says.
 #' @seealso [fetching], [demo_archive()], [database-bridge], [append_rows()], [table-neighbours]
 #' @examplesIf requireNamespace("RSQLite", quietly = TRUE)
 #' con <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
@@ -216,7 +228,11 @@ format.kairon_distant <- function(x, ...) {
     unit <- meta$units[[m]]
     paste0(m, " (", meta$kinds[[m]], if (nzchar(unit)) paste0(" in ", unit), ")")
   }, "")
-  series <- if (length(meta$series)) paste0("a series for each ", word_list(meta$series)) else "one series"
+  series <- if (length(meta$series)) {
+    paste0("a series for each ", word_list(meta$series))
+  } else {
+    "one series"
+  }
   limits <- show_stamp(x$span[is.finite(x$span)], meta$type, meta$zone)
   c(
     paste0("Rows of ", x$label, ", left where they are: ", series, ", by ", meta$time,
@@ -232,11 +248,11 @@ as.data.frame.kairon_distant <- function(x, row.names = NULL, optional = FALSE, 
   as.data.frame(as_timeline(x))
 }
 
-# Medians, quantiles and other statistics that need the values of a bin side by side: they are ranked where
-# the rows lie.
+# Medians, quantiles and other statistics that need the values of a bin side by side: they are
+# ranked where the rows lie.
 
-# Statistics of bins that cells do not give: for each measure of `wanted` (a list of lists of statistics by
-# label) a list of vectors, a value a bin. `closed` as in read_cells().
+# Statistics of bins that cells do not give: for each measure of `wanted` (a list of lists of
+# statistics by label) a list of vectors, a value a bin. `closed` as in read_cells().
 read_bins <- function(x, facts, bins, closed, wanted, where, call) UseMethod("read_bins")
 
 # Bins of more different lengths than this make too long a statement.
@@ -254,14 +270,14 @@ read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call)
       if (!is_ordered(statistic)) return(by_rows[[m]][[label]])
       sql <- ranks_sql(x, m, statistic, bins, closed, call)
       found <- keyed_rows(x, sql_rows(x$con, sql, call), c("bin", "size", "place", "value"), facts)
-      quantile_of_ranks(number[found$series] + found$bin, found$size, found$place, found$value, statistic,
-                        length(bins$owner))
+      quantile_of_ranks(number[found$series] + found$bin, found$size, found$place, found$value,
+                        statistic, length(bins$owner))
     }, wanted[[m]], names(wanted[[m]]), SIMPLIFY = FALSE)
   })
 }
 
-# Functions of one's own take the values of a bin as they are: rows come in order, part by part, and those
-# of the last bin are held.
+# Functions of one's own take the values of a bin as they are: rows come in order, part by part, and
+# those of the last bin are held.
 bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
   out <- lapply(wanted, lapply, function(s) rep(NA_real_, length(bins$owner)))
   held <- NULL
@@ -272,7 +288,8 @@ bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
     done <- if (all) rep(TRUE, length(starts)) else seq_along(starts) < length(starts)
     bin <- rows$bin[starts][done]
     for (m in names(wanted)) {
-      found <- range_statistics(rows[[m]], rows$seconds, as.integer(starts[done] - 1L), as.integer(to[done]),
+      found <- range_statistics(rows[[m]], rows$seconds, as.integer(starts[done] - 1L),
+                                as.integer(to[done]),
                                 wanted[[m]], where = function(i) where(bin[i]), call = call)
       for (j in seq_along(found)) out[[m]][[j]][bin] <<- found[[j]]
     }
@@ -281,7 +298,8 @@ bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
   columns <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""),
                paste(remote_seconds(x), "AS kairon_at"),
                vapply(names(wanted), function(m) sql_name(x$con, m), ""))
-  sql <- paste("SELECT", paste(columns, collapse = ", "), "FROM", x$from, remote_where(x), "ORDER BY",
+  sql <- paste("SELECT", paste(columns, collapse = ", "), "FROM", x$from, remote_where(x),
+               "ORDER BY",
                paste(c(columns[seq_along(x$meta$series)], "kairon_at"), collapse = ", "))
   sql_batches(x$con, sql, function(rows) {
     rows <- keyed_rows(x, rows, c("seconds", names(wanted)), facts)
@@ -302,12 +320,14 @@ bins_of_rows <- function(series, seconds, bins, closed) {
     here <- starts[i]:ends[i]
     # A series of n bins has n + 1 edges.
     edges <- bins$edges[(bins$breaks[s] + s):(bins$breaks[s + 1] + s)]
-    place[here] <- bins$breaks[s] + findInterval(seconds[here], edges, left.open = closed == "right")
+    place[here] <- bins$breaks[s] +
+      findInterval(seconds[here], edges, left.open = closed == "right")
   }
   place
 }
 
-# What must be added to the place of a bin on the common grid, to get the number of that bin of each series.
+# What must be added to the place of a bin on the common grid, to get the number of that bin of each
+# series.
 bin_numbers <- function(bins) {
   grid <- sort(unique(bins$edges))
   firsts <- first_edges(bins$breaks)
@@ -322,7 +342,8 @@ share_below <- function(statistic) {
   if (statistic %in% c("median", "mad")) 0.5 else as.numeric(substring(statistic, 2)) / 100
 }
 
-# Between the two values about the place of a quantile a straight line is followed, as the core does.
+# Between the two values about the place of a quantile a straight line is followed, as the core
+# does.
 quantile_of_ranks <- function(bin, size, place, value, statistic, n) {
   at <- share_below(statistic) * (size - 1)
   low <- place == floor(at)
@@ -341,7 +362,8 @@ quantile_of_ranks <- function(bin, size, place, value, statistic, n) {
 # Makes the mad of normal values their standard deviation, as in the core.
 mad_scale <- 1.4826
 
-# Values about the wanted place among those of their bin, which is numbered on the grid of all edges.
+# Values about the wanted place among those of their bin, which is numbered on the grid of all
+# edges.
 ranks_sql <- function(x, m, statistic, bins, closed, call) {
   con <- x$con
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
@@ -351,8 +373,8 @@ ranks_sql <- function(x, m, statistic, bins, closed, call) {
   ranked <- function(value, from) {
     place <- paste0("row_number() OVER ", within, " ORDER BY ", value, ") - 1 AS kairon_place")
     size <- paste0("count(*) OVER ", within, ") AS kairon_size")
-    paste0("SELECT ", list_of("kairon_bin", paste(value, "AS kairon_value"), place, size), " FROM (", from,
-           ") AS binned")
+    paste0("SELECT ", list_of("kairon_bin", paste(value, "AS kairon_value"), place, size),
+           " FROM (", from, ") AS binned")
   }
   pair <- list_of(paste(remote_seconds(x), "AS kairon_at"), paste(v, "AS kairon_value"))
   rows <- paste("SELECT", pair, "FROM", x$from, remote_where(x, paste(v, "IS NOT NULL")))
@@ -363,14 +385,16 @@ ranks_sql <- function(x, m, statistic, bins, closed, call) {
     centre <- paste0("avg(CASE WHEN kairon_place = (kairon_size - 1) ", whole_sql(con),
                      " 2 OR kairon_place = kairon_size ", whole_sql(con), " 2 ",
                      "THEN kairon_value END) OVER ", within, ")")
-    off <- paste0("SELECT ", list_of("kairon_bin"), ", abs(kairon_value - ", centre, ") AS kairon_off FROM (",
-                  placed, ") AS centred")
+    off <- paste0("SELECT ", list_of("kairon_bin"), ", abs(kairon_value - ", centre,
+                  ") AS kairon_off FROM (", placed, ") AS centred")
     placed <- ranked("kairon_off", off)
   }
   # A place more on either side, whatever the rounding there.
   target <- paste0("(kairon_size - 1) * ", sql_value(con, share_below(statistic)))
-  paste0("SELECT ", list_of("kairon_bin", "kairon_size", "kairon_place", "kairon_value"), " FROM (", placed,
-         ") AS placed WHERE kairon_place > ", target, " - 1.001 AND kairon_place < ", target, " + 1.001")
+  paste0("SELECT ", list_of("kairon_bin", "kairon_size", "kairon_place", "kairon_value"), " FROM (",
+         placed,
+         ") AS placed WHERE kairon_place > ", target, " - 1.001 AND kairon_place < ", target,
+         " + 1.001")
 }
 
 # The number of the bin that holds `kairon_at`: runs of bins of equal length, found by halves.

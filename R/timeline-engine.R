@@ -1,5 +1,5 @@
-# What the engine's rows need beside their SQL: cells that are no numbers, rows and stamps that cannot be
-# read, stamps that repeat, hours that the clock shows twice.
+# What the engine's rows need beside their SQL: cells that are no numbers, rows and stamps that
+# cannot be read, stamps that repeat, hours that the clock shows twice.
 
 define_rows <- function(con, call) {
   sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view), call)
@@ -16,7 +16,8 @@ check_cells_read <- function(con, call) {
   place <- file_place(con, found$file_path)
   found$line <- lines_of_bytes(con, place, found$byte)
   con$above <- split(found$line, factor(place, seq_along(con$told$parts)))
-  con$above <- Map(function(lines, part) unique(lines[lines <= part$skip]), con$above, con$told$parts)
+  con$above <- Map(function(lines, part) unique(lines[lines <= part$skip]), con$above,
+                   con$told$parts)
   found <- found[found$line > vapply(con$told$parts, `[[`, 1L, "skip")[place], , drop = FALSE]
   shape <- grepl("COLUMNS", found$error_type)
   key <- paste(found$file_path, found$line)
@@ -33,9 +34,11 @@ check_cells_read <- function(con, call) {
 }
 
 reject_query <- paste(
-  "SELECT s.file_path, e.line, e.line_byte_position AS byte, e.column_idx, e.error_type, e.csv_line,",
+  "SELECT s.file_path, e.line, e.line_byte_position AS byte, e.column_idx, e.error_type,",
+  "e.csv_line,",
   "e.error_message FROM reject_errors e",
-  "JOIN reject_scans s ON s.scan_id = e.scan_id AND s.file_id = e.file_id ORDER BY s.file_path, e.line"
+  "JOIN reject_scans s ON s.scan_id = e.scan_id AND s.file_id = e.file_id",
+  "ORDER BY s.file_path, e.line"
 )
 
 # Rows with a word where a stamp should be, such as the names again, are set aside whole.
@@ -101,10 +104,12 @@ abort_no_number <- function(con, bad, call) {
   column <- part$raw[first$column_idx]
   line <- first$line
   n <- nrow(bad)
-  cell <- sub(".*Could not convert string \"(.*)\" to .*", "\\1", gsub("\n", " ", first$error_message))
+  cell <- sub(".*Could not convert string \"(.*)\" to .*", "\\1",
+              gsub("\n", " ", first$error_message))
   name <- part$name
   abort_input(c(
-    "Column {.field {column}} holds text that is no number, in line {line} of {.file {name}}: {.val {cell}}.",
+    "Column {.field {column}} holds text that is no number, in line {line} of {.file {name}}: \\
+     {.val {cell}}.",
     x = if (n > 1) "There are {n} such cells.",
     i = "If it marks missing values, say {.code missing = \"{cell}\"}."
   ), call = call, .envir = environment())
@@ -131,8 +136,8 @@ told_rejects <- function(con, found) {
     reason <- if (all(is.na(cells))) {
       tolower(found$error_type[at[1]])
     } else {
-      cells <- if (grepl("MISSING", found$error_type[at[1]])) min(cells, na.rm = TRUE) else max(cells,
-                                                                                                na.rm = TRUE)
+      few <- grepl("MISSING", found$error_type[at[1]])
+      cells <- if (few) min(cells, na.rm = TRUE) else max(cells, na.rm = TRUE)
       paste0(cells, " cells, the header has ", wanted)
     }
     data.frame(line = as.numeric(found$line[at[1]]), reason = reason, text = found$csv_line[at[1]],
@@ -150,22 +155,24 @@ unread_stamps <- function(x, call) {
   con <- x$con
   if (is.null(con$told$parts)) {
     found <- sql_rows(con, con$told$unread, call)
-    return(data.frame(line = as.numeric(found$line), reason = rep("empty", nrow(found)), text = found$text,
-                      place = rep(1, nrow(found))))
+    return(data.frame(line = as.numeric(found$line), reason = rep("empty", nrow(found)),
+                      text = found$text, place = rep(1, nrow(found))))
   }
   out <- lapply(con$told$groups, function(group) {
     part <- group[[1]]
     n <- length(part$raw)
     columns <- paste0("c", seq_len(n))
     # A line break within quotes is a line, too.
-    breaks <- paste0("coalesce(length(", columns, ") - length(replace(", columns, ", chr(10), '')), 0)",
-                     collapse = " + ")
+    breaks <- paste0("coalesce(length(", columns, ") - length(replace(", columns,
+                     ", chr(10), '')), 0)", collapse = " + ")
     lapply(group, function(one) {
       scan <- text_scan(list(one), con, NULL, con$told$how)
-      inner <- paste0("SELECT row_number() OVER () AS kairon_row, ", breaks, " AS kairon_breaks, *, ",
-                      part$stamps,
+      inner <- paste0("SELECT row_number() OVER () AS kairon_row, ", breaks,
+                      " AS kairon_breaks, *, ", part$stamps,
                       " AS kairon_stamp FROM ", scan)
-      counted <- paste0("SELECT *, sum(kairon_breaks) OVER (ORDER BY kairon_row ROWS UNBOUNDED PRECEDING) - ",
+      counted <-
+        paste0("SELECT *, sum(kairon_breaks) OVER ",
+               "(ORDER BY kairon_row ROWS UNBOUNDED PRECEDING) - ",
                         "kairon_breaks AS kairon_above FROM (", inner, ")")
       blank <- paste0("coalesce(", paste(columns, collapse = ", "), ") IS NOT NULL")
       sql <- paste0("SELECT kairon_row + kairon_above AS line, concat_ws(', ', ",
@@ -185,13 +192,15 @@ unread_stamps <- function(x, call) {
                                                    text = rep("", length(con$above[[place]]))), odd)
       for (i in order(as.numeric(odd$line))) {
         own <- sub("\n$", "", odd$text[i])
-        line <- line + (line >= odd$line[i]) * (1 + nchar(own) - nchar(gsub("\n", "", own, fixed = TRUE)))
+        line <- line +
+          (line >= odd$line[i]) * (1 + nchar(own) - nchar(gsub("\n", "", own, fixed = TRUE)))
       }
       below <- line > one$skip
       if (!any(below)) return(NULL)
       found <- found[below, , drop = FALSE]
       line <- line[below]
-      data.frame(line = line, reason = ifelse(is.na(found$stamp), "empty", stamp_reason(found$stamp)),
+      data.frame(line = line,
+                 reason = ifelse(is.na(found$stamp), "empty", stamp_reason(found$stamp)),
                  text = found$text, place = place)
     })
   })
@@ -218,8 +227,10 @@ text_scan <- function(group, con, kinds, how) {
   columns <- paste0(literal(paste0("c", seq_along(part$raw))), ": '", types, "'", collapse = ", ")
   paste0(
     "read_csv(", list_of(vapply(group, function(p) normalizePath(p$path), "")), ", delim = ",
-    literal(part$separator), ", quote = '\"', escape = '\"', header = false, auto_detect = false, skip = ",
-    part$passed, ", columns = {", columns, "}, nullstr = ", list_of(unique(c("", "NA", part$missing))),
+    literal(part$separator),
+    ", quote = '\"', escape = '\"', header = false, auto_detect = false, skip = ",
+    part$passed, ", columns = {", columns, "}, nullstr = ",
+    list_of(unique(c("", "NA", part$missing))),
     ", compression = ", if (part$zipped) "'gzip'" else "'none'",
     if (part$decimal == ",") ", decimal_separator = ','", if (part$narrow) ", encoding = 'latin-1'",
     ", store_rejects = true, rejects_limit = ", sprintf("%.0f", most_rejects), ")"
@@ -242,7 +253,8 @@ settle_rejects <- function(x, unread, call) {
   x$store$rejects <- out
   n <- if (unread > most_rejects) unread else nrow(out)
   first <- out[1, ]
-  warn_user(c("!" = "{n} row{?s} of {x$label} could not be read and {cli::qty(n)}{?is/are} kept in \\
+  warn_user(c("!" = "{n} row{?s} of {x$label} could not be read and {cli::qty(n)}{?is/are} kept \\
+                     in \\
                      {.fn rejects}.",
               x = "The first is {where} {first[[1]]}: {first$reason}."))
 }
@@ -252,12 +264,13 @@ settle_rejects <- function(x, unread, call) {
 # The stamps that repeat, exactly.
 find_repeated_rows <- function(x, call) {
   con <- x$con
-  columns <- paste(c(vapply(x$meta$series, function(s) sql_name(con, s), ""), sql_name(con, x$meta$time)),
+  columns <- paste(c(vapply(x$meta$series, function(s) sql_name(con, s), ""),
+                     sql_name(con, x$meta$time)),
                    collapse = ", ")
   sql_do(con, paste0("CREATE OR REPLACE TEMP TABLE kairon_twice AS SELECT ", columns,
                      ", count(*) AS kairon_n FROM ",
-                     x$from, " WHERE ", sql_name(con, x$meta$time), " IS NOT NULL GROUP BY ", columns,
-                     " HAVING count(*) > 1"), call)
+                     x$from, " WHERE ", sql_name(con, x$meta$time), " IS NOT NULL GROUP BY ",
+                     columns, " HAVING count(*) > 1"), call)
   as.numeric(sql_rows(con, "SELECT coalesce(sum(kairon_n - 1), 0) AS n FROM kairon_twice", call)$n)
 }
 
@@ -270,7 +283,8 @@ settle_repeated_rows <- function(x, call) {
   con <- x$con
   if (x$repeats == "refuse") {
     seconds <- remote_seconds(x)
-    first <- sql_rows(con, paste0("SELECT ", seconds, " AS at FROM kairon_twice ORDER BY 1 LIMIT 3"), call)
+    first <- sql_rows(con, paste0("SELECT ", seconds,
+                                  " AS at FROM kairon_twice ORDER BY 1 LIMIT 3"), call)
     shown <- word_list(show_stamp(as.numeric(first$at), x$meta$type, x$meta$zone))
     abort_input(c(
       "Stamps must differ within a series.",
@@ -279,7 +293,8 @@ settle_repeated_rows <- function(x, call) {
     ), call = call)
   }
   names <- c(x$meta$series, x$meta$time)
-  same <- paste0("kairon_rows.", vapply(names, function(s) sql_name(con, s), ""), " IS NOT DISTINCT FROM t.",
+  same <- paste0("kairon_rows.", vapply(names, function(s) sql_name(con, s), ""),
+                 " IS NOT DISTINCT FROM t.",
                  vapply(names, function(s) sql_name(con, s), ""), collapse = " AND ")
   where <- paste0("EXISTS (SELECT 1 FROM kairon_twice t WHERE ", same, ")")
   held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", where), call)
@@ -308,13 +323,14 @@ replace_view_rows <- function(x, where, rows, call) {
 local_text <- function(seconds) {
   micro <- round((seconds - floor(seconds)) * 1e6)
   whole <- floor(seconds) + (micro == 1e6)
-  paste0(format(.POSIXct(whole, "UTC"), "%Y-%m-%d %H:%M:%S"), sprintf(".%06d", as.integer(micro %% 1e6)))
+  paste0(format(.POSIXct(whole, "UTC"), "%Y-%m-%d %H:%M:%S"),
+         sprintf(".%06d", as.integer(micro %% 1e6)))
 }
 
 # Wall clocks ----
 
-# Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice by the
-# order of the rows, as in files that are read as a whole.
+# Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice
+# by the order of the rows, as in files that are read as a whole.
 settle_wall_clock <- function(x, call) {
   con <- x$con
   # Timelines that are limited to a span share the rows.
@@ -324,7 +340,8 @@ settle_wall_clock <- function(x, call) {
   con$on_instants <- TRUE
   time <- sql_name(con, x$meta$time)
   seconds <- paste0("epoch(", time, ")")
-  ends <- as.numeric(unlist(sql_rows(con, paste0("SELECT min(", seconds, ") AS first, max(", seconds,
+  ends <- as.numeric(unlist(sql_rows(con,
+                                     paste0("SELECT min(", seconds, ") AS first, max(", seconds,
                                                  ") AS last FROM kairon_rows"), call)))
   if (anyNA(ends)) {
     return(invisible())
@@ -341,7 +358,8 @@ settle_wall_clock <- function(x, call) {
     held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", odd), call)
   }
   shift <- if (length(near)) {
-    paste0("CASE ", paste(sprintf("WHEN %s < %s THEN %s", seconds, value(at + before), value(before)),
+    paste0("CASE ",
+           paste(sprintf("WHEN %s < %s THEN %s", seconds, value(at + before), value(before)),
                           collapse = " "),
            " ELSE ", value(after[length(after)]), " END")
   } else {
@@ -363,10 +381,12 @@ settle_wall_clock <- function(x, call) {
 replace_wall <- function(x, con, shift, odd, held, call) {
   time <- sql_name(con, x$meta$time)
   sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_wall AS", con$view), call)
-  con$view <- paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time, ") FROM kairon_wall",
+  con$view <- paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time,
+                     ") FROM kairon_wall",
                      if (!is.null(held)) paste0(" WHERE (", odd, ") IS NOT TRUE"))
   if (!is.null(held)) {
-    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0", call)
+    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0",
+           call)
     held[[x$meta$time]] <- local_text(as.numeric(held[[x$meta$time]]))
     sql_append(con, "kairon_odd", database_cells(held, con), call)
     con$view <- paste(con$view, "UNION ALL SELECT * FROM kairon_odd")
@@ -392,7 +412,11 @@ read_facts.kairon_files <- function(x) {
   cadence <- sampled_cadence(x, rlang::caller_env(3))
   step <- if (cadence$unit %in% c("second", "step")) cadence$n else 86400
   width <- step * max(1, floor(4096 / step)) * if (x$meta$type == "step") 1 else 21
-  phase <- if (is_regular_cadence(cadence) && cadence$unit %in% c("second", "step")) cadence$anchor else 0
+  phase <- if (is_regular_cadence(cadence) && cadence$unit %in% c("second", "step")) {
+    cadence$anchor
+  } else {
+    0
+  }
   read_cells(x, phase, width, "left", list(), list())
   x$store$facts
 }

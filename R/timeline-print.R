@@ -126,8 +126,9 @@ row_lines <- function(x, rows) {
   lines
 }
 
-# Tables of forecasts that come back: one row for each series, stamp, measure and method, with a column that
-# says where the value came from. Forecasts stay forecasts whatever table or file they went through.
+# Tables of forecasts that come back: one row for each series, stamp, measure and method, with a
+# column that says where the value came from. Forecasts stay forecasts whatever table or file they
+# went through.
 
 tidy_columns <- c("measure", "origin", "value")
 
@@ -136,8 +137,8 @@ is_tidy <- function(data) {
     all_among(as.character(data$origin), c(origin_levels, "missing"))
 }
 
-# The table and its roles as build_timeline() takes them: each measure a column with its origins beside it.
-# Several methods are series of their own, and apart from them what was observed.
+# The table and its roles as build_timeline() takes them: each measure a column with its origins
+# beside it. Several methods are series of their own, and apart from them what was observed.
 read_tidy <- function(data, roles, time, rows, where, call) {
   before <- seq_len(match(time, names(data)) - 1L)
   series <- if (length(roles$series)) roles$series else names(data)[before]
@@ -165,9 +166,11 @@ read_tidy <- function(data, roles, time, rows, where, call) {
     twice <- own[duplicated(key[own])]
     if (length(twice)) {
       abort_input(c("Stamps must differ within a series.",
-                    x = "{length(twice)} row{?s} of the forecast of {.field {m}} repeat{?s/} a stamp, the \\
+                    x = "{length(twice)} row{?s} of the forecast of {.field {m}} repeat{?s/} a \\
+                         stamp, the \\
                          first in {where} {rows[twice[1]]}.",
-                    i = "Name all columns that tell its series apart with {.arg series}."), call = call)
+                    i = "Name all columns that tell its series apart with {.arg series}."),
+                    call = call)
     }
     held <- own[match(at, key[own])]
     name <- free_name(m, names(out))
@@ -181,7 +184,9 @@ read_tidy <- function(data, roles, time, rows, where, call) {
   roles$series <- series
   for (kind in c("amounts", "levels")) roles[[kind]] <- setdiff(roles[[kind]], "value")
   n <- sum(forecast)
-  if (n) tell(c(i = "{n} row{?s} of the table {?is/are} {?a forecast/forecasts}, and stay{?s/} so."))
+  if (n) {
+    tell(c(i = "{n} row{?s} of the table {?is/are} {?a forecast/forecasts}, and stay{?s/} so."))
+  }
   list(data = out, roles = roles, at = match(at, key))
 }
 
@@ -197,7 +202,8 @@ without_forecasts <- function(x, measures) {
   counts <- vapply(made, sum, 1L)
   held <- measures[counts > 0]
   n <- sum(counts)
-  tell(c(i = "{n} value{?s} of {.field {held}} {cli::qty(n)}{?is a forecast/are forecasts}: neither learnt \\
+  tell(c(i = "{n} value{?s} of {.field {held}} {cli::qty(n)}{?is a forecast/are forecasts}: \\
+              neither learnt \\
               from nor scored."))
   for (i in which(counts > 0)) {
     values <- x[[measures[i]]]
@@ -207,6 +213,8 @@ without_forecasts <- function(x, measures) {
   }
   all <- names(timeline_meta(x)$kinds)
   empty <- some & Reduce(`&`, lapply(all, function(m) is.na(x[[m]])))
-  if (all(empty)) abort_input("Every value of {.field {measures}} is a forecast; there is nothing measured.")
+  if (all(empty)) {
+    abort_input("Every value of {.field {measures}} is a forecast; there is nothing measured.")
+  }
   x[!empty, ]
 }

@@ -1,24 +1,22 @@
-# The record: what a timeline knows of its columns, in its one attribute, "timeline". No other code tells from
-# a column's name what the column is.
+# The record: what a timeline knows of its columns, in its one attribute, "timeline". No other code
+# tells from a column's name what the column is.
 #
 #   time        name of the time column; its stamps are Date, POSIXct or numbers
 #   series      names of the columns that tell series apart (none, one or more)
 #   kinds       named character: measure -> "level" or "amount"
 #   units       named character: measure -> unit, "" where not told
-#   beside      measure -> named character: what stands beside it (`companion_kinds`) -> the column of it
-#   raw         measure -> the measure that holds its values before a step
-#   undo        measure -> the steps that changed its scale, see verb-stabilise.R
-#   attributes  names of the columns that are constant within a series
-#   aside       columns of numbers that are no measures: parts that stamps were made of
-#   zone, type  the zone's name; "date", "instant" or "step"
-#   cadence     see time-cadence.R; an irregular one where there is no grid
-#   sums        word: what stands where a series sums over a column (timeline-record.R); NULL without totals
-#   declared    whether the cadence was declared, not found
-#   rejects     rows that could not be read; repeats: how many were settled in each series
-#   news        what was decided while it was built, in words
-#   ledger, findings, read_every: what verbs left
+#   beside measure -> named character: what stands beside it (`companion_kinds`) -> the column of it
+#   raw measure -> the measure that holds its values before a step undo measure -> the steps that
+#   changed its scale, see verb-stabilise.R attributes names of the columns that are constant within
+#   a series aside columns of numbers that are no measures: parts that stamps were made of zone,
+#   type the zone's name; "date", "instant" or "step" cadence see time-cadence.R; an irregular one
+#   where there is no grid sums word: what stands where a series sums over a column
+#   (timeline-record.R); NULL without totals declared whether the cadence was declared, not found
+#   rejects rows that could not be read; repeats: how many were settled in each series news what was
+#   decided while it was built, in words ledger, findings, read_every: what verbs left
 
-new_record <- function(time, series, kinds, units, attributes, zone, type, ..., cadence = NULL, beside = NULL,
+new_record <- function(time, series, kinds, units, attributes, zone, type, ..., cadence = NULL,
+                       beside = NULL,
                        raw = NULL) {
   structure(
     list(
@@ -44,7 +42,8 @@ record_problem <- function(meta, names) {
   if (!inherits(meta, "kairon_record")) {
     return("its record is gone")
   }
-  lost <- setdiff(c(meta$time, meta$series, names(meta$kinds), meta$attributes, unlist(meta$raw)), names)
+  lost <- setdiff(c(meta$time, meta$series, names(meta$kinds), meta$attributes, unlist(meta$raw)),
+                  names)
   if (length(lost)) {
     return(paste("it has no column", lost[1]))
   }
@@ -62,21 +61,24 @@ record_problem <- function(meta, names) {
 
 # Companions ----
 
-# What can stand beside a measure: the word for it, whether a column can be that, and what a row has of which
-# nothing is told.
+# What can stand beside a measure: the word for it, whether a column can be that, and what a row has
+# of which nothing is told.
 companion_kinds <- list(
-  origin = list(word = "origins", ours = function(v) all_among(v, origin_levels), plain = "observed"),
-  coverage = list(word = "coverage", ours = function(v) is.numeric(v) && all(v >= 0 & v <= 1, na.rm = TRUE),
-                  plain = 1),
+  origin = list(word = "origins", ours = function(v) all_among(v, origin_levels),
+                plain = "observed"),
+  coverage = list(word = "coverage", plain = 1,
+                  ours = function(v) is.numeric(v) && all(v >= 0 & v <= 1, na.rm = TRUE)),
   flag = list(word = "flags", ours = function(v) all_among(v, fault_rules), plain = NA),
   # From when on a matched value was known.
-  known_from = list(word = "instants of knowledge", ours = function(v) inherits(v, "POSIXct"), plain = NA),
+  known_from = list(word = "instants of knowledge", ours = function(v) inherits(v, "POSIXct"),
+                    plain = NA),
   # How many series stand behind a pooled value.
   series = list(word = "numbers of series", ours = is.numeric, plain = NA)
 )
 
 all_among <- function(v, words) {
-  is.factor(v) && all(levels(v) %in% words) || is.character(v) && !all(is.na(v)) && all(v %in% c(words, NA))
+  is.factor(v) && all(levels(v) %in% words) || is.character(v) && !all(is.na(v)) &&
+    all(v %in% c(words, NA))
 }
 
 # The column that holds it; NULL where there is none.
@@ -128,7 +130,8 @@ put_column <- function(x, name, values) {
 # All columns that stand beside measures.
 companion_columns <- function(x, measures = NULL) {
   beside <- (if (inherits(x, "kairon_record")) x else timeline_meta(x))$beside
-  unlist(if (is.null(measures)) beside else beside[intersect(measures, names(beside))], use.names = FALSE)
+  unlist(if (is.null(measures)) beside else beside[intersect(measures, names(beside))],
+         use.names = FALSE)
 }
 
 # What kind each of them is of: column -> kind.
@@ -170,16 +173,18 @@ for_new_measures <- function(meta, names) {
   keep_companions(meta, names)
 }
 
-# A table that comes without a record, such as one that as.data.frame() gave. Only what cannot be anything
-# else is taken for a companion, by the names that we give: a column of origins among the words for them,
-# coverage beside origins, flags and instants. All else is the user's own.
+# A table that comes without a record, such as one that as.data.frame() gave. Only what cannot be
+# anything else is taken for a companion, by the names that we give: a column of origins among the
+# words for them, coverage beside origins, flags and instants. All else is the user's own.
 adopt_companions <- function(data, measures) {
   out <- list()
   for (m in measures) {
     for (kind in c("origin", "coverage", "flag", "known_from")) {
       name <- paste0(m, "_", kind)
       if (!name %in% names(data) || kind == "coverage" && is.null(out[[m]])) next
-      if (companion_kinds[[kind]]$ours(data[[name]])) out[[m]] <- c(out[[m]], rlang::set_names(name, kind))
+      if (companion_kinds[[kind]]$ours(data[[name]])) {
+        out[[m]] <- c(out[[m]], rlang::set_names(name, kind))
+      }
     }
   }
   out
@@ -302,7 +307,8 @@ format.kairon_ledger <- function(x, ...) {
   unlist(lapply(x, function(entry) {
     rows <- utils::head(as.data.frame(entry$table), 12)
     more <- nrow(entry$table) - nrow(rows)
-    table <- if (nrow(rows)) text_table(as.list(rows), right = names(rows)[vapply(rows, is.numeric, TRUE)])
+    table <- if (nrow(rows)) text_table(as.list(rows),
+                                        right = names(rows)[vapply(rows, is.numeric, TRUE)])
     c(entry$title, table, if (more > 0) paste0("  ... ", plural(more, "more row")))
   }))
 }
@@ -394,7 +400,8 @@ statistic_list <- function(given, measure, call) {
       hint <- if (is.character(one)) nearest_word(one[1], statistic_words)
       shown <- if (is.character(one)) one else class(one)[1]
       abort_input(c(
-        "There is no statistic {.val {shown}}{if (measure != '...') paste0(' (for ', measure, ')')}.",
+        "There is no statistic \\
+         {.val {shown}}{if (measure != '...') paste0(' (for ', measure, ')')}.",
         i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
         i = "There are {.val {statistic_words}} and quantiles such as {.val q90}."
       ), call = call)
@@ -426,10 +433,11 @@ result_unit <- function(unit, statistic) {
   )
 }
 
-# Which series of a timeline are sums of which: a total has the word of the record (`sums`) in the columns
-# that it sums over.
+# Which series of a timeline are sums of which: a total has the word of the record (`sums`) in the
+# columns that it sums over.
 
-# Pairs of a total and each of its parts, by their numbers among these keys: none where there are no totals.
+# Pairs of a total and each of its parts, by their numbers among these keys: none where there are no
+# totals.
 sum_pairs <- function(keys, sums) {
   keys <- lapply(keys, as.character)
   over <- vapply(keys, function(v) v == sums$word, logical(length(keys[[1]])))
@@ -439,7 +447,11 @@ sum_pairs <- function(keys, sums) {
   pairs <- lapply(setdiff(unique(pattern), pattern[parts]), function(p) {
     totals <- which(pattern == p)
     fixed <- which(!over[totals[1], ])
-    own <- if (length(fixed)) key_text(lapply(keys[fixed], `[`, totals)) else rep("", length(totals))
+    own <- if (length(fixed)) {
+      key_text(lapply(keys[fixed], `[`, totals))
+    } else {
+      rep("", length(totals))
+    }
     of <- if (length(fixed)) key_text(lapply(keys[fixed], `[`, parts)) else rep("", length(parts))
     at <- match(of, own)
     data.frame(total = totals[at[!is.na(at)]], part = parts[!is.na(at)])

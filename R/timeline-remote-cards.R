@@ -1,4 +1,5 @@
-# What a database tells of each series for the health card. Windows over ordered rows do what sums cannot.
+# What a database tells of each series for the health card. Windows over ordered rows do what sums
+# cannot.
 
 #' @export
 read_cards.kairon_remote <- function(x, facts, tail, grid) {
@@ -12,7 +13,8 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
     regular <- is_regular_cadence(cadence)
     edges <- ask_edges(ask, if (regular) longest_step(cadence) else NA)
     card <- ask_card(x, ask, shift[[m]], nrow(facts), counted, edges$runs)
-    c(list(card = card, shift = shift[[m]], pauses = if (regular) edges$pauses else ask_long_pauses(ask),
+    c(list(card = card, shift = shift[[m]],
+           pauses = if (regular) edges$pauses else ask_long_pauses(ask),
            tails = ask_tails(x, ask, tail, m)), ask_markers(ask, counted))
   })
   needs <- lapply(x$meta$kinds, function(k) character())
@@ -22,19 +24,22 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
 
 never_sql <- "1 = 0"
 
-# A function that asks for columns, over the rows with a value of the measure (`v`, at `t`) or a table made of
-# them, and tells the series of each row that comes.
+# A function that asks for columns, over the rows with a value of the measure (`v`, at `t`) or a
+# table made of them, and tells the series of each row that comes.
 card_asker <- function(x, measure, facts, call) {
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   v <- sql_name(x$con, measure)
-  base <- paste0("(SELECT ", paste(c(keys, paste(v, "AS kairon_v"), paste(remote_seconds(x), "AS kairon_t")),
+  base <- paste0("(SELECT ",
+                 paste(c(keys, paste(v, "AS kairon_v"), paste(remote_seconds(x), "AS kairon_t")),
                                    collapse = ", "),
-                 " FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL")), ") AS kairon_present")
+                 " FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL")),
+                 ") AS kairon_present")
   list(
     keys = keys, base = base, con = x$con,
     part = if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else "",
     rows = function(columns, from = base, where = NULL, grouped = TRUE) {
-      sql <- paste("SELECT", paste(c(keys, paste(columns, "AS", paste0("kairon_", seq_along(columns)))),
+      sql <- paste("SELECT",
+                   paste(c(keys, paste(columns, "AS", paste0("kairon_", seq_along(columns)))),
                                    collapse = ", "),
                    "FROM", from, where, if (grouped && length(keys)) remote_group(x))
       keyed_rows(x, sql_rows(x$con, sql, call), names(columns), facts)
@@ -54,7 +59,8 @@ ask_card <- function(x, ask, shift, n, counted, runs) {
     sum = paste0("sum(", when(finite_sql, "kairon_v"), ")"),
     square = paste0("sum(", when(finite_sql, paste(moved, "*", moved)), ")"),
     min = paste0("min(", when(finite_sql, "kairon_v"), ")"),
-    max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)", last = "max(kairon_t)",
+    max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)",
+    last = "max(kairon_t)",
     last_value = if (sql_dialect(x$con) == "duckdb") "arg_max(kairon_v, kairon_t)"
   ))
   card <- found[match(seq_len(n), found$series), setdiff(names(found), "series")]
@@ -64,7 +70,8 @@ ask_card <- function(x, ask, shift, n, counted, runs) {
   quarters <- ask_quartiles(ask, counted)
   for (name in names(quarters)) card[[name]] <- place(quarters[[name]], "value")
   if (is.null(card$last_value)) {
-    card$last_value <- place(ask_ranked(ask, paste0(ask$part, " ORDER BY kairon_t DESC"), "= 1"), "value")
+    card$last_value <- place(ask_ranked(ask, paste0(ask$part, " ORDER BY kairon_t DESC"), "= 1"),
+                             "value")
   }
   card$unchanged <- ifelse(card$present == 0, 0, pmax(1, place(runs, "longest"), na.rm = TRUE))
   card
@@ -72,8 +79,8 @@ ask_card <- function(x, ask, shift, n, counted, runs) {
 
 # Values by their place in an order.
 ask_ranked <- function(ask, order, wanted, where = "") {
-  from <- paste0("(SELECT *, row_number() OVER (", order, ") AS kairon_place, count(*) OVER (", ask$part,
-                 ") AS kairon_n FROM ", ask$base, " ", where, ") AS kairon_ranked")
+  from <- paste0("(SELECT *, row_number() OVER (", order, ") AS kairon_place, count(*) OVER (",
+                 ask$part, ") AS kairon_n FROM ", ask$base, " ", where, ") AS kairon_ranked")
   ask$rows(c(value = "kairon_v", place = "kairon_place", n = "kairon_n"), from,
            paste("WHERE kairon_place", wanted), grouped = FALSE)
 }
@@ -81,7 +88,8 @@ ask_ranked <- function(ask, order, wanted, where = "") {
 # How often each finite value is there: there are often far fewer different ones than rows.
 counted_values <- function(ask, base = ask$base, name = "kairon_counted") {
   columns <- paste(c(ask$keys, "kairon_v"), collapse = ", ")
-  kept_table(ask$con, name, paste("SELECT", columns, ", count(*) AS kairon_k FROM", base, "WHERE", finite_sql,
+  kept_table(ask$con, name,
+             paste("SELECT", columns, ", count(*) AS kairon_k FROM", base, "WHERE", finite_sql,
                                   "GROUP BY", columns))
 }
 
@@ -98,8 +106,8 @@ ask_quartiles <- function(ask, counted) {
   around <- paste0(below, c("", " + 1"))
   wanted <- paste0("(", around, " >= kairon_upto - kairon_k AND ", around, " < kairon_upto)",
                    collapse = " OR ")
-  found <- ask$rows(c(value = "kairon_v", upto = "kairon_upto", k = "kairon_k", n = "kairon_n"), upto,
-                    paste("WHERE", wanted), grouped = FALSE)
+  found <- ask$rows(c(value = "kairon_v", upto = "kairon_upto", k = "kairon_k", n = "kairon_n"),
+                    upto, paste("WHERE", wanted), grouped = FALSE)
   at <- function(own, place) own$value[which(place >= own$upto - own$k & place < own$upto)[1]]
   each <- split(found, found$series)
   lapply(list(q25 = 1, median = 2, q75 = 3), function(quarter) {
@@ -113,38 +121,45 @@ ask_quartiles <- function(ask, counted) {
   })
 }
 
-# What an order by time tells: pauses, and the longest run of equal values other than zero. One ordered pass
-# keeps the rows at the edges of both. `limit`: the longest step that is no pause, in seconds; missing where
-# pauses are another matter.
+# What an order by time tells: pauses, and the longest run of equal values other than zero. One
+# ordered pass keeps the rows at the edges of both. `limit`: the longest step that is no pause, in
+# seconds; missing where pauses are another matter.
 ask_edges <- function(ask, limit) {
   window <- paste0(" WINDOW kairon_order AS (", ask$part, " ORDER BY kairon_t)")
   near <- c("lag(kairon_t)", "lag(kairon_v)", "lead(kairon_v)", "row_number()")
   names <- c("kairon_before", "kairon_v_before", "kairon_v_after", "kairon_place")
-  ordered <- paste0("(SELECT *, ", paste(near, "OVER kairon_order AS", names, collapse = ", "), " FROM ",
-                    ask$base, window, ") AS kairon_ordered")
+  ordered <- paste0("(SELECT *, ", paste(near, "OVER kairon_order AS", names, collapse = ", "),
+                    " FROM ", ask$base, window, ") AS kairon_ordered")
   is <- function(what) paste("CASE WHEN", what, "THEN 1 ELSE 0 END")
   same <- function(side) paste0("coalesce(kairon_v = ", side, ", ", never_sql, ")")
   before <- same("kairon_v_before")
   after <- same("kairon_v_after")
   begin <- paste("kairon_v <> 0 AND", after, "AND NOT", before)
   end <- paste("kairon_v <> 0 AND", before, "AND NOT", after)
-  pause <- if (is.na(limit)) never_sql else paste("kairon_t - kairon_before >", sql_value(ask$con, limit))
+  pause <- if (is.na(limit)) {
+    never_sql
+  } else {
+    paste("kairon_t - kairon_before >", sql_value(ask$con, limit))
+  }
   columns <- c(ask$keys, "kairon_t", "kairon_before", "kairon_place",
-               paste(c(is(pause), is(begin), is(end)), "AS", c("kairon_pause", "kairon_begin", "kairon_end")))
+               paste(c(is(pause), is(begin), is(end)), "AS",
+                     c("kairon_pause", "kairon_begin", "kairon_end")))
   edges <- kept_table(ask$con, "kairon_edges", paste0(
-    "SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE (", pause, ") OR (", begin,
+    "SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE (", pause, ") OR (",
+    begin,
       ") OR (",
     end, ")"
   ))
   # Beginnings and ends of runs take turns.
-  lengths <- paste0("(SELECT ", paste(c(ask$keys, "kairon_end"), collapse = ", "), ", kairon_place - ",
-                    "lag(kairon_place) OVER (", ask$part,
+  lengths <- paste0("(SELECT ", paste(c(ask$keys, "kairon_end"), collapse = ", "),
+                    ", kairon_place - ", "lag(kairon_place) OVER (", ask$part,
                       " ORDER BY kairon_place) + 1 AS kairon_length FROM ",
                     edges, " WHERE kairon_begin + kairon_end > 0) AS kairon_lengths")
   list(
     runs = ask$rows(c(longest = "max(kairon_length)"), lengths, "WHERE kairon_end = 1"),
     pauses = if (!is.na(limit)) {
-      ask$rows(c(from = "kairon_before", to = "kairon_t"), edges, "WHERE kairon_pause = 1", grouped = FALSE)
+      ask$rows(c(from = "kairon_before", to = "kairon_t"), edges, "WHERE kairon_pause = 1",
+               grouped = FALSE)
     }
   )
 }
@@ -170,13 +185,14 @@ drop_kept <- function(con) {
 
 # Pauses between irregular stamps are more than three of the usual ones.
 ask_long_pauses <- function(ask) {
-  steps <- paste0("(SELECT *, lag(kairon_t) OVER (", ask$part, " ORDER BY kairon_t) AS kairon_before FROM ",
-                  ask$base, ") AS kairon_steps")
-  of_pauses <- paste0("(SELECT ", paste(c(ask$keys, "kairon_t - kairon_before AS kairon_v"), collapse = ", "),
+  steps <- paste0("(SELECT *, lag(kairon_t) OVER (", ask$part,
+                  " ORDER BY kairon_t) AS kairon_before FROM ", ask$base, ") AS kairon_steps")
+  of_pauses <- paste0("(SELECT ",
+                      paste(c(ask$keys, "kairon_t - kairon_before AS kairon_v"), collapse = ", "),
                       " FROM ", steps, " WHERE kairon_before IS NOT NULL) AS kairon_present")
   usual <- ask_quartiles(ask, counted_values(ask, of_pauses, "kairon_pauses"))$median
-  out <- ask$rows(c(from = "kairon_before", to = "kairon_t"), steps, "WHERE kairon_before IS NOT NULL",
-                  grouped = FALSE)
+  out <- ask$rows(c(from = "kairon_before", to = "kairon_t"), steps,
+                  "WHERE kairon_before IS NOT NULL", grouped = FALSE)
   out$usual <- usual$value[match(out$series, usual$series)]
   out[out$to - out$from > 3 * out$usual, ]
 }
@@ -196,8 +212,10 @@ ask_markers <- function(ask, counted) {
   is <- paste0("coalesce(sum(CASE WHEN kairon_v = ", marks, " THEN kairon_k END), 0)")
   rest <- paste0("CASE WHEN kairon_v NOT IN (", paste(marks, collapse = ", "), ") THEN ",
                  c("kairon_k", "kairon_v"), " END")
-  columns <- c(is, paste0("coalesce(sum(", rest[1], "), 0)"), paste0(c("min", "max"), "(", rest[2], ")"))
-  sql <- paste("SELECT", paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",
+  columns <- c(is, paste0("coalesce(sum(", rest[1], "), 0)"),
+               paste0(c("min", "max"), "(", rest[2], ")"))
+  sql <- paste("SELECT",
+               paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",
                counted)
   found <- as.numeric(unlist(sql_rows(ask$con, sql)[1, ]))
   k <- length(marks)
@@ -212,9 +230,10 @@ ask_stamps <- function(x, facts, call) {
   ask <- card_asker(x, names(x$meta$kinds)[1], facts, call)
   seconds <- remote_seconds(x)
   from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
-                 ", row_number() OVER (", ask$part, " ORDER BY ", seconds, ") AS kairon_place FROM ", x$from,
-                 " ", remote_where(x), ") AS kairon_ranked")
-  found <- ask$rows(c(at = "kairon_t"), from, paste("WHERE kairon_place <=", first_stamps), grouped = FALSE)
+                 ", row_number() OVER (", ask$part, " ORDER BY ", seconds,
+                 ") AS kairon_place FROM ", x$from, " ", remote_where(x), ") AS kairon_ranked")
+  found <- ask$rows(c(at = "kairon_t"), from, paste("WHERE kairon_place <=", first_stamps),
+                    grouped = FALSE)
   found <- found[order(found$series, found$at), ]
   unname(split(found$at, factor(found$series, seq_len(nrow(facts)))))
 }

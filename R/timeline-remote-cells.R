@@ -1,4 +1,5 @@
-# The statements for sums over cells of time, and for what is known of a cell by the order of its rows.
+# The statements for sums over cells of time, and for what is known of a cell by the order of its
+# rows.
 
 # The database gives where a cell begins, or its number.
 cell_number <- function(x, cell, phase, width) {
@@ -28,7 +29,8 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
   columns <- unlist(lapply(names(needs), function(m) {
     v <- sql_name(con, m)
     all <- c(
-      square = paste0("sum((", v, " - ", value(shift[[m]]), ") * (", v, " - ", value(shift[[m]]), "))"),
+      square = paste0("sum((", v, " - ", value(shift[[m]]), ") * (", v, " - ", value(shift[[m]]),
+                      "))"),
       min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
       t = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " END)"),
       tt = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " * ", rest, " END)"),
@@ -51,14 +53,15 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
     sums_of_fine(x, inner, fine$each, about, columns)
   }
   ends <- unlist(lapply(names(needs), function(m) {
-    lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell, shown = shown,
-           seconds = seconds, shift = shift[[m]])
+    lapply(edge_questions(needs[[m]]), edges_sql, x = x, m = m, keys = keys, cell = cell,
+           shown = shown, seconds = seconds, shift = shift[[m]])
   }), recursive = FALSE)
   list(sums = sums, columns = c("count(*) AS kairon_rows", about, columns), ends = ends)
 }
 
-# Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp. `part` and
-# `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts make a cell.
+# Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp.
+# `part` and `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts
+# make a cell.
 fine_parts <- function(x, cadence, phase, width, closed) {
   n <- cadence$n
   places <- width / n
@@ -69,14 +72,16 @@ fine_parts <- function(x, cadence, phase, width, closed) {
     part <- micro_places(x, phase, n * m)
     rest <- micro_rest(x, phase, n * m)
     return(list(
-      part = part, bits = paste0("bit_or(CAST(1 AS BIGINT) << (", rest, " // ", whole(n * 1e6), "))"),
+      part = part,
+      bits = paste0("bit_or(CAST(1 AS BIGINT) << (", rest, " // ", whole(n * 1e6), "))"),
       # Counted up from far below zero, so that what is left over is none.
       each = sprintf("(kairon_fine + 62000000000 * %s) // %s - 62000000000", whole(places / m),
                      whole(places / m))
     ))
   }
   place <- fine_places(x, cadence)
-  list(part = paste(place, "// 62"), bits = paste0("bit_or(CAST(1 AS BIGINT) << (", place, " % 62))"))
+  list(part = paste(place, "// 62"),
+       bits = paste0("bit_or(CAST(1 AS BIGINT) << (", place, " % 62))"))
 }
 
 sums_of_fine <- function(x, inner, each, about, columns) {
@@ -93,7 +98,8 @@ sums_of_fine <- function(x, inner, each, about, columns) {
 sums_of_parts <- function(parts) {
   alias <- sub(".* AS ", "", parts)
   how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
-                                                     ifelse(grepl("^bit_or\\(", parts), "bit_or", "sum")))
+                                                     ifelse(grepl("^bit_or\\(", parts), "bit_or",
+                                                            "sum")))
   how[grepl("^(sum|count)\\(", parts)] <- "sum"
   paste0(how, "(", alias, ") AS ", alias)
 }
@@ -111,14 +117,15 @@ micro_sql <- function(x) {
   paste0("epoch_us(", if (x$form == "date") paste0("CAST(", name, " AS TIMESTAMP)") else name, ")")
 }
 
-# The number of the cell, by whole numbers. The engine cuts towards zero, so that they are counted from
-# before the first stamp that there is.
+# The number of the cell, by whole numbers. The engine cuts towards zero, so that they are counted
+# from before the first stamp that there is.
 micro_places <- function(x, phase, width, closed = "left") {
   since <- micro_since(x, phase, width)
   if (is.null(since)) {
     return(NULL)
   }
-  paste0("((", since$micro, if (closed == "right") " - 1", ") // ", since$width, " - ", since$back, ")")
+  paste0("((", since$micro, if (closed == "right") " - 1", ") // ", since$width, " - ", since$back,
+         ")")
 }
 
 # Microseconds since the start of the cell.
@@ -157,14 +164,15 @@ big_difference <- function(p, back, w) {
 
 # The place of each stamp on a grid of equal steps, as SQL; NULL where there is none to count on.
 fine_places <- function(x, cadence) {
-  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") && cadence$stamp == "start"
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") &&
+    cadence$stamp == "start"
   if (!inherits(x, "kairon_files") || !equal) {
     return(NULL)
   }
   made <- micro_places(x, cadence$anchor - cadence$n / 2, cadence$n)
   if (is.null(made)) {
-    made <- paste0("CAST(round((", remote_seconds(x), " - ", sql_value(x$con, cadence$anchor), ") / ",
-                   sql_value(x$con, cadence$n), ") AS BIGINT)")
+    made <- paste0("CAST(round((", remote_seconds(x), " - ", sql_value(x$con, cadence$anchor),
+                   ") / ", sql_value(x$con, cadence$n), ") AS BIGINT)")
   }
   # Counted up from far below zero, so that what is left over is none.
   paste0("(", made, " + 62000000000000)")
@@ -174,10 +182,10 @@ edge_questions <- function(needs) {
   intersect(c(if (!"held" %in% needs) c("first", "last"), "held", "head"), needs)
 }
 
-# The statement for what is known of a cell by the order of its rows: the first or last value; `held`, the
-# integral of the values from the first to the last with both and their stamps; `head`, the value of the first
-# row, which may be missing, with the stamps of the first and last row and `long`, the seconds since the row
-# before of all other rows with a value.
+# The statement for what is known of a cell by the order of its rows: the first or last value;
+# `held`, the integral of the values from the first to the last with both and their stamps; `head`,
+# the value of the first row, which may be missing, with the stamps of the first and last row and
+# `long`, the seconds since the row before of all other rows with a value.
 edges_sql <- function(word, x, m, keys, cell, shown, seconds, shift) {
   con <- x$con
   v <- sql_name(con, m)
@@ -185,7 +193,8 @@ edges_sql <- function(word, x, m, keys, cell, shown, seconds, shift) {
   windows <- switch(word,
     first = paste0("row_number() OVER ", part, ") AS kairon_place"),
     last = paste0("row_number() OVER ", part, " DESC) AS kairon_place"),
-    c(paste(seconds, "AS kairon_at"), paste0("lag(", seconds, ") OVER ", part, ") AS kairon_before"),
+    c(paste(seconds, "AS kairon_at"),
+      paste0("lag(", seconds, ") OVER ", part, ") AS kairon_before"),
       if (word == "held") paste0("lead(", seconds, ") OVER ", part, ") AS kairon_next"))
   )
   inner <- c(keys, paste(shown, "AS kairon_cell"), paste(v, "AS kairon_value"), windows)
@@ -193,27 +202,34 @@ edges_sql <- function(word, x, m, keys, cell, shown, seconds, shift) {
                  remote_where(x, if (word != "head") paste(v, "IS NOT NULL")))
   edge <- function(side) paste0("sum(CASE WHEN kairon_", side, " IS NULL THEN kairon_value END)")
   ends <- c("min(kairon_at)", "max(kairon_at)")
-  long <- "sum(CASE WHEN kairon_value IS NULL THEN 0 ELSE coalesce(kairon_at - kairon_before, 0) END)"
+  long <-
+    "sum(CASE WHEN kairon_value IS NULL THEN 0 ELSE coalesce(kairon_at - kairon_before, 0) END)"
   held <- paste0("sum((kairon_value - ", sql_value(con, shift), ") * (kairon_next - kairon_at))")
   told <- switch(word,
-    held = c(held = held, first = edge("before"), first_at = ends[1], last = edge("next"), last_at = ends[2]),
+    held = c(held = held, first = edge("before"), first_at = ends[1], last = edge("next"),
+             last_at = ends[2]),
     head = c(head = edge("before"), long = long, row_first = ends[1], row_last = ends[2]),
     rlang::set_names("kairon_value", word)
   )
   columns <- paste0(m, ".", names(told))
   own <- startsWith(names(told), "row_")
   columns[own] <- names(told)[own]
-  rest <- if (word %in% c("first", "last")) "WHERE kairon_place = 1" else remote_group(x, "kairon_cell")
+  rest <- if (word %in% c("first", "last")) {
+    "WHERE kairon_place = 1"
+  } else {
+    remote_group(x, "kairon_cell")
+  }
   shown <- c(keys, "kairon_cell", paste0(told, " AS kairon_", names(told)))
   list(measure = m, word = word, columns = columns,
        sql = paste("SELECT", paste(shown, collapse = ", "), "FROM (", inner, ") AS placed", rest))
 }
 
-# The whole number below, or with `closed` "right" strictly below. SQLite has no floor of its own in every
-# build: there whole numbers are cut towards zero.
+# The whole number below, or with `closed` "right" strictly below. SQLite has no floor of its own in
+# every build: there whole numbers are cut towards zero.
 floor_sql <- function(con, places, closed) {
   if (sql_dialect(con) != "sqlite") {
-    return(if (closed == "right") paste0("(ceil(", places, ") - 1)") else paste0("floor(", places, ")"))
+    return(if (closed == "right") paste0("(ceil(", places,
+                                         ") - 1)") else paste0("floor(", places, ")"))
   }
   cut <- paste0("CAST(", places, " AS INTEGER)")
   if (closed == "right") {
@@ -222,8 +238,8 @@ floor_sql <- function(con, places, closed) {
   paste0("(", cut, " - (", places, " < ", cut, "))")
 }
 
-# Stamps of a database as seconds since 1970, in SQL. Those of a wall clock become instants by the zone's
-# table.
+# Stamps of a database as seconds since 1970, in SQL. Those of a wall clock become instants by the
+# zone's table.
 
 remote_seconds <- function(x) {
   if (is.null(x$store$seconds)) {
@@ -260,7 +276,8 @@ clock_seconds <- function(x, call) {
   at <- zone$at[near]
   before <- zone$offset[near]
   after <- zone$offset[near + 1]
-  check_odd_hours(x, stamps, at + pmin(before, after), at + pmax(before, after), after < before, call)
+  check_odd_hours(x, stamps, at + pmin(before, after), at + pmax(before, after), after < before,
+                  call)
   number <- function(v) sql_value(x$con, v)
   shifts <- sprintf("WHEN %s < %s THEN %s", stamps, number(at + before), number(before))
   last <- number(after[length(after)])
@@ -283,14 +300,16 @@ check_odd_hours <- function(x, stamps, from, to, twice, call) {
     label <- x$label
     abort_state(c(
       "Wall-clock stamps around a clock change are not told apart in the database.",
-      x = "{n} row{?s} of {label} {cli::qty(n)}lie{?s/} in an hour that the clock {how}, first at {first}.",
+      x = "{n} row{?s} of {label} {cli::qty(n)}lie{?s/} in an hour that the clock {how}, first \\
+           at {first}.",
       i = "Store instants ({.code timestamp with time zone}, or text that ends in Z or an offset).",
       i = "Or read the rows: without {.arg remote}."
     ), call = call)
   }
 }
 
-# All stamps must be text of the one kind that the first rows are, and the database must be able to read them.
+# All stamps must be text of the one kind that the first rows are, and the database must be able to
+# read them.
 check_stamp_text <- function(x, stamps, call) {
   name <- sql_name(x$con, x$meta$time)
   told <- stamp_text_sql(x$con, name)
@@ -299,8 +318,8 @@ check_stamp_text <- function(x, stamps, call) {
   if (x$meta$type == "date") odd <- "1 = 0"
   if (sql_dialect(x$con) == "sqlite") odd <- paste(odd, "OR", stamps, "IS NULL")
   where <- paste0(name, " IS NOT NULL AND (", odd, ")")
-  found <- sql_rows(x$con, paste0("SELECT count(*) AS n, min(", name, ") AS first FROM ", x$from, " WHERE ",
-                                  where), call)
+  found <- sql_rows(x$con, paste0("SELECT count(*) AS n, min(", name, ") AS first FROM ", x$from,
+                                  " WHERE ", where), call)
   n <- as.numeric(found$n)
   if (n == 0) {
     return(invisible())
@@ -308,16 +327,19 @@ check_stamp_text <- function(x, stamps, call) {
   first <- found$first
   kind <- if (x$form == "text") "have Z or an offset" else "are of a wall clock, without an offset"
   abort_state(c("The stamps of {x$label} are not all ones that the database can read.",
-                x = "The first ones {kind}; {n} row{?s} {?is/are} of another kind or cannot be read there, \\
+                x = "The first ones {kind}; {n} row{?s} {?is/are} of another kind or cannot be \\
+                     read there, \\
                      such as {.val {first}}.",
-                i = "Store them as in {.val 2031-03-30T01:30:00Z}, or read the rows: without {.arg remote}."),
+                i = "Store them as in {.val 2031-03-30T01:30:00Z}, or read the rows: without \\
+                     {.arg remote}."),
               call = call)
 }
 
-# Tables whose rows lie on other servers: sums are asked of each of them, in a form that a server hands on.
+# Tables whose rows lie on other servers: sums are asked of each of them, in a form that a server
+# hands on.
 
-# The statement for sums of groups. `groups`: keys, and `kairon_cell`, by which cells are formed; `shown`: how
-# that one travels; `sums`: columns with their names.
+# The statement for sums of groups. `groups`: keys, and `kairon_cell`, by which cells are formed;
+# `shown`: how that one travels; `sums`: columns with their names.
 grouped_sql <- function(x, groups, sums, shown = NULL) {
   cell <- groups["kairon_cell"]
   keys <- groups[names(groups) != "kairon_cell"]
@@ -327,18 +349,20 @@ grouped_sql <- function(x, groups, sums, shown = NULL) {
     here <- if (has_cell) paste(shown, "AS kairon_cell")
     # By stamps where the database forms bins by itself; only what travels is turned into seconds.
     by <- if (has_cell) if (shown == cell) "kairon_cell" else cell
-    return(paste("SELECT", paste(c(keys, here, sums), collapse = ", "), "FROM", x$from, remote_where(x),
-                 remote_group(x, by)))
+    return(paste("SELECT", paste(c(keys, here, sums), collapse = ", "), "FROM", x$from,
+                 remote_where(x), remote_group(x, by)))
   }
-  # A server sends its sums; the same group of several places is put together here, for where that is left to
-  # the database, it may have the rows come in order instead.
-  each <- paste("SELECT", paste(c(keys, if (has_cell) paste(cell, "AS kairon_cell"), sums), collapse = ", "),
+  # A server sends its sums; the same group of several places is put together here, for where that
+  # is left to the database, it may have the rows come in order instead.
+  each <- paste("SELECT",
+                paste(c(keys, if (has_cell) paste(cell, "AS kairon_cell"), sums), collapse = ", "),
                 "FROM", places, remote_where(x), remote_group(x, if (has_cell) cell))
   all <- paste(each, collapse = " UNION ALL ")
   if (!has_cell || shown == cell) {
     return(all)
   }
-  paste("SELECT", paste(c(keys, "date_part('epoch', kairon_cell) AS kairon_cell", sub(".* AS ", "", sums)),
+  paste("SELECT",
+        paste(c(keys, "date_part('epoch', kairon_cell) AS kairon_cell", sub(".* AS ", "", sums)),
                         collapse = ", "), "FROM (", all, ") AS kairon_places")
 }
 
@@ -367,8 +391,8 @@ grouped_rows <- function(x, sql, groups, sums, call) {
   whole
 }
 
-# The tables of other servers that a table of PostgreSQL is made of, and its own parts beside them; NULL where
-# all of it is here. A user who may not read the parts by themselves asks the whole.
+# The tables of other servers that a table of PostgreSQL is made of, and its own parts beside them;
+# NULL where all of it is here. A user who may not read the parts by themselves asks the whole.
 shards <- function(x) {
   if (is.null(x$store$shards)) {
     x$store$shards <- list(found_shards(x))
@@ -388,7 +412,8 @@ found_shards <- function(x) {
   # Servers that speak like this one may have no such catalogue.
   found <- tryCatch(sql_rows(x$con, paste0(
     "SELECT c.oid::regclass::text AS place, c.relkind AS kind, ",
-    "CASE WHEN has_table_privilege(c.oid, 'SELECT') THEN 1 ELSE 0 END AS open, c.reltuples AS size ",
+    "CASE WHEN has_table_privilege(c.oid, 'SELECT') THEN 1 ELSE 0 END AS open, ",
+    "c.reltuples AS size ",
     "FROM pg_class c WHERE c.oid = ", root, " AND c.relkind = 'f' ",
     "OR c.oid IN (SELECT relid FROM pg_partition_tree(", root, ") WHERE isleaf) ORDER BY 1"
   )), kairon_error = function(e) NULL)
@@ -398,7 +423,8 @@ found_shards <- function(x) {
   # Without numbers of rows a server may believe that there are few, and have all of them sent.
   blank <- found$place[found$kind == "f" & found$size < 0]
   if (length(blank)) {
-    tell(c("!" = "The server knows no size of {.val {blank}}, and may have all of its rows sent where sums \\
+    tell(c("!" = "The server knows no size of {.val {blank}}, and may have all of its rows sent \\
+                  where sums \\
                   would do.",
            i = "{.code ANALYZE} of {cli::qty(blank)}{?this table/these tables} mends it."))
   }

@@ -19,7 +19,8 @@ remote_where <- function(x, more = NULL) {
   if (length(parts)) paste("WHERE", paste(parts, collapse = " AND ")) else ""
 }
 
-# Compared as stamps where the database has them, so that an index serves and another server can do it.
+# Compared as stamps where the database has them, so that an index serves and another server can do
+# it.
 bound_sql <- function(x, seconds, side, at) {
   stamped <- x$form %in% c("instant", "local", "date") && !reads_wall_clock(x)
   if (sql_dialect(x$con) != "postgres" || !stamped) {
@@ -45,7 +46,9 @@ keys_sql <- function(x) {
   paste0("(", paste(each, collapse = " OR "), ")")
 }
 
-counts_unread <- function(x) inherits(x, "kairon_files") && is.null(x$store$facts) && !isTRUE(x$con$seen)
+counts_unread <- function(x) {
+  inherits(x, "kairon_files") && is.null(x$store$facts) && !isTRUE(x$con$seen)
+}
 
 remote_group <- function(x, more = NULL) {
   parts <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""), more)
@@ -91,7 +94,8 @@ edge_sql <- function(x, how, seconds) {
 
 # Whether the database cuts stamps into bins of equal length by itself (PostgreSQL 14 and later).
 has_bins <- function(x) {
-  if (sql_dialect(x$con) != "postgres" || !x$form %in% c("instant", "local") || reads_wall_clock(x)) {
+  if (sql_dialect(x$con) != "postgres" || !x$form %in% c("instant", "local") ||
+      reads_wall_clock(x)) {
     return(FALSE)
   }
   if (is.null(x$store$version)) {
@@ -100,9 +104,9 @@ has_bins <- function(x) {
   x$store$version >= 140000
 }
 
-# The start of the bin of a stamp, as a stamp. Closed on the right, a stamp on an edge belongs to the bin
-# before: those bins begin a microsecond later, in which the database counts. All of it means the same to
-# every server, whatever its zone, so that one may hand it on to others.
+# The start of the bin of a stamp, as a stamp. Closed on the right, a stamp on an edge belongs to
+# the bin before: those bins begin a microsecond later, in which the database counts. All of it
+# means the same to every server, whatever its zone, so that one may hand it on to others.
 bin_sql <- function(x, phase, width, closed = "left") {
   micro <- function(seconds) paste0("INTERVAL '", sprintf("%.6f", seconds), " seconds'")
   later <- if (closed == "right") 1e-6 else 0
@@ -146,8 +150,8 @@ mark_text <- function(data) {
   data
 }
 
-# What the first stamps show: those of the rows that came first where they tell, else the earliest of some
-# series, for which the database must sort.
+# What the first stamps show: those of the rows that came first where they tell, else the earliest
+# of some series, for which the database must sort.
 sampled_cadence <- function(x, call) {
   if (!is.null(x$told)) {
     return(x$told)
@@ -160,7 +164,8 @@ sampled_cadence <- function(x, call) {
   keys <- utils::head(unique(as_plain(x$few)[meta$series]), 5)
   conditions <- if (length(meta$series)) series_sql(x, keys) else list(NULL)
   stamps <- lapply(conditions, function(one) {
-    sql <- paste("SELECT", seconds, "AS at FROM", x$from, remote_where(x, one), "ORDER BY 1 LIMIT 2000")
+    sql <- paste("SELECT", seconds, "AS at FROM", x$from, remote_where(x, one),
+                 "ORDER BY 1 LIMIT 2000")
     as.numeric(sql_rows(x$con, sql, call)$at)
   })
   stamps <- Filter(length, lapply(stamps, unique))
@@ -168,21 +173,25 @@ sampled_cadence <- function(x, call) {
     return(meta$cadence)
   }
   at <- unlist(stamps)
-  detect_cadence(at, as.integer(c(0, cumsum(lengths(stamps)))), span_zone(meta, at), meta$type == "step")
+  detect_cadence(at, as.integer(c(0, cumsum(lengths(stamps)))), span_zone(meta, at),
+                 meta$type == "step")
 }
 
 # A condition for each series.
 series_sql <- function(x, keys) {
   names <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   lapply(seq_len(nrow(keys)), function(i) {
-    values <- vapply(keys, function(k) sql_value(x$con, if (is.factor(k)) as.character(k[i]) else k[i]), "")
+    values <- vapply(keys, function(k) {
+      sql_value(x$con, if (is.factor(k)) as.character(k[i]) else k[i])
+    }, "")
     paste(names, "=", values, collapse = " AND ")
   })
 }
 
 # Whether a stamp lies off a grid of equal steps, as SQL; NULL for other grids.
 off_grid_sql <- function(x, cadence, seconds) {
-  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") && cadence$stamp == "start"
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") &&
+    cadence$stamp == "start"
   if (!equal) {
     return(NULL)
   }
@@ -210,7 +219,8 @@ checked_cadence <- function(x, cadence, facts, seconds, call) {
     return(cadence)
   }
   fits <- if (is.null(facts$off)) {
-    all <- sql_rows(x$con, paste("SELECT DISTINCT", seconds, "AS at FROM", x$from, remote_where(x)), call)
+    all <- sql_rows(x$con, paste("SELECT DISTINCT", seconds, "AS at FROM", x$from, remote_where(x)),
+                    call)
     at <- sort(as.numeric(all$at))
     cpp_share_on_grid(at, span_zone(x$meta, at), unclass(cadence)) == 1
   } else {
@@ -227,7 +237,8 @@ checked_cadence <- function(x, cadence, facts, seconds, call) {
                                            1 - sum(facts$off %||% 0) / sum(facts$rows))
 }
 
-# The median of the steps of each series, or of about 1,024 of them at equal distances, as the core takes it.
+# The median of the steps of each series, or of about 1,024 of them at equal distances, as the core
+# takes it.
 remote_typical <- function(x, seconds, facts, call) {
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   part <- if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else ""
@@ -282,7 +293,11 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   keys <- keys[!unread, , drop = FALSE]
   attributes <- attributes[!unread, , drop = FALSE]
   out[] <- lapply(out, as.numeric)
-  facts <- if (fresh) facts_of_cells(x, out, keys, attributes, cadence, told$sums, call) else x$store$facts
+  facts <- if (fresh) {
+    facts_of_cells(x, out, keys, attributes, cadence, told$sums, call)
+  } else {
+    x$store$facts
+  }
   if (fresh && inherits(x, "kairon_files")) {
     if (settle_files(x, out$repeats, lost, call)) {
       # Rows are others now.
@@ -309,7 +324,8 @@ pooled_sql <- function(x, facts, groups, weight, needs, shift) {
     sql_value(con, if (is.factor(k)) as.character(k) else k)
   })
   cells <- c(unname(own), list(sql_value(con, groups$group), sql_value(con, weight[groups$series])))
-  columns <- c(paste0("kairon_key", seq_along(keys))[seq_along(keys)], "kairon_group", "kairon_weight")
+  columns <- c(paste0("kairon_key", seq_along(keys))[seq_along(keys)], "kairon_group",
+               "kairon_weight")
   members <- paste0("WITH kairon_members(", paste(columns, collapse = ", "), ") AS (VALUES ",
                     paste0("(", do.call(paste, c(cells, sep = ", ")), ")", collapse = ", "), ")")
   seconds <- remote_seconds(x)
@@ -324,7 +340,11 @@ pooled_sql <- function(x, facts, groups, weight, needs, shift) {
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[needs[[m]]])
   }))
-  on <- if (length(keys)) paste(keys, "=", columns[seq_along(keys)], collapse = " AND ") else "1 = 1"
+  on <- if (length(keys)) {
+    paste(keys, "=", columns[seq_along(keys)], collapse = " AND ")
+  } else {
+    "1 = 1"
+  }
   paste0(members, " SELECT kairon_group, ", seconds, " AS kairon_at, ",
          paste(sums, "AS", paste0("kairon_", seq_along(sums)), collapse = ", "), " FROM ", x$from,
          " JOIN kairon_members ON ", on, " ", remote_where(x), " GROUP BY kairon_group, ", seconds)

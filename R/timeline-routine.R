@@ -96,11 +96,11 @@ print.kairon_routine <- function(x, ...) {
   invisible(x)
 }
 
-# In the order in which the table of verbs shows them; the first four and rates change the grid or its
-# meaning.
+# In the order in which the table of verbs shows them; the first four and rates change the grid or
+# its meaning.
 routine_verb_names <- c(
-  "resample", "align", "pool_series", "with_totals", "change", "rebase", "stabilise", "remove_seasons",
-  "as_rate",
+  "resample", "align", "pool_series", "with_totals", "change", "rebase", "stabilise",
+  "remove_seasons", "as_rate",
   "as_amount", "impute", "repair", "roll", "remove_shifts", "vet"
 )
 

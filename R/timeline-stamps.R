@@ -1,9 +1,10 @@
 # The stamps of a table that becomes a timeline: reading them, settling what the
 # clock skipped or showed twice, setting aside what cannot be read, sorting.
 
-# `seen`: for rows that come in pieces, an environment that knows which stamps of an hour that the clock
-# showed twice were there before.
-index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call, seen = new.env()) {
+# `seen`: for rows that come in pieces, an environment that knows which stamps of an hour that the
+# clock showed twice were there before.
+index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call,
+                         seen = new.env()) {
   if (!is.null(zone)) check_zone(zone, call = call)
   if (is.factor(column)) column <- as.character(column)
   if (!is.null(attr(column, "kinds"))) {
@@ -30,7 +31,9 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
   seconds <- to_seconds(column)
   check_epoch(seconds, type, name, call)
   reason <- stamp_reasons(seconds, type)
-  if (length(reason) && all(nzchar(reason))) abort_no_stamps(name, column, reason, rows, where, call)
+  if (length(reason) && all(nzchar(reason))) {
+    abort_no_stamps(name, column, reason, rows, where, call)
+  }
   list(
     seconds = seconds, type = type, reason = reason, news = NULL,
     zone = if (type == "instant") zone %||% own %||% "UTC" else "UTC"
@@ -192,8 +195,8 @@ counted_keys <- function(v) {
   match(v, ranked)
 }
 
-# What keys are sorted by. `word`: what stands for all in the keys of totals, which come first, level by
-# level.
+# What keys are sorted by. `word`: what stands for all in the keys of totals, which come first,
+# level by level.
 key_ranks <- function(keys, word = NULL) {
   rank <- function(v) if (is.factor(v)) as.integer(v) else counted_keys(v)
   if (is.null(word) || length(keys) == 0) {
@@ -217,8 +220,8 @@ row_order <- function(keys, seconds, word = NULL) {
   if (is.unsorted(in_order)) in_order
 }
 
-# Stamps that stand in several columns, or partly in the names of columns, found without being told: year,
-# month and day apart, a date and an hour, months or clock times across the columns.
+# Stamps that stand in several columns, or partly in the names of columns, found without being told:
+# year, month and day apart, a date and an hour, months or clock times across the columns.
 
 part_words <- list(
   year = "year|yr|yyyy|jahr|ann[e\u00e9]e|an|a[n\u00f1]o|anno|jaar",
@@ -229,8 +232,8 @@ part_words <- list(
   minute = "minute|min|mi|minuto"
 )
 
-part_limits <- list(year = c(1500, 2200), month = c(1, 12), quarter = c(1, 4), week = c(1, 53), day = c(1,
-                                                                                                        31),
+part_limits <- list(year = c(1500, 2200), month = c(1, 12), quarter = c(1, 4), week = c(1, 53),
+                    day = c(1, 31),
                     hour = c(0, 24), minute = c(0, 59))
 
 # Columns that hold whole numbers of such a part, by part.
@@ -322,8 +325,8 @@ time_of_parts <- function(data, parts) {
 
 time_of_hours <- function(data, date, parts) {
   number <- suppressWarnings(as.numeric(as.character(data[[parts$hour]])))
-  clock <- sprintf("%02.0f:%02.0f", hours_as_clock(number, parts$hour),
-                   if (is.null(parts$minute)) 0 else suppressWarnings(as.numeric(data[[parts$minute]])))
+  minute <- if (is.null(parts$minute)) 0 else suppressWarnings(as.numeric(data[[parts$minute]]))
+  clock <- sprintf("%02.0f:%02.0f", hours_as_clock(number, parts$hour), minute)
   clock[is.na(number)] <- NA
   columns <- c(parts$hour, parts$minute)
   tell(c(i = "{.field {date}} and {.field {columns}} are read as one stamp."))
@@ -337,7 +340,8 @@ hours_as_clock <- function(hour, column) {
   if (!ends) {
     return(hour)
   }
-  tell(c(i = "{.field {column}} counts hours from 1 to 24: each is read by its beginning, 1 as 00:00."))
+  tell(c(i = "{.field {column}} counts hours from 1 to 24: each is read by its beginning, 1 as \\
+              00:00."))
   hour - 1
 }
 
@@ -348,8 +352,8 @@ placed_first <- function(data, name, column) {
 
 # Periods across the columns ----
 
-# A row for each year with a column for each month or quarter, or a row for each day with a column for each
-# time of the clock, as rows of one measure. NULL where a table is not of that shape.
+# A row for each year with a column for each month or quarter, or a row for each day with a column
+# for each time of the clock, as rows of one measure. NULL where a table is not of that shape.
 periods_across <- function(data, keep, measure) {
   kind <- across_kind(names(data))
   if (is.null(kind)) {
@@ -370,12 +374,18 @@ periods_across <- function(data, keep, measure) {
   out <- data[row, kept, drop = FALSE]
   start <- trimws(as.character(data[[base]]))
   text <- if (kind$of == "day") join_clock(start[row], rep(kind$text, n)) else paste0(start[row],
-                                                                                      rep(kind$text, n))
+                                                                                      rep(kind$text,
+                                                                                          n))
   out <- placed_first(out, base, text)
-  measure <- if (measure %in% names(out)) make.unique(c(names(out), measure))[ncol(out) + 1] else measure
+  measure <- if (measure %in% names(out)) {
+    make.unique(c(names(out), measure))[ncol(out) + 1]
+  } else {
+    measure
+  }
   out[[measure]] <- as.vector(t(as.matrix(data[columns])))
   ends <- range(match(columns, names(data)))
-  tell(c(i = "The columns {.field {names(data)[ends[1]]}} to {.field {names(data)[ends[2]]}} are read as \\
+  tell(c(i = "The columns {.field {names(data)[ends[1]]}} to {.field {names(data)[ends[2]]}} are \\
+              read as \\
               the {kind$what} of each {kind$of}, as {.field {measure}}.",
          i = if (length(lost)) "Left out: {.field {lost}}."))
   list(data = out, time = base, row = row)
@@ -391,19 +401,21 @@ across_kind <- function(names) {
     month[is.na(month)] <- other[is.na(month)]
   }
   if (setequal(month[!is.na(month)], 1:12) && sum(!is.na(month)) == 12) {
-    return(list(columns = names[!is.na(month)], text = sprintf("-%02d", month[!is.na(month)]), of = "year",
-                what = "months"))
+    return(list(columns = names[!is.na(month)], text = sprintf("-%02d", month[!is.na(month)]),
+                of = "year", what = "months"))
   }
-  quarter <- ifelse(grepl("^q(tr)?[ .]?[1-4]$", words), as.integer(sub(".*([1-4])$", "\\1", words)), NA)
+  quarter <- ifelse(grepl("^q(tr)?[ .]?[1-4]$", words), as.integer(sub(".*([1-4])$", "\\1", words)),
+                    NA)
   if (setequal(quarter[!is.na(quarter)], 1:4) && sum(!is.na(quarter)) == 4) {
-    return(list(columns = names[!is.na(quarter)], text = paste0("-Q", quarter[!is.na(quarter)]), of = "year",
-                what = "quarters"))
+    return(list(columns = names[!is.na(quarter)], text = paste0("-Q", quarter[!is.na(quarter)]),
+                of = "year", what = "quarters"))
   }
   clock <- grepl("^[0-2]?[0-9]:[0-5][0-9](:00)?$", words)
   if (sum(clock) >= 4 && anyDuplicated(words[clock]) == 0) {
     return(list(columns = names[clock], text = words[clock], of = "day", what = "times"))
   }
-  hour <- suppressWarnings(as.integer(sub("^(?:h|he|hr|hour)[ _]?([0-9]{1,2})$", "\\1", words, perl = TRUE)))
+  hour <- suppressWarnings(as.integer(sub("^(?:h|he|hr|hour)[ _]?([0-9]{1,2})$", "\\1", words,
+                                          perl = TRUE)))
   hour[!grepl("^(h|he|hr|hour)[ _]?[0-9]{1,2}$", words)] <- NA
   held <- hour[!is.na(hour)]
   if (length(held) == 24 && (setequal(held, 0:23) || setequal(held, 1:24))) {
@@ -419,6 +431,7 @@ across_base <- function(rest, of) {
   if (of == "year") {
     return(part_columns(rest)$year)
   }
-  days <- names(rest)[vapply(names(rest), function(n) holds_stamps(rest[[n]], n) && is_days(rest[[n]]), TRUE)]
+  of_days <- function(n) holds_stamps(rest[[n]], n) && is_days(rest[[n]])
+  days <- names(rest)[vapply(names(rest), of_days, TRUE)]
   if (length(days) == 1) days
 }

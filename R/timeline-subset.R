@@ -46,7 +46,8 @@ as_plain <- function(x) {
   x
 }
 
-# Gives a table its promises back, or leaves it plain. `old`: the timeline that it was, where there is one.
+# Gives a table its promises back, or leaves it plain. `old`: the timeline that it was, where there
+# is one.
 restore_timeline <- function(data, meta, old = NULL, renamed = FALSE) {
   data <- as_plain(data)
   if (is.null(meta) || !all(c(meta$time, meta$series) %in% names(data))) {
@@ -76,8 +77,8 @@ restore_timeline <- function(data, meta, old = NULL, renamed = FALSE) {
   new_timeline(data, meta)
 }
 
-# Whether values that were put in would pass for measured ones, since the column that tells them apart is
-# gone. Without the timeline that it was, nobody can tell: then they might.
+# Whether values that were put in would pass for measured ones, since the column that tells them
+# apart is gone. Without the timeline that it was, nobody can tell: then they might.
 hides_invented <- function(data, meta, old) {
   hidden <- Filter(function(m) {
     name <- companion_name(meta, m, "origin")
@@ -88,8 +89,10 @@ hides_invented <- function(data, meta, old) {
     return(FALSE)
   }
   columns <- vapply(hidden, function(m) companion_name(meta, m, "origin"), "")
-  tell(c("!" = "This is a plain table: {.field {columns}} {?is/are} gone, and nothing tells invented values \\
-                of {.field {hidden}} from measured ones. With {.field {columns}} it stays a timeline."))
+  tell(c("!" = "This is a plain table: {.field {columns}} {?is/are} gone, and nothing tells \\
+                invented values \\
+                of {.field {hidden}} from measured ones. With {.field {columns}} it stays a \\
+                timeline."))
   TRUE
 }
 
@@ -132,7 +135,8 @@ rbind.kairon_timeline <- function(...) {
   parts <- Filter(function(p) NROW(p) > 0, list(...))
   meta <- timeline_meta(Find(is_timeline, parts))
   # What stands beside a measure in one part does so in all, under the first part's name for it.
-  for (p in Filter(is_timeline, parts)) meta$beside <- merge_companions(meta$beside, timeline_meta(p)$beside)
+  for (p in Filter(is_timeline,
+                   parts)) meta$beside <- merge_companions(meta$beside, timeline_meta(p)$beside)
   parts <- lapply(parts, like_companions, meta = meta)
   columns <- unique(unlist(lapply(parts, names)))
   meta <- keep_companions(meta, columns)
@@ -160,17 +164,19 @@ cbind.kairon_timeline <- function(...) {
   joined_timeline(out, parts)
 }
 
-# Columns of several timelines in one table: what each knows of its measures. Where a column has got another
-# name, what stood beside it is not known any more.
+# Columns of several timelines in one table: what each knows of its measures. Where a column has got
+# another name, what stood beside it is not known any more.
 joined_timeline <- function(out, parts) {
   known <- lapply(Filter(is_timeline, parts), timeline_meta)
   meta <- known[[1]]
   for (other in known[-1]) {
-    for (part in c("kinds", "units", "beside", "raw")) meta[[part]] <- c(meta[[part]], other[[part]])
+    for (part in c("kinds", "units", "beside",
+                   "raw")) meta[[part]] <- c(meta[[part]], other[[part]])
   }
   lost <- setdiff(c(names(meta$kinds), companion_columns(meta)), names(out))
   if (length(lost)) {
-    tell(c("!" = "This is a plain table: {.field {lost}} {?has/have} another name in it, and nothing tells \\
+    tell(c("!" = "This is a plain table: {.field {lost}} {?has/have} another name in it, and \\
+                  nothing tells \\
                   what is known of {?it/them}."))
     return(out)
   }
@@ -224,19 +230,20 @@ all_on_grid <- function(x) {
     cpp_share_on_grid(rows$seconds, rows$zone, unclass(cadence)) == 1
 }
 
-# Timelines among the other tables of R: tibbles, data tables, grouped tables. What a table of theirs cannot
-# say goes along as an attribute, so that as_timeline() brings the timeline back.
+# Timelines among the other tables of R: tibbles, data tables, grouped tables. What a table of
+# theirs cannot say goes along as an attribute, so that as_timeline() brings the timeline back.
 
 #' Timelines, tibbles and data tables
 #'
-#' `as_tibble()` and `as.data.table()` take a timeline for what it is beside: a table. Kinds, units, zone and
-#' series go along unseen, and [as_timeline()] brings the timeline back, also after rows were sorted, added,
-#' dropped or changed: rows are put in order, and new columns of numbers become levels.
+#' `as_tibble()` and `as.data.table()` take a timeline for what it is beside: a table. Kinds, units,
+#' zone and series go along unseen, and [as_timeline()] brings the timeline back, also after rows
+#' were sorted, added, dropped or changed: rows are put in order, and new columns of numbers become
+#' levels.
 #'
-#' The verbs of dplyr keep a timeline as long as it can be one: its time and series columns are there, rows
-#' stand in order, and no stamp stands twice. Otherwise a plain table comes back, from which [as_timeline()]
-#' makes the timeline again where that is possible. Of `group_by()` the timeline is back after `ungroup()`;
-#' summaries are plain tables.
+#' The verbs of dplyr keep a timeline as long as it can be one: its time and series columns are
+#' there, rows stand in order, and no stamp stands twice. Otherwise a plain table comes back, from
+#' which [as_timeline()] makes the timeline again where that is possible. Of `group_by()` the
+#' timeline is back after `ungroup()`; summaries are plain tables.
 #'
 #' @param x A table that was a timeline.
 #' @param ... For a table that was none: as for [timeline()].
@@ -273,8 +280,8 @@ as_timeline.data.frame <- function(x, ...) {
   rows_again(data, meta)
 }
 
-# Tables of others are renamed without our hearing of it. Where columns stand as they stood and some have
-# names that were not there, those are taken as renamed.
+# Tables of others are renamed without our hearing of it. Where columns stand as they stood and some
+# have names that were not there, those are taken as renamed.
 renamed_since <- function(meta, names) {
   old <- meta$columns
   meta$columns <- NULL
@@ -297,12 +304,14 @@ check_origins_there <- function(meta, names, call = rlang::caller_env()) {
     if (m %in% names) {
       abort_input(c(
         "The origins of {.field {m}} stood in {.field {column}}, which is gone.",
-        i = "{.code timeline(as.data.frame(x), ...)} makes a timeline anew, of values taken as measured."
+        i = "{.code timeline(as.data.frame(x), ...)} makes a timeline anew, of values taken as \\
+             measured."
       ), call = call)
     }
     abort_input(c(
       "{.field {m}} is gone, and {.field {column}} holds its origins.",
-      i = "If it has another name now, rename it in the timeline itself; if not, drop {.field {column}} too."
+      i = "If it has another name now, rename it in the timeline itself; if not, drop \\
+           {.field {column}} too."
     ), call = call)
   }
 }
@@ -313,7 +322,8 @@ rows_again <- function(data, meta, call = rlang::caller_env()) {
   beside <- keep_companions(meta, names(data))$beside
   attributes <- intersect(meta$attributes, names(data))
   numbers <- names(data)[vapply(data, is.numeric, TRUE)]
-  fresh <- setdiff(numbers, c(measures, companion_columns(meta), meta$time, meta$series, attributes))
+  fresh <- setdiff(numbers,
+                   c(measures, companion_columns(meta), meta$time, meta$series, attributes))
   out <- build_timeline(
     data,
     list(time = meta$time, series = meta$series, attributes = attributes,
@@ -384,10 +394,14 @@ dplyr_reconstruct.kairon_grouped <- function(data, template) {
 }
 
 #' @exportS3Method dplyr::dplyr_col_modify
-dplyr_col_modify.kairon_grouped <- function(data, cols) grouped_timeline(NextMethod(), timeline_meta(data))
+dplyr_col_modify.kairon_grouped <- function(data, cols) {
+  grouped_timeline(NextMethod(), timeline_meta(data))
+}
 
 #' @exportS3Method dplyr::dplyr_row_slice
-dplyr_row_slice.kairon_grouped <- function(data, i, ...) grouped_timeline(NextMethod(), timeline_meta(data))
+dplyr_row_slice.kairon_grouped <- function(data, i, ...) {
+  grouped_timeline(NextMethod(), timeline_meta(data))
+}
 
 #' @export
 `[.kairon_grouped` <- function(x, ...) grouped_timeline(NextMethod(), timeline_meta(x))

@@ -34,10 +34,13 @@ matched_columns <- function(base, parts, shapes, plan) {
   meta$rejects <- meta$rejects[0, , drop = FALSE]
   meta$news <- meta$ledger <- NULL
   meta <- for_new_measures(meta, names(frame))
-  list(timeline = add_marks(new_timeline(frame, meta), marks), account = do.call(rbind, unname(account)))
+  list(timeline = add_marks(new_timeline(frame, meta), marks),
+       account = do.call(rbind, unname(account)))
 }
 
-attribute_names <- function(parts) unique(unlist(lapply(parts, function(p) timeline_meta(p)$attributes)))
+attribute_names <- function(parts) {
+  unique(unlist(lapply(parts, function(p) timeline_meta(p)$attributes)))
+}
 
 # Attributes of timelines whose series are told apart as those of the result are.
 attribute_columns <- function(base, parts, shapes) {
@@ -84,11 +87,12 @@ grid_columns <- function(base, p, shape) {
   out
 }
 
-# What the measures (columns) are called for each label that is spread (rows): as plain as names of columns
-# are, and different where labels differ.
+# What the measures (columns) are called for each label that is spread (rows): as plain as names of
+# columns are, and different where labels differ.
 spread_names <- function(x, shape) {
   measures <- names(timeline_meta(x)$kinds)
-  plain <- ifelse(nzchar(shape$labels), paste0("_", gsub("[^A-Za-z0-9]+", "_", tolower(shape$labels))), "")
+  plain <- ifelse(nzchar(shape$labels),
+                  paste0("_", gsub("[^A-Za-z0-9]+", "_", tolower(shape$labels))), "")
   names <- make.unique(as.vector(outer(plain, measures, function(l, m) paste0(m, l))), sep = "_")
   matrix(names, length(plain), dimnames = list(NULL, measures))
 }
@@ -125,7 +129,9 @@ looked_up_columns <- function(base, x, p, shape, plan) {
         out$marks[[name]]$origin <- as.integer(codes)
       }
       if (by_known) out$kinds[[name]] <- "level"
-      if (by_known || plan$known_from) out$marks[[name]]$known_from <- .POSIXct(known[at], tz = base$zone)
+      if (by_known || plan$known_from) {
+        out$marks[[name]]$known_from <- .POSIXct(known[at], tz = base$zone)
+      }
       out$rows[[length(out$rows) + 1]] <- at
     }
   }
@@ -136,7 +142,8 @@ take_measure <- function(out, x, measure, name, row) {
   meta <- timeline_meta(x)
   out$data[[name]] <- x[[measure]][row]
   if (is_marked(x, measure)) {
-    out$marks[[name]] <- list(origin = origin_codes(x, measure)[row], coverage = coverage_of(x, measure)[row])
+    out$marks[[name]] <- list(origin = origin_codes(x, measure)[row],
+                              coverage = coverage_of(x, measure)[row])
   }
   out$kinds[[name]] <- meta$kinds[[measure]]
   out$units[[name]] <- meta$units[[measure]]
@@ -151,7 +158,9 @@ known_times <- function(x, rows, delay) {
     k <- period_of_stamp(source, rows$seconds, rows$zone)
     known <- period_end(source, k, period_start(source, k, rows$zone), rows$zone)
   }
-  if (!is.null(delay) && delay$step$n > 0) known <- shift_instants(known, delay$step, delay$sign, rows$zone)
+  if (!is.null(delay) && delay$step$n > 0) {
+    known <- shift_instants(known, delay$step, delay$sign, rows$zone)
+  }
   known
 }
 
@@ -257,7 +266,8 @@ align_words <- function(account, base) {
     paste0(one$timeline, " leaves ", word_list(parts))
   }, "")
   paste0(
-    plural(nrow(account), "timeline"), " aligned to ", base$name, ", ", plural(length(base$instants), "row"),
+    plural(nrow(account), "timeline"), " aligned to ", base$name, ", ",
+    plural(length(base$instants), "row"),
     if (length(why)) paste0("; ", paste(why, collapse = "; ")), "."
   )
 }
@@ -296,7 +306,8 @@ calendar_grid <- function(parts, shapes, every, plan, call = rlang::caller_env()
     rows <- rows_of(t)
     k <- period_of_stamp(timeline_meta(t)$cadence, rows$seconds, rows$zone)
     n <- length(rows$breaks) - 1
-    list(first = k[rows$breaks[-(n + 1)] + 1], last = k[rows$breaks[-1]], start = rows$breaks[-(n + 1)])
+    list(first = k[rows$breaks[-(n + 1)] + 1], last = k[rows$breaks[-1]],
+         start = rows$breaks[-(n + 1)])
   })
   keys <- grid_keys(shapes[on_grid], plan$extent)
   series <- lapply(rlang::set_names(on_grid), function(p) series_of(shapes[[p]], keys$frame))
@@ -309,7 +320,11 @@ calendar_grid <- function(parts, shapes, every, plan, call = rlang::caller_env()
     Reduce(if (inside == (what == "first")) pmax_present else pmin_present, each)
   }
   inner <- plan$extent == "inner"
-  first <- if (inner) edge("first", TRUE) else outer_edge(series, spans, on_grid, "first", min_present)
+  first <- if (inner) {
+    edge("first", TRUE)
+  } else {
+    outer_edge(series, spans, on_grid, "first", min_present)
+  }
   last <- if (inner) edge("last", TRUE) else outer_edge(series, spans, on_grid, "last", max_present)
   keep <- !is.na(first) & !is.na(last) & last >= first
   if (!any(keep)) abort_apart(parts, call)
@@ -344,7 +359,8 @@ pmax_present <- function(a, b) ifelse(is.na(a), a, ifelse(is.na(b), b, pmax(a, b
 pmin_present <- function(a, b) ifelse(is.na(a), a, ifelse(is.na(b), b, pmin(a, b)))
 
 outer_edge <- function(series, spans, parts, what, pick) {
-  all <- do.call(cbind, lapply(parts, function(p) matrix(spans[[p]][[what]][series[[p]]], nrow(series[[p]]))))
+  edges <- function(p) matrix(spans[[p]][[what]][series[[p]]], nrow(series[[p]]))
+  all <- do.call(cbind, lapply(parts, edges))
   apply(all, 1, pick)
 }
 
@@ -418,7 +434,8 @@ first_grid <- function(parts, shapes, plan) {
   rows <- rows_of(x)
   meta <- timeline_meta(x)
   list(
-    keys = rows$keys, breaks = rows$breaks, owner = series_index(rows$breaks), stamps = rows$seconds,
+    keys = rows$keys, breaks = rows$breaks, owner = series_index(rows$breaks),
+    stamps = rows$seconds,
     instants = rows$seconds, cadence = meta$cadence, type = meta$type, zone = meta$zone,
     table = rows$zone, tables = list(), spans = list(), first = names(parts)[1],
       name = "the stamps of the first",

@@ -16,7 +16,8 @@
 #' @param between The rule for levels that go to a finer grid, one for all or by measure:
 #'   `c(price = "previous", flow = "linear")`. By default `"previous"` (carried within its period)
 #'   for regular timelines and `"linear"` for irregular ones. Amounts are spread.
-#' @param extent `"inner"`: stamps and series that all timelines have; `"outer"`: those that any has.
+#' @param extent `"inner"`: stamps and series that all timelines have; `"outer"`: those that any
+#'   has.
 #' @param shift Moves timelines in time before they are matched: a duration for all but the
 #'   first, or by name: `c(rain = "2 hours")` sets the rain two hours later; `"-2 hours"` earlier.
 #' @param delay When values were known: a value that stands for a period is known from the end of
@@ -32,8 +33,8 @@
 #'   of its series and readings were matched, and how many were not and why: outside
 #'   the common time, no stamp near enough, a series that the others lack.
 #' @section Weeks, months and years:
-#' A week that a month cuts counts for both, by the days in each: levels weighted by overlap, amounts split
-#' in proportion. See [resample()].
+#' A week that a month cuts counts for both, by the days in each: levels weighted by overlap,
+#' amounts split in proportion. See [resample()].
 #' @section Looking ahead:
 #' Without `delay` a value belongs to the stamps of its period, some of which lie before it
 #' could be known. To forecast with a column, give a delay. In backtests a timeline in a
@@ -67,7 +68,8 @@ align.kairon_timeline <- function(..., every = "coarsest", match = "previous", w
   names(parts) <- part_names(as.list(substitute(list(...)))[-1], names(parts))
   plan <- list(
     match = check_choice(match, c("previous", "next", "nearest", "linear", "exact")),
-    within = within_seconds(within), within_text = within, extent = check_choice(extent, c("inner", "outer")),
+    within = within_seconds(within), within_text = within,
+    extent = check_choice(extent, c("inner", "outer")),
     between = between, known_from = isTRUE(known_from)
   )
   check_parts(parts)
@@ -77,7 +79,8 @@ align.kairon_timeline <- function(..., every = "coarsest", match = "previous", w
   check_between(between, parts)
   parts <- apart_names(parts)
   shapes <- lapply(parts, part_shape, keys = timeline_meta(parts[[1]])$series)
-  base <- if (identical(every, "as first")) first_grid(parts, shapes, plan) else calendar_grid(parts, shapes,
+  base <- if (identical(every, "as first")) first_grid(parts, shapes,
+                                                       plan) else calendar_grid(parts, shapes,
       every, plan)
   out <- matched_columns(base, parts, shapes, plan)
   words <- align_words(out$account, base)
@@ -130,7 +133,8 @@ named_spans <- function(spans, parts, arg, call = rlang::caller_env()) {
   spans <- as.list(spans)
   if (is.null(names(spans))) {
     if (length(spans) != 1) {
-      abort_input("Name the timelines: {.code {arg} = c({names(parts)[2]} = \"2 hours\")}.", call = call)
+      abort_input("Name the timelines: {.code {arg} = c({names(parts)[2]} = \"2 hours\")}.",
+                  call = call)
     }
     spans <- rlang::set_names(rep(spans, length(parts) - 1), names(parts)[-1])
   }
@@ -181,7 +185,8 @@ one_zone <- function(parts, zone, call = rlang::caller_env()) {
   if (any(other)) {
     tell(c(i = "{.val {names(parts)[other]}} {?is/are} taken to the zone {zone}."))
   }
-  Map(function(p, type) if (type == "date") dates_as_times(p, zone) else in_zone(p, zone), parts, types)
+  Map(function(p, type) if (type == "date") dates_as_times(p, zone) else in_zone(p, zone), parts,
+      types)
 }
 
 in_zone <- function(x, zone) {

@@ -70,7 +70,8 @@ comparison <- function(x, rows, over, align_weeks, call = rlang::caller_env()) {
   first <- rows$breaks[-length(rows$breaks)] + 1L
   if (is_window(over)) {
     if (over$side != "since_start") {
-      abort_input("{.arg over} must be steps, a duration, a date or {.code since_start()}.", call = call)
+      abort_input("{.arg over} must be steps, a duration, a date or {.code since_start()}.",
+                  call = call)
     }
     base <- k[first]
   } else if (is.character(over) && length(over) == 1 && grepl("^[0-9]{4}-", over)) {
@@ -126,7 +127,8 @@ aligned_step <- function(step, align_weeks, cadence, call) {
   days <- duration_parts(step)[["months"]] * 365.2425 / 12 + duration_parts(step)[["days"]]
   weeks <- round(days / 7)
   if (!cadence$unit %in% c("day", "second", "clock") || weeks < 1) {
-    abort_input("Weeks can be aligned for durations of weeks and more on days or shorter steps.", call = call)
+    abort_input("Weeks can be aligned for durations of weeks and more on days or shorter steps.",
+                call = call)
   }
   if (days >= 360) weeks <- 52 * round(days / 364)
   list(n = 7 * weeks, word = "day")
@@ -138,7 +140,8 @@ change_measure <- function(x, rows, m, against, as, keep) {
   made <- compare(values, base, as)
   lost <- sum(is.na(made) & !is.na(values) & !is.na(base))
   if (lost > 0) {
-    tell(c(i = "{lost} value{?s} of {.field {m}} {?has/have} no {as} against zero or another sign."))
+    tell(c(i = "{lost} value{?s} of {.field {m}} {?has/have} no {as} against zero or another \\
+                sign."))
   }
   codes <- origin_codes(x, m)
   codes <- pmax(codes, codes[against$row])
@@ -187,13 +190,13 @@ change_unit <- function(unit, as) {
 #'
 #' @inheritParams change
 #' @param x A timeline, or a routine to record the step in.
-#' @param against The base period: an interval such as `"2029/2031"` or `"2031-03"`, see [during()]; the
-#'   whole span by default.
-#' @param each The part of the calendar that has a normal of its own: `"month of year"`, `"hour of day"`,
-#'   `"day of week"`, `"day of year"` (smoothed by a fading window of 15 days either side),
+#' @param against The base period: an interval such as `"2029/2031"` or `"2031-03"`, see [during()];
+#'   the whole span by default.
+#' @param each The part of the calendar that has a normal of its own: `"month of year"`, `"hour of
+#'   day"`, `"day of week"`, `"day of year"` (smoothed by a fading window of 15 days either side),
 #'   `"season of year"` ...; `NULL` for one normal of all.
-#' @param as `"difference"`, `"percent"`, `"ratio"`, `"log_ratio"`, `"standardised"` (in standard deviations
-#' of the
+#' @param as `"difference"`, `"percent"`, `"ratio"`, `"log_ratio"`, `"standardised"` (in standard
+#' deviations of the
 #'   part in the base period) or `"index"` (base = 100).
 #' @param at_least The share of a part's values in the base period that must be there for a normal.
 #' @returns The timeline with the departures under the measures' names. Parts without a
@@ -220,7 +223,8 @@ rebase.kairon_routine <- function(x, against = NULL, each = NULL, as = "differen
 
 #' @rdname rebase
 #' @export
-rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "difference", measures = NULL,
+rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "difference",
+                                   measures = NULL,
                                    at_least = 0.5, keep = FALSE, ...) {
   refuse_more("rebase", ...)
   check_rows(x)
@@ -238,7 +242,8 @@ rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "differe
   for (m in measures) {
     normals <- part_normals(x[[m]], owner, code, inside, part, at_least)
     at <- match(owner * 1e4 + code, normals$owner * 1e4 + normals$code)
-    undo <- list(kind = "rebase", as = as, part = part, normals = normals, labels = series_labels(rows$keys))
+    undo <- list(kind = "rebase", as = as, part = part, normals = normals,
+                 labels = series_labels(rows$keys))
     made <- compare(x[[m]], normals$normal[at], as, normals$sd[at])
     old <- x[[m]]
     x <- rescale_measure(x, m, made, origin_codes(x, m), change_unit(meta$units[[m]], as), undo)
@@ -335,7 +340,8 @@ base_words <- function(table, against, x) {
   lost <- sum(is.na(table$normal))
   paste0(
     plural(nrow(table) - lost, "normal"), " from ", against %||% "the whole span", ", resting on ",
-    show_percent(sum(table$count) / max(1, sum(ifelse(table$coverage > 0, table$count / table$coverage, 0)))),
+    show_percent(sum(table$count) /
+                 max(1, sum(ifelse(table$coverage > 0, table$count / table$coverage, 0)))),
     " of the readings there",
     if (lost) paste0("; ", plural(lost, "part"), " too thin for one"), "."
   )
@@ -403,7 +409,8 @@ change_rate <- function(x, per, quo, from, call = rlang::caller_env()) {
   step <- parse_step(per, "per", call)
   unit <- unit_words[[step$word]][1]
   if (meta$type == "step" || !unit %in% c("second", "day")) {
-    abort_input("{.arg per} must be of fixed length, such as {.val 1 day} or {.val 1 hour}.", call = call)
+    abort_input("{.arg per} must be of fixed length, such as {.val 1 day} or {.val 1 hour}.",
+                call = call)
   }
   words <- paste0(" per ", step_words(place_step(step, NULL, "start")))
   measures <- rate_measures(x, quo, from, words, call)
@@ -412,7 +419,8 @@ change_rate <- function(x, per, quo, from, call = rlang::caller_env()) {
     x <- put_column(x, m, if (from == "amount") x[[m]] / units else x[[m]] * units)
     old <- meta$units[[m]]
     meta$kinds[[m]] <- if (from == "amount") "level" else "amount"
-    meta$units[[m]] <- if (from == "amount") trimws(paste0(old, words)) else trimws(sub(words, "", old,
+    meta$units[[m]] <- if (from == "amount") trimws(paste0(old,
+                                                           words)) else trimws(sub(words, "", old,
         fixed = TRUE))
   }
   meta$ledger <- timeline_meta(x)$ledger
@@ -426,12 +434,14 @@ rate_measures <- function(x, quo, from, words, call) {
   if (length(chosen) == 0) {
     chosen <- names(kinds)[kinds == from]
     # Only levels that say they are rates are taken without being named.
-    if (from == "level") chosen <- chosen[endsWith(paste0(" ", timeline_meta(x)$units[chosen]), words)]
+    if (from == "level") {
+      chosen <- chosen[endsWith(paste0(" ", timeline_meta(x)$units[chosen]), words)]
+    }
   }
   wrong <- chosen[kinds[chosen] != from]
   if (length(wrong) || length(chosen) == 0) {
-    seen <- if (length(wrong)) paste(wrong[1], "is",
-                                     if (from == "amount") "a level" else "an amount") else "There is none"
+    other <- if (from == "amount") "a level" else "an amount"
+    seen <- if (length(wrong)) paste(wrong[1], "is", other) else "There is none"
     way <- if (from == "level") "as_amount(x, measures = flow)" else "timeline(..., amounts = rain)"
     abort_input(c(
       if (from == "amount") "Only amounts become rates." else "Only rates become amounts.",
@@ -465,4 +475,6 @@ table_labels <- function(table, x) {
   if (length(keys)) series_labels(table[keys]) else rep("", nrow(table))
 }
 
-bound_columns <- function(levels) if (length(levels)) c(paste0("lower_", levels), paste0("upper_", levels))
+bound_columns <- function(levels) {
+  if (length(levels)) c(paste0("lower_", levels), paste0("upper_", levels))
+}

@@ -1,8 +1,10 @@
-# resample() and during() where the rows lie elsewhere: bins are planned here, sums of cells come from there.
+# resample() and during() where the rows lie elsewhere: bins are planned here, sums of cells come
+# from there.
 
 #' @export
 resample.kairon_distant <- function(x, every, ..., stamp = "start", closed = "left", at_least = 0,
-                                    unfinished = "flag", extent = "each", empty = "missing", large = FALSE) {
+                                    unfinished = "flag", extent = "each", empty = "missing",
+                                    large = FALSE) {
   dots <- list(...)
   if (any(names(dots) %in% c("at", "between", "within"))) {
     args <- c(list(every), dots, list(stamp = stamp, closed = closed, at_least = at_least,
@@ -65,8 +67,8 @@ print.kairon_distant_bins <- function(x, ...) {
   invisible(x)
 }
 
-# The cells that will most likely be wanted, asked for before the series are known, so that one pass over
-# the rows tells both. NULL where steps are none of time or nothing speaks for a guess.
+# The cells that will most likely be wanted, asked for before the series are known, so that one pass
+# over the rows tells both. NULL where steps are none of time or nothing speaks for a guess.
 likely_cells <- function(x) {
   few <- x$x$few
   meta <- x$x$meta
@@ -86,7 +88,9 @@ likely_cells <- function(x) {
     list(phase = if (zoned) 0 else target$day_start,
          width = if (zoned || target$unit == "clock") 3600 else 86400)
   }
-  if (any_timed(made, timeline_meta(few))) grid <- timed_grid(grid, timeline_meta(few), x$settings$closed)
+  if (any_timed(made, timeline_meta(few))) {
+    grid <- timed_grid(grid, timeline_meta(few), x$settings$closed)
+  }
   needs <- needs_of_plan(made, timeline_meta(few))
   closed <- cells_closed(made$plan, timeline_meta(few))
   cells <- read_cells(x$x, grid$phase, grid$width, closed, needs, shift_of(x$x, needs))
@@ -141,7 +145,8 @@ plan_distant <- function(x, call) {
   needs <- needs_of_plan(made, meta)
   c(made, grid, list(ends = ends, rows = rows, needs = needs, shift = shift_of(x$x, needs),
                      cells_closed = cells_closed(made$plan, meta),
-                     ordered = Filter(length, lapply(made$wanted, function(s) Filter(Negate(is_summed), s)))))
+                     ordered = Filter(length, lapply(made$wanted,
+                                                     function(s) Filter(Negate(is_summed), s)))))
 }
 
 is_summed <- function(statistic) is.character(statistic) && statistic %in% names(statistic_needs)
@@ -149,19 +154,21 @@ is_summed <- function(statistic) is.character(statistic) && statistic %in% names
 # What each statistic is worked out from, beside the count and the sum.
 statistic_needs <- list(
   count = NULL, sum = NULL, mean = NULL, var = "square", sd = "square", min = "min", max = "max",
-  range = c("min", "max"), first = "first", last = "last", slope = c("t", "tt", "tv"), time_mean = NULL
+  range = c("min", "max"), first = "first", last = "last", slope = c("t", "tt", "tv"),
+  time_mean = NULL
 )
 
 check_distant <- function(x, made, ends, call) {
   meta <- timeline_meta(ends)
   source <- if (is_regular_cadence(meta$cadence)) meta$cadence
   stop_here <- function(what, how) {
-    abort_state(c("{what}", i = "{how}", i = "Or bring the rows with {.fn as_timeline} first."), call = call,
-                .envir = environment())
+    abort_state(c("{what}", i = "{how}", i = "Or bring the rows with {.fn as_timeline} first."),
+                call = call, .envir = environment())
   }
   elsewhere <- !is.null(source) && (source$stamp != "start" || source$stamp_day >= 0)
   if (elsewhere && !made$plan$nested) {
-    stop_here("Readings that are not stamped at the start of their period cannot be split between bins.",
+    stop_here("Readings that are not stamped at the start of their period cannot be split \\
+               between bins.",
               "Choose bins that hold whole readings.")
   }
 }
@@ -260,7 +267,8 @@ check_repeated_cells <- function(made, rows, bins, call) {
   first <- bin_label(made$ends, made$rows, bins, which(rows > most)[1])
   abort_input(c("Stamps must differ within a series.",
                 x = "{capitalise(first)} holds more rows than its cadence allows.",
-                i = "Look for repeats in the table; {.fn as_timeline} shows the first ones."), call = call)
+                i = "Look for repeats in the table; {.fn as_timeline} shows the first ones."),
+                call = call)
 }
 
 measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
@@ -272,7 +280,8 @@ measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
   in_order <- order(cells$series, cells$cell)
   ordered <- function(v, how) {
     kept <- in_order[!is.na(v[in_order])]
-    found <- kept[if (how == "first") !duplicated(at[kept]) else !duplicated(at[kept], fromLast = TRUE)]
+    found <- kept[if (how == "first") !duplicated(at[kept]) else !duplicated(at[kept],
+                                                                             fromLast = TRUE)]
     replace(rep(NA_real_, n), at[found], v[found])
   }
   if (!is.null(get("first"))) out$first <- ordered(get("first"), "first")
@@ -330,15 +339,15 @@ sql_of <- function(x, ...) {
   names(ends) <- vapply(told$ends, function(e) paste(e$word, e$measure), "")
   ranks <- unlist(lapply(names(made$ordered), function(m) {
     words <- as.character(unlist(Filter(is_ordered, made$ordered[[m]])))
-    vapply(rlang::set_names(words, paste(words, m)), ranks_sql, "", x = far, m = m, bins = made$bins,
-           closed = made$cells_closed, call = rlang::caller_env())
+    vapply(rlang::set_names(words, paste(words, m)), ranks_sql, "", x = far, m = m,
+           bins = made$bins, closed = made$cells_closed, call = rlang::caller_env())
   }))
   c(made_of, sums = told$sums, ends, ranks)
 }
 
-# Verbs whose result has a row for each reading, of rows that lie elsewhere. They are noted down, as the span
-# is that is wanted of them; then the rows of that span are brought here with as many before and after as the
-# verb reaches, and what it made of the others is left out.
+# Verbs whose result has a row for each reading, of rows that lie elsewhere. They are noted down, as
+# the span is that is wanted of them; then the rows of that span are brought here with as many
+# before and after as the verb reaches, and what it made of the others is left out.
 
 #' @export
 roll.kairon_distant <- function(x, window, ...) {
@@ -350,7 +359,8 @@ roll.kairon_distant <- function(x, window, ...) {
   noted_rows(x, "roll", args, function(cadence) {
     reach <- vapply(windows, reach_of_window, 1, cadence = cadence)
     side <- vapply(windows, `[[`, "", "side")
-    list(before = max(0, reach[side != "leading"]), after = max(0, reach[side %in% c("leading", "centred")]))
+    list(before = max(0, reach[side != "leading"]),
+         after = max(0, reach[side %in% c("leading", "centred")]))
   })
 }
 
@@ -382,14 +392,16 @@ series_bundles <- function(x, most = getOption("kairon.bundle_rows", 2e6)) {
     return(list(NULL))
   }
   bundle <- cumsum(as.numeric(facts$rows)) %/% most
-  unname(lapply(split(seq_len(nrow(facts)), bundle), function(at) facts[at, x$meta$series, drop = FALSE]))
+  unname(lapply(split(seq_len(nrow(facts)), bundle),
+                function(at) facts[at, x$meta$series, drop = FALSE]))
 }
 
 # Noted down ----
 
 # `reach`: a function of the cadence that gives seconds before and after.
 noted_rows <- function(x, verb, args, reach) {
-  structure(list(x = x, verb = verb, args = args, reach = reach, span = NULL), class = "kairon_distant_rows")
+  structure(list(x = x, verb = verb, args = args, reach = reach, span = NULL),
+            class = "kairon_distant_rows")
 }
 
 #' @export
@@ -447,14 +459,13 @@ print.kairon_distant_rows <- function(x, ...) {
   show_lines(format(x$x)[1:2])
   meta <- x$x$meta
   limits <- show_stamp(x$span[is.finite(x$span)], meta$type, meta$zone)
-  show_lines(paste0("Noted: ", x$verb, "(), ", if (length(limits)) paste0("of ",
-                                                                          paste(limits,
-                                                                                collapse = " up to "), ", "),
-                    "not worked out yet: as_timeline() does it."))
+  span <- if (length(limits)) paste0("of ", paste(limits, collapse = " up to "), ", ")
+  show_lines(paste0("Noted: ", x$verb, "(), ", span, "not worked out yet: as_timeline() does it."))
   invisible(x)
 }
 
-# How far a window reaches, in seconds: rather too far than too short, since steps of the calendar differ.
+# How far a window reaches, in seconds: rather too far than too short, since steps of the calendar
+# differ.
 reach_of_window <- function(window, cadence) {
   if (window$side %in% c("since_start", "fading")) {
     return(Inf)

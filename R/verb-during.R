@@ -87,7 +87,8 @@ interval_of <- function(when, meta, rows, call = rlang::caller_env()) {
   }
   high <- if (ends[2] %in% c("", "..")) c(Inf, Inf) else named_interval(ends[2], meta, rows, call)
   if (high[2] <= low[1]) {
-    abort_input(c("{.val {when}} ends before it starts.", i = "Write the earlier date first."), call = call)
+    abort_input(c("{.val {when}} ends before it starts.", i = "Write the earlier date first."),
+                call = call)
   }
   c(low[1], high[2])
 }

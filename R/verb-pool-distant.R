@@ -25,7 +25,8 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
   rows <- rows_of(ends)
   wanted <- read_statistics(ends, list(...))
   check_across(wanted)
-  weight <- weight_of_series(row_weights(ends, rlang::enquo(weights)), seq_along(rows$seconds), rows)
+  weight <- weight_of_series(row_weights(ends, rlang::enquo(weights)), seq_along(rows$seconds),
+                             rows)
   check_pooled_sums(wanted, all(weight == 1), call)
   groups <- series_groups(ends, rows, rlang::enquo(by), total)
   needs <- lapply(needs_of(wanted), function(words) union(words, c("weight", "weighted")))
@@ -39,7 +40,8 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
     function(measure) {
       coverage <- ifelse(full > 0, pmin(1, known_or_zero(place(measure, "weight")) / full), 1)
       coverage[coverage > 1 - 1e-9] <- 1
-      list(series = known_or_zero(place(measure, "n")), coverage = coverage, origin = summarised_code)
+      list(series = known_or_zero(place(measure, "n")), coverage = coverage,
+           origin = summarised_code)
     },
     function(measure, statistic) {
       s <- lapply(rlang::set_names(c("n", "sum", needs[[measure]])), place, measure = measure)
@@ -67,7 +69,8 @@ check_pooled_sums <- function(wanted, flat, call) {
     for (one in wanted[[m]]) {
       word <- if (is.character(one)) one else "a function"
       if (!word %in% known) {
-        abort_state(c("{.val {word}} of {.field {m}} cannot be worked out from sums over the series.",
+        abort_state(c("{.val {word}} of {.field {m}} cannot be worked out from sums over the \\
+                       series.",
                       i = "From sums there are {.val {known}}.",
                       i = "Or bring the rows with {.fn as_timeline} first."), call = call)
       }
@@ -85,7 +88,8 @@ pooled_sums <- function(x, facts, groups, weight, needs, shift, call) {
   out[order(out$series, out$cell), , drop = FALSE]
 }
 
-# The stamps of each group, from its first to its last, and the row of its sums at each (NA without any).
+# The stamps of each group, from its first to its last, and the row of its sums at each (NA without
+# any).
 distant_stamps <- function(ends, facts, rows, groups, sums) {
   meta <- timeline_meta(ends)
   place <- function(seconds) period_of_stamp(meta$cadence, seconds, rows$zone)
@@ -98,8 +102,11 @@ distant_stamps <- function(ends, facts, rows, groups, sums) {
   from <- c(0, cumsum(size))
   row <- rep(NA_integer_, length(owner))
   row[from[sums$series] + place(sums$cell) - low[sums$series] + 1] <- seq_len(nrow(sums))
-  # Pauses of rows elsewhere are not known; that a series has ended is told by the usual cycle alone.
-  cell <- function(seconds) from[groups$group] + place(seconds)[groups$series] - low[groups$group] + 1
+  # Pauses of rows elsewhere are not known; that a series has ended is told by the usual cycle
+  # alone.
+  cell <- function(seconds) {
+    from[groups$group] + place(seconds)[groups$series] - low[groups$group] + 1
+  }
   wait <- max(place(facts$last)) - place(facts$last)
   ended <- has_ended(wait, 0, usual_cycle(meta$cadence, 0))[groups$series]
   life <- member_life(cell(facts$first), cell(facts$last), ended, from[groups$group + 1])
@@ -114,7 +121,11 @@ distant_account <- function(ends, facts, groups, weight) {
   s <- groups$series
   stamp <- function(seconds) from_seconds(seconds, meta$type, meta$zone)
   data.frame(
-    group = if (ncol(groups$table)) series_labels(groups$table)[groups$group] else rep("all", length(s)),
+    group = if (ncol(groups$table)) {
+      series_labels(groups$table)[groups$group]
+    } else {
+      rep("all", length(s))
+    },
     series = series_labels(facts[meta$series])[s], weight = weight[s], from = stamp(facts$first[s]),
     to = stamp(facts$last[s]), values = facts$rows[s]
   )

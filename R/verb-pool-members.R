@@ -1,9 +1,10 @@
 # While a member of a group lives, and how much of it is expected then.
 
-# The cells in which each member is expected: from its first value to the end of its group (`end`), or to its
-# last value where it has ended. What has no value at all never lives.
+# The cells in which each member is expected: from its first value to the end of its group (`end`),
+# or to its last value where it has ended. What has no value at all never lives.
 member_life <- function(first, last, ended, end) {
-  list(first = ifelse(is.na(first), 1, first), last = ifelse(is.na(last), 0, ifelse(ended, last, end)))
+  list(first = ifelse(is.na(first), 1, first),
+       last = ifelse(is.na(last), 0, ifelse(ended, last, end)))
 }
 
 # What the members that live in each of `n` cells weigh together.
@@ -19,7 +20,8 @@ living_weight <- function(life, weight, n) {
   ifelse(abs(out) < 1e-9 * sum(abs(weight)), 0, out)
 }
 
-# How many steps lie in each cell at which a member of its group did not live, within the span of all series.
+# How many steps lie in each cell at which a member of its group did not live, within the span of
+# all series.
 absent_steps <- function(x, rows, groups, cell_of, cells) {
   cadence <- timeline_meta(x)$cadence
   measures <- names(timeline_meta(x)$kinds)
@@ -54,7 +56,11 @@ part_sizes <- function(x, rows, part, code, days) {
   cadence <- timeline_meta(x)$cadence
   # A season begins in the December before its cycle.
   span <- c(min(days) - 40, max(days) + 400) * 86400
-  instants <- if (timeline_meta(x)$type == "instant") cpp_instant_of_local(span, rows$zone) else span
+  instants <- if (timeline_meta(x)$type == "instant") {
+    cpp_instant_of_local(span, rows$zone)
+  } else {
+    span
+  }
   k <- period_of(cadence, instants, rows$zone)
   stamps <- stamp_of(cadence, seq(k[1], k[2]), rows$zone)
   local <- if (timeline_meta(x)$type == "instant") cpp_local_of(stamps, rows$zone) else stamps

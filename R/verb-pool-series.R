@@ -8,17 +8,16 @@
 #' @param by Series columns, attributes or [bands()] of an attribute that say which
 #'   group a series belongs to: `c(district, bands(elevation, 4))`. `NULL` pools all.
 #' @param ... Statistics, as in [resample()], taken over the series at a stamp.
-#' @param weights Weights of the series: a column, or an expression of columns (or a formula of them) such
-#'   as `cos(latitude * pi / 180)`. Used by mean, sum, sd, var, median and
-#'   quantiles; a weighted mean is that of the series present, their weights made to
-#'   sum to one anew.
+#' @param weights Weights of the series: a column, or an expression of columns (or a formula of
+#'   them) such as `cos(latitude * pi / 180)`. Used by mean, sum, sd, var, median and quantiles; a
+#'   weighted mean is that of the series present, their weights made to sum to one anew.
 #' @param total Whether to add a group `"all"` of all series.
-#' @param each A part of the calendar to group by as well: `"month of year"`, `"hour of day"`, `"day of
-#' week"`, `"season of year"` (December to February and so on, where December counts to the year that
-#' follows), `"quarter of year"`. Each part becomes a series of its own with one value a year (week, day),
-#' stamped at its start.
-#' @param at_least Share (0 to 1) of a group's weight, or number (2 and more) of its series, that a value
-#'   needs.
+#' @param each A part of the calendar to group by as well: `"month of year"`, `"hour of day"`, `"day
+#' of week"`, `"season of year"` (December to February and so on, where December counts to the year
+#' that follows), `"quarter of year"`. Each part becomes a series of its own with one value a year
+#' (week, day), stamped at its start.
+#' @param at_least Share (0 to 1) of a group's weight, or number (2 and more) of its series, that a
+#'   value needs.
 #' @returns A timeline with the columns of `by` as series. Beside a measure,
 #'   `<measure>_series` is the number of series behind each value and
 #'   `<measure>_coverage` their share of the group's weight, where it is below 1.
@@ -42,7 +41,8 @@ pool_series <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each =
 pool_series.kairon_routine <- function(x, by = NULL, ..., weights = NULL) {
   if (!is.null(list(...)$each)) check_part(list(...)$each)
   args <- list(by = rlang::enquo(by), ..., weights = rlang::enquo(weights))
-  record_step(x, "pool_series", Filter(function(a) !rlang::is_quosure(a) || !rlang::quo_is_null(a), args),
+  record_step(x, "pool_series",
+              Filter(function(a) !rlang::is_quosure(a) || !rlang::quo_is_null(a), args),
               regrids = TRUE)
 }
 
@@ -125,7 +125,8 @@ row_weights <- function(x, quo, call = rlang::caller_env()) {
     seen <- weight[bad[1]]
     abort_input(c(
       "Weights must be numbers of 0 and more.",
-      x = "{length(bad)} row{?s} {?has/have} none, the first ({.val {seen}}) in series {.val {label}}."
+      x = "{length(bad)} row{?s} {?has/have} none, the first ({.val {seen}}) in series \\
+           {.val {label}}."
     ), call = call)
   }
   weight
@@ -144,7 +145,8 @@ fill_weights <- function(weight, breaks) {
 # table: one row a group; member: series and group of each membership.
 series_groups <- function(x, rows, quo, total, call = rlang::caller_env()) {
   first <- rows$breaks[-length(rows$breaks)] + 1L
-  known <- as.list(as_plain(x)[first, c(timeline_meta(x)$series, timeline_meta(x)$attributes), drop = FALSE])
+  known <- as.list(as_plain(x)[first, c(timeline_meta(x)$series, timeline_meta(x)$attributes),
+                               drop = FALSE])
   columns <- group_columns(quo, known, call)
   for (name in names(columns)) {
     lost <- is.na(columns[[name]])
@@ -152,7 +154,8 @@ series_groups <- function(x, rows, quo, total, call = rlang::caller_env()) {
     if (any(lost)) {
       labels <- series_labels(rows$keys)[lost]
       warn_user(c(
-        "!" = "{sum(lost)} series {?falls/fall} in no group of {.field {name}} and {?is/are} left out.",
+        "!" = "{sum(lost)} series {?falls/fall} in no group of {.field {name}} and {?is/are} \\
+               left out.",
         i = "Left out: {.val {labels}}."
       ))
     }
@@ -353,7 +356,8 @@ pooled_columns <- function(x, rows, cells, wanted, weight, at_least) {
   )
 }
 
-# The result, from functions that give the marks of a measure and the values of one of its statistics.
+# The result, from functions that give the marks of a measure and the values of one of its
+# statistics.
 pooled_table <- function(meta, cells, wanted, at_least, mark_of, value_of) {
   data <- list()
   data[[meta$time]] <- cells$stamps
@@ -386,7 +390,8 @@ pooled_table <- function(meta, cells, wanted, at_least, mark_of, value_of) {
   list(data = data, meta = for_new_measures(meta, names(data)), marks = marks)
 }
 
-pool_values <- function(values, weight, flat, order, statistic, where, call = rlang::caller_env(3)) {
+pool_values <- function(values, weight, flat, order, statistic, where,
+                        call = rlang::caller_env(3)) {
   nothing <- rep(0, length(values))
   if (is.character(statistic) && !flat) {
     return(call_core(cpp_weighted_statistics(
@@ -410,7 +415,8 @@ pool_marks <- function(x, rows, cells, measure, at, order, values, weight) {
   owner <- series_index(rows$breaks)[at]
   if (cells$per_stamp) {
     series <- present
-    full <- living_weight(cells$life, weight_of_series(weight, at, rows)[cells$groups$series], cells$cells)
+    full <- living_weight(cells$life, weight_of_series(weight, at, rows)[cells$groups$series],
+                          cells$cells)
     if (!is.null(cells$used)) full <- full[cells$used]
     share <- count(ifelse(there, weight, NA_real_), "sum")
     share[is.na(share)] <- 0
@@ -418,7 +424,8 @@ pool_marks <- function(x, rows, cells, measure, at, order, values, weight) {
   } else {
     cell <- rep(seq_along(order$from), order$to - order$from)
     series <- distinct_in(owner[there], cell[there], length(order$from))
-    coverage <- ifelse(is.na(cells$expected) | cells$expected <= 0, present > 0, present / cells$expected)
+    coverage <- ifelse(is.na(cells$expected) | cells$expected <= 0, present > 0,
+                       present / cells$expected)
   }
   coverage <- pmin(1, coverage)
   coverage[coverage > 1 - 1e-9] <- 1
@@ -459,17 +466,24 @@ pool_account <- function(x, rows, groups, weight) {
   last <- rev(seen)[match(seq_len(max(owner)), rev(owner[seen]))]
   s <- groups$series
   stamp <- function(i) from_seconds(rows$seconds[i], meta$type, meta$zone)
-  group <- if (ncol(groups$table)) series_labels(groups$table)[groups$group] else rep("all", length(s))
+  group <- if (ncol(groups$table)) {
+    series_labels(groups$table)[groups$group]
+  } else {
+    rep("all", length(s))
+  }
   weights <- weight_of_series(weight, seq_along(weight), rows)
   data.frame(
-    group = group, series = series_labels(rows$keys)[s], weight = weights[s], from = stamp(first[s]),
+    group = group, series = series_labels(rows$keys)[s], weight = weights[s],
+    from = stamp(first[s]),
     to = stamp(last[s]), values = as.vector(tabulate(owner[seen], max(owner)))[s]
   )
 }
 
 pool_words <- function(account, groups) {
-  ends <- stats::ave(as.numeric(account$to), account$group, FUN = function(v) max(-Inf, v, na.rm = TRUE))
-  begins <- stats::ave(as.numeric(account$from), account$group, FUN = function(v) min(Inf, v, na.rm = TRUE))
+  ends <- stats::ave(as.numeric(account$to), account$group,
+                     FUN = function(v) max(-Inf, v, na.rm = TRUE))
+  begins <- stats::ave(as.numeric(account$from), account$group,
+                       FUN = function(v) min(Inf, v, na.rm = TRUE))
   # The group of all would name each of them a second time.
   own <- account$group != "all" | all(account$group == "all")
   stops <- which(own & as.numeric(account$to) < ends)
@@ -478,7 +492,9 @@ pool_words <- function(account, groups) {
   paste0(
     plural(length(unique(groups$series)), "series", "series"), " pooled into ",
     plural(max(groups$group), "group"),
-    if (length(stops)) paste0("; stopping before the group does: ", word_list(name(stops, account$to), 4)),
-    if (length(starts)) paste0("; starting after it: ", word_list(name(starts, account$from), 4)), "."
+    if (length(stops)) paste0("; stopping before the group does: ",
+                              word_list(name(stops, account$to), 4)),
+    if (length(starts)) paste0("; starting after it: ", word_list(name(starts, account$from), 4)),
+    "."
   )
 }

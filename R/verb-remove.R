@@ -1,24 +1,27 @@
 #' Take the season off
 #'
-#' Values without their seasons, so that months or weekdays can be compared, or a method without a season
-#' can forecast them. In a routine the season is learnt from what each forecast may see, and forecasts get
-#' it back: that of the last cycle goes on.
+#' Values without their seasons, so that months or weekdays can be compared, or a method without a
+#' season can forecast them. In a routine the season is learnt from what each forecast may see, and
+#' forecasts get it back: that of the last cycle goes on.
 #'
 #' @param x A regular timeline, or a routine to record the step in.
-#' @param seasons Seasons by name (`"week"`, `"year"`) or by their number of steps, several at once; by
-#'   default those that [find_seasons()] finds, else the usual cycle.
-#' @param combine `"add"`, `"multiply"` (the values must be positive) or `"auto"`, as in [decomposition()].
+#' @param seasons Seasons by name (`"week"`, `"year"`) or by their number of steps, several at once;
+#'   by default those that [find_seasons()] finds, else the usual cycle.
+#' @param combine `"add"`, `"multiply"` (the values must be positive) or `"auto"`, as in
+#'   [decomposition()].
 #' @param measures Measures; all by default.
 #' @param robust Whether outlying values count less.
-#' @param season_span Over how many cycles the season is smoothed (odd), or `"fixed"`: the same in each.
+#' @param season_span Over how many cycles the season is smoothed (odd), or `"fixed"`: the same in
+#'   each.
 #' @param keep Whether the values before stay beside as `<measure>_raw`.
 #' @param ... Not used.
-#' @returns The timeline with values less (or divided by) their seasons, of the same origins and unit;
-#'   [back_transform()] goes back. [ledger()] has the swing of each season.
+#' @returns The timeline with values less (or divided by) their seasons, of the same origins and
+#'   unit; [back_transform()] goes back. [ledger()] has the swing of each season.
 #' @section Forecasts:
 #' Bounds get the same season as the value: they do not hold that the season itself may change.
 #' @references Cleveland, R. B. and others (1990). Journal of Official Statistics 6, 3-73.
-#' @seealso [decomposition()] shows all parts, `adjusted()` gives the values of one without chosen parts.
+#' @seealso [decomposition()] shows all parts, `adjusted()` gives the values of one without chosen
+#'   parts.
 #' @examples
 #' even <- remove_seasons(demo_timeline("billed"), "year", combine = "multiply")
 #' even
@@ -66,24 +69,28 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
     undo <- list(
       kind = "season", multiply = multiply, effects = effects, exact = exact,
       labels = series_labels(rows$keys), breaks = rows$breaks,
-      first = period_of_stamp(meta$cadence, rows$seconds[rows$breaks[-length(rows$breaks)] + 1], rows$zone)
+      first = period_of_stamp(meta$cadence, rows$seconds[rows$breaks[-length(rows$breaks)] + 1],
+                              rows$zone)
     )
     made <- if (multiply) values / all else values - all
     before <- meta$kinds[[m]]
     x <- rescale_measure(x, m, made, origin_codes(x, m), meta$units[[m]], undo, before)
     if (isTRUE(keep)) x <- keep_raw(x, m, values, meta)
-    swing <- apply(effects, 2, function(e) tapply(e, series_index(rows$breaks), function(v) diff(range(v))))
+    swing <- apply(effects, 2,
+                   function(e) tapply(e, series_index(rows$breaks), function(v) diff(range(v))))
     swing <- matrix(swing, ncol = length(season))
     table[[m]] <- data.frame(
       rows$keys[rep(seq_len(nrow(rows$keys)), length(season)), , drop = FALSE], measure = m,
-      season = rep(names(season), each = nrow(swing)), combine = how$combine, swing = as.vector(swing)
+      season = rep(names(season), each = nrow(swing)), combine = how$combine,
+      swing = as.vector(swing)
     )
     notes <- c(notes, how$note)
   }
   table <- do.call(rbind, unname(table))
   words <- paste0(
     "Taken off: ", word_list(vapply(seq_along(season), function(i) season_words(season[i]), "")),
-    ", with a swing of ", show_number(stats::median(table$swing), 3), if (nrow(table) > 1) " (median)", "."
+    ", with a swing of ", show_number(stats::median(table$swing), 3),
+    if (nrow(table) > 1) " (median)", "."
   )
   tell(points(c(words, notes), "i"))
   add_entry(x, "remove_seasons", words, table)
@@ -112,8 +119,8 @@ undo_season <- function(table, x, step, levels) {
 
 # What decompositions share ----
 
-# The seasons to take off, as named numbers of steps, the shortest first. `only_one`: the method that takes
-# one season only.
+# The seasons to take off, as named numbers of steps, the shortest first. `only_one`: the method
+# that takes one season only.
 chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::caller_env()) {
   cadence <- timeline_meta(x)$cadence
   if (is.null(seasons)) {
@@ -122,16 +129,23 @@ chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::c
     if (length(found) == 0) {
       abort_input(c(
         "No season stands out, and a timeline {format(cadence)} has no usual one.",
-        i = "Give its number of steps, such as {.code seasons = 12}; {.fn find_seasons} looks for some."
+        i = "Give its number of steps, such as {.code seasons = 12}; {.fn find_seasons} looks \\
+             for some."
       ), call = call)
     }
     if (is.null(only_one)) {
       # Two turns at least in the longest series.
       longest <- max(cadence_periods(x, rows_of(x)))
-      found <- structure(found[2 * found <= longest | seq_along(found) == 1], found = attr(found, "found"))
+      found <- structure(found[2 * found <= longest | seq_along(found) == 1],
+                         found = attr(found, "found"))
       words <- word_list(season_length(found))
-      usual <- if (isTRUE(attr(found, "found"))) "" else ", the usual one; none stands out in the values"
-      head <- paste0(if (length(found) > 1) "Seasons" else "Season", if (!nzchar(usual)) " found", ": ")
+      usual <- if (isTRUE(attr(found, "found"))) {
+        ""
+      } else {
+        ", the usual one; none stands out in the values"
+      }
+      head <- paste0(if (length(found) > 1) "Seasons" else "Season", if (!nzchar(usual)) " found",
+                     ": ")
       tell(c(i = "{head}{words}{usual}; choose others with {.arg seasons}."))
     }
     attr(found, "found") <- NULL
@@ -139,7 +153,8 @@ chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::c
   }
   season <- sort(resolve_seasons(seasons, cadence, call = call))
   if (anyDuplicated(season)) {
-    abort_input("Two seasons have the same length, {season[duplicated(season)][1]} steps.", call = call)
+    abort_input("Two seasons have the same length, {season[duplicated(season)][1]} steps.",
+                call = call)
   }
   if (length(season) > 1 && !is.null(only_one)) {
     abort_input(c(
@@ -182,13 +197,15 @@ check_season_span <- function(span, call = rlang::caller_env()) {
 }
 
 # `values`: how many the fullest series has.
-check_cycles <- function(rows, season, values, what = "A decomposition", call = rlang::caller_env()) {
+check_cycles <- function(rows, season, values, what = "A decomposition",
+                         call = rlang::caller_env()) {
   longest <- max(diff(rows$breaks))
   if (longest < 2 * max(season)) {
     worst <- season[which.max(season)]
     abort_input(c(
       "{what} needs at least two full cycles.",
-      x = "A season of {season_length(worst)} needs {2 * worst} steps; the longest series has {longest}.",
+      x = "A season of {season_length(worst)} needs {2 * worst} steps; the longest series has \\
+           {longest}.",
       i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
     ), call = call)
   }
@@ -206,7 +223,11 @@ short_series_note <- function(rows, season) {
   notes <- vapply(seq_along(season), function(i) {
     short <- size < 2 * season[i]
     if (!any(short)) return("")
-    names <- if (ncol(rows$keys)) paste0(" (", word_list(series_labels(rows$keys)[short], 4), ")") else ""
+    names <- if (ncol(rows$keys)) {
+      paste0(" (", word_list(series_labels(rows$keys)[short], 4), ")")
+    } else {
+      ""
+    }
     paste0(plural(sum(short), "series", "series"), names, if (sum(short) == 1) " is" else " are",
            " shorter than two cycles of ", season_length(season[i]), " and left without it.")
   }, "")
@@ -238,31 +259,31 @@ chosen_combination <- function(values, breaks, season, combine, measure, call) {
   r <- stats::median(grows, na.rm = TRUE)
   if (is.na(r)) {
     return(list(combine = "add", note = paste0(
-      measure, ": parts add; whether the spread of whole seasons grows with their level takes three seasons",
+      measure,
+      ": parts add; whether the spread of whole seasons grows with their level takes three seasons",
       " that vary, and there are none to tell."
     )))
   }
   multiply <- isTRUE(r > 0.5)
   list(combine = if (multiply) "multiply" else "add", note = paste0(
-    measure, ": parts ", if (multiply) "multiply" else "add", ", since the spread of whole seasons ",
+    measure, ": parts ", if (multiply) "multiply" else "add",
+    ", since the spread of whole seasons ",
     if (multiply) "grows" else "does not grow", " with their level (r = ", show_number(r, 2), ")."
   ))
 }
 
 #' Bring the past to the level of the present
 #'
-#' Where [vet()] found a level shift that stayed (a new sensor, a new tariff), the values before it are moved
-#' by its size,
-#' so that trends, seasons and forecasts see one level. In a routine the shifts are found anew at each
-#' cutoff, on what a
-#' forecast may see.
+#' Where [vet()] found a level shift that stayed (a new sensor, a new tariff), the values before it
+#' are moved by its size, so that trends, seasons and forecasts see one level. In a routine the
+#' shifts are found anew at each cutoff, on what a forecast may see.
 #'
 #' @param x A timeline that was vetted, or a routine to record the step in.
 #' @param measures Measures; all with shifts by default.
 #' @param keep Whether the values before stay beside as `<measure>_raw`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns The timeline; moved values have the origin "repaired", and [ledger()] lists date and size of each
-#' shift.
+#' @returns The timeline; moved values have the origin "repaired", and [ledger()] lists date and
+#' size of each shift.
 #' @seealso [decomposition()] takes shifts as steps with `shifts = findings(x)`.
 #' @examples
 #' river <- vet(demo_timeline("river"), shifts())

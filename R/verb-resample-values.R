@@ -103,7 +103,8 @@ drop_thin <- function(made, context) {
 
 # Readings in each bin that are there.
 count_rows <- function(context, measure) {
-  range_statistic(context$x[[measure]], context$rows$seconds, context$bins$from, context$bins$to, "count")
+  range_statistic(context$x[[measure]], context$rows$seconds, context$bins$from, context$bins$to,
+                  "count")
 }
 
 # Marks by the number of readings in a bin.
@@ -174,19 +175,22 @@ time_mean_values <- function(context, measure, present) {
   values <- x[[measure]]
   regular <- is_regular_cadence(timeline_meta(x)$cadence)
   rule <- check_choice(
-    plan$between[[measure]] %||% "previous", c("previous", "linear"), arg = "between", call = context$call
+    plan$between[[measure]] %||% "previous", c("previous", "linear"), arg = "between",
+    call = context$call
   )
   made <- if (rule == "linear") {
-    cpp_linear_means(values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within, core_threads())
+    cpp_linear_means(values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within,
+                     core_threads())
   } else if (regular) {
     held <- context$intervals
-    cpp_overlap_means(values, held$begin, held$end, rows$breaks, bins$edges, bins$breaks, core_threads())
+    cpp_overlap_means(values, held$begin, held$end, rows$breaks, bins$edges, bins$breaks,
+                      core_threads())
   } else {
     typical <- typical_steps(rows)
     typical[!is.finite(typical)] <- 1
     cpp_held_means(
-      values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within, pmin(typical, plan$within),
-      core_threads()
+      values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within,
+      pmin(typical, plan$within), core_threads()
     )
   }
   if (regular) {
@@ -255,7 +259,8 @@ instant_values <- function(context, measure) {
   made <- if (own_period) {
     period_values(x, rows, bins, x[[measure]])
   } else {
-    level_at(x[[measure]], rows$seconds, rows$breaks, bins$instants, bins$breaks, rule, context$plan$within)
+    level_at(x[[measure]], rows$seconds, rows$breaks, bins$instants, bins$breaks, rule,
+             context$plan$within)
   }
   origin <- cpp_pick(made$found, c(NA, 1L, interpolated_code))
   if (is_marked(x, measure)) {
@@ -276,13 +281,14 @@ period_values <- function(x, rows, bins, values) {
   low <- min(k)
   at <- match(bins$owner * 1e9 + (wanted - low), series_index(rows$breaks) * 1e9 + (k - low))
   value <- values[at]
-  list(value = value, found = ifelse(is.na(value), 0L, ifelse(rows$seconds[at] == bins$instants, 1L, 2L)))
+  list(value = value,
+       found = ifelse(is.na(value), 0L, ifelse(rows$seconds[at] == bins$instants, 1L, 2L)))
 }
 
-# Statistics of distant timelines that rest on how long readings hold: time-weighted means of levels, and
-# amounts that bins cut. Only the reading at the edge of a cell reaches over it; the others lie within, where
-# their sum is enough. So a cell becomes one or two stretches of time, and those are laid over the bins as
-# readings are.
+# Statistics of distant timelines that rest on how long readings hold: time-weighted means of
+# levels, and amounts that bins cut. Only the reading at the edge of a cell reaches over it; the
+# others lie within, where their sum is enough. So a cell becomes one or two stretches of time, and
+# those are laid over the bins as readings are.
 
 is_timed <- function(statistic, kind, nested) {
   identical(statistic, "time_mean") || kind == "amount" && identical(statistic, "sum") && !nested
@@ -296,12 +302,14 @@ timed_needs <- function(statistic, meta, empty) {
   if (empty == "zero") character() else "head"
 }
 
-# Periods of the calendar differ in length, so that a cell may hold one only; and so where an odd day reaches
-# over the edge that it is counted to.
+# Periods of the calendar differ in length, so that a cell may hold one only; and so where an odd
+# day reaches over the edge that it is counted to.
 timed_grid <- function(grid, meta, closed) {
   calendar <- is_regular_cadence(meta$cadence) && !meta$cadence$unit %in% c("second", "step")
   odd_days <- !is_regular_cadence(meta$cadence) && meta$type == "date" && closed == "right"
-  if (calendar || odd_days) grid$width <- common_measure(c(grid$width, if (odd_days) 86400 else 900))
+  if (calendar || odd_days) {
+    grid$width <- common_measure(c(grid$width, if (odd_days) 86400 else 900))
+  }
   grid
 }
 
@@ -325,7 +333,8 @@ timed_values <- function(made, cells, measure, statistic, sums, share) {
     cpp_overlap_totals(parts$value, parts$begin, parts$end, breaks, bins$edges, bins$breaks,
                        sums_right(made$plan), core_threads())
   } else {
-    cpp_overlap_means(parts$value, parts$begin, parts$end, breaks, bins$edges, bins$breaks, core_threads())
+    cpp_overlap_means(parts$value, parts$begin, parts$end, breaks, bins$edges, bins$breaks,
+                      core_threads())
   }
   if (!regular && statistic == "time_mean") {
     # A reading alone at the very end of its bin covers no time.
@@ -360,8 +369,8 @@ held_stretches <- function(made, cells, measure) {
   )
 }
 
-# Regular readings hold for their own period: of the last of a cell, or where periods end at their stamps of
-# the first, it may reach over the edge.
+# Regular readings hold for their own period: of the last of a cell, or where periods end at their
+# stamps of the first, it may reach over the edge.
 period_stretches <- function(made, cells, measure, statistic) {
   of <- cells_with_values(cells, measure)
   meta <- timeline_meta(made$ends)
@@ -380,7 +389,8 @@ period_stretches <- function(made, cells, measure, statistic) {
   data.frame(
     series = rep(of$series, 2),
     value = c(ifelse(several, rest, NA), value),
-    begin = c(if (early) end else begin - long, begin), end = c(if (early) end + long else begin, end)
+    begin = c(if (early) end else begin - long, begin),
+    end = c(if (early) end + long else begin, end)
   )
 }
 
@@ -402,7 +412,8 @@ amount_stretches <- function(made, cells, measure) {
   rest <- ifelse(get("n") > there, get("sum") - ifelse(there, head, 0), NA)
   out <- data.frame(
     series = rep(cells$series, 2), value = c(head, rest),
-    begin = c(before, cells$row_last - get("long")) + day, end = c(cells$row_first, cells$row_last) + day
+    begin = c(before, cells$row_last - get("long")) + day,
+    end = c(cells$row_first, cells$row_last) + day
   )
   out$begin[which(first)] <- cells$row_first[first]
   out
@@ -415,5 +426,6 @@ cells_with_values <- function(cells, measure) {
   c(list(series = cells$series), rlang::set_names(as.list(columns), words))
 }
 
-# An amount without length at an edge belongs to the bin that ends there, where bins are closed on the right.
+# An amount without length at an edge belongs to the bin that ends there, where bins are closed on
+# the right.
 sums_right <- function(plan) plan$empty == "missing" || plan$closed == "right"

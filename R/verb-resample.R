@@ -94,17 +94,17 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
   check_rows(x)
   rows <- rows_of(x)
   rows$typical <- typical_steps(rows)
-  made <- prepare_bins(x, rows, every, list(...), at, between, within, stamp, closed, at_least, unfinished,
-                       extent,
+  made <- prepare_bins(x, rows, every, list(...), at, between, within, stamp, closed, at_least,
+                       unfinished, extent,
                        empty, large)
   say_odd_values(x)
   put_in_bins(x, rows, made, bin_columns(x, rows, made$bins, made$wanted, made$plan))
 }
 
-# Plan, target, bins and the statistics wanted. Of the rows only the ends of each series and its typical step
-# are looked at, so that a timeline that lies elsewhere can be planned for, too.
-prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least, unfinished,
-                         extent,
+# Plan, target, bins and the statistics wanted. Of the rows only the ends of each series and its
+# typical step are looked at, so that a timeline that lies elsewhere can be planned for, too.
+prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least,
+                         unfinished, extent,
                          empty, large, call = rlang::caller_env()) {
   plan <- list(
     at = if (!is.null(at)) check_choice(at, c("bins", "instants"), call = call),
@@ -154,7 +154,8 @@ resample.default <- function(x, every, ...) check_timeline(x)
 check_least <- function(x, arg = "at_least", call = rlang::caller_env()) {
   good <- is.numeric(x) && length(x) == 1 && !is.na(x) && x >= 0 && (x <= 1 || x == round(x))
   if (!good) {
-    abort_input("{.arg {arg}} must be a share from 0 to 1, or a whole number of readings.", call = call)
+    abort_input("{.arg {arg}} must be a share from 0 to 1, or a whole number of readings.",
+                call = call)
   }
   x
 }
@@ -176,7 +177,11 @@ check_same_time <- function(meta, target, call = rlang::caller_env()) {
 
 # The usual step of the readings in seconds.
 usual_step <- function(meta, rows) {
-  if (is_regular_cadence(meta$cadence)) step_seconds(meta$cadence) else stats::median(typical_steps(rows))
+  if (is_regular_cadence(meta$cadence)) {
+    step_seconds(meta$cadence)
+  } else {
+    stats::median(typical_steps(rows))
+  }
 }
 
 is_finer <- function(meta, target, rows) {
@@ -255,7 +260,8 @@ say_odd_values <- function(x) {
     span <- cpp_value_check(x[[measure]])
     if (span[1] > 0) {
       n <- span[1]
-      at <- show_stamp(to_seconds(x[[meta$time]])[is.infinite(x[[measure]])][1], meta$type, meta$zone)
+      at <- show_stamp(to_seconds(x[[meta$time]])[is.infinite(x[[measure]])][1], meta$type,
+                       meta$zone)
       warn_user(c(
         "!" = "{.field {measure}} has {n} infinite value{?s}, the first at {at}.",
         i = "What rests on such a value is infinite too, or missing where it is interpolated."
@@ -263,7 +269,8 @@ say_odd_values <- function(x) {
     }
     if (span[2] > 0 && meta$kinds[[measure]] == "amount") {
       n <- span[2]
-      tell(c(i = "The amount {.field {measure}} has {n} negative value{?s}, summed with {?its/their} sign."))
+      tell(c(i = "The amount {.field {measure}} has {n} negative value{?s}, summed with \\
+                  {?its/their} sign."))
     }
   }
 }
@@ -285,7 +292,8 @@ plan_bins <- function(x, rows, target, plan) {
   late <- bins$instants[ends] < rows$seconds[rows$breaks[-length(rows$breaks)] + 1L]
   if (any(late)) {
     periods <- list(first = first + late, last = pmax(bins$period[bins$breaks[-1]], first + late))
-    bins <- make_bins(x, rows, target, plan$extent, plan$closed, whole, periods, instants_only = TRUE)
+    bins <- make_bins(x, rows, target, plan$extent, plan$closed, whole, periods,
+                      instants_only = TRUE)
   }
   bins
 }
@@ -321,7 +329,11 @@ add_marks <- function(x, marks) {
 say_thin <- function(x, bins, unfinished) {
   measures <- names(timeline_meta(x)$kinds)
   thin <- vapply(measures, function(m) {
-    if (is.null(companion_name(x, m, "coverage"))) 0 else sum(coverage_of(x, m) < 0.5 & is_measured(x, m))
+    if (is.null(companion_name(x, m, "coverage"))) {
+      0
+    } else {
+      sum(coverage_of(x, m) < 0.5 & is_measured(x, m))
+    }
   }, 1)
   if (any(thin > 0)) {
     n <- max(thin)

@@ -1,5 +1,5 @@
-# Rolling statistics carried on over rows that were added: windows in which nothing has changed keep what they
-# had.
+# Rolling statistics carried on over rows that were added: windows in which nothing has changed keep
+# what they had.
 
 # `again` makes the same call on a part of the rows.
 carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()) {
@@ -30,7 +30,8 @@ carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()
   fresh <- sequence(count, begin + from[redo] - needed[redo] + 1L)
   place <- sequence(count, from[redo])
   join_windows(x, made, earlier, list(from = fresh, to = place),
-               list(from = sequence(from - firsts, same$first), to = sequence(from - firsts, firsts)))
+               list(from = sequence(from - firsts, same$first),
+                    to = sequence(from - firsts, firsts)))
 }
 
 # The rows with what was worked out at some of them, and taken over at the others.
@@ -63,7 +64,8 @@ join_windows <- function(x, made, earlier, fresh, taken) {
   new_timeline(out, meta)
 }
 
-# How many rows at the beginning of each series are the same in both, and where they begin in the earlier one.
+# How many rows at the beginning of each series are the same in both, and where they begin in the
+# earlier one.
 same_beginnings <- function(x, rows, earlier, call) {
   meta <- timeline_meta(x)
   measures <- names(meta$kinds)
@@ -85,8 +87,8 @@ same_beginnings <- function(x, rows, earlier, call) {
   list(count = as.integer(count), first = first + 1L)
 }
 
-# For each series the first row whose window holds a changed one (`from`), and the first row that is needed to
-# work it out (`needed`).
+# For each series the first row whose window holds a changed one (`from`), and the first row that is
+# needed to work it out (`needed`).
 window_reach <- function(window, x, rows, changed, firsts, lasts) {
   if (window$side %in% c("since_start", "fading")) {
     return(list(from = changed, needed = firsts))
@@ -104,7 +106,8 @@ window_reach <- function(window, x, rows, changed, firsts, lasts) {
     at <- rows$seconds[changed[s]]
     from[s] <- firsts[s] + sum(bounds$high[span[span < changed[s]]] < at)
     # A value holds into the window from the reading before it.
-    needed[s] <- max(firsts[s], firsts[s] + findInterval(bounds$low[from[s]], rows$seconds[span]) - 2L)
+    needed[s] <- max(firsts[s],
+                     firsts[s] + findInterval(bounds$low[from[s]], rows$seconds[span]) - 2L)
   }
   list(from = as.integer(from), needed = as.integer(needed))
 }
@@ -165,7 +168,8 @@ window_steps <- function(window, x, call = rlang::caller_env()) {
   }
   if (abs(steps - round(steps)) > 1e-6) {
     tell(c(
-      i = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}, no whole number."
+      i = "{format(window)} is {show_number(steps)} steps of a timeline {format(cadence)}, no \\
+           whole number."
     ))
     return(NA_real_)
   }

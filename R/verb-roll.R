@@ -10,9 +10,10 @@
 #'   calendar.
 #' @param ... Statistics, as in [resample()]; and further windows by name:
 #'   `roll(x, week = trailing("7 days"), year = trailing("12 months"), "mean")`. Beside the
-#'   statistics of [resample()] there is `"zscore"`: how many standard deviations the last value of the
-#'   window lies above its mean. `"time_mean"` weights each value by how long it held within the window: a
-#'   regular one for its own period, a reading until the next one. Windows with a kernel have a mean only,
+#'   statistics of [resample()] there is `"zscore"`: how many standard deviations the last value of
+#'   the window lies above its mean. `"time_mean"` weights each value by how long it held within the
+#'   window: a regular one for its own period, a reading until the next one. Windows with a kernel
+#'   have a mean only,
 #' fading ones mean, sum, sd, var
 #'   and count.
 #' @param at_least How many values that are not missing a window needs, as a
@@ -23,16 +24,17 @@
 #' @param correlate Pairs of measures whose rolling correlation is wanted, such as
 #'   `c("flow", "level")` or a list of such pairs; named `<a>_<b>_correlation`.
 #' @param keep Whether the measures stay beside their statistics.
-#' @param carry An earlier result of the same call, made before rows were added by [append_rows()]: what it
-#'   holds for windows in which nothing has changed is taken over, and only the others are worked out. Rows
+#' @param carry An earlier result of the same call, made before rows were added by [append_rows()]:
+#'   what it holds for windows in which nothing has changed is taken over, and only the others are
+#'   worked out. Rows
 #' are
 #'   compared, so that changed ones are noticed.
 #' @param missing_too Whether a function of yours gets missing values as well.
 #' @returns The timeline with the new measures. A rolling value is *summarised*
-#'   when at least half of the values in its window are measured. Where windows of a regular timeline may lack
-#'   steps (`at_least`, `edges`, windows of the calendar), each has its coverage beside it, as in
-#'   [resample()]: the share of its steps that have a value. A name that is taken already gets a number behind
-#'   it.
+#'   when at least half of the values in its window are measured. Where windows of a regular
+#'   timeline may lack steps (`at_least`, `edges`, windows of the calendar), each has its coverage
+#'   beside it, as in [resample()]: the share of its steps that have a value. A name that is taken
+#'   already gets a number behind it.
 #' @section Details:
 #' Every built-in statistic costs the same at any width of the window, or grows with its logarithm.
 #' Sums run with twice the digits, squares are taken about a value near the mean (chosen anew at
@@ -71,7 +73,8 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
   if (!is.null(carry)) {
     again <- c(dots, list(at_least = at_least, edges = edges, correlate = correlate,
                           missing_too = missing_too))
-    return(carry_windows(x, given$windows, carry, function(part) do.call(roll, c(list(part), again))))
+    return(carry_windows(x, given$windows, carry,
+                         function(part) do.call(roll, c(list(part), again))))
   }
   for (w in given$windows) check_window(w)
   edges <- check_choice(edges, c("missing", "partial"))
@@ -83,7 +86,8 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
   rows <- rows_of(x)
   raw <- names(timeline_meta(x)$kinds)
   plan <- list(
-    at_least = if (!is.null(at_least)) check_count(at_least), edges = edges, missing_too = missing_too
+    at_least = if (!is.null(at_least)) check_count(at_least), edges = edges,
+    missing_too = missing_too
   )
   out <- x
   for (i in seq_along(given$windows)) {
@@ -91,7 +95,8 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
     out <- roll_window(x, out, rows, given$windows[[i]], label, wanted, pairs, plan)
   }
   if (isFALSE(keep)) {
-    for (m in raw) for (column in c(m, companion_columns(out, m))) out <- put_column(out, column, NULL)
+    for (m in raw) for (column in c(m,
+                                    companion_columns(out, m))) out <- put_column(out, column, NULL)
     meta <- timeline_meta(out)
     meta$kinds <- meta$kinds[setdiff(names(meta$kinds), raw)]
     meta$units <- meta$units[names(meta$kinds)]
@@ -112,7 +117,8 @@ read_pairs <- function(x, correlate, call = rlang::caller_env()) {
   pairs <- if (is.list(correlate)) correlate else list(correlate)
   for (pair in pairs) {
     if (!is.character(pair) || length(pair) != 2) {
-      abort_input("{.arg correlate} must name pairs of measures, such as {.code c(\"flow\", \"level\")}.",
+      abort_input("{.arg correlate} must name pairs of measures, such as \\
+                   {.code c(\"flow\", \"level\")}.",
                   call = call)
     }
     check_columns(pair, names(timeline_meta(x)$kinds), call)
@@ -132,7 +138,8 @@ say_window <- function(window, steps, x) {
     if (steps == 1) {
       usual <- usual_reading(max(window$step$n, 2), cadence)
       tell(c(
-        "!" = "{format(window)} is a single step of a timeline {format(cadence)}: one value a window.",
+        "!" = "{format(window)} is a single step of a timeline {format(cadence)}: one value a \\
+               window.",
         i = "{.code {window$side}({max(window$step$n, 2)})} would be {usual}."
       ))
     }
@@ -216,7 +223,11 @@ check_reach <- function(at, breaks, needed, window, x, call = rlang::caller_env(
   if (needed <= 1) {
     return(invisible())
   }
-  width <- if (is.null(at$back)) max(at$to - at$from) else min(at$back + 1 + at$ahead, max(diff(breaks)))
+  width <- if (is.null(at$back)) {
+    max(at$to - at$from)
+  } else {
+    min(at$back + 1 + at$ahead, max(diff(breaks)))
+  }
   if (width < needed) {
     abort_input(c(
       "The window is longer than every series.",
@@ -228,7 +239,8 @@ check_reach <- function(at, breaks, needed, window, x, call = rlang::caller_env(
 
 # Values ----
 
-roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call = rlang::caller_env()) {
+roll_window <- function(x, out, rows, window, label, wanted, pairs, plan,
+                        call = rlang::caller_env()) {
   if (window$side == "fading") {
     return(roll_fading(x, out, rows, window, label, wanted, plan, call))
   }
@@ -269,12 +281,14 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
       } else {
         cpp_drop_short(made, present, needed)
       }
-      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, made, marks)
+      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic,
+                        made, marks)
       made <- NULL
     }
   }
   for (pair in pairs) {
-    made <- cpp_sliding_correlation(x[[pair[1]]], x[[pair[2]]], at$from, at$to, rows$breaks, core_threads())
+    made <- cpp_sliding_correlation(x[[pair[1]]], x[[pair[2]]], at$from, at$to, rows$breaks,
+                                    core_threads())
     made <- drop_narrow(made, at, rows$breaks, needed)
     name <- paste0(paste(pair, collapse = "_"), "_correlation", suffix_of(label))
     out <- add_rolled(out, x, pair[1], name, "correlation", made, list(origin = summarised_code))
@@ -284,8 +298,8 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan, call =
 
 suffix_of <- function(label) if (nzchar(label)) paste0("_", label) else ""
 
-# How many steps each window would have, with no end of the series and no missing value in the way; NULL where
-# every step is asked for, so that a window that has a value has them all.
+# How many steps each window would have, with no end of the series and no missing value in the way;
+# NULL where every step is asked for, so that a window that has a value has them all.
 expected_steps_of <- function(window, steps, needed, x, rows, at) {
   if (!is.na(steps)) {
     return(if (needed < steps) steps)
@@ -297,8 +311,8 @@ expected_steps_of <- function(window, steps, needed, x, rows, at) {
   cadence <- timeline_meta(x)$cadence
   k <- function(t) period_of(cadence, t, rows$zone)
   switch(window$side,
-    trailing = k(bounds$high) - k(bounds$low), leading = k(bounds$high - 1e-3) - k(bounds$low - 1e-3),
-    k(bounds$high) - k(bounds$low - 1e-3)
+    trailing = k(bounds$high) - k(bounds$low),
+    leading = k(bounds$high - 1e-3) - k(bounds$low - 1e-3), k(bounds$high) - k(bounds$low - 1e-3)
   )
 }
 
@@ -350,8 +364,8 @@ roll_fading <- function(x, out, rows, window, label, wanted, plan, call) {
       values <- made[[statistic]]
       values[made$count < (plan$at_least %||% 1)] <- NA_real_
       marks <- list(origin = summarised_code)
-      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic, values,
-                        marks)
+      out <- add_rolled(out, x, measure, paste0(measure, "_", name, suffix_of(label)), statistic,
+                        values, marks)
     }
   }
   out

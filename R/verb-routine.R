@@ -33,9 +33,9 @@ replay <- function(routine, x, ...) {
 
 #' Which verbs a routine can record, and which a forecast takes back
 #'
-#' @returns A data frame: `verb`, `changes` ("grid", "scale", "values" or "findings"), `taken_back` ("yes": a
-#'   forecast comes back on the scale before; "no": it stays on the new scale, which its unit names; "not
-#'   needed": the scale stays), and `learns`, what is learnt anew at each cutoff.
+#' @returns A data frame: `verb`, `changes` ("grid", "scale", "values" or "findings"), `taken_back`
+#'   ("yes": a forecast comes back on the scale before; "no": it stays on the new scale, which its
+#'   unit names; "not needed": the scale stays), and `learns`, what is learnt anew at each cutoff.
 #' @seealso [routine()], [replay()], [write_routine()]
 #' @examples
 #' routine_verbs()
@@ -43,12 +43,13 @@ replay <- function(routine, x, ...) {
 routine_verbs <- function() {
   data.frame(
     verb = routine_verb_names,
-    changes = c("grid", "grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale", "scale",
-                "values",
+    changes = c("grid", "grid", "grid", "grid", "scale", "scale", "scale", "scale", "scale",
+                "scale", "values",
                 "values",
                 "values", "values", "findings"),
     taken_back = c(rep("not needed", 4), rep("yes", 4), rep("no", 2), rep("not needed", 5)),
-    learns = c("", "", "", "", "", "normals", "the power", "the seasons", "", "", "seasonal profiles",
+    learns = c("", "", "", "", "", "normals", "the power", "the seasons", "", "",
+               "seasonal profiles",
                "seasonal profiles", "", "the levels", "bounds and usual spread")
   )
 }

@@ -6,30 +6,31 @@
 #' @inheritParams change
 #' @param x A timeline, or a routine to record the step in. For `back_transform()` a timeline whose
 #'   scale was changed.
-#' @param power `"auto"` (Guerrero's method: the spread within seasons varies least), `"likelihood"` (profile
-#'   likelihood of a straight line with a season), `"log"`, `"root"` (square root), or a number from -2 to 3.
+#' @param power `"auto"` (Guerrero's method: the spread within seasons varies least), `"likelihood"`
+#'   (profile likelihood of a straight line with a season), `"log"`, `"root"` (square root), or a
+#'   number from -2 to 3.
 #' @param seasons Steps or name of the season whose groups `"auto"` compares; by default the usual
 #'   cycle.
-#' @param mean Whether forecasts that come back are means (adjusted for bias, to second order) and not
-#'   medians. Bounds are quantiles, and go back exactly.
+#' @param mean Whether forecasts that come back are means (adjusted for bias, to second order) and
+#'   not medians. Bounds are quantiles, and go back exactly.
 #' @param compare Instead of transforming, return a table of rivals (values, square roots,
-#'   logarithms, the automatic power, differences, values less their rolling mean): for each series and
-#'   measure, `spread_ratio` (largest over smallest standard deviation of whole seasons) and
+#'   logarithms, the automatic power, differences, values less their rolling mean): for each series
+#'   and measure, `spread_ratio` (largest over smallest standard deviation of whole seasons) and
 #'   `level_correlation` (of the seasons' standard deviations with their means; near 0 is even),
 #'   `unit_root_p` and `level_p` (see [stationarity()]: small and large where the level is kept).
-#' @returns The timeline with transformed measures (`back_transform()`: the original ones); [ledger()] has
-#' the power
+#' @returns The timeline with transformed measures (`back_transform()`: the original ones);
+#' [ledger()] has the power
 #'   and shift of each series. Zeros are shifted by half the smallest positive value, which is said.
 #'   With `compare`, a data frame.
 #' @section Formula:
 #' w = (v^p - 1) / p, and log(v) for p = 0. Guerrero's power makes the coefficient of variation of
 #' sd / mean^(1 - p) over whole seasons smallest, between -1 and 2.
 #' @section Forecasts:
-#' In a routine the power is chosen on what each forecast may see, and forecasts come back on the original
-#' scale.
+#' In a routine the power is chosen on what each forecast may see, and forecasts come back on the
+#' original scale.
 #' @references
-#' Box, G. E. P. and Cox, D. R. (1964). An analysis of transformations. Journal of the Royal Statistical
-#' Society B 26, 211-252.
+#' Box, G. E. P. and Cox, D. R. (1964). An analysis of transformations. Journal of the Royal
+#' Statistical Society B 26, 211-252.
 #'
 #' Guerrero, V. M. (1993). Time-series analysis supported by power transformations. Journal of
 #' Forecasting 12, 37-48.
@@ -57,7 +58,8 @@ power_words <- c("auto", "likelihood", "log", "root")
 
 #' @rdname stabilise
 #' @export
-stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, seasons = NULL, mean = FALSE,
+stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, seasons = NULL,
+                                      mean = FALSE,
                                       compare = FALSE, ...) {
   refuse_more("stabilise", ...)
   power <- read_power(power)
@@ -83,15 +85,17 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
       mean = isTRUE(mean), found = is.character(power)
     )
     unit <- timeline_meta(x)$units[[m]]
-    x <- rescale_measure(x, m, made, origin_codes(x, m), if (nzchar(unit)) paste("transformed", unit) else "",
-                         undo)
-    account <- data.frame(measure = rep(m, nrow(chosen)), power = chosen$power, shift = chosen$shift)
+    x <- rescale_measure(x, m, made, origin_codes(x, m),
+                         if (nzchar(unit)) paste("transformed", unit) else "", undo)
+    account <- data.frame(measure = rep(m, nrow(chosen)), power = chosen$power,
+                          shift = chosen$shift)
     table[[m]] <- if (ncol(rows$keys)) cbind(rows$keys, account) else account
   }
   table <- do.call(rbind, unname(table))
   words <- paste0(
     power_sentence(range(table$power)),
-    if (any(table$shift > 0)) paste0("; zeros shifted by ", show_number(max(table$shift), 3), " at most"), "."
+    if (any(table$shift > 0)) paste0("; zeros shifted by ", show_number(max(table$shift), 3),
+                                     " at most"), "."
   )
   tell(c(i = verbatim(words)))
   add_entry(x, "stabilise", words, table)
@@ -119,7 +123,8 @@ read_power <- function(power, call = rlang::caller_env()) {
     return(switch(power, log = 0, root = 0.5, power))
   }
   if (!is.numeric(power) || length(power) != 1 || is.na(power) || power < -2 || power > 3) {
-    abort_input("{.arg power} must be one of {.val {power_words}} or a number from -2 to 3.", call = call)
+    abort_input("{.arg power} must be one of {.val {power_words}} or a number from -2 to 3.",
+                call = call)
   }
   power
 }
@@ -151,7 +156,8 @@ series_powers <- function(x, rows, m, power, season, call = rlang::caller_env())
     shift <- if (any(v == 0, na.rm = TRUE) && length(positive)) min(positive) / 2 else 0
     own <- power
     if (is.character(power)) {
-      found <- if (power == "auto") power_by_spread(v + shift, season) else power_by_likelihood(v + shift,
+      found <- if (power == "auto") power_by_spread(v + shift,
+                                                    season) else power_by_likelihood(v + shift,
           season)
       own <- if (is.na(found)) 1 else found
     }
@@ -240,7 +246,8 @@ undo_measure <- function(x, m) {
   } else {
     same <- identical(first$before$seconds, to_seconds(x[[meta$time]]))
     if (!same) {
-      abort_state("{.field {m}} has other stamps than when its scale was changed; it cannot go back.")
+      abort_state("{.field {m}} has other stamps than when its scale was changed; it cannot go \\
+                   back.")
     }
     values <- first$before$values
     codes <- first$before$codes
@@ -261,7 +268,8 @@ measured_scale <- function(x, call = rlang::caller_env()) {
     x <- tryCatch(undo_measure(x, m), kairon_error = function(e) {
       abort_state(c(
         "{.field {m}} is on another scale than forecasts of it, and cannot go back.",
-        i = "Give the timeline as it was measured, and the steps that change its scale as {.arg routine}."
+        i = "Give the timeline as it was measured, and the steps that change its scale as \\
+             {.arg routine}."
       ), parent = e, call = call, .envir = list2env(list(m = m)))
     })
   }
@@ -283,8 +291,8 @@ undo_history <- function(x) {
 }
 
 # The table of a forecast of a measure, with value and bounds on the original scale.
-# `x`: the prepared timeline. Where there are changes, the joint paths of a forecast tell the bounds, up to
-# the last change that is undone; bounds of single steps go on from there.
+# `x`: the prepared timeline. Where there are changes, the joint paths of a forecast tell the
+# bounds, up to the last change that is undone; bounds of single steps go on from there.
 undo_scale <- function(table, x, measure, levels, means = TRUE) {
   steps <- rev(timeline_meta(x)$undo[[measure]])
   changes <- which(vapply(steps, `[[`, "", "kind") == "change")
@@ -301,8 +309,8 @@ undo_scale <- function(table, x, measure, levels, means = TRUE) {
   table[setdiff(names(table), c(".joint", ".scale"))]
 }
 
-# Quantiles of the joint paths, spread as Student's t around the value: in logarithms where changes are
-# ratios. Rows without paths keep their bounds.
+# Quantiles of the joint paths, spread as Student's t around the value: in logarithms where changes
+# are ratios. Rows without paths keep their bounds.
 bounds_of_paths <- function(table, levels, as) {
   if (is.null(table$.joint) || length(levels) == 0) {
     return(table)
@@ -386,13 +394,15 @@ undo_rebase <- function(table, x, step, levels) {
   }
   at <- match(owner * 1e4 + code, step$normals$owner * 1e4 + step$normals$code)
   for (column in scale_columns(table, levels)) {
-    table[[column]] <- restore(table[[column]], step$normals$normal[at], step$as, step$normals$sd[at])
+    table[[column]] <- restore(table[[column]], step$normals$normal[at], step$as,
+                               step$normals$sd[at])
   }
   table
 }
 
-# Changes: the value so long before is put back, an observed one or an earlier forecast, and so along each
-# path. Without paths half-widths along a chain of forecasts add up in squares, as if errors were independent.
+# Changes: the value so long before is put back, an observed one or an earlier forecast, and so
+# along each path. Without paths half-widths along a chain of forecasts add up in squares, as if
+# errors were independent.
 undo_change <- function(table, x, step, levels) {
   meta <- timeline_meta(x)
   zone <- rows_of(x)$zone

@@ -6,8 +6,8 @@
 #' @param rules A rule or a list of them; by default `list(spikes(), stuck(), shifts())`.
 #' @param measures Measures to vet; all by default.
 #' @param ... Not used.
-#' @returns The timeline with a factor `<measure>_flag` beside each measure where something was found: the
-#' first rule
+#' @returns The timeline with a factor `<measure>_flag` beside each measure where something was
+#' found: the first rule
 #'   that a value broke. [findings()] lists them. Shifts are told, not flagged as faults: the
 #'   values after them are true.
 #' @seealso [vetting-rules], [findings()], [repair()], [remove_shifts()]
@@ -58,9 +58,11 @@ vet.default <- function(x, rules = NULL, ...) check_timeline(x)
 #' @param x A vetted timeline, see [vet()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with one row a finding: the series columns, `measure`, `rule`
-#'   ("spike", "stuck", "limit", "jump" or "shift"), `from` and `to` (first and last stamp), `readings`,
+#'   ("spike", "stuck", "limit", "jump" or "shift"), `from` and `to` (first and last stamp),
+#'   `readings`,
 #' `value`,
-#'   `expected` (what the surroundings suggest), `off` (the difference, in the measure's unit), `score`
+#'   `expected` (what the surroundings suggest), `off` (the difference, in the measure's unit),
+#'   `score`
 #' (robust
 #'   standard deviations for spikes and shifts; how many times the limit for the others) and
 #'   `sure` ("likely", "very likely", "almost certain").
@@ -82,16 +84,17 @@ findings <- function(x, ...) {
 
 #' Rules for vetting
 #'
-#' @param threshold For spikes and shifts: how many robust standard deviations are too many; for jumps
-#'   without a rate, of all changes from reading to reading.
-#' @param seasons For spikes: a season, by name or steps, that is taken off first, so that a daily peak is no
-#'   spike; by default that of [find_seasons()], else the usual cycle, in regular timelines, and none in
+#' @param threshold For spikes and shifts: how many robust standard deviations are too many; for
+#'   jumps without a rate, of all changes from reading to reading.
+#' @param seasons For spikes: a season, by name or steps, that is taken off first, so that a daily
+#'   peak is no spike; by default that of [find_seasons()], else the usual cycle, in regular
+#'   timelines, and none in
 #' irregular ones. `NA` for none.
 #' @param width For spikes: readings of the running median that is the local level (odd). For
 #'   shifts: readings on either side whose medians are compared.
 #' @param most The longest spike, in readings; what stays longer is a shift or an event.
-#' @param least The shortest stuck stretch, in readings; by default one so long that chance makes it less
-#' than once in ten
+#' @param least The shortest stuck stretch, in readings; by default one so long that chance makes it
+#' less than once in ten
 #'   thousand series like this.
 #' @param resolution The sensor's resolution: values within half of it are equal.
 #' @param zeros Whether zeros can be stuck; by default only those of levels.
@@ -103,18 +106,16 @@ findings <- function(x, ...) {
 #' @returns A rule for [vet()].
 #' @section Method:
 #' `spikes()`: from each value the season (medians by phase of departures from a running
-#' median over a season) and a local level (running median of `width` readings) are taken off; what is left is
-#' divided by its robust standard deviation nearby (the 0.9 quantile of its size over 1.645, in 201
-#' readings), no less than
-#' half of the series' own. `stuck()`: with a
-#' share p of equal neighbours, n p^(L - 1) runs of length L are expected. `shifts()`: a step of over
-#' `threshold`
-#' robust standard deviations of all steps, where the medians of `width` readings before and after differ by
-#' at most twice the
-#' step and by over a quarter of `threshold` of theirs, and where the difference lasts.
+#' median over a season) and a local level (running median of `width` readings) are taken off; what
+#' is left is divided by its robust standard deviation nearby (the 0.9 quantile of its size over
+#' 1.645, in 201 readings), no less than half of the series' own. `stuck()`: with a share p of equal
+#' neighbours, n p^(L - 1) runs of length L are expected. `shifts()`: a step of over `threshold`
+#' robust standard deviations of all steps, where the medians of `width` readings before and after
+#' differ by at most twice the step and by over a quarter of `threshold` of theirs, and where the
+#' difference lasts.
 #' @section Measured:
-#' On the readings of the demo, with the faults that were planted in them: see `docs/vetting.md` in the
-#' repository.
+#' On the readings of the demo, with the faults that were planted in them: see `docs/vetting.md` in
+#' the repository.
 #' @seealso [vet()], [findings()], [repair()], [remove_shifts()]
 #' @examples
 #' spikes(threshold = 10)
@@ -140,9 +141,12 @@ spikes <- function(threshold = 8, seasons = NULL, width = 7, most = 3, ...) {
   check_positive(threshold)
   check_count(width, least = 3)
   check_count(most)
-  if (width %% 2 == 0) abort_input("{.arg width} must be odd, so that a reading stands in the middle.")
+  if (width %% 2 == 0) {
+    abort_input("{.arg width} must be odd, so that a reading stands in the middle.")
+  }
   if (most > width %/% 2) {
-    abort_input("{.arg most} must be below half of {.arg width}: longer spikes would be their own level.")
+    abort_input("{.arg most} must be below half of {.arg width}: longer spikes would be their \\
+                 own level.")
   }
   new_rule("spike", threshold = threshold, seasons = seasons, width = width, most = most)
 }
@@ -160,7 +164,8 @@ stuck <- function(least = NULL, resolution = 0, zeros = NULL, ...) {
 #' @export
 limits <- function(min = -Inf, max = Inf, ...) {
   refuse_more("limits", ...)
-  good <- is.numeric(min) && is.numeric(max) && length(min) == 1 && length(max) == 1 && !is.na(min) &&
+  good <- is.numeric(min) && is.numeric(max) && length(min) == 1 && length(max) == 1 &&
+    !is.na(min) &&
     !is.na(max)
   if (!good || min >= max) {
     abort_input("{.arg min} and {.arg max} must be numbers, the first below the second.")
@@ -206,7 +211,8 @@ read_rules <- function(rules, call = rlang::caller_env()) {
     return(list(spikes(), stuck(), shifts()))
   }
   if (inherits(rules, "kairon_rule")) rules <- list(rules)
-  good <- is.list(rules) && length(rules) > 0 && all(vapply(rules, inherits, TRUE, what = "kairon_rule"))
+  good <- is.list(rules) && length(rules) > 0 &&
+    all(vapply(rules, inherits, TRUE, what = "kairon_rule"))
   if (!good) {
     abort_input(c(
       "{.arg rules} must be rules, such as {.code list(spikes(), limits(min = 0))}.",
@@ -221,7 +227,8 @@ run_rule <- function(rule, x, m, rows) {
   # Only what was measured can be a faulty reading.
   values[!is_measured(x, m)] <- NA_real_
   found <- switch(rule$name,
-    spike = find_spikes(values, rows$breaks, rule$threshold, rule_season(rule, x, m), rule$width, rule$most),
+    spike = find_spikes(values, rows$breaks, rule$threshold, rule_season(rule, x, m), rule$width,
+                        rule$most),
     stuck = find_stuck(
       values, rows$breaks, rule$least, rule$resolution, rule$zeros %||% (kind_of(x, m) == "level")
     ),
@@ -294,7 +301,8 @@ format.kairon_findings <- function(x, ...) {
   ))
   shown[keys] <- lapply(shown[keys], as.character)
   more <- nrow(x) - length(shown$from)
-  c(text_table(shown), if (more > 0) paste0("  ... and ", plural(more, "more finding"), ": as.data.frame()"))
+  c(text_table(shown),
+    if (more > 0) paste0("  ... and ", plural(more, "more finding"), ": as.data.frame()"))
 }
 
 #' @export
@@ -318,7 +326,11 @@ vet_words <- function(table, rules) {
   }
   count <- table(factor(table$rule, levels = unique(names)))
   said <- vapply(names(count), function(n) {
-    if (n == "stuck") plural(count[[n]], "stuck stretch", "stuck stretches") else plural(count[[n]], n)
+    if (n == "stuck") {
+      plural(count[[n]], "stuck stretch", "stuck stretches")
+    } else {
+      plural(count[[n]], n)
+    }
   }, "")
   readings <- sum(table$readings[table$rule %in% fault_rules])
   paste0("Found: ", word_list(said), "; ", plural(readings, "reading"), " flagged.")
@@ -330,14 +342,15 @@ vet_words <- function(table, rules) {
 #' beside, and the new ones have the origin *repaired*.
 #'
 #' @param x A vetted timeline, or a routine to record the step in.
-#' @param with The rule, as in [impute()]: `"linear"`, `"previous"`, `"seasonal"`, a number, ... On irregular
-#'   timelines rules between neighbours and numbers only.
+#' @param with The rule, as in [impute()]: `"linear"`, `"previous"`, `"seasonal"`, a number, ... On
+#'   irregular timelines rules between neighbours and numbers only.
 #' @param longest The longest flagged stretch that is replaced; a longer one becomes missing.
 #' @param seasons,direction As in [impute()].
 #' @param ... Not used.
 #' @param measures Measures to repair; all that have flags by default.
-#' @returns The timeline, with `<measure>_raw` beside each repaired measure. [ledger()] has the table of
-#'   what was replaced: the series columns, `measure`, the stamp, `rule`, `before`, `after`.
+#' @returns The timeline, with `<measure>_raw` beside each repaired measure. [ledger()] has the
+#'   table of what was replaced: the series columns, `measure`, the stamp, `rule`, `before`,
+#'   `after`.
 #' @seealso [vet()], [vetting-rules], [findings()], [remove_shifts()]
 #' @examples
 #' river <- vet(demo_timeline("river"))
@@ -356,7 +369,8 @@ repair.kairon_routine <- function(x, with = "linear", ...) {
 
 #' @rdname repair
 #' @export
-repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL, seasons = NULL,
+repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures = NULL,
+                                   seasons = NULL,
                                    direction = "both", ...) {
   refuse_more("repair", ...)
   check_rows(x)
@@ -364,7 +378,8 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   direction <- check_choice(direction, c("both", "past"))
   check_direction(list(rule), direction)
   if (is.null(timeline_meta(x)$findings)) {
-    abort_state(c("There are no flags to go by.", i = "Vet the timeline first: {.code vet(x) |> repair()}."))
+    abort_state(c("There are no flags to go by.",
+                  i = "Vet the timeline first: {.code vet(x) |> repair()}."))
   }
   measures <- pick_measures(x, rlang::enquo(measures))
   flagged <- measures[vapply(measures, function(m) any(is_flagged(x, m)), TRUE)]
@@ -387,8 +402,8 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   left <- sum(is.na(table$after))
   words <- paste0(
     plural(nrow(table) - left, "value"), " repaired (", format(rule), ")",
-    if (left) paste0("; ", plural(left, "flagged value"), " made missing"), "; the raw ones stay in ",
-    word_list(raw_columns(x, flagged)), "."
+    if (left) paste0("; ", plural(left, "flagged value"), " made missing"),
+    "; the raw ones stay in ", word_list(raw_columns(x, flagged)), "."
   )
   tell(c(i = verbatim(words)))
   add_entry(x, "repair", words, table)
@@ -431,7 +446,8 @@ repair_measure <- function(x, rows, m, rule, limit, season, direction) {
   hit <- which(!is.na(flag))
   gone <- replace(before, hit, NA_real_)
   # Gaps that were there before stay: only flagged values are put in.
-  made <- fill_values(gone, rows$seconds, rows$breaks, rule, limit, season, direction == "past")$values
+  made <- fill_values(gone, rows$seconds, rows$breaks, rule, limit, season,
+                      direction == "past")$values
   after <- gone
   after[hit] <- made[hit]
   codes <- origin_codes(x, m)

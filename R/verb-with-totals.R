@@ -1,29 +1,30 @@
 #' Series that are sums of others
 #'
-#' Adds totals to the series of a timeline: by place, by kind, by both, and of all. The timeline knows from
-#' then on which series are sums of which, and [forecast()] and [backtest()] make forecasts of them that add
-#' up.
+#' Adds totals to the series of a timeline: by place, by kind, by both, and of all. The timeline
+#' knows from then on which series are sums of which, and [forecast()] and [backtest()] make
+#' forecasts of them that add up.
 #'
 #' @inheritParams resample
-#' @param ... What to add up by: series columns or attributes, bare or as text, and crossings of them
-#'   (`place:kind`). Each gives a level of totals.
+#' @param ... What to add up by: series columns or attributes, bare or as text, and crossings of
+#'   them (`place:kind`). Each gives a level of totals.
 #' @param all Whether to add the sum of all series, too.
-#' @param word What stands, in a column that a total sums over, in place of a name. No series may be called
-#'   so, but for totals that the data give: they are compared with the sums, and a difference is an error that
-#'   shows it.
-#' @param weights Weights of the series for measures that are levels, as in [pool_series()]: their totals are
-#'   weighted means. Without weights a level is refused, since a sum of levels means nothing.
-#' @param at_least Share (0 to 1) of its series, or number of them (2 and more), that a total needs at a
-#'   stamp.
-#' @returns A timeline. Attributes that are summed by become series columns; a total has `word` in the columns
-#'   that it sums over. Its values are "summarised", and where a part has none their coverage says so; a part
-#'   that begins later or has ended is not missed.
+#' @param word What stands, in a column that a total sums over, in place of a name. No series may be
+#'   called so, but for totals that the data give: they are compared with the sums, and a difference
+#'   is an error that shows it.
+#' @param weights Weights of the series for measures that are levels, as in [pool_series()]: their
+#'   totals are weighted means. Without weights a level is refused, since a sum of levels means
+#'   nothing.
+#' @param at_least Share (0 to 1) of its series, or number of them (2 and more), that a total needs
+#'   at a stamp.
+#' @returns A timeline. Attributes that are summed by become series columns; a total has `word` in
+#'   the columns that it sums over. Its values are "summarised", and where a part has none their
+#'   coverage says so; a part that begins later or has ended is not missed.
 #' @section Error types:
-#' `kairon_error_input` where a series is called as totals are, a series has no value in a column to sum by, a
-#' measure is a level and there are no weights, or nothing is left to add up.
+#' `kairon_error_input` where a series is called as totals are, a series has no value in a column to
+#' sum by, a measure is a level and there are no weights, or nothing is left to add up.
 #' @references Wickramasuriya, S. L., Athanasopoulos, G. and Hyndman, R. J. (2019). Optimal forecast
-#' reconciliation for hierarchical and grouped time series through trace minimization. Journal of the American
-#' Statistical Association 114, 804-819.
+#' reconciliation for hierarchical and grouped time series through trace minimization. Journal of
+#' the American Statistical Association 114, 804-819.
 #' @seealso [resample()], [align()], [impute()], [pool_series()], [bands()], [as_rate()]
 #' @examples
 #' demand <- demo_timeline("demand")
@@ -43,7 +44,8 @@ with_totals.default <- function(x, ...) check_timeline(x)
 
 #' @rdname with_totals
 #' @export
-with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) {
+with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weights = NULL,
+                                        at_least = 0) {
   check_rows(x)
   check_flag(all)
   check_string(word)
@@ -92,15 +94,19 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
 
 #' @rdname with_totals
 #' @export
-with_totals.kairon_routine <- function(x, ..., all = TRUE, word = "all", weights = NULL, at_least = 0) {
+with_totals.kairon_routine <- function(x, ..., all = TRUE, word = "all", weights = NULL,
+                                       at_least = 0) {
   quos <- rlang::enquos(..., weights = weights)
-  plain <- Filter(function(a) !identical(a, FALSE), list(all = all, word = word, at_least = at_least))
+  plain <- Filter(function(a) !identical(a, FALSE),
+                  list(all = all, word = word, at_least = at_least))
   record_step(x, "with_totals", c(Filter(function(q) !rlang::quo_is_null(q), as.list(quos)),
-                                  if (!isTRUE(all)) list(all = all), if (word != "all") list(word = word),
+                                  if (!isTRUE(all)) list(all = all),
+                                  if (word != "all") list(word = word),
                                   if (!identical(at_least, 0)) plain["at_least"]), regrids = TRUE)
 }
 
-# Rows of series that are called as totals are: the data may give totals themselves. NULL without any.
+# Rows of series that are called as totals are: the data may give totals themselves. NULL without
+# any.
 given_totals <- function(x, word, call = rlang::caller_env()) {
   keys <- as_plain(x)[timeline_meta(x)$series]
   given <- Reduce(`|`, lapply(keys, function(v) as.character(v) == word), FALSE)
@@ -125,7 +131,8 @@ check_given <- function(given, out, word, call = rlang::caller_env()) {
   lost <- which(is.na(at))
   if (length(lost)) {
     label <- row_labels(given)[lost[1]]
-    abort_input(c("A series is called {.val {word}}, as totals are, and is none of those that are asked for: \
+    abort_input(c("A series is called {.val {word}}, as totals are, and is none of those that \\
+                   are asked for: \
                    {.val {label}}.",
                   i = "Take it out first, or choose another {.arg word} for totals."), call = call)
   }
@@ -140,9 +147,11 @@ check_given <- function(given, out, word, call = rlang::caller_env()) {
     numbers <- vapply(c(own[off[1]], sum[off[1]]), show_number, "")
     abort_input(c(
       "{.val {label}}, which the data give, is not the sum of its parts.",
-      x = "{length(off)} of {of} value{?s} of {.field {m}} differ, the first at {stamp}: {numbers[1]}, and \\
+      x = "{length(off)} of {of} value{?s} of {.field {m}} differ, the first at {stamp}: \\
+           {numbers[1]}, and \\
            the parts add up to {numbers[2]}.",
-      i = "Take {.val {label}} out first to have the sum in its place, or choose another {.arg word} for \\
+      i = "Take {.val {label}} out first to have the sum in its place, or choose another \\
+           {.arg word} for \\
            totals and keep it as a series like others."
     ), call = call)
   }
@@ -183,7 +192,8 @@ check_summable <- function(meta, unweighted, call = rlang::caller_env()) {
   if (length(levels) && unweighted) {
     abort_input(c(
       "{.field {levels}} {?is a level/are levels}, and a sum of levels means nothing.",
-      i = "Declare what adds up with {.arg amounts}, give {.arg weights} for weighted means, or leave \\
+      i = "Declare what adds up with {.arg amounts}, give {.arg weights} for weighted means, or \\
+           leave \\
            {.field {levels}} out."
     ), call = call)
   }
@@ -267,7 +277,8 @@ say_missed_parts <- function(x) {
     coverage <- companion(x, m, "coverage")
     n <- sum(coverage < 1 & !is.na(x[[m]]), na.rm = TRUE)
     if (n > 0) {
-      tell(c(i = "{n} value{?s} of totals of {m} {cli::qty(n)}miss{?es/} a part and {?is/are} low by it; \\
+      tell(c(i = "{n} value{?s} of totals of {m} {cli::qty(n)}miss{?es/} a part and {?is/are} \\
+                  low by it; \\
                   {.code at_least = 1} makes {?it/them} missing."))
     }
   }

@@ -39,14 +39,16 @@ core::Cadence cadence(const Rcpp::List& c) {
 }  // namespace bind
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_period_of(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence) {
+Rcpp::NumericVector cpp_period_of(Rcpp::NumericVector instants, Rcpp::List zone,
+                                  Rcpp::List cadence) {
   Rcpp::NumericVector out(instants.size());
   core::period_of(bind::doubles(instants), bind::zone(zone), bind::cadence(cadence), out.begin());
   return out;
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_period_start(Rcpp::NumericVector periods, Rcpp::List zone, Rcpp::List cadence) {
+Rcpp::NumericVector cpp_period_start(Rcpp::NumericVector periods, Rcpp::List zone,
+                                     Rcpp::List cadence) {
   Rcpp::NumericVector out(periods.size());
   core::period_start(bind::doubles(periods), bind::zone(zone), bind::cadence(cadence), out.begin());
   return out;
@@ -54,10 +56,12 @@ Rcpp::NumericVector cpp_period_start(Rcpp::NumericVector periods, Rcpp::List zon
 
 // Class and zone are set here, since setting them in R would copy.
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_floor_instants(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence, bool up,
-                                       int threads, std::string zone_name) {
+Rcpp::NumericVector cpp_floor_instants(Rcpp::NumericVector instants, Rcpp::List zone,
+                                       Rcpp::List cadence, bool up, int threads,
+                                       std::string zone_name) {
   Rcpp::NumericVector out = Rcpp::no_init(instants.size());
-  core::floor_instants(bind::doubles(instants), bind::zone(zone), bind::cadence(cadence), up, threads, out.begin());
+  core::floor_instants(bind::doubles(instants), bind::zone(zone), bind::cadence(cadence), up,
+                       threads, out.begin());
   if (!zone_name.empty()) {
     out.attr("class") = Rcpp::CharacterVector::create("POSIXct", "POSIXt");
     out.attr("tzone") = zone_name;
@@ -85,14 +89,17 @@ Rcpp::NumericVector cpp_stamp_of(Rcpp::NumericVector periods, Rcpp::List zone, R
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_period_of_stamp(Rcpp::NumericVector stamps, Rcpp::List zone, Rcpp::List cadence) {
+Rcpp::NumericVector cpp_period_of_stamp(Rcpp::NumericVector stamps, Rcpp::List zone,
+                                        Rcpp::List cadence) {
   Rcpp::NumericVector out(stamps.size());
-  core::period_of_stamp(bind::doubles(stamps), bind::zone(zone), bind::cadence(cadence), out.begin());
+  core::period_of_stamp(bind::doubles(stamps), bind::zone(zone), bind::cadence(cadence),
+                        out.begin());
   return out;
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_shift_calendar(Rcpp::NumericVector instants, Rcpp::List zone, double months, double days) {
+Rcpp::NumericVector cpp_shift_calendar(Rcpp::NumericVector instants, Rcpp::List zone, double months,
+                                       double days) {
   Rcpp::NumericVector out(instants.size());
   core::shift_calendar(bind::doubles(instants), bind::zone(zone), months, days, out.begin());
   return out;
@@ -114,10 +121,10 @@ Rcpp::NumericVector cpp_instant_of_local(Rcpp::NumericVector locals, Rcpp::List 
 
 // One row a series; `breaks` holds the first row (from 0) of each series and
 // the number of rows. Columns: unit, n, anchor, day_start, stamp, stamp_day,
-// known, regular, on_grid, typical, jitter, then those of months of weeks; words are given by their position.
-// [[Rcpp::export]]
-Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone,
-                                       bool counter, int threads) {
+// known, regular, on_grid, typical, jitter, then those of months of weeks; words are given by their
+// position. [[Rcpp::export]]
+Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks,
+                                       Rcpp::List zone, bool counter, int threads) {
   const core::Zone z = bind::zone(zone);
   const core::Doubles all = bind::doubles(instants);
   const core::Ints at = bind::ints(breaks);
@@ -129,11 +136,21 @@ Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::Integ
         all.part(static_cast<std::size_t>(at[s]), static_cast<std::size_t>(at[s + 1])), z, counter,
         series == 1 ? threads : 1);
     const core::Cadence& c = d.cadence;
-    const double row[] = {static_cast<double>(c.unit), c.n, c.anchor, c.day_start, static_cast<double>(c.stamp),
-                          static_cast<double>(c.stamp_day), static_cast<double>(d.known),
-                          static_cast<double>(d.regular), d.on_grid, d.typical, d.jitter,
-                          static_cast<double>(c.weeks.weekday), static_cast<double>(c.weeks.nearest),
-                          static_cast<double>(c.weeks.pattern), static_cast<double>(c.weeks.first_month)};
+    const double row[] = {static_cast<double>(c.unit),
+                          c.n,
+                          c.anchor,
+                          c.day_start,
+                          static_cast<double>(c.stamp),
+                          static_cast<double>(c.stamp_day),
+                          static_cast<double>(d.known),
+                          static_cast<double>(d.regular),
+                          d.on_grid,
+                          d.typical,
+                          d.jitter,
+                          static_cast<double>(c.weeks.weekday),
+                          static_cast<double>(c.weeks.nearest),
+                          static_cast<double>(c.weeks.pattern),
+                          static_cast<double>(c.weeks.first_month)};
     for (std::size_t i = 0; i < 15; ++i) to[i * series + s] = row[i];
   });
   return out;

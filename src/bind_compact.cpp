@@ -1,5 +1,5 @@
-// Columns that are known without being written out: they take memory and time only where someone reads them as a whole.
-// Single elements and subsets are worked out from what is known.
+// Columns that are known without being written out: they take memory and time only where someone
+// reads them as a whole. Single elements and subsets are worked out from what is known.
 #include <Rcpp.h>
 #include <R_ext/Altrep.h>
 
@@ -8,7 +8,8 @@
 
 namespace {
 
-// Numbers without their attributes: a view of another vector, marked as shared for good, so that R never writes to it.
+// Numbers without their attributes: a view of another vector, marked as shared for good, so that R
+// never writes to it.
 R_altrep_class_t bare;
 // Evenly spaced numbers within each of several runs.
 R_altrep_class_t spaced;
@@ -18,7 +19,8 @@ R_altrep_class_t coded;
 R_altrep_class_t run_numbers;
 R_altrep_class_t run_texts;
 
-// What is known stands in the first part, the whole vector, once someone asked for it, in the second.
+// What is known stands in the first part, the whole vector, once someone asked for it, in the
+// second.
 SEXP known(SEXP x, int i) { return VECTOR_ELT(R_altrep_data1(x), i); }
 bool is_whole(SEXP x) { return R_altrep_data2(x) != R_NilValue; }
 
@@ -46,7 +48,9 @@ double spaced_at(SEXP x, R_xlen_t i) {
   const double place = static_cast<double>(i - INTEGER_RO(known(x, 0))[run]);
   return REAL_RO(known(x, 1))[run] + place * REAL_RO(known(x, 2))[0];
 }
-double spaced_element(SEXP x, R_xlen_t i) { return is_whole(x) ? REAL_RO(R_altrep_data2(x))[i] : spaced_at(x, i); }
+double spaced_element(SEXP x, R_xlen_t i) {
+  return is_whole(x) ? REAL_RO(R_altrep_data2(x))[i] : spaced_at(x, i);
+}
 void* spaced_data(SEXP x, Rboolean) {
   if (!is_whole(x)) {
     SEXP out = PROTECT(Rf_allocVector(REALSXP, spaced_length(x)));
@@ -63,8 +67,12 @@ void* spaced_data(SEXP x, Rboolean) {
   }
   return REAL(R_altrep_data2(x));
 }
-const void* spaced_data_or_null(SEXP x) { return is_whole(x) ? REAL_RO(R_altrep_data2(x)) : nullptr; }
-SEXP spaced_duplicate(SEXP x, Rboolean) { return is_whole(x) ? nullptr : make(spaced, R_altrep_data1(x)); }
+const void* spaced_data_or_null(SEXP x) {
+  return is_whole(x) ? REAL_RO(R_altrep_data2(x)) : nullptr;
+}
+SEXP spaced_duplicate(SEXP x, Rboolean) {
+  return is_whole(x) ? nullptr : make(spaced, R_altrep_data1(x));
+}
 
 // coded ----
 
@@ -86,8 +94,12 @@ void* coded_data(SEXP x, Rboolean) {
   }
   return INTEGER(R_altrep_data2(x));
 }
-const void* coded_data_or_null(SEXP x) { return is_whole(x) ? INTEGER_RO(R_altrep_data2(x)) : nullptr; }
-SEXP coded_duplicate(SEXP x, Rboolean) { return is_whole(x) ? nullptr : make(coded, R_altrep_data1(x)); }
+const void* coded_data_or_null(SEXP x) {
+  return is_whole(x) ? INTEGER_RO(R_altrep_data2(x)) : nullptr;
+}
+SEXP coded_duplicate(SEXP x, Rboolean) {
+  return is_whole(x) ? nullptr : make(coded, R_altrep_data1(x));
+}
 
 // runs ----
 
@@ -101,15 +113,20 @@ void* run_numbers_data(SEXP x, Rboolean) {
     SEXP out = PROTECT(Rf_allocVector(INTSXP, run_length(x)));
     const int* breaks = INTEGER_RO(known(x, 0));
     for (R_xlen_t run = 0; run + 1 < Rf_xlength(known(x, 0)); ++run) {
-      std::fill(INTEGER(out) + breaks[run], INTEGER(out) + breaks[run + 1], INTEGER_RO(known(x, 1))[run]);
+      std::fill(INTEGER(out) + breaks[run], INTEGER(out) + breaks[run + 1],
+                INTEGER_RO(known(x, 1))[run]);
     }
     R_set_altrep_data2(x, out);
     UNPROTECT(1);
   }
   return INTEGER(R_altrep_data2(x));
 }
-const void* run_numbers_data_or_null(SEXP x) { return is_whole(x) ? INTEGER_RO(R_altrep_data2(x)) : nullptr; }
-SEXP run_numbers_duplicate(SEXP x, Rboolean) { return is_whole(x) ? nullptr : make(run_numbers, R_altrep_data1(x)); }
+const void* run_numbers_data_or_null(SEXP x) {
+  return is_whole(x) ? INTEGER_RO(R_altrep_data2(x)) : nullptr;
+}
+SEXP run_numbers_duplicate(SEXP x, Rboolean) {
+  return is_whole(x) ? nullptr : make(run_numbers, R_altrep_data1(x));
+}
 
 SEXP run_text(SEXP x, R_xlen_t i) {
   if (is_whole(x)) return STRING_ELT(R_altrep_data2(x), i);
@@ -129,9 +146,13 @@ SEXP whole_texts(SEXP x) {
   return R_altrep_data2(x);
 }
 void* run_texts_data(SEXP x, Rboolean) { return const_cast<SEXP*>(STRING_PTR_RO(whole_texts(x))); }
-const void* run_texts_data_or_null(SEXP x) { return is_whole(x) ? STRING_PTR_RO(R_altrep_data2(x)) : nullptr; }
+const void* run_texts_data_or_null(SEXP x) {
+  return is_whole(x) ? STRING_PTR_RO(R_altrep_data2(x)) : nullptr;
+}
 void run_texts_set(SEXP x, R_xlen_t i, SEXP value) { SET_STRING_ELT(whole_texts(x), i, value); }
-SEXP run_texts_duplicate(SEXP x, Rboolean) { return is_whole(x) ? nullptr : make(run_texts, R_altrep_data1(x)); }
+SEXP run_texts_duplicate(SEXP x, Rboolean) {
+  return is_whole(x) ? nullptr : make(run_texts, R_altrep_data1(x));
+}
 
 }  // namespace
 
@@ -184,8 +205,8 @@ SEXP cpp_bare(SEXP x) {
   return out;
 }
 
-// first[run], first[run] + step, ... for the places of each run, given by its first one (from 0) and their number.
-// [[Rcpp::export]]
+// first[run], first[run] + step, ... for the places of each run, given by its first one (from 0)
+// and their number. [[Rcpp::export]]
 SEXP cpp_spaced(Rcpp::IntegerVector breaks, Rcpp::NumericVector first, double step) {
   Rcpp::List what = Rcpp::List::create(breaks, first, Rcpp::NumericVector::create(step));
   return make(spaced, what);

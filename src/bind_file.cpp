@@ -68,10 +68,11 @@ class FileBytes {
 void cpp_forget_kinds(Rcpp::NumericVector scanned) { scanned.attr("kinds") = R_NilValue; }
 
 // Stamps of one field of a delimited file without quotes, below its first line;
-// NULL where that reader is not enough. `orders`: whether rows may prove the order of day and month. The result is POSIXct with the zone UTC, so
-// that nothing has to be copied later; its attribute `kinds` has a bit for each kind read.
-// [[Rcpp::export]]
-Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads, bool orders = false) {
+// NULL where that reader is not enough. `orders`: whether rows may prove the order of day and
+// month. The result is POSIXct with the zone UTC, so that nothing has to be copied later; its
+// attribute `kinds` has a bit for each kind read. [[Rcpp::export]]
+Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads,
+                              bool orders = false) {
   const FileBytes file(path);
   const char* at = file.begin();
   while (at < file.end() && *at != '\n') ++at;
@@ -80,7 +81,8 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
   if (text.quoted || text.count == 0) return R_NilValue;
   Rcpp::NumericVector out = Rcpp::no_init(static_cast<R_xlen_t>(text.count));
   unsigned kinds = 0;
-  for (auto order : {core::DayOrder::unknown, core::DayOrder::day_first, core::DayOrder::month_first}) {
+  for (auto order :
+       {core::DayOrder::unknown, core::DayOrder::day_first, core::DayOrder::month_first}) {
     if (kinds == 0 && (orders || order == core::DayOrder::unknown)) {
       kinds = core::scan_stamps(text, separator[0], field, order, threads, out.begin());
     }
@@ -92,10 +94,9 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
   return out;
 }
 
-// Copies the rows of a file that have as many cells as its first to another file. Gives that number (`wanted`), the
-// lines of the rows below the header (`at`), and the other rows: `odd` lines with their `cells` and `text`. Nothing
-// is copied where most are odd.
-// [[Rcpp::export]]
+// Copies the rows of a file that have as many cells as its first to another file. Gives that number
+// (`wanted`), the lines of the rows below the header (`at`), and the other rows: `odd` lines with
+// their `cells` and `text`. Nothing is copied where most are odd. [[Rcpp::export]]
 Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separator) {
   const FileBytes file(path);
   const core::Sifted sifted = core::sift_lines(file.begin(), file.end(), separator[0]);
@@ -112,10 +113,11 @@ Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separat
     whole = std::fclose(target) == 0 && whole;
     if (!whole) Rcpp::stop("A temporary file cannot be written; is the disk full?");
   }
-  Rcpp::IntegerVector at(static_cast<R_xlen_t>(rows ? rows - 1 : 0)), odd(static_cast<R_xlen_t>(others)),
-      cells(static_cast<R_xlen_t>(others));
+  Rcpp::IntegerVector at(static_cast<R_xlen_t>(rows ? rows - 1 : 0)),
+      odd(static_cast<R_xlen_t>(others)), cells(static_cast<R_xlen_t>(others));
   std::vector<std::string> text;
-  for (std::size_t i = 1; i < rows; ++i) at[static_cast<R_xlen_t>(i) - 1] = static_cast<int>(sifted.row_ends[i]) + 1;
+  for (std::size_t i = 1; i < rows; ++i)
+    at[static_cast<R_xlen_t>(i) - 1] = static_cast<int>(sifted.row_ends[i]) + 1;
   for (std::size_t i = 0; i < others; ++i) {
     const auto& row = sifted.odd[i];
     odd[static_cast<R_xlen_t>(i)] = static_cast<int>(row.line) + 1;
@@ -123,8 +125,8 @@ Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separat
     text.emplace_back(row.begin, row.end);
   }
   using Rcpp::_;
-  return Rcpp::List::create(_["wanted"] = sifted.wanted, _["at"] = at, _["odd"] = odd, _["cells"] = cells,
-                            _["text"] = text);
+  return Rcpp::List::create(_["wanted"] = sifted.wanted, _["at"] = at, _["odd"] = odd,
+                            _["cells"] = cells, _["text"] = text);
 }
 
 // [[Rcpp::export]]
@@ -134,7 +136,8 @@ void cpp_tabs_for_blanks(std::string path, std::string out) {
   std::FILE* target = std::fopen(out.c_str(), "wb");
   if (!target) Rcpp::stop("A temporary file cannot be written.");
   const bool whole = std::fwrite(text.data(), 1, text.size(), target) == text.size();
-  if (std::fclose(target) != 0 || !whole) Rcpp::stop("A temporary file cannot be written; is the disk full?");
+  if (std::fclose(target) != 0 || !whole)
+    Rcpp::stop("A temporary file cannot be written; is the disk full?");
 }
 
 // How many of these bytes are whole lines, and how many lines these are.
@@ -147,8 +150,8 @@ Rcpp::NumericVector cpp_whole_lines(Rcpp::RawVector bytes) {
 
 namespace {
 
-// Whether a number is a whole one over a power of ten, with 15 digits at most: both are exact, and so is their
-// quotient rounded, which is what reading the text gives.
+// Whether a number is a whole one over a power of ten, with 15 digits at most: both are exact, and
+// so is their quotient rounded, which is what reading the text gives.
 bool few_decimals(double v) {
   for (double power = 1; power <= 1e6; power *= 10) {
     const double whole = std::nearbyint(v * power);

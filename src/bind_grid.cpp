@@ -45,18 +45,19 @@ Rcpp::List filled_list(const NumericVector& values, const Rcpp::LogicalVector& f
 }  // namespace
 
 // [[Rcpp::export]]
-Rcpp::List cpp_bin_rows(NumericVector times, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks,
-                        bool closed_right, int threads) {
+Rcpp::List cpp_bin_rows(NumericVector times, IntegerVector row_breaks, NumericVector edges,
+                        IntegerVector bin_breaks, bool closed_right, int threads) {
   IntegerVector from(last_of(bin_breaks)), to(last_of(bin_breaks));
-  core::bin_rows(bind::doubles(times), bind::ints(row_breaks), bins_of(edges, bin_breaks), closed_right, threads,
-                 from.begin(), to.begin());
+  core::bin_rows(bind::doubles(times), bind::ints(row_breaks), bins_of(edges, bin_breaks),
+                 closed_right, threads, from.begin(), to.begin());
   return Rcpp::List::create(_["from"] = from, _["to"] = to);
 }
 
 // One column a statistic.
 // [[Rcpp::export]]
-Rcpp::List cpp_range_statistics(Rcpp::CharacterVector statistics, NumericVector values, NumericVector times,
-                                IntegerVector from, IntegerVector to, int threads) {
+Rcpp::List cpp_range_statistics(Rcpp::CharacterVector statistics, NumericVector values,
+                                NumericVector times, IntegerVector from, IntegerVector to,
+                                int threads) {
   std::vector<core::StatisticSpec> specs;
   Rcpp::List out(statistics.size());
   std::vector<double*> columns;
@@ -66,103 +67,114 @@ Rcpp::List cpp_range_statistics(Rcpp::CharacterVector statistics, NumericVector 
     out[j] = column;
     columns.push_back(column.begin());
   }
-  core::range_statistics(specs, bind::doubles(values), bind::doubles(times), bind::ints(from), bind::ints(to), threads,
-                         columns);
+  core::range_statistics(specs, bind::doubles(values), bind::doubles(times), bind::ints(from),
+                         bind::ints(to), threads, columns);
   return out;
 }
 
 // [[Rcpp::export]]
-NumericVector cpp_weighted_statistics(std::string statistic, NumericVector values, NumericVector weights,
-                                      NumericVector times, IntegerVector from, IntegerVector to, int threads) {
+NumericVector cpp_weighted_statistics(std::string statistic, NumericVector values,
+                                      NumericVector weights, NumericVector times,
+                                      IntegerVector from, IntegerVector to, int threads) {
   NumericVector out(from.size());
-  core::weighted_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(weights),
-                            bind::doubles(times), bind::ints(from), bind::ints(to), threads, out.begin());
+  core::weighted_statistics(core::statistic_named(statistic), bind::doubles(values),
+                            bind::doubles(weights), bind::doubles(times), bind::ints(from),
+                            bind::ints(to), threads, out.begin());
   return out;
 }
 
 // [[Rcpp::export]]
-NumericVector cpp_range_totals(NumericVector values, IntegerVector from, IntegerVector to, IntegerVector bin_breaks,
-                               int threads) {
+NumericVector cpp_range_totals(NumericVector values, IntegerVector from, IntegerVector to,
+                               IntegerVector bin_breaks, int threads) {
   NumericVector out(from.size());
-  core::range_totals(bind::doubles(values), bind::ints(from), bind::ints(to), bind::ints(bin_breaks), threads,
-                     out.begin());
+  core::range_totals(bind::doubles(values), bind::ints(from), bind::ints(to),
+                     bind::ints(bin_breaks), threads, out.begin());
   return out;
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_held_means(NumericVector values, NumericVector times, IntegerVector row_breaks, NumericVector edges,
-                          IntegerVector bin_breaks, double limit, NumericVector last_hold, int threads) {
+Rcpp::List cpp_held_means(NumericVector values, NumericVector times, IntegerVector row_breaks,
+                          NumericVector edges, IntegerVector bin_breaks, double limit,
+                          NumericVector last_hold, int threads) {
   OverlapColumns out(last_of(bin_breaks));
-  core::held_means(bind::doubles(values), bind::doubles(times), bind::ints(row_breaks), bins_of(edges, bin_breaks),
-                   limit, bind::doubles(last_hold), threads, out.to());
+  core::held_means(bind::doubles(values), bind::doubles(times), bind::ints(row_breaks),
+                   bins_of(edges, bin_breaks), limit, bind::doubles(last_hold), threads, out.to());
   return out.list();
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_overlap_means(NumericVector values, NumericVector begin, NumericVector end, IntegerVector row_breaks,
-                             NumericVector edges, IntegerVector bin_breaks, int threads) {
+Rcpp::List cpp_overlap_means(NumericVector values, NumericVector begin, NumericVector end,
+                             IntegerVector row_breaks, NumericVector edges,
+                             IntegerVector bin_breaks, int threads) {
   OverlapColumns out(last_of(bin_breaks));
-  core::overlap_means(bind::doubles(values), bind::doubles(begin), bind::doubles(end), bind::ints(row_breaks),
-                      bins_of(edges, bin_breaks), threads, out.to());
+  core::overlap_means(bind::doubles(values), bind::doubles(begin), bind::doubles(end),
+                      bind::ints(row_breaks), bins_of(edges, bin_breaks), threads, out.to());
   return out.list();
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_overlap_totals(NumericVector values, NumericVector begin, NumericVector end, IntegerVector row_breaks,
-                              NumericVector edges, IntegerVector bin_breaks, bool closed_right, int threads) {
+Rcpp::List cpp_overlap_totals(NumericVector values, NumericVector begin, NumericVector end,
+                              IntegerVector row_breaks, NumericVector edges,
+                              IntegerVector bin_breaks, bool closed_right, int threads) {
   OverlapColumns out(last_of(bin_breaks));
-  core::overlap_totals(bind::doubles(values), bind::doubles(begin), bind::doubles(end), bind::ints(row_breaks),
-                       bins_of(edges, bin_breaks), closed_right, threads, out.to());
+  core::overlap_totals(bind::doubles(values), bind::doubles(begin), bind::doubles(end),
+                       bind::ints(row_breaks), bins_of(edges, bin_breaks), closed_right, threads,
+                       out.to());
   return out.list();
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_linear_means(NumericVector values, NumericVector times, IntegerVector row_breaks, NumericVector edges,
-                            IntegerVector bin_breaks, double limit, int threads) {
+Rcpp::List cpp_linear_means(NumericVector values, NumericVector times, IntegerVector row_breaks,
+                            NumericVector edges, IntegerVector bin_breaks, double limit,
+                            int threads) {
   OverlapColumns out(last_of(bin_breaks));
-  core::linear_means(bind::doubles(values), bind::doubles(times), bind::ints(row_breaks), bins_of(edges, bin_breaks),
-                     limit, threads, out.to());
+  core::linear_means(bind::doubles(values), bind::doubles(times), bind::ints(row_breaks),
+                     bins_of(edges, bin_breaks), limit, threads, out.to());
   return out.list();
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_interpolate(NumericVector values, NumericVector times, IntegerVector row_breaks, NumericVector at,
-                           IntegerVector at_breaks, int rule, double within, int threads) {
+Rcpp::List cpp_interpolate(NumericVector values, NumericVector times, IntegerVector row_breaks,
+                           NumericVector at, IntegerVector at_breaks, int rule, double within,
+                           int threads) {
   NumericVector out = Rcpp::no_init(at.size());
   IntegerVector found = Rcpp::no_init(at.size());
-  core::interpolate(bind::doubles(values), bind::doubles(times), bind::ints(row_breaks), bind::doubles(at),
-                    bind::ints(at_breaks), static_cast<core::Between>(rule), within, threads, out.begin(),
-                    found.begin());
+  core::interpolate(bind::doubles(values), bind::doubles(times), bind::ints(row_breaks),
+                    bind::doubles(at), bind::ints(at_breaks), static_cast<core::Between>(rule),
+                    within, threads, out.begin(), found.begin());
   return Rcpp::List::create(_["value"] = out, _["found"] = found);
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_fill_gaps(NumericVector values, NumericVector times, IntegerVector breaks, int rule, double longest,
-                         int threads) {
+Rcpp::List cpp_fill_gaps(NumericVector values, NumericVector times, IntegerVector breaks, int rule,
+                         double longest, int threads) {
   NumericVector out = Rcpp::no_init(values.size());
   Rcpp::LogicalVector filled = Rcpp::no_init(values.size());
-  core::fill_gaps(bind::doubles(values), bind::doubles(times), bind::ints(breaks), static_cast<core::Between>(rule),
-                  longest, threads, out.begin(), filled.begin());
+  core::fill_gaps(bind::doubles(values), bind::doubles(times), bind::ints(breaks),
+                  static_cast<core::Between>(rule), longest, threads, out.begin(), filled.begin());
   return filled_list(out, filled);
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_fill_learnt(NumericVector values, NumericVector times, IntegerVector breaks, int rule, int season,
-                           double longest, bool past, int threads) {
+Rcpp::List cpp_fill_learnt(NumericVector values, NumericVector times, IntegerVector breaks,
+                           int rule, int season, double longest, bool past, int threads) {
   NumericVector out = Rcpp::no_init(values.size());
   Rcpp::LogicalVector filled = Rcpp::no_init(values.size());
-  core::fill_learnt(bind::doubles(values), bind::doubles(times), bind::ints(breaks), static_cast<core::Learnt>(rule),
-                    season, longest, past, threads, out.begin(), filled.begin());
+  core::fill_learnt(bind::doubles(values), bind::doubles(times), bind::ints(breaks),
+                    static_cast<core::Learnt>(rule), season, longest, past, threads, out.begin(),
+                    filled.begin());
   return filled_list(out, filled);
 }
 
 // The signal of a structural model whose shares of variance are given (level, slope,
 // season), in the unit of the values.
 // [[Rcpp::export]]
-NumericVector cpp_structural_signal(NumericVector values, int season, NumericVector shares, bool past) {
+NumericVector cpp_structural_signal(NumericVector values, int season, NumericVector shares,
+                                    bool past) {
   NumericVector out(values.size());
   const double steps = season;
-  const core::StructuralModel model{core::structural_seasons({&steps, 1}, shares[2]), shares[0], shares[1], 1};
+  const core::StructuralModel model{core::structural_seasons({&steps, 1}, shares[2]), shares[0],
+                                    shares[1], 1};
   core::structural_signal(bind::doubles(values), model, past, out.begin());
   return out;
 }
@@ -170,7 +182,8 @@ NumericVector cpp_structural_signal(NumericVector values, int season, NumericVec
 // Gaps of each series, one row a series: how many, how many of them filled, values put
 // in, and the longest gap filled and left, in steps.
 // [[Rcpp::export]]
-Rcpp::NumericMatrix cpp_fill_account(NumericVector before, Rcpp::LogicalVector filled, IntegerVector breaks) {
+Rcpp::NumericMatrix cpp_fill_account(NumericVector before, Rcpp::LogicalVector filled,
+                                     IntegerVector breaks) {
   const int series = static_cast<int>(breaks.size()) - 1;
   Rcpp::NumericMatrix out(series, 5);
   for (int s = 0; s < series; ++s) {
@@ -192,13 +205,14 @@ Rcpp::NumericMatrix cpp_fill_account(NumericVector before, Rcpp::LogicalVector f
 
 // Fills the gaps that are short enough with one number.
 // [[Rcpp::export]]
-Rcpp::List cpp_fill_constant(NumericVector values, NumericVector times, IntegerVector breaks, double constant,
-                             double longest) {
+Rcpp::List cpp_fill_constant(NumericVector values, NumericVector times, IntegerVector breaks,
+                             double constant, double longest) {
   NumericVector out = Rcpp::clone(values);
   Rcpp::LogicalVector filled(values.size());
   const core::Doubles v = bind::doubles(values), t = bind::doubles(times);
   for (R_xlen_t s = 0; s + 1 < breaks.size(); ++s) {
-    const std::size_t a = static_cast<std::size_t>(breaks[s]), b = static_cast<std::size_t>(breaks[s + 1]);
+    const std::size_t a = static_cast<std::size_t>(breaks[s]),
+                      b = static_cast<std::size_t>(breaks[s + 1]);
     for (const core::Gap& g : core::gaps_of(v.part(a, b), t.part(a, b))) {
       if (!(g.seconds <= longest)) continue;
       for (std::size_t i = a + g.from; i < a + g.to; ++i) {
@@ -231,7 +245,8 @@ IntegerVector cpp_series_breaks(Rcpp::List columns, int rows) {
     switch (TYPEOF(column)) {
       case STRSXP: {
         const SEXP* text = STRING_PTR(column);
-        for (int i = 1; i < rows; ++i) changed[static_cast<std::size_t>(i)] |= differ(text[i], text[i - 1]);
+        for (int i = 1; i < rows; ++i)
+          changed[static_cast<std::size_t>(i)] |= differ(text[i], text[i - 1]);
         break;
       }
       case REALSXP: mark(REAL(column)); break;

@@ -1,6 +1,6 @@
-// Numbers that grow at their end without being copied. Several vectors look at one buffer, each as far as its
-// own length; only the longest may write beyond its end. R never changes them in place, since they are marked
-// as shared for good: who changes one gets a copy, as with any shared vector.
+// Numbers that grow at their end without being copied. Several vectors look at one buffer, each as
+// far as its own length; only the longest may write beyond its end. R never changes them in place,
+// since they are marked as shared for good: who changes one gets a copy, as with any shared vector.
 #include <Rcpp.h>
 #include <R_ext/Altrep.h>
 
@@ -38,9 +38,9 @@ void init_growing(DllInfo* dll) {
   R_set_altreal_Elt_method(growing, element_of);
 }
 
-// `x` with `more` behind it, and the attributes of `x`. Costs what `more` is long where `x` is the longest view of
-// a buffer that has room; else a new buffer with room for half as much again is made.
-// [[Rcpp::export]]
+// `x` with `more` behind it, and the attributes of `x`. Costs what `more` is long where `x` is the
+// longest view of a buffer that has room; else a new buffer with room for half as much again is
+// made. [[Rcpp::export]]
 SEXP cpp_grow(SEXP x, Rcpp::NumericVector more) {
   const R_xlen_t n = Rf_xlength(x), total = n + more.size();
   const bool grows = ALTREP(x) && R_altrep_inherits(x, growing);
@@ -60,11 +60,12 @@ SEXP cpp_grow(SEXP x, Rcpp::NumericVector more) {
   return out;
 }
 
-// How many rows at the beginning of each series are the same in two columns, bit by bit but for missing values.
-// `first` and `second` give for each series where its rows begin in either, `length` how many rows are compared.
-// [[Rcpp::export]]
-Rcpp::IntegerVector cpp_same_rows(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector first,
-                                  Rcpp::IntegerVector second, Rcpp::IntegerVector length) {
+// How many rows at the beginning of each series are the same in two columns, bit by bit but for
+// missing values. `first` and `second` give for each series where its rows begin in either,
+// `length` how many rows are compared. [[Rcpp::export]]
+Rcpp::IntegerVector cpp_same_rows(Rcpp::NumericVector a, Rcpp::NumericVector b,
+                                  Rcpp::IntegerVector first, Rcpp::IntegerVector second,
+                                  Rcpp::IntegerVector length) {
   Rcpp::IntegerVector out(first.size());
   for (R_xlen_t s = 0; s < first.size(); ++s) {
     const double* x = a.begin() + first[s];

@@ -1,5 +1,5 @@
-// Unpacking gzip member by member: length and check value of each are compared, so that a file that was cut or damaged
-// is never taken for a whole one.
+// Unpacking gzip member by member: length and check value of each are compared, so that a file that
+// was cut or damaged is never taken for a whole one.
 #include <Rcpp.h>
 #include <zlib.h>
 
@@ -16,9 +16,8 @@ struct Closer {
 using File = std::unique_ptr<std::FILE, Closer>;
 }  // namespace
 
-// What is wrong with the packed file ("" where it is whole), and how many bytes were unpacked. `to` may be "", to look
-// only.
-// [[Rcpp::export]]
+// What is wrong with the packed file ("" where it is whole), and how many bytes were unpacked. `to`
+// may be "", to look only. [[Rcpp::export]]
 Rcpp::List cpp_unzip(std::string from, std::string to) {
   constexpr std::size_t block = 1 << 18;
   std::vector<unsigned char> in(block), out(block);
@@ -26,7 +25,8 @@ Rcpp::List cpp_unzip(std::string from, std::string to) {
   File target(to.empty() ? nullptr : std::fopen(to.c_str(), "wb"));
   double made = 0;
   auto done = [&](const char* trouble) {
-    return Rcpp::List::create(Rcpp::Named("trouble") = std::string(trouble), Rcpp::Named("bytes") = made);
+    return Rcpp::List::create(Rcpp::Named("trouble") = std::string(trouble),
+                              Rcpp::Named("bytes") = made);
   };
   if (!source || (!to.empty() && !target)) return done("it cannot be opened");
   z_stream stream{};
@@ -52,7 +52,8 @@ Rcpp::List cpp_unzip(std::string from, std::string to) {
       stream.avail_out = static_cast<uInt>(block);
       const int state = inflate(&stream, Z_NO_FLUSH);
       const std::size_t size = block - stream.avail_out;
-      if (target && std::fwrite(out.data(), 1, size, target.get()) != size) trouble = "the disk is full";
+      if (target && std::fwrite(out.data(), 1, size, target.get()) != size)
+        trouble = "the disk is full";
       made += static_cast<double>(size);
       if (state == Z_STREAM_END) {
         within = false;

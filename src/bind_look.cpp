@@ -16,10 +16,13 @@ core::Doubles series_of(core::Doubles all, core::Ints breaks, std::size_t i) {
 
 // Autocorrelations and partial ones of each series: a column each, lags 0 to `lags`.
 // [[Rcpp::export]]
-Rcpp::List cpp_autocorrelation(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int lags, bool partial, int threads) {
+Rcpp::List cpp_autocorrelation(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, int lags,
+                               bool partial, int threads) {
   using Rcpp::_;
-  const std::size_t series = static_cast<std::size_t>(breaks.size()) - 1, rows = static_cast<std::size_t>(lags) + 1;
-  Rcpp::NumericMatrix r(lags + 1, static_cast<int>(series)), p(partial ? lags + 1 : 0, static_cast<int>(series));
+  const std::size_t series = static_cast<std::size_t>(breaks.size()) - 1,
+                    rows = static_cast<std::size_t>(lags) + 1;
+  Rcpp::NumericMatrix r(lags + 1, static_cast<int>(series)),
+      p(partial ? lags + 1 : 0, static_cast<int>(series));
   const core::Doubles all = bind::doubles(values);
   const core::Ints at = bind::ints(breaks);
   double *rs = r.begin(), *ps = p.begin();
@@ -51,11 +54,12 @@ Rcpp::NumericVector cpp_squared_spectrum(Rcpp::NumericVector values, double n) {
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_least_squares_periodogram(Rcpp::NumericVector times, Rcpp::NumericVector values, double step,
+Rcpp::NumericVector cpp_least_squares_periodogram(Rcpp::NumericVector times,
+                                                  Rcpp::NumericVector values, double step,
                                                   int count) {
   Rcpp::NumericVector out(count);
-  core::least_squares_periodogram(bind::doubles(times), bind::doubles(values), step, static_cast<std::size_t>(count),
-                                  out.begin());
+  core::least_squares_periodogram(bind::doubles(times), bind::doubles(values), step,
+                                  static_cast<std::size_t>(count), out.begin());
   return out;
 }
 
@@ -66,8 +70,10 @@ Rcpp::NumericVector cpp_spectral_background(Rcpp::NumericVector power, double pe
 
 // One row for each cycle of each series (counted from 1).
 // [[Rcpp::export]]
-Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector known,
-                                Rcpp::NumericVector tested, double shortest, double longest, double level, int most, int threads) {
+Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector breaks,
+                                Rcpp::NumericVector known, Rcpp::NumericVector tested,
+                                double shortest, double longest, double level, int most,
+                                int threads) {
   using Rcpp::_;
   const std::size_t series = static_cast<std::size_t>(breaks.size()) - 1;
   core::CycleSearch search;
@@ -80,7 +86,9 @@ Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector 
   const core::Doubles all = bind::doubles(values);
   const core::Ints at = bind::ints(breaks);
   std::vector<std::vector<core::Cycle>> found(series);
-  core::parallel_for(series, threads, [&](std::size_t i) { found[i] = core::find_cycles(series_of(all, at, i), search); });
+  core::parallel_for(series, threads, [&](std::size_t i) {
+    found[i] = core::find_cycles(series_of(all, at, i), search);
+  });
   std::vector<int> owner, harmonics;
   std::vector<double> period, p_value, ratio, share, correlation;
   for (std::size_t i = 0; i < series; ++i) {
@@ -94,22 +102,28 @@ Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector 
       harmonics.push_back(c.harmonics);
     }
   }
-  return Rcpp::DataFrame::create(_["series"] = owner, _["steps"] = period, _["share"] = share, _["p_value"] = p_value,
-                                 _["ratio"] = ratio, _["correlation"] = correlation, _["harmonics"] = harmonics);
+  return Rcpp::DataFrame::create(_["series"] = owner, _["steps"] = period, _["share"] = share,
+                                 _["p_value"] = p_value, _["ratio"] = ratio,
+                                 _["correlation"] = correlation, _["harmonics"] = harmonics);
 }
 
-// Rows `from` (1-based) to `to` of the columns, as a screen of `columns` pixels shows them: columns x 4.
-// [[Rcpp::export]]
-Rcpp::NumericMatrix cpp_pixel_ranges(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double from, double to, double low, double high, int columns) {
+// Rows `from` (1-based) to `to` of the columns, as a screen of `columns` pixels shows them: columns
+// x 4. [[Rcpp::export]]
+Rcpp::NumericMatrix cpp_pixel_ranges(Rcpp::NumericVector seconds, Rcpp::NumericVector values,
+                                     double from, double to, double low, double high, int columns) {
   Rcpp::NumericMatrix out(columns, 4);
   const std::size_t a = static_cast<std::size_t>(from) - 1, b = static_cast<std::size_t>(to);
-  core::pixel_ranges(bind::doubles(seconds).part(a, b), bind::doubles(values).part(a, b), low, high, columns, out.begin());
+  core::pixel_ranges(bind::doubles(seconds).part(a, b), bind::doubles(values).part(a, b), low, high,
+                     columns, out.begin());
   return out;
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericMatrix cpp_pixel_quantiles(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double low, double high, int columns, Rcpp::NumericVector at) {
+Rcpp::NumericMatrix cpp_pixel_quantiles(Rcpp::NumericVector seconds, Rcpp::NumericVector values,
+                                        double low, double high, int columns,
+                                        Rcpp::NumericVector at) {
   Rcpp::NumericMatrix out(columns, static_cast<int>(at.size()));
-  core::pixel_quantiles(bind::doubles(seconds), bind::doubles(values), low, high, columns, bind::doubles(at), out.begin());
+  core::pixel_quantiles(bind::doubles(seconds), bind::doubles(values), low, high, columns,
+                        bind::doubles(at), out.begin());
   return out;
 }

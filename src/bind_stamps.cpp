@@ -46,13 +46,14 @@ Rcpp::List cpp_read_stamps(Rcpp::CharacterVector text, int order) {
     }
     previous = cell;
     const core::ReadStamp s =
-        cell == NA_STRING
-            ? core::read_stamp("", 0, core::DayOrder::unknown)
-            : core::read_stamp(CHAR(cell), static_cast<std::size_t>(LENGTH(cell)), static_cast<core::DayOrder>(order));
+        cell == NA_STRING ? core::read_stamp("", 0, core::DayOrder::unknown)
+                          : core::read_stamp(CHAR(cell), static_cast<std::size_t>(LENGTH(cell)),
+                                             static_cast<core::DayOrder>(order));
     seconds[i] = s.seconds;
     kind[i] = static_cast<int>(s.kind);
     trouble[i] = static_cast<int>(s.trouble);
     proven[i] = static_cast<int>(s.order);
   }
-  return Rcpp::List::create(_["seconds"] = seconds, _["kind"] = kind, _["trouble"] = trouble, _["order"] = proven);
+  return Rcpp::List::create(_["seconds"] = seconds, _["kind"] = kind, _["trouble"] = trouble,
+                            _["order"] = proven);
 }

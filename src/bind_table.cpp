@@ -9,13 +9,15 @@ Rcpp::List row_ranges(Rcpp::IntegerVector from, Rcpp::IntegerVector to) {
   return Rcpp::List::create(_["from"] = from, _["to"] = to);
 }
 
-// One statistic for the window of each row, which is in it; `whole` where all values were seen to be finite.
-Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector values, Rcpp::NumericVector times,
-                          const core::Windows& windows, Rcpp::IntegerVector breaks, int threads) {
+// One statistic for the window of each row, which is in it; `whole` where all values were seen to
+// be finite.
+Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector values,
+                          Rcpp::NumericVector times, const core::Windows& windows,
+                          Rcpp::IntegerVector breaks, int threads) {
   Rcpp::NumericVector out = Rcpp::no_init(values.size());
-  const bool whole =
-      core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
-                               windows, bind::ints(breaks), threads, out.begin());
+  const bool whole = core::sliding_statistics(core::statistic_named(statistic),
+                                              bind::doubles(values), bind::doubles(times), windows,
+                                              bind::ints(breaks), threads, out.begin());
   using Rcpp::_;
   return Rcpp::List::create(_["value"] = out, _["whole"] = whole);
 }
@@ -23,18 +25,20 @@ Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector valu
 }  // namespace
 
 // [[Rcpp::export]]
-Rcpp::List cpp_window_rows(Rcpp::NumericVector times, Rcpp::NumericVector low, Rcpp::NumericVector high,
-                           Rcpp::IntegerVector breaks, bool closed_low) {
+Rcpp::List cpp_window_rows(Rcpp::NumericVector times, Rcpp::NumericVector low,
+                           Rcpp::NumericVector high, Rcpp::IntegerVector breaks, bool closed_low) {
   Rcpp::IntegerVector from(times.size()), to(times.size());
-  core::window_rows(bind::doubles(times), bind::doubles(low), bind::doubles(high), bind::ints(breaks),
-                    closed_low, from.begin(), to.begin());
+  core::window_rows(bind::doubles(times), bind::doubles(low), bind::doubles(high),
+                    bind::ints(breaks), closed_low, from.begin(), to.begin());
   return row_ranges(from, to);
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after, Rcpp::IntegerVector breaks) {
+Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after,
+                         Rcpp::IntegerVector breaks) {
   Rcpp::IntegerVector from = Rcpp::no_init(times.size()), to = Rcpp::no_init(times.size());
-  core::span_rows(bind::doubles(times), before, after, bind::ints(breaks), from.begin(), to.begin());
+  core::span_rows(bind::doubles(times), before, after, bind::ints(breaks), from.begin(),
+                  to.begin());
   return row_ranges(from, to);
 }
 
@@ -42,7 +46,8 @@ Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after,
 // [[Rcpp::export]]
 SEXP cpp_trailing_rows(Rcpp::NumericVector times, double before, Rcpp::IntegerVector breaks) {
   Rcpp::IntegerVector from = Rcpp::no_init(times.size());
-  if (!core::trailing_rows(bind::doubles(times), before, bind::ints(breaks), from.begin())) return R_NilValue;
+  if (!core::trailing_rows(bind::doubles(times), before, bind::ints(breaks), from.begin()))
+    return R_NilValue;
   return from;
 }
 
@@ -57,12 +62,14 @@ bool cpp_statistic_exists(std::string name) {
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times,
-                                           Rcpp::IntegerVector from, Rcpp::IntegerVector to,
-                                           Rcpp::IntegerVector breaks, int threads) {
+Rcpp::NumericVector cpp_sliding_statistics(std::string statistic, Rcpp::NumericVector values,
+                                           Rcpp::NumericVector times, Rcpp::IntegerVector from,
+                                           Rcpp::IntegerVector to, Rcpp::IntegerVector breaks,
+                                           int threads) {
   Rcpp::NumericVector out = Rcpp::no_init(from.size());
-  core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values), bind::doubles(times),
-                           {bind::ints(from), bind::ints(to)}, bind::ints(breaks), threads, out.begin());
+  core::sliding_statistics(core::statistic_named(statistic), bind::doubles(values),
+                           bind::doubles(times), {bind::ints(from), bind::ints(to)},
+                           bind::ints(breaks), threads, out.begin());
   return out;
 }
 
@@ -82,8 +89,9 @@ Rcpp::List cpp_trailing_statistics(std::string statistic, Rcpp::NumericVector va
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector from,
-                                            Rcpp::IntegerVector to, Rcpp::IntegerVector breaks, int threads) {
+Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::NumericVector b,
+                                            Rcpp::IntegerVector from, Rcpp::IntegerVector to,
+                                            Rcpp::IntegerVector breaks, int threads) {
   Rcpp::NumericVector out(from.size());
   core::sliding_correlation(bind::doubles(a), bind::doubles(b), {bind::ints(from), bind::ints(to)},
                             bind::ints(breaks), threads, out.begin());
@@ -91,23 +99,24 @@ Rcpp::NumericVector cpp_sliding_correlation(Rcpp::NumericVector a, Rcpp::Numeric
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_fading_statistics(Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector breaks,
-                                 double half_life, int threads) {
+Rcpp::List cpp_fading_statistics(Rcpp::NumericVector values, Rcpp::NumericVector times,
+                                 Rcpp::IntegerVector breaks, double half_life, int threads) {
   using Rcpp::_;
   const R_xlen_t n = values.size();
   Rcpp::NumericVector mean(n), var(n), total(n), count(n);
-  core::fading_statistics(bind::doubles(values), bind::doubles(times), bind::ints(breaks), half_life, threads,
+  core::fading_statistics(bind::doubles(values), bind::doubles(times), bind::ints(breaks),
+                          half_life, threads,
                           {mean.begin(), var.begin(), total.begin(), count.begin()});
   return Rcpp::List::create(_["mean"] = mean, _["var"] = var, _["sum"] = total, _["count"] = count);
 }
 
 // [[Rcpp::export]]
-Rcpp::List cpp_kernel_means(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector weights,
-                            int centre, int threads) {
+Rcpp::List cpp_kernel_means(Rcpp::NumericVector values, Rcpp::IntegerVector breaks,
+                            Rcpp::NumericVector weights, int centre, int threads) {
   using Rcpp::_;
   Rcpp::NumericVector out(values.size()), there(values.size());
-  core::kernel_means(bind::doubles(values), bind::ints(breaks), bind::doubles(weights), centre, threads, out.begin(),
-                     there.begin());
+  core::kernel_means(bind::doubles(values), bind::ints(breaks), bind::doubles(weights), centre,
+                     threads, out.begin(), there.begin());
   return Rcpp::List::create(_["value"] = out, _["there"] = there);
 }
 
@@ -161,7 +170,8 @@ SEXP cpp_blank_codes(Rcpp::IntegerVector codes, Rcpp::NumericVector values) {
 // Places in origin_levels: those of the companion column, or 1 (observed) for all
 // that is there.
 // [[Rcpp::export]]
-Rcpp::IntegerVector cpp_origin_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column) {
+Rcpp::IntegerVector cpp_origin_codes(Rcpp::NumericVector values,
+                                     Rcpp::Nullable<Rcpp::IntegerVector> column) {
   Rcpp::IntegerVector out = Rcpp::no_init(values.size());
   if (column.isNull()) {
     for (R_xlen_t i = 0; i < values.size(); ++i) out[i] = ISNAN(values[i]) ? NA_INTEGER : 1;
@@ -184,7 +194,8 @@ Rcpp::IntegerVector cpp_pick(Rcpp::IntegerVector which, Rcpp::IntegerVector choi
 
 // Places in origin_levels after some values were put in: `code` for these.
 // [[Rcpp::export]]
-Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values, Rcpp::Nullable<Rcpp::IntegerVector> column,
+Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values,
+                                     Rcpp::Nullable<Rcpp::IntegerVector> column,
                                      Rcpp::LogicalVector filled, int code) {
   const R_xlen_t n = values.size();
   Rcpp::IntegerVector out = Rcpp::no_init(n);
@@ -205,23 +216,24 @@ Rcpp::IntegerVector cpp_filled_codes(Rcpp::NumericVector values, Rcpp::Nullable<
 
 // Makes values of too small windows missing, in place: only for fresh results.
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_drop_short(Rcpp::NumericVector made, Rcpp::NumericVector present, double needed) {
+Rcpp::NumericVector cpp_drop_short(Rcpp::NumericVector made, Rcpp::NumericVector present,
+                                   double needed) {
   for (R_xlen_t i = 0; i < made.size(); ++i) if (present[i] < needed) made[i] = NA_REAL;
   return made;
 }
 
 // The same with the width of the windows for the number of values.
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_drop_narrow(Rcpp::NumericVector made, Rcpp::IntegerVector from, Rcpp::IntegerVector to,
-                                    double needed) {
+Rcpp::NumericVector cpp_drop_narrow(Rcpp::NumericVector made, Rcpp::IntegerVector from,
+                                    Rcpp::IntegerVector to, double needed) {
   for (R_xlen_t i = 0; i < made.size(); ++i) if (to[i] - from[i] < needed) made[i] = NA_REAL;
   return made;
 }
 
 // The same for windows of steps, of which only those at the ends of a series can be narrow.
 // [[Rcpp::export]]
-Rcpp::NumericVector cpp_drop_narrow_steps(Rcpp::NumericVector made, Rcpp::IntegerVector breaks, int back, int ahead,
-                                          double needed) {
+Rcpp::NumericVector cpp_drop_narrow_steps(Rcpp::NumericVector made, Rcpp::IntegerVector breaks,
+                                          int back, int ahead, double needed) {
   for (R_xlen_t s = 0; s + 1 < breaks.size(); ++s) {
     const int first = breaks[s], last = breaks[s + 1];
     for (int i = first; i < last; ++i) {
@@ -234,7 +246,8 @@ Rcpp::NumericVector cpp_drop_narrow_steps(Rcpp::NumericVector made, Rcpp::Intege
   return made;
 }
 
-// Whether an object holds data only: vectors, lists and their attributes, and nothing that runs when it is touched.
+// Whether an object holds data only: vectors, lists and their attributes, and nothing that runs
+// when it is touched.
 static bool is_plain(SEXP x, int depth) {
   if (depth > 200) return false;
   switch (TYPEOF(x)) {

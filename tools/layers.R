@@ -1,10 +1,11 @@
 # Reads the real calls between the files of R/ and prints the layers with the
 # arrows between them. Fails on an arrow from a layer to one below it, on files
-# of one layer that call each other in a circle, and on an R header in the core. Run from the repository root.
+# of one layer that call each other in a circle, and on an R header in the core. Run from the
+# repository root.
 
 layers <- c(
-  "bindings", "base", "core", "time", "timeline", "verb", "look", "method", "assess", "io", "figure",
-  "report", "study", "cli"
+  "bindings", "base", "core", "time", "timeline", "verb", "look", "method", "assess", "io",
+  "figure", "report", "study", "cli"
 )
 # What a layer may call beside itself. io stands beside the middle layers: it
 # needs the timeline only.
@@ -42,7 +43,8 @@ read_file <- function(file) {
 files <- list.files("R", "\\.R$", full.names = TRUE)
 files <- files[basename(files) != "kairon-package.R"]
 content <- lapply(setNames(files, files), read_file)
-home <- unlist(lapply(files, function(f) setNames(rep(f, length(content[[f]])), names(content[[f]]))))
+home <- unlist(lapply(files,
+                      function(f) setNames(rep(f, length(content[[f]])), names(content[[f]]))))
 problems <- character()
 twice <- unique(names(home)[duplicated(names(home))])
 if (length(twice)) problems <- c(problems, paste("function defined in two files:", twice))
@@ -62,7 +64,8 @@ for (f in files) {
       arrows[from, to] <- arrows[from, to] + 1L
       if (to == from && home[[called]] != f) calls[[f]] <- union(calls[[f]], home[[called]])
       if (!to %in% may_call[[from]]) {
-        problems <- c(problems, sprintf("%s: %s() calls %s() of %s", f, fun, called, home[[called]]))
+        problems <- c(problems,
+                      sprintf("%s: %s() calls %s() of %s", f, fun, called, home[[called]]))
       }
     }
   }
@@ -81,13 +84,17 @@ reached <- function(from) {
 circling <- Filter(function(f) f %in% reached(f), names(calls))
 circling <- split(circling, vapply(circling, layer_of, ""))
 for (layer in setdiff(names(circling), with_circles)) {
-  problems <- c(problems, paste("files that call each other in a circle:", toString(circling[[layer]])))
+  problems <- c(problems,
+                paste("files that call each other in a circle:", toString(circling[[layer]])))
 }
 clean <- setdiff(with_circles, names(circling))
-if (length(clean)) problems <- c(problems, paste("no circles any more, take it off the list:", clean))
+if (length(clean)) {
+  problems <- c(problems, paste("no circles any more, take it off the list:", clean))
+}
 
 core <- list.files("src/core", "\\.(cpp|h)$", full.names = TRUE)
-headers <- grep('#include *[<"](R|Rcpp|Rinternals|Rmath)', unlist(lapply(core, readLines)), value = TRUE)
+headers <- grep('#include *[<"](R|Rcpp|Rinternals|Rmath)', unlist(lapply(core, readLines)),
+                value = TRUE)
 if (length(headers)) problems <- c(problems, paste("R header in the core:", headers))
 
 cat("calls from each layer (rows) to each layer (columns):\n")

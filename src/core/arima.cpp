@@ -32,7 +32,9 @@ Outcome likelihood(const Data& data, Coefficients c, int m, bool with_spread) {
     Diffuse f(c, data.delta);
     f.run(columns, scale, nullptr);
   }
-  if (!regress(columns, scale, out.b, with_spread ? &out.spread : nullptr, out.squares, out.logs, out.count)) return out;
+  if (!regress(columns, scale, out.b, with_spread ? &out.spread : nullptr, out.squares, out.logs,
+               out.count))
+    return out;
   if (out.count < 1) return out;
   const double floor = 1e-20;
   out.value = out.count * std::log(std::max(out.squares / out.count / data.unit, floor)) + out.logs;
@@ -88,7 +90,8 @@ double sloped(F&& f, const Numbers& x, Numbers& gradient, bool both) {
 Numbers coefficient_errors(const Data& data, const Coefficients& best, int m) {
   Coefficients c = best;
   std::vector<double*> at;
-  for (Numbers* part : {&c.ar, &c.ma, &c.season_ar, &c.season_ma}) for (double& v : *part) at.push_back(&v);
+  for (Numbers* part : {&c.ar, &c.ma, &c.season_ar, &c.season_ma})
+    for (double& v : *part) at.push_back(&v);
   const size_t k = at.size();
   Numbers out(k, kMissing), hessian(k * k);
   const auto value = [&] { return likelihood(data, c, m, false).value; };
@@ -123,7 +126,10 @@ Numbers coefficient_errors(const Data& data, const Coefficients& best, int m) {
     for (size_t i = 0; i < k; ++i) {
       if (i == c0) continue;
       const double f = hessian[i * k + c0];
-      for (size_t j = 0; j < k; ++j) { hessian[i * k + j] -= f * hessian[c0 * k + j]; inverse[i * k + j] -= f * inverse[c0 * k + j]; }
+      for (size_t j = 0; j < k; ++j) {
+        hessian[i * k + j] -= f * hessian[c0 * k + j];
+        inverse[i * k + j] -= f * inverse[c0 * k + j];
+      }
     }
   }
   for (size_t i = 0; i < k; ++i) if (inverse[i * k + i] > 0) out[i] = std::sqrt(inverse[i * k + i]);
@@ -132,8 +138,8 @@ Numbers coefficient_errors(const Data& data, const Coefficients& best, int m) {
 
 }  // namespace
 
-// A level that the model takes off by itself, so that large levels cost no digits: where there is a mean or a
-// difference. 0 else, since then the level means something.
+// A level that the model takes off by itself, so that large levels cost no digits: where there is a
+// mean or a difference. 0 else, since then the level means something.
 static double own_level(Doubles values, const ArimaOrder& o) {
   if (!o.constant && o.d + o.D == 0) return 0;
   double mean = 0, count = 0;
@@ -147,7 +153,8 @@ static Numbers less_level(Doubles values, double level) {
   return out;
 }
 
-ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressors, bool with_errors) {
+ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressors,
+                   bool with_errors) {
   const Doubles all = whole.part(0, seen_length(whole));
   const Numbers rows = seen_rows(all_regressors, whole.size(), all.size());
   const Doubles regressors{rows.data(), rows.size()};
@@ -164,17 +171,23 @@ ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressor
   const int m = std::max(1, order.m);
   Numbers x(u(order.terms()), 0.1);
   if (!x.empty()) {
-    const auto exact = [&](const Numbers& at) { return likelihood(data, read(order, at), m, false).value; };
+    const auto exact = [&](const Numbers& at) {
+      return likelihood(data, read(order, at), m, false).value;
+    };
     const bool thorough = with_errors && values.size() <= kThorough;
     std::vector<Numbers> starts{x};
     if (data.complete && data.worked.size() == 1) {
-      const auto css = [&](const Numbers& at) { return conditional_squares(data.worked[0], read(order, at), m, data.unit); };
+      const auto css = [&](const Numbers& at) {
+        return conditional_squares(data.worked[0], read(order, at), m, data.unit);
+      };
       Numbers from = x;
-      descend([&](const Numbers& at, Numbers& g) { return sloped(css, at, g, false); }, from, 40, 1e-6);
+      descend([&](const Numbers& at, Numbers& g) { return sloped(css, at, g, false); }, from, 40,
+              1e-6);
       for (double& v : from) v = std::min(std::max(v, -2.5), 2.5);
       starts.push_back(from);
     }
-    // A search takes the better start; a fit by itself also tries others, since several terms have several tops.
+    // A search takes the better start; a fit by itself also tries others, since several terms have
+    // several tops.
     if (thorough && order.p > 0 && order.q > 0) {
       for (double ar : {-0.6, 0.8}) for (double ma : {-0.4, 0.8}) {
         Numbers other = x;
@@ -190,14 +203,18 @@ ArimaFit fit_arima(Doubles whole, const ArimaOrder& order, Doubles all_regressor
     Numbers values_at;
     for (const Numbers& from : starts) values_at.push_back(exact(from));
     if (!thorough) {
-      const size_t best = static_cast<size_t>(std::min_element(values_at.begin(), values_at.end()) - values_at.begin());
+      const size_t best = static_cast<size_t>(std::min_element(values_at.begin(), values_at.end()) -
+                                              values_at.begin());
       starts = {starts[best]};
     }
     double least = HUGE_VAL;
     for (const Numbers& from : starts) {
       Numbers at = from;
-      const Descent d = descend([&](const Numbers& z, Numbers& g) { return sloped(exact, z, g, thorough); }, at, 100,
-                                thorough ? 1e-9 : with_errors ? 1e-8 : 1e-6);
+      const Descent d = descend(
+          [&](const Numbers& z, Numbers& g) { return sloped(exact, z, g, thorough); }, at, 100,
+          thorough      ? 1e-9
+          : with_errors ? 1e-8
+                        : 1e-6);
       if (d.value < least) { least = d.value; x = at; out.settled = d.settled; }
     }
     if (!std::isfinite(least)) return out;
@@ -251,9 +268,11 @@ constexpr double kCoefficientError = 0.5;   // sd of a coefficient of which noth
 // The forecast of a fit from values whose level is off: `fit.drivers` explain the rest.
 class Forecaster {
  public:
-  Forecaster(const Data& data, const ArimaOrder& o, Doubles future, size_t h) : data_(data), order_(o), future_(future), h_(h) {}
+  Forecaster(const Data& data, const ArimaOrder& o, Doubles future, size_t h)
+      : data_(data), order_(o), future_(future), h_(h) {}
 
-  // Innovations (NaN where there is none; `standard`: in units of their sd), and means of the steps ahead.
+  // Innovations (NaN where there is none; `standard`: in units of their sd), and means of the steps
+  // ahead.
   void run(const ArimaFit& fit, Numbers* innovations, double* mean, bool standard) const {
     Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
     fill_in(c, std::max(1, order_.m));
@@ -270,8 +289,8 @@ class Forecaster {
       f.turn(a.data(), 1);
     }
   }
-  // The same where nothing is missing, by the faster filter of the differences: innovations in units of their sd, less
-  // those of the first values. False where there is no stationary start.
+  // The same where nothing is missing, by the faster filter of the differences: innovations in
+  // units of their sd, less those of the first values. False where there is no stationary start.
   bool run_fast(const ArimaFit& fit, Numbers& innovations, double* mean) const {
     Coefficients c{fit.ar, fit.ma, fit.season_ar, fit.season_ma, {}, {}};
     fill_in(c, std::max(1, order_.m));
@@ -283,9 +302,11 @@ class Forecaster {
     for (size_t i = 0; i < h_; ++i) {
       double v = 0;
       for (size_t k = 0; k < c.phi.size() && k < w.size(); ++k) v += c.phi[k] * w[w.size() - 1 - k];
-      for (size_t k = i; k < c.theta.size() && k - i < e.size(); ++k) v += c.theta[k] * e[e.size() - 1 - (k - i)];
+      for (size_t k = i; k < c.theta.size() && k - i < e.size(); ++k)
+        v += c.theta[k] * e[e.size() - 1 - (k - i)];
       w.push_back(v);
-      for (size_t k = 0; k < data_.delta.size(); ++k) v += data_.delta[k] * rest[rest.size() - 1 - k];
+      for (size_t k = 0; k < data_.delta.size(); ++k)
+        v += data_.delta[k] * rest[rest.size() - 1 - k];
       rest.push_back(v);
       mean[i] = v + explained(fit, i);
     }
@@ -297,7 +318,8 @@ class Forecaster {
  private:
   Numbers unexplained(const ArimaFit& fit) const {
     Numbers rest(data_.raw[0]);
-    for (size_t k = 0; k < fit.drivers.size(); ++k) for (size_t t = 0; t < rest.size(); ++t) rest[t] -= fit.drivers[k] * data_.raw[k + 1][t];
+    for (size_t k = 0; k < fit.drivers.size(); ++k)
+      for (size_t t = 0; t < rest.size(); ++t) rest[t] -= fit.drivers[k] * data_.raw[k + 1][t];
     return rest;
   }
   double explained(const ArimaFit& fit, size_t i) const {
@@ -305,9 +327,12 @@ class Forecaster {
     const size_t first = order_.constant ? 1 : 0;
     if (order_.constant) {
       const double t = static_cast<double>(data_.raw[0].size() + i);
-      out = fit.drivers[0] * (order_.d + order_.D == 0 ? 1 : order_.d + order_.D == 1 ? t : t * t / 2);
+      out = fit.drivers[0] * (order_.d + order_.D == 0   ? 1
+                              : order_.d + order_.D == 1 ? t
+                                                         : t * t / 2);
     }
-    for (size_t k = first; k < fit.drivers.size(); ++k) out += fit.drivers[k] * future_[(k - first) * h_ + i];
+    for (size_t k = first; k < fit.drivers.size(); ++k)
+      out += fit.drivers[k] * future_[(k - first) * h_ + i];
     return out;
   }
   const Data& data_;
@@ -320,13 +345,15 @@ class Forecaster {
 ArimaFit moved(const ArimaFit& fit, const Numbers& by, double times) {
   ArimaFit out = fit;
   size_t i = 0;
-  for (Numbers* part : {&out.ar, &out.ma, &out.season_ar, &out.season_ma, &out.drivers}) for (double& v : *part) v += times * by[i++];
+  for (Numbers* part : {&out.ar, &out.ma, &out.season_ar, &out.season_ma, &out.drivers})
+    for (double& v : *part) v += times * by[i++];
   return out;
 }
 
 bool has_start(const ArimaFit& f) {
   const auto turned = [](Numbers v) { for (double& x : v) x = -x; return v; };
-  return roots_beyond(f.ar, 1) && roots_beyond(f.season_ar, 1) && roots_beyond(turned(f.ma), 1) && roots_beyond(turned(f.season_ma), 1);
+  return roots_beyond(f.ar, 1) && roots_beyond(f.season_ar, 1) && roots_beyond(turned(f.ma), 1) &&
+         roots_beyond(turned(f.season_ma), 1);
 }
 
 void variances_ahead(const ArimaFit& fit, size_t h, double* variance) {
@@ -339,8 +366,8 @@ void variances_ahead(const ArimaFit& fit, size_t h, double* variance) {
 }
 
 // Variances that hold that parameters are estimates, and what moves of these by one sd do.
-void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& data, const Numbers& mean, Numbers& variance,
-                    ArimaMoves& moves) {
+void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& data,
+                    const Numbers& mean, Numbers& variance, ArimaMoves& moves) {
   moves = {};
   moves.expected_weights = arima_weights(own, static_cast<int>(mean.size()));
   const size_t h = mean.size(), terms = u(own.order.terms()), p = terms + own.drivers.size();
@@ -354,7 +381,9 @@ void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& dat
   run(own, innovations, centre.data());
   std::vector<FreeParameter> free(p, {0.004, kCoefficientError});
   for (size_t k = 0; k < own.drivers.size(); ++k) {
-    const double size = k < own.driver_errors.size() && own.driver_errors[k] > 0 ? own.driver_errors[k] : std::fabs(own.drivers[k]) + sd;
+    const double size = k < own.driver_errors.size() && own.driver_errors[k] > 0
+                            ? own.driver_errors[k]
+                            : std::fabs(own.drivers[k]) + sd;
     free[terms + k] = {0.1 * size, 0};
   }
   Numbers by(p, 0);
@@ -385,17 +414,22 @@ void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& dat
     // Past the edge of what is stationary the other side tells both.
     Numbers rise(h);
     for (size_t i = 0; i < h; ++i) {
-      const double up = side[0].empty() ? 2 * centre[i] - side[1][i] : side[0][i], down = side[1].empty() ? 2 * centre[i] - side[0][i] : side[1][i];
+      const double up = side[0].empty() ? 2 * centre[i] - side[1][i] : side[0][i],
+                   down = side[1].empty() ? 2 * centre[i] - side[0][i] : side[1][i];
       rise[i] = (up - down) / (2 * kSmallMove);
     }
     moves.means.push_back(rise);
-    const auto psi = [&](double by) { return arima_weights(moved(own, move, by), static_cast<int>(h)); };
+    const auto psi = [&](double by) {
+      return arima_weights(moved(own, move, by), static_cast<int>(h));
+    };
     const double up = side[0].empty() ? 0 : kSmallMove, down = side[1].empty() ? 0 : -kSmallMove;
     Numbers turn = psi(up);
     const Numbers before = psi(down), now = psi(0);
     const bool both = up > 0 && down < 0;
     for (size_t i = 0; i < h; ++i) {
-      if (both) moves.expected_weights[i] += (turn[i] + before[i] - 2 * now[i]) / (2 * kSmallMove * kSmallMove);
+      if (both)
+        moves.expected_weights[i] +=
+            (turn[i] + before[i] - 2 * now[i]) / (2 * kSmallMove * kSmallMove);
       turn[i] = (turn[i] - before[i]) / (up - down);
     }
     moves.weights.push_back(turn);
@@ -405,8 +439,9 @@ void add_parameters(const Forecaster& make, const ArimaFit& own, const Data& dat
 
 }  // namespace
 
-void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doubles future, int ahead, double* expected,
-                    double* mean_to, double* variance_to, ArimaMoves* moves, bool drift) {
+void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doubles future,
+                    int ahead, double* expected, double* mean_to, double* variance_to,
+                    ArimaMoves* moves, bool drift) {
   const ArimaOrder& o = fit.order;
   // What is missing at the end is forecast like what comes after it.
   const size_t n = seen_length(whole), gap = whole.size() - n, later = u(ahead), h = gap + later;
@@ -417,7 +452,9 @@ void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doub
     const Doubles own = regressors.part(k * whole.size(), (k + 1) * whole.size());
     told.insert(told.end(), own.begin(), own.begin() + static_cast<std::ptrdiff_t>(n));
     to_come.insert(to_come.end(), own.begin() + static_cast<std::ptrdiff_t>(n), own.end());
-    if (later > 0) to_come.insert(to_come.end(), future.begin() + static_cast<std::ptrdiff_t>(k * later), future.begin() + static_cast<std::ptrdiff_t>((k + 1) * later));
+    if (later > 0)
+      to_come.insert(to_come.end(), future.begin() + static_cast<std::ptrdiff_t>(k * later),
+                     future.begin() + static_cast<std::ptrdiff_t>((k + 1) * later));
   }
   const double level = own_level(values, o);
   const Numbers off = less_level(values, level);
@@ -430,7 +467,8 @@ void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doub
   make.run(own, &innovations, mean.data(), false);
   for (double& v : mean) v += level;
   if (expected) {
-    for (size_t t = 0; t < n; ++t) expected[t] = std::isfinite(innovations[t]) ? values[t] - innovations[t] : kMissing;
+    for (size_t t = 0; t < n; ++t)
+      expected[t] = std::isfinite(innovations[t]) ? values[t] - innovations[t] : kMissing;
     std::copy_n(mean.begin(), gap, expected + n);
   }
   if (later == 0) return;
@@ -440,9 +478,11 @@ void arima_forecast(Doubles whole, const ArimaFit& fit, Doubles regressors, Doub
     ArimaFit drifting = own;
     drifting.order.constant = true;
     drifting.drivers.insert(drifting.drivers.begin(), 0);
-    if (!drifting.driver_errors.empty()) drifting.driver_errors.insert(drifting.driver_errors.begin(), 0);
+    if (!drifting.driver_errors.empty())
+      drifting.driver_errors.insert(drifting.driver_errors.begin(), 0);
     const Data more = prepare({off.data(), n}, drifting.order, {told.data(), told.size()});
-    add_parameters(Forecaster(more, drifting.order, {to_come.data(), to_come.size()}, h), drifting, more, mean, variance, *moves);
+    add_parameters(Forecaster(more, drifting.order, {to_come.data(), to_come.size()}, h), drifting,
+                   more, mean, variance, *moves);
   } else if (moves) {
     add_parameters(make, own, data, mean, variance, *moves);
   }

@@ -1,11 +1,12 @@
-// The parts of an autoregressive moving-average model: coefficients and their bounds, differences, the filters that
-// give innovations, and least squares of regressors among them.
-// Sources: Morf, M., Sidhu, G. S. and Kailath, T. (1974), Some new algorithms for recursive estimation, IEEE
-// Transactions on Automatic Control 19; Harvey, A. C. (1989), Forecasting, structural time series models and the
-// Kalman filter; Koopman, S. J. (1997), Exact initial Kalman filtering and smoothing for nonstationary time series
-// models, Journal of the American Statistical Association 92, 1630-1638; Gardner, G., Harvey, A. C. and Phillips,
-// G. D. A. (1980), algorithm AS 154, Applied Statistics 29, 311-322 (the form of the states);
-// Monahan, J. F. (1984), A note on enforcing stationarity, Biometrika 71, 403-404.
+// The parts of an autoregressive moving-average model: coefficients and their bounds, differences,
+// the filters that give innovations, and least squares of regressors among them. Sources: Morf, M.,
+// Sidhu, G. S. and Kailath, T. (1974), Some new algorithms for recursive estimation, IEEE
+// Transactions on Automatic Control 19; Harvey, A. C. (1989), Forecasting, structural time series
+// models and the Kalman filter; Koopman, S. J. (1997), Exact initial Kalman filtering and smoothing
+// for nonstationary time series models, Journal of the American Statistical Association 92,
+// 1630-1638; Gardner, G., Harvey, A. C. and Phillips, G. D. A. (1980), algorithm AS 154, Applied
+// Statistics 29, 311-322 (the form of the states); Monahan, J. F. (1984), A note on enforcing
+// stationarity, Biometrika 71, 403-404.
 #pragma once
 #include <algorithm>
 #include <cmath>
@@ -18,7 +19,8 @@ namespace core::arima {
 using Numbers = std::vector<double>;
 using std::size_t;
 
-constexpr double kTold = 1e-7;       // a share of what is not known at all that an observation still tells
+constexpr double kTold =
+    1e-7;  // a share of what is not known at all that an observation still tells
 constexpr double kSteady = 1e-10;   // the filter's gains have settled
 constexpr double kMostShare = 0.999; // largest partial autocorrelation
 
@@ -104,15 +106,19 @@ inline void fill_in(Coefficients& c, int m) {
   for (double& v : c.theta) v = -v;
 }
 
-// Innovations of several columns (the values, then regressors) by one filter; `scale` gets their variances.
-// Complete differenced columns: a stationary start, and simple recursions once the gains have settled.
+// Innovations of several columns (the values, then regressors) by one filter; `scale` gets their
+// variances. Complete differenced columns: a stationary start, and simple recursions once the gains
+// have settled.
 class Stationary {
  public:
   Stationary(const Coefficients& c) : phi_(c.phi), theta_(c.theta) {
     r_ = std::max(phi_.size(), theta_.size() + 1);
     phi_.resize(r_, 0);
     theta_.resize(r_, 0);
-    for (size_t k = 0; k < r_; ++k) { if (phi_[k] != 0) phi_at_.push_back(k); if (theta_[k] != 0) theta_at_.push_back(k); }
+    for (size_t k = 0; k < r_; ++k) {
+      if (phi_[k] != 0) phi_at_.push_back(k);
+      if (theta_[k] != 0) theta_at_.push_back(k);
+    }
     p_.assign(r_ * r_, 0);
     start();
   }
@@ -125,9 +131,9 @@ class Stationary {
     scale.assign(n, 1);
     if (!(p_[0] > 0) || !std::isfinite(p_[0])) return false;
     std::vector<Numbers> state(columns.size(), Numbers(r_, 0));
-    // From a stationary start the variance of the state changes by one outer product a step (Morf, Sidhu and
-    // Kailath, 1974), so that a step costs as much as there are states and not their square:
-    // P(t + 1) - P(t) = move m move'.
+    // From a stationary start the variance of the state changes by one outer product a step (Morf,
+    // Sidhu and Kailath, 1974), so that a step costs as much as there are states and not their
+    // square: P(t + 1) - P(t) = move m move'.
     Numbers gain(r_), move(r_), moved(r_);
     double f = p_[0];
     for (size_t i = 0; i < r_; ++i) gain[i] = (i + 1 < r_ ? p_[(i + 1) * r_] : 0) + phi_[i] * p_[0];
@@ -175,7 +181,8 @@ class Stationary {
   }
   size_t wrap(size_t i) const { while (i >= r_) i -= r_; return i; }
 
-  // The variance of the state of a stationary series: its first row from autocovariances, the rest backwards.
+  // The variance of the state of a stationary series: its first row from autocovariances, the rest
+  // backwards.
   void start() {
     Numbers psi(r_ + 1, 0);
     for (size_t h = 0; h <= r_; ++h) {
@@ -208,9 +215,11 @@ class Stationary {
     }
     Numbers first(r_ + 1, 0);
     for (size_t j = 0; j < r_; ++j) {
-      for (size_t k = j; k < r_; ++k) first[j] += phi_[k] * gamma[k - j + 1] + (k == 0 ? 1 : theta_[k - 1]) * psi[k - j];
+      for (size_t k = j; k < r_; ++k)
+        first[j] += phi_[k] * gamma[k - j + 1] + (k == 0 ? 1 : theta_[k - 1]) * psi[k - j];
     }
-    // P(i, j) = phi_i phi_j P(0, 0) + phi_i P(0, j + 1) + phi_j P(0, i + 1) + P(i + 1, j + 1) + theta theta
+    // P(i, j) = phi_i phi_j P(0, 0) + phi_i P(0, j + 1) + phi_j P(0, i + 1) + P(i + 1, j + 1) +
+    // theta theta
     for (size_t i = r_; i-- > 0;) {
       for (size_t j = r_; j-- > 0;) {
         double v = phi_[i] * phi_[j] * first[0] + phi_[i] * first[j + 1] + phi_[j] * first[i + 1];
@@ -224,8 +233,12 @@ class Stationary {
   static void solve(Numbers& a, Numbers& b, size_t n) {
     for (size_t k = 0; k < n; ++k) {
       size_t best = k;
-      for (size_t i = k + 1; i < n; ++i) if (std::fabs(a[i * n + k]) > std::fabs(a[best * n + k])) best = i;
-      if (best != k) { for (size_t j = 0; j < n; ++j) std::swap(a[k * n + j], a[best * n + j]); std::swap(b[k], b[best]); }
+      for (size_t i = k + 1; i < n; ++i)
+        if (std::fabs(a[i * n + k]) > std::fabs(a[best * n + k])) best = i;
+      if (best != k) {
+        for (size_t j = 0; j < n; ++j) std::swap(a[k * n + j], a[best * n + j]);
+        std::swap(b[k], b[best]);
+      }
       if (a[k * n + k] == 0) { std::fill(b.begin(), b.end(), kMissing); return; }
       for (size_t i = k + 1; i < n; ++i) {
         const double f = a[i * n + k] / a[k * n + k];
@@ -245,21 +258,24 @@ class Stationary {
   size_t r_;
 };
 
-// The values themselves with missing ones: the states of the differenced series, then the last values, of which
-// nothing is known at first.
+// The values themselves with missing ones: the states of the differenced series, then the last
+// values, of which nothing is known at first.
 class Diffuse {
  public:
-  Diffuse(const Coefficients& c, const Numbers& delta) : phi_(c.phi), theta_(c.theta), delta_(delta) {
+  Diffuse(const Coefficients& c, const Numbers& delta)
+      : phi_(c.phi), theta_(c.theta), delta_(delta) {
     r_ = std::max(phi_.size(), theta_.size() + 1);
     phi_.resize(r_, 0);
     theta_.resize(r_, 0);
     size_ = r_ + delta_.size();
     p_.assign(size_ * size_, 0);
     const Numbers settled = Stationary(c).variance();
-    for (size_t i = 0; i < r_; ++i) for (size_t j = 0; j < r_; ++j) p_[i * size_ + j] = settled[i * r_ + j];
-    // Of the last values nothing is known at first: a variance without limit, carried beside the finite one until
-    // observations have told them all (Koopman, 1997).
-    for (size_t i = r_; i < size_; ++i) for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] = p_[j * size_ + i] = 0;
+    for (size_t i = 0; i < r_; ++i)
+      for (size_t j = 0; j < r_; ++j) p_[i * size_ + j] = settled[i * r_ + j];
+    // Of the last values nothing is known at first: a variance without limit, carried beside the
+    // finite one until observations have told them all (Koopman, 1997).
+    for (size_t i = r_; i < size_; ++i)
+      for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] = p_[j * size_ + i] = 0;
     limitless_.assign(size_ * size_, 0);
     for (size_t i = r_; i < size_; ++i) limitless_[i * size_ + i] = 1;
     left_ = delta_.size();
@@ -270,7 +286,8 @@ class Diffuse {
     return out;
   }
 
-  // Innovations of the columns; NaN where the first of them is missing, or where it only tells what was not known at all.
+  // Innovations of the columns; NaN where the first of them is missing, or where it only tells what
+  // was not known at all.
   void run(std::vector<Numbers>& columns, Numbers& scale, std::vector<Numbers>* last) {
     const size_t n = columns[0].size();
     scale.assign(n, kMissing);
@@ -295,7 +312,8 @@ class Diffuse {
         if (--left_ == 0) std::fill(limitless_.begin(), limitless_.end(), 0);
       } else if (there) {
         scale[t] = f;
-        for (size_t i = 0; i < size_; ++i) for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] -= seen[i] * seen[j] / f;
+        for (size_t i = 0; i < size_; ++i)
+          for (size_t j = 0; j < size_; ++j) p_[i * size_ + j] -= seen[i] * seen[j] / f;
       }
       for (size_t c = 0; c < columns.size(); ++c) {
         Numbers& a = state[c];
@@ -321,7 +339,9 @@ class Diffuse {
   }
   void predict_variance() {
     turn_both(p_);
-    for (size_t i = 0; i < r_; ++i) for (size_t j = 0; j < r_; ++j) p_[i * size_ + j] += (i == 0 ? 1 : theta_[i - 1]) * (j == 0 ? 1 : theta_[j - 1]);
+    for (size_t i = 0; i < r_; ++i)
+      for (size_t j = 0; j < r_; ++j)
+        p_[i * size_ + j] += (i == 0 ? 1 : theta_[i - 1]) * (j == 0 ? 1 : theta_[j - 1]);
   }
 
 
@@ -330,7 +350,8 @@ class Diffuse {
   void see(const Numbers& p, Numbers& out) const {
     for (size_t i = 0; i < size_; ++i) {
       out[i] = p[i * size_];
-      for (size_t k = 0; k < delta_.size(); ++k) if (delta_[k] != 0) out[i] += delta_[k] * p[i * size_ + r_ + k];
+      for (size_t k = 0; k < delta_.size(); ++k)
+        if (delta_[k] != 0) out[i] += delta_[k] * p[i * size_ + r_ + k];
     }
   }
   void turn_both(Numbers& p) const {
@@ -342,8 +363,8 @@ class Diffuse {
 };
 
 // Least squares of the first column on the others by their normal matrix.
-inline bool regress(const std::vector<Numbers>& columns, const Numbers& scale, Numbers& b, Numbers* inverse_diagonal, double& squares,
-             double& logs, double& count) {
+inline bool regress(const std::vector<Numbers>& columns, const Numbers& scale, Numbers& b,
+                    Numbers* inverse_diagonal, double& squares, double& logs, double& count) {
   const size_t k = columns.size() - 1, n = columns[0].size();
   Numbers a(k * k, 0), g(k, 0);
   squares = logs = count = 0;
@@ -412,7 +433,8 @@ inline bool regress(const std::vector<Numbers>& columns, const Numbers& scale, N
 inline Numbers seen_rows(Doubles regressors, size_t rows, size_t seen) {
   Numbers out;
   for (size_t from = 0; from + rows <= regressors.size() && rows > 0; from += rows) {
-    out.insert(out.end(), regressors.begin() + static_cast<std::ptrdiff_t>(from), regressors.begin() + static_cast<std::ptrdiff_t>(from + seen));
+    out.insert(out.end(), regressors.begin() + static_cast<std::ptrdiff_t>(from),
+               regressors.begin() + static_cast<std::ptrdiff_t>(from + seen));
   }
   return out;
 }
@@ -422,7 +444,7 @@ struct Data {
   std::vector<Numbers> worked;  // the same, differenced, where nothing is missing
   Numbers delta;
   bool complete;
-  double unit = 1;              // what squares are measured in, so that no unit changes when a search stops
+  double unit = 1;  // what squares are measured in, so that no unit changes when a search stops
 };
 
 // The mean square of the changes, or of the values where nothing changes.
@@ -456,9 +478,13 @@ inline Data prepare(Doubles values, const ArimaOrder& o, Doubles regressors) {
     if (o.d + o.D > 1) for (double& v : c) v = v * v / 2;
     out.raw.push_back(std::move(c));
   }
-  for (size_t k = 0; k * n < regressors.size(); ++k) out.raw.emplace_back(regressors.begin() + static_cast<std::ptrdiff_t>(k * n), regressors.begin() + static_cast<std::ptrdiff_t>((k + 1) * n));
-  out.complete = std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); });
-  if (out.complete) for (const Numbers& c : out.raw) out.worked.push_back(differenced(c.data(), n, out.delta));
+  for (size_t k = 0; k * n < regressors.size(); ++k)
+    out.raw.emplace_back(regressors.begin() + static_cast<std::ptrdiff_t>(k * n),
+                         regressors.begin() + static_cast<std::ptrdiff_t>((k + 1) * n));
+  out.complete =
+      std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); });
+  if (out.complete)
+    for (const Numbers& c : out.raw) out.worked.push_back(differenced(c.data(), n, out.delta));
   return out;
 }
 

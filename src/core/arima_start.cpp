@@ -1,5 +1,5 @@
-// Source: Hannan, E. J. and Rissanen, J. (1982), Recursive estimation of mixed autoregressive-moving average order,
-// Biometrika 69, 81-94.
+// Source: Hannan, E. J. and Rissanen, J. (1982), Recursive estimation of mixed
+// autoregressive-moving average order, Biometrika 69, 81-94.
 #include "arima_start.h"
 
 #include <algorithm>
@@ -19,16 +19,19 @@ class Products {
  public:
   explicit Products(size_t columns) : p_(columns), a_(columns * columns, 0) {}
   void add(const Numbers& row) {
-    for (size_t i = 0; i < p_; ++i) for (size_t j = 0; j <= i; ++j) a_[i * p_ + j] += row[i] * row[j];
+    for (size_t i = 0; i < p_; ++i)
+      for (size_t j = 0; j <= i; ++j) a_[i * p_ + j] += row[i] * row[j];
     count_ += 1;
   }
   double count() const { return count_; }
-  // The sum of squares that the columns leave over; their coefficients in `b` where asked for. NaN where a column is
-  // told by the others.
+  // The sum of squares that the columns leave over; their coefficients in `b` where asked for. NaN
+  // where a column is told by the others.
   double left(const std::vector<size_t>& at, Numbers* b) const {
     const size_t k = at.size();
     Numbers l((k + 1) * (k + 1), 0);
-    const auto product = [&](size_t i, size_t j) { return a_[std::max(i, j) * p_ + std::min(i, j)]; };
+    const auto product = [&](size_t i, size_t j) {
+      return a_[std::max(i, j) * p_ + std::min(i, j)];
+    };
     const auto column = [&](size_t i) { return i < k ? at[i] : p_ - 1; };
     for (size_t i = 0; i <= k; ++i) {
       for (size_t j = 0; j <= i; ++j) {
@@ -89,17 +92,20 @@ Numbers long_shocks(const Numbers& w, const std::vector<size_t>& lags) {
 
 }  // namespace
 
-std::vector<ArimaOrder> regression_orders(const Numbers& w, const ArimaOrder& base, const ArimaSearch& limits, bool season,
-                                          bool constants, int most_terms, size_t count) {
+std::vector<ArimaOrder> regression_orders(const Numbers& w, const ArimaOrder& base,
+                                          const ArimaSearch& limits, bool season, bool constants,
+                                          int most_terms, size_t count) {
   const size_t n = w.size(), m = u(base.m);
   const int near = std::min(std::max(limits.most_p, limits.most_q), static_cast<int>(n / 8));
   // Seasons are looked at as far as half of the values are left to explain.
   int far = season ? std::max(limits.most_P, limits.most_Q) : 0;
   while (far > 0 && n < 2 * (u(far) * m + u(near) + 4)) --far;
   std::vector<size_t> lags;
-  const size_t many = std::max<size_t>(u(near), static_cast<size_t>(2 * std::log(static_cast<double>(std::max<size_t>(n, 2)))));
+  const size_t many = std::max<size_t>(
+      u(near), static_cast<size_t>(2 * std::log(static_cast<double>(std::max<size_t>(n, 2)))));
   for (size_t k = 1; k <= std::min(many, n / 6); ++k) lags.push_back(k);
-  for (int k = 1; k <= far; ++k) if (u(k) * m > (lags.empty() ? 0 : lags.back())) lags.push_back(u(k) * m);
+  for (int k = 1; k <= far; ++k)
+    if (u(k) * m > (lags.empty() ? 0 : lags.back())) lags.push_back(u(k) * m);
   const Numbers e = long_shocks(w, lags);
   // Columns: one, near values, far values, near shocks, far shocks, and what is explained.
   const size_t a = u(near), f = u(far), columns = 2 * (a + f) + 2, reach = std::max(a, f * m);
@@ -113,33 +119,41 @@ std::vector<ArimaOrder> regression_orders(const Numbers& w, const ArimaOrder& ba
       for (size_t k = 1; k <= f; ++k) row[i++] = (*from)[t - k * m];
     }
     row[i] = w[t];
-    if (std::all_of(row.begin(), row.end(), [](double v) { return std::isfinite(v); })) sums.add(row);
+    if (std::all_of(row.begin(), row.end(), [](double v) { return std::isfinite(v); }))
+      sums.add(row);
   }
   std::vector<std::pair<double, ArimaOrder>> found;
   const double rows = sums.count();
   std::vector<size_t> at;
-  for (int p = 0; p <= std::min(limits.most_p, near); ++p) for (int q = 0; q <= std::min(limits.most_q, near); ++q) {
-    for (int P = 0; P <= std::min(limits.most_P, far); ++P) for (int Q = 0; Q <= std::min(limits.most_Q, far); ++Q) {
-      if (p + q + P + Q > most_terms) continue;
-      for (bool c : {false, true}) {
-        if (c ? !constants : constants && base.d + base.D == 0) continue;
-        at.clear();
-        if (c) at.push_back(0);
-        for (int k = 0; k < p; ++k) at.push_back(1 + u(k));
-        for (int k = 0; k < P; ++k) at.push_back(1 + a + u(k));
-        for (int k = 0; k < q; ++k) at.push_back(1 + a + f + u(k));
-        for (int k = 0; k < Q; ++k) at.push_back(1 + 2 * a + f + u(k));
-        const double k = static_cast<double>(at.size()) + 1;
-        if (rows < k + 3) continue;
-        const double left = sums.left(at, nullptr);
-        if (!(left > 0)) continue;
-        ArimaOrder o = base;
-        o.p = p; o.q = q; o.P = P; o.Q = Q; o.constant = c;
-        found.push_back({rows * std::log(left / rows) + 2 * k * rows / (rows - k - 1), o});
-      }
+  for (int p = 0; p <= std::min(limits.most_p, near); ++p)
+    for (int q = 0; q <= std::min(limits.most_q, near); ++q) {
+      for (int P = 0; P <= std::min(limits.most_P, far); ++P)
+        for (int Q = 0; Q <= std::min(limits.most_Q, far); ++Q) {
+          if (p + q + P + Q > most_terms) continue;
+          for (bool c : {false, true}) {
+            if (c ? !constants : constants && base.d + base.D == 0) continue;
+            at.clear();
+            if (c) at.push_back(0);
+            for (int k = 0; k < p; ++k) at.push_back(1 + u(k));
+            for (int k = 0; k < P; ++k) at.push_back(1 + a + u(k));
+            for (int k = 0; k < q; ++k) at.push_back(1 + a + f + u(k));
+            for (int k = 0; k < Q; ++k) at.push_back(1 + 2 * a + f + u(k));
+            const double k = static_cast<double>(at.size()) + 1;
+            if (rows < k + 3) continue;
+            const double left = sums.left(at, nullptr);
+            if (!(left > 0)) continue;
+            ArimaOrder o = base;
+            o.p = p;
+            o.q = q;
+            o.P = P;
+            o.Q = Q;
+            o.constant = c;
+            found.push_back({rows * std::log(left / rows) + 2 * k * rows / (rows - k - 1), o});
+          }
+        }
     }
-  }
-  std::sort(found.begin(), found.end(), [](const auto& x, const auto& y) { return x.first < y.first; });
+  std::sort(found.begin(), found.end(),
+            [](const auto& x, const auto& y) { return x.first < y.first; });
   std::vector<ArimaOrder> out;
   for (size_t i = 0; i < std::min(count, found.size()); ++i) out.push_back(found[i].second);
   return out;

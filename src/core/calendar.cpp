@@ -127,8 +127,8 @@ double weekly_start(double month, const WeekEnds& weeks) {
   const double of_year = since - floor_div(since, 12) * 12;
   const int place = static_cast<int>(of_year);
   const int lengths[] = {weeks.pattern / 100, weeks.pattern / 10 % 10, weeks.pattern % 10};
-  const int before = place / 3 * (lengths[0] + lengths[1] + lengths[2]) + (place % 3 > 0 ? lengths[0] : 0) +
-                     (place % 3 > 1 ? lengths[1] : 0);
+  const int before = place / 3 * (lengths[0] + lengths[1] + lengths[2]) +
+                     (place % 3 > 0 ? lengths[0] : 0) + (place % 3 > 1 ? lengths[1] : 0);
   return weekly_end(month - of_year - 1, weeks) + 1 + 7 * before;
 }
 
@@ -213,7 +213,8 @@ class Periods {
       case Unit::day: return counted(floor_div(day - c.anchor, c.n));
       case Unit::month: {
         const bool plain = c.weeks.weekday < 0;
-        return floor_div((plain ? month_number(day) : month_in_weeks(day, c.weeks)) - c.anchor, c.n);
+        return floor_div((plain ? month_number(day) : month_in_weeks(day, c.weeks)) - c.anchor,
+                         c.n);
       }
       default: return business_index(day, c.closures);
     }
@@ -491,7 +492,8 @@ void shift_calendar(Doubles instants, const Zone& zone, double months, double da
       int month, dom;
       civil_from_days(static_cast<std::int64_t>(day), year, month, dom);
       const std::int64_t to = year * 12 + month - 1 + static_cast<std::int64_t>(months);
-      const std::int64_t to_year = static_cast<std::int64_t>(floor_div(static_cast<double>(to), 12));
+      const std::int64_t to_year =
+          static_cast<std::int64_t>(floor_div(static_cast<double>(to), 12));
       const int to_month = static_cast<int>(to - to_year * 12) + 1;
       day = static_cast<double>(
           days_from_civil(to_year, to_month, std::min(dom, days_in_month(to_year, to_month))));

@@ -57,7 +57,7 @@ enum class Stamp { start, middle, end };
 struct WeekEnds {
   int weekday = -1;      // on which a period ends, 0 for Monday; -1: months of the calendar
   bool nearest = false;  // the one nearest to the end of the calendar's month; else the last in it
-  int pattern = 0;       // weeks of the three months of a quarter, such as 445; 0: each month by itself
+  int pattern = 0;  // weeks of the three months of a quarter, such as 445; 0: each month by itself
   int first_month = 0;   // with a pattern: the month that years begin with, 0 for January
 };
 

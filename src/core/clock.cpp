@@ -31,7 +31,8 @@ double read_clock(const char* text, std::size_t size) {
     if (takes('.') || takes(',')) {
       double digits_read = 0, scale = 1;
       const char* first = at;
-      for (; at < end && is_digit(*at) && at - first < 9; ++at, scale *= 10) digits_read = 10 * digits_read + (*at - '0');
+      for (; at < end && is_digit(*at) && at - first < 9; ++at, scale *= 10)
+        digits_read = 10 * digits_read + (*at - '0');
       if (at == first) return -1;
       second += digits_read / scale;
     }

@@ -78,13 +78,15 @@ void cross_correlation(Doubles a, Doubles b, int lags, double* c) {
   const double scale = std::sqrt(x.squares / x.count * y.squares / y.count);
   const bool full = x.full() && y.full();
   const auto side = [&](const Centred& early, const Centred& late, int sign) {
-    const std::vector<double> sums = lagged_products(span_of(early.value), span_of(late.value), most);
+    const std::vector<double> sums =
+        lagged_products(span_of(early.value), span_of(late.value), most);
     std::vector<double> pairs;
     if (!full) pairs = lagged_products(span_of(early.there), span_of(late.there), most);
     for (std::size_t k = 0; k < sums.size(); ++k) {
       const double share = static_cast<double>(n - k) / static_cast<double>(n);
       const double found = full ? static_cast<double>(n - k) : std::round(pairs[k]);
-      const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(most) + sign * static_cast<std::ptrdiff_t>(k);
+      const std::ptrdiff_t at =
+          static_cast<std::ptrdiff_t>(most) + sign * static_cast<std::ptrdiff_t>(k);
       if (found > 0) c[at] = sums[k] / found * share / scale;
     }
   };

@@ -51,8 +51,9 @@ Series prepared(Doubles v) {
   return out;
 }
 
-// Whether what varies grows with the level: in windows of a tenth (at least 8 values) the spread about a line of their
-// own goes with the mean by a power of over one half. Then the search is in logarithms.
+// Whether what varies grows with the level: in windows of a tenth (at least 8 values) the spread
+// about a line of their own goes with the mean by a power of over one half. Then the search is in
+// logarithms.
 bool grows_in_proportion(Doubles v) {
   const std::size_t n = v.size(), width = std::max<std::size_t>(8, n / 10);
   double st = 0, sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0;
@@ -60,7 +61,8 @@ bool grows_in_proportion(Doubles v) {
   for (std::size_t from = 0; from + width <= n; from += width) {
     const Series own = prepared(v.part(from, from + width));
     double mean = 0;
-    for (std::size_t t = from; t < from + width; ++t) if (std::isfinite(v[t])) mean += v[t] / std::max(1.0, own.count);
+    for (std::size_t t = from; t < from + width; ++t)
+      if (std::isfinite(v[t])) mean += v[t] / std::max(1.0, own.count);
     if (own.count < 6 || !(own.variance > 0)) continue;
     const double x = std::log(mean), y = 0.5 * std::log(own.variance);
     st += 1; sx += x; sy += y; sxx += x * x; sxy += x * y; syy += y * y;
@@ -80,14 +82,16 @@ struct Lines {
     const double reach = std::max(0.75, per_bin / 2);
     for (long k = std::lround(place - reach); k <= std::lround(place + reach); ++k) {
       if (k < 1 || k >= static_cast<long>(power.size())) continue;
-      best = std::max(best, power[static_cast<std::size_t>(k)] / background[static_cast<std::size_t>(k)]);
+      best = std::max(best,
+                      power[static_cast<std::size_t>(k)] / background[static_cast<std::size_t>(k)]);
     }
     return best;
   }
   // Whether what stands there is a line of its own, not the slope of one that stands beside it.
   bool crisp(double place) const {
     const long from = std::max(1L, std::lround(place - 1.6 * per_bin));
-    const long to = std::min(static_cast<long>(power.size()) - 1, std::lround(place + 1.6 * per_bin));
+    const long to =
+        std::min(static_cast<long>(power.size()) - 1, std::lround(place + 1.6 * per_bin));
     if (to < from) return false;
     const auto top = std::max_element(power.begin() + from, power.begin() + to + 1);
     return std::fabs(static_cast<double>(top - power.begin()) - place) <= 0.6 * per_bin;
@@ -98,7 +102,8 @@ Lines lines_of(const Series& s, SquaredSpectrum& spectrum, const CycleSearch& se
   const std::size_t n = s.value.size();
   std::vector<double> tapered(n);
   for (std::size_t t = 0; t < n; ++t) {
-    const double w = 0.5 - 0.5 * std::cos(kTurn * (static_cast<double>(t) + 0.5) / static_cast<double>(n));
+    const double w =
+        0.5 - 0.5 * std::cos(kTurn * (static_cast<double>(t) + 0.5) / static_cast<double>(n));
     tapered[t] = w * s.value[t];
   }
   Lines out;
@@ -107,12 +112,14 @@ Lines lines_of(const Series& s, SquaredSpectrum& spectrum, const CycleSearch& se
   out.per_bin = size / static_cast<double>(n);
   out.background = spectral_background(out.power, out.per_bin);
   out.first = static_cast<std::size_t>(std::ceil(size / search.longest - 1e-9));
-  out.last = std::min(out.power.size() - 1, static_cast<std::size_t>(std::floor(size / search.shortest + 1e-9)));
+  out.last = std::min(out.power.size() - 1,
+                      static_cast<std::size_t>(std::floor(size / search.shortest + 1e-9)));
   out.first = std::max<std::size_t>(1, out.first);
   return out;
 }
 
-// Whether a harmonic has no shorter whole period: the second and third of twelve are cycles of six and four.
+// Whether a harmonic has no shorter whole period: the second and third of twelve are cycles of six
+// and four.
 bool needs_all(int k, double period) {
   const int whole = static_cast<int>(std::lround(period));
   return std::gcd(k, whole) == 1;
@@ -145,13 +152,15 @@ bool strongest(const Lines& lines, const CycleSearch& search, std::size_t n, Fou
     if (r > ratio) { ratio = r; at = k; }
   }
   if (at == 0) return false;
-  const double looked_at = std::max(1.0, static_cast<double>(lines.last - lines.first + 1) / lines.per_bin);
+  const double looked_at =
+      std::max(1.0, static_cast<double>(lines.last - lines.first + 1) / lines.per_bin);
   out.p_value = -std::expm1(looked_at * std::log1p(-std::exp(-ratio)));
   if (!(out.p_value < search.level)) return false;
   // The top of the parabola through three logarithms.
   double place = static_cast<double>(at);
   if (at > 1 && at + 1 < lines.power.size()) {
-    const double a = std::log(lines.power[at - 1]), b = std::log(lines.power[at]), c = std::log(lines.power[at + 1]);
+    const double a = std::log(lines.power[at - 1]), b = std::log(lines.power[at]),
+                 c = std::log(lines.power[at + 1]);
     const double bend = a - 2 * b + c;
     if (bend < 0) place += std::min(0.5, std::max(-0.5, 0.5 * (a - c) / bend));
   }
@@ -160,12 +169,14 @@ bool strongest(const Lines& lines, const CycleSearch& search, std::size_t n, Fou
   std::vector<int> which;
   double best = 0;
   int order = 1;
-  const double slack = 0.25 / (static_cast<double>(n) * place / size);  // a quarter of an independent ordinate
+  const double slack =
+      0.25 / (static_cast<double>(n) * place / size);  // a quarter of an independent ordinate
   const auto consider = [&](int q, double more) {
     if (q * size / place > search.longest * (1 + 1e-9)) return;
     const double sum = join(lines, place / q, enough, which);
-    // A longer period must have a line of its own, besides those of the shorter one, and a slow one: two cycles
-    // that have nothing to do with each other share fast lines with many a longer one.
+    // A longer period must have a line of its own, besides those of the shorter one, and a slow
+    // one: two cycles that have nothing to do with each other share fast lines with many a longer
+    // one.
     const int slow = q > 6 ? 60 : 2 * q;
     const bool own = std::any_of(which.begin(), which.end(), [&](int k) {
       return k % q != 0 && k < slow && lines.crisp(k * place / q) && needs_all(k, q * size / place);
@@ -191,7 +202,8 @@ bool strongest(const Lines& lines, const CycleSearch& search, std::size_t n, Fou
   double nearest = 0;
   for (double m : search.known) {
     const double off = std::fabs(m / period - 1);
-    const bool fits = off < 2 * slack || (off < 4 * slack && lines.ratio(order * size / m) > 0.4 * ratio);
+    const bool fits =
+        off < 2 * slack || (off < 4 * slack && lines.ratio(order * size / m) > 0.4 * ratio);
     if (fits && (nearest == 0 || std::fabs(m - period) < std::fabs(nearest - period))) nearest = m;
   }
   const double whole = std::round(period);
@@ -257,7 +269,8 @@ double lag_correlation(const Series& s, double period) {
   return a > 0 && b > 0 ? product / std::sqrt(a * b) : kMissing;
 }
 
-// Coefficients of an autoregression of what is left, as many as Akaike's corrected criterion takes, by least squares.
+// Coefficients of an autoregression of what is left, as many as Akaike's corrected criterion takes,
+// by least squares.
 std::vector<double> autoregression(const Series& s) {
   const int most = std::max(1, std::min(6, static_cast<int>(s.count / 10)));
   std::vector<double> best;
@@ -268,9 +281,11 @@ std::vector<double> autoregression(const Series& s) {
     double total = 0, n = 0;
     for (std::size_t t = static_cast<std::size_t>(most); t < s.value.size(); ++t) {
       bool whole = true;
-      for (int j = 0; j <= most && whole; ++j) whole = s.weight[t - static_cast<std::size_t>(j)] > 0;
+      for (int j = 0; j <= most && whole; ++j)
+        whole = s.weight[t - static_cast<std::size_t>(j)] > 0;
       if (!whole) continue;
-      for (int j = 0; j < p; ++j) row[static_cast<std::size_t>(j)] = s.value[t - 1 - static_cast<std::size_t>(j)];
+      for (int j = 0; j < p; ++j)
+        row[static_cast<std::size_t>(j)] = s.value[t - 1 - static_cast<std::size_t>(j)];
       fit.add(row.data(), s.value[t]);
       total += s.value[t] * s.value[t];
       n += 1;
@@ -285,7 +300,8 @@ std::vector<double> autoregression(const Series& s) {
 }
 
 // F test of a cycle's waves in a series and its waves that went through the same filter.
-double filtered_p_value(const Series& s, double period, const std::vector<int>& harmonics, const std::vector<double>& filter) {
+double filtered_p_value(const Series& s, double period, const std::vector<int>& harmonics,
+                        const std::vector<double>& filter) {
   const std::size_t p = columns_of(period, harmonics) + 1, lags = filter.size();
   NormalEquations fit(p), level(1);
   std::vector<double> row(p, 1.0), last(p, 1.0);
@@ -317,8 +333,8 @@ double filtered_p_value(const Series& s, double period, const std::vector<int>& 
   return f_tail((without - with) / used / (with / free), used, free);
 }
 
-// F test of a cycle against what is left, both freed of the autoregression of what is left without it. Where that is
-// near a walk, in its differences too: the larger of both.
+// F test of a cycle against what is left, both freed of the autoregression of what is left without
+// it. Where that is near a walk, in its differences too: the larger of both.
 double cycle_p_value(const Series& s, double period, const std::vector<int>& harmonics) {
   if (s.count < 2.0 * static_cast<double>(columns_of(period, harmonics) + 1) + 4) return 1;
   Series rest = s;
@@ -351,20 +367,24 @@ std::vector<int> all_harmonics(double period, double count) {
 }
 
 bool is_known_one(double period, const std::vector<double>& known) {
-  return std::any_of(known.begin(), known.end(), [&](double m) { return std::fabs(period / m - 1) < 0.005; });
+  return std::any_of(known.begin(), known.end(),
+                     [&](double m) { return std::fabs(period / m - 1) < 0.005; });
 }
 
-bool is_known(double period, const CycleSearch& search) { return is_known_one(period, search.known); }
+bool is_known(double period, const CycleSearch& search) {
+  return is_known_one(period, search.known);
+}
 
-// Within a range: a line that a cycle of the calendar beyond the range, which stands out itself, has
-// among its own.
+// Within a range: a line that a cycle of the calendar beyond the range, which stands out itself,
+// has among its own.
 bool overtone(const Found& f, const Lines& lines, const CycleSearch& search, std::size_t n) {
   if (is_known(f.period, search)) return false;
   const double slack = 0.5 * f.line / static_cast<double>(n);
   return std::any_of(search.known.begin(), search.known.end(), [&](double m) {
     const double k = std::round(m / f.line);
     const double place = lines.per_bin * static_cast<double>(n) / m;
-    return m > search.longest && k >= 2 && k <= 30 && lines.ratio(place) > 9 && 2 * m <= static_cast<double>(n) && std::fabs(m / k / f.line - 1) < slack;
+    return m > search.longest && k >= 2 && k <= 30 && lines.ratio(place) > 9 &&
+           2 * m <= static_cast<double>(n) && std::fabs(m / k / f.line - 1) < slack;
   });
 }
 
@@ -379,33 +399,41 @@ Cycle* relative_of(const Found& f, const CycleSearch& search, std::vector<Cycle>
     if (std::fabs(c.period / f.period - 1) < 0.02) return &c;
     const int longer = whole_times(f.period, c.period), shorter = whole_times(c.period, f.period);
     const bool new_known = is_known(f.period, search), old_known = is_known(c.period, search);
-    if (longer >= 2 && ((longer <= 6 && new_known) || ((longer <= 6 || c.harmonics == 1) && !old_known))) return &c;
+    if (longer >= 2 &&
+        ((longer <= 6 && new_known) || ((longer <= 6 || c.harmonics == 1) && !old_known)))
+      return &c;
     if (shorter >= 2 && !new_known && (shorter <= 6 || f.harmonics.size() == 1)) return &c;
   }
   return nullptr;
 }
 
-// A line at an overtone of a cycle of the calendar, whose other overtones are there too, is that cycle; in one of few
-// steps, which holds the overtone anyway, without more.
+// A line at an overtone of a cycle of the calendar, whose other overtones are there too, is that
+// cycle; in one of few steps, which holds the overtone anyway, without more.
 void be_the_calendar(Found& f, const Series& s, const CycleSearch& search, std::size_t n) {
   for (double m : search.tested) {
     const double k = std::round(m / f.line), ordinates = static_cast<double>(n) / f.line;
-    if (k < 2 || 2 * k > m + 1e-9 || k > 12 || 2 * m > static_cast<double>(n) || is_known_one(f.period, search.tested)) continue;
+    if (k < 2 || 2 * k > m + 1e-9 || k > 12 || 2 * m > static_cast<double>(n) ||
+        is_known_one(f.period, search.tested))
+      continue;
     if (std::fabs(ordinates - k * static_cast<double>(n) / m) > 0.75) continue;
     std::vector<int> others;
     for (int j : all_harmonics(m, s.count)) if (j % static_cast<int>(k) != 0) others.push_back(j);
-    if (m > 12 && (others.empty() || !(cycle_p_value(s, m, others) < (4 * m > static_cast<double>(n) ? 0.001 : 0.01)))) continue;
+    if (m > 12 && (others.empty() || !(cycle_p_value(s, m, others) <
+                                       (4 * m > static_cast<double>(n) ? 0.001 : 0.01))))
+      continue;
     f.period = m;
     f.harmonics = all_harmonics(m, s.count);
     return;
   }
 }
 
-// A line between two whole numbers of steps may be an overtone of a cycle of whole steps: the first of those it
-// allows whose other overtones are there too.
+// A line between two whole numbers of steps may be an overtone of a cycle of whole steps: the first
+// of those it allows whose other overtones are there too.
 void be_whole(Found& f, const Series& s, const CycleSearch& search, std::size_t n) {
   const double slack = 0.25 * f.line / static_cast<double>(n), whole = std::round(f.line);
-  if (is_known_one(f.period, search.known) || std::fabs(f.line / whole - 1) < std::max(slack, 0.004)) return;
+  if (is_known_one(f.period, search.known) ||
+      std::fabs(f.line / whole - 1) < std::max(slack, 0.004))
+    return;
   for (int k = 2; k <= 7; ++k) {
     const double m = std::round(k * f.line);
     if (m > search.longest || m > 60 || !needs_all(k, m)) continue;
@@ -419,13 +447,17 @@ void be_whole(Found& f, const Series& s, const CycleSearch& search, std::size_t 
   }
 }
 
-// A line beside an overtone of a cycle that is there: what its changes leave. Cycles of the calendar are their own.
-bool sideline(const Found& f, const CycleSearch& search, const std::vector<Cycle>& cycles, std::size_t n) {
+// A line beside an overtone of a cycle that is there: what its changes leave. Cycles of the
+// calendar are their own.
+bool sideline(const Found& f, const CycleSearch& search, const std::vector<Cycle>& cycles,
+              std::size_t n) {
   if (is_known_one(f.period, search.tested)) return false;
   for (const Cycle& c : cycles) {
     const double spacing = static_cast<double>(n) / c.period, at = static_cast<double>(n) / f.line;
-    const double k = std::round(at / spacing), most = c.period <= 24 ? c.period / 2 + 0.5 : std::max(6, c.harmonics);
-    if (k >= 1 && k <= most && std::fabs(at - k * spacing) < std::min(2.5, 0.45 * spacing)) return true;
+    const double k = std::round(at / spacing),
+                 most = c.period <= 24 ? c.period / 2 + 0.5 : std::max(6, c.harmonics);
+    if (k >= 1 && k <= most && std::fabs(at - k * spacing) < std::min(2.5, 0.45 * spacing))
+      return true;
   }
   return false;
 }
@@ -442,7 +474,8 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
   Series s = prepared(values);
   if (s.count < 8 || s.variance == 0) return out;
   const double third = static_cast<double>(n) / 3;
-  search.longest = search.longest > 0 ? std::min(search.longest, static_cast<double>(n) / 2) : third;
+  search.longest =
+      search.longest > 0 ? std::min(search.longest, static_cast<double>(n) / 2) : third;
   search.shortest = std::max(2.0, search.shortest);
   const double whole = s.variance;
   const auto known_already = [&](double period) {
@@ -452,11 +485,13 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
   const auto keep = [&](const Found& f) {
     const double correlation = lag_correlation(s, f.period);
     const double share = take_off(s, f.period, f.harmonics, whole);
-    out.push_back({f.period, f.p_value, f.ratio, share, correlation, static_cast<int>(f.harmonics.size())});
+    out.push_back(
+        {f.period, f.p_value, f.ratio, share, correlation, static_cast<int>(f.harmonics.size())});
   };
   if (search.longest >= search.shortest) {
     SquaredSpectrum spectrum(next_power_of_two(2 * n));
-    for (int found = 0; found < 3 * search.most && static_cast<int>(out.size()) < search.most; ++found) {
+    for (int found = 0; found < 3 * search.most && static_cast<int>(out.size()) < search.most;
+         ++found) {
       Found f;
       const Lines lines = lines_of(s, spectrum, search);
       if (!strongest(lines, search, n, f)) break;
@@ -474,13 +509,15 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
         continue;
       }
       if (same == nullptr) {
-        // Of as many independent lines as there are, or of the few of the calendar; no peak of a hump of the noise.
+        // Of as many independent lines as there are, or of the few of the calendar; no peak of a
+        // hump of the noise.
         const bool calendar = is_known_one(f.period, search.tested);
         const int lines_seen = static_cast<int>(f.harmonics.size());
         if (calendar && f.period <= 24) f.harmonics = all_harmonics(f.period, s.count);
         // In short series a hump passes for a line more easily.
         const double few = 1 + std::pow(100 / static_cast<double>(n), calendar ? 2 : 5);
-        const double tried = (calendar ? 5 : std::max(5.0, static_cast<double>(n) / 2)) * (f.period > 6 ? few : 1);
+        const double tried =
+            (calendar ? 5 : std::max(5.0, static_cast<double>(n) / 2)) * (f.period > 6 ? few : 1);
         if (cycle_p_value(s, f.period, f.harmonics) < search.level / tried) {
           keep(f);
           out.back().harmonics = lines_seen;
@@ -519,7 +556,8 @@ std::vector<Cycle> find_cycles(Doubles given, const CycleSearch& asked) {
       break;
     }
   }
-  std::sort(out.begin(), out.end(), [](const Cycle& a, const Cycle& b) { return a.share > b.share; });
+  std::sort(out.begin(), out.end(),
+            [](const Cycle& a, const Cycle& b) { return a.share > b.share; });
   return out;
 }
 

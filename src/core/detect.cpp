@@ -71,7 +71,8 @@ struct Days {
 
 std::vector<double> day_numbers(const std::vector<double>& local, double time_of_day) {
   std::vector<double> out(local.size());
-  for (std::size_t i = 0; i < local.size(); ++i) out[i] = std::round((local[i] - time_of_day) / kDay);
+  for (std::size_t i = 0; i < local.size(); ++i)
+    out[i] = std::round((local[i] - time_of_day) / kDay);
   return out;
 }
 
@@ -130,10 +131,12 @@ bool monthly(const Days& d, double day_start, Cadence& out) {
   return false;
 }
 
-// Months, quarters and years of whole weeks, such as those that end on a last Saturday or have 4, 4 and 5
-// weeks: at least five stamps on one weekday. The plainest rule that gives every stamp wins.
-bool in_weeks(const std::vector<double>& day, const std::vector<double>& steps, double day_start, Cadence& out) {
-  const bool one_weekday = std::all_of(steps.begin(), steps.end(), [](double s) { return modulo(s, 7) == 0; });
+// Months, quarters and years of whole weeks, such as those that end on a last Saturday or have 4, 4
+// and 5 weeks: at least five stamps on one weekday. The plainest rule that gives every stamp wins.
+bool in_weeks(const std::vector<double>& day, const std::vector<double>& steps, double day_start,
+              Cadence& out) {
+  const bool one_weekday =
+      std::all_of(steps.begin(), steps.end(), [](double s) { return modulo(s, 7) == 0; });
   if (day.size() < 5 || !one_weekday) return false;
   const double shortest = *std::min_element(steps.begin(), steps.end());
   const double n = std::round(shortest / 30.4);
@@ -150,7 +153,8 @@ bool in_weeks(const std::vector<double>& day, const std::vector<double>& steps, 
     for (const bool nearest : {false, true}) {
       for (const Stamp stamp : {Stamp::end, Stamp::start}) {
         const int last = static_cast<int>(stamp == Stamp::end ? weekday : modulo(weekday - 1, 7));
-        // Years of most businesses begin in January, February, July or October, others come after them.
+        // Years of most businesses begin in January, February, July or October, others come after
+        // them.
         for (const int first : {0, 1, 6, 9, 2, 3, 4, 5, 7, 8, 10, 11}) {
           const double phases = pattern == 0 ? n : 1;
           if (pattern == 0 && first >= phases) continue;
@@ -183,7 +187,8 @@ void daily(const std::vector<double>& day, double day_start, Detected& out) {
   const std::vector<double> steps = differences(day);
   // No month is shorter than 28 days.
   const bool wide = *std::min_element(steps.begin(), steps.end()) >= 28;
-  if (wide && (monthly(describe_days(day), day_start, c) || in_weeks(day, steps, day_start, c))) return;
+  if (wide && (monthly(describe_days(day), day_start, c) || in_weeks(day, steps, day_start, c)))
+    return;
   c = {Unit::day, common_divisor(steps), 0, day_start, Stamp::start, -1, {}};
   if (modulo(c.n, 7) == 0) {
     c.anchor = modulo(day[0], c.n);
@@ -207,9 +212,10 @@ double nearest_usual_step(double step) {
       0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.25, 0.5, 1, 2, 3, 4, 5, 6, 10, 12, 15,
       20, 30, 60, 120, 180, 240, 300, 360, 600, 720, 900, 1200, 1800, 3600, 7200, 10800, 14400,
       21600, 28800, 43200, 86400, 172800, 604800};
-  const double* best = std::min_element(std::begin(usual), std::end(usual), [&](double a, double b) {
-    return std::fabs(std::log(step / a)) < std::fabs(std::log(step / b));
-  });
+  const double* best =
+      std::min_element(std::begin(usual), std::end(usual), [&](double a, double b) {
+        return std::fabs(std::log(step / a)) < std::fabs(std::log(step / b));
+      });
   return std::fabs(std::log(step / *best)) < 0.1 ? *best : step;
 }
 
@@ -313,7 +319,8 @@ Detected detect_cadence(Doubles instants, const Zone& zone, bool counter, int th
     Detected guess = detect_cadence(instants.part(0, kBeginning), zone, counter);
     if (guess.regular && on_grid_throughout(instants, zone, guess.cadence, threads)) return guess;
   }
-  Detected out{{Unit::day, 1, 0, 0, Stamp::start, -1, {}}, false, false, kMissing, kMissing, kMissing};
+  Detected out{
+      {Unit::day, 1, 0, 0, Stamp::start, -1, {}}, false, false, kMissing, kMissing, kMissing};
   if (instants.size() < 2) return out;
   out.known = true;
   std::vector<double> local(instants.size());

@@ -1,5 +1,6 @@
-// How unsure parameters of a model are that makes squared one-step errors small: independent moves of one sd each, from
-// the curvature of the squares (Gauss and Newton) and what is known of the parameters beforehand.
+// How unsure parameters of a model are that makes squared one-step errors small: independent moves
+// of one sd each, from the curvature of the squares (Gauss and Newton) and what is known of the
+// parameters beforehand.
 #pragma once
 #include <cmath>
 #include <cstddef>
@@ -12,10 +13,12 @@ struct FreeParameter {
   double prior;   // sd before any value is seen; 0: nothing is known
 };
 
-// `errors(i, step, out)` writes the one-step errors with parameter i moved by `step` (i = -1: none), in units of their sd;
-// NaN where there is none. One row for each move, of as many numbers as parameters; none where the curvature tells nothing.
+// `errors(i, step, out)` writes the one-step errors with parameter i moved by `step` (i = -1:
+// none), in units of their sd; NaN where there is none. One row for each move, of as many numbers
+// as parameters; none where the curvature tells nothing.
 template <typename F>
-std::vector<std::vector<double>> directions(const std::vector<FreeParameter>& free, std::size_t n, F&& errors) {
+std::vector<std::vector<double>> directions(const std::vector<FreeParameter>& free, std::size_t n,
+                                            F&& errors) {
   using Numbers = std::vector<double>;
   const std::size_t p = free.size();
   std::vector<Numbers> out;
@@ -60,16 +63,18 @@ std::vector<std::vector<double>> directions(const std::vector<FreeParameter>& fr
   return out;
 }
 
-constexpr double kSmallMove = 0.1;   // of an sd: so near that models answer in a straight line, and their variance in a parabola
+constexpr double kSmallMove = 0.1;  // of an sd: so near that models answer in a straight line, and
+                                    // their variance in a parabola
 
-// Moments of a forecast over its parameters, from forecasts with these moved by a small share of each direction, up and
-// down: the variance of the means, and the mean of the variances.
+// Moments of a forecast over its parameters, from forecasts with these moved by a small share of
+// each direction, up and down: the variance of the means, and the mean of the variances.
 class Spread {
  public:
-  Spread(const double* mean, double* variance, std::size_t steps) : mean_(mean), variance_(variance), steps_(steps), more_(steps, 0) {}
+  Spread(const double* mean, double* variance, std::size_t steps)
+      : mean_(mean), variance_(variance), steps_(steps), more_(steps, 0) {}
   // Where one side is no model (empty), the other tells how the mean moves.
-  void add(const std::vector<double>& up, const std::vector<double>& up_variance, const std::vector<double>& down,
-           const std::vector<double>& down_variance) {
+  void add(const std::vector<double>& up, const std::vector<double>& up_variance,
+           const std::vector<double>& down, const std::vector<double>& down_variance) {
     const bool both = !up.empty() && !down.empty();
     const std::vector<double>& side = up.empty() ? down : up;
     for (std::size_t i = 0; i < side.size(); ++i) {
@@ -80,7 +85,10 @@ class Spread {
     }
   }
   // Never much narrower than with parameters that are known.
-  void finish() { for (std::size_t i = 0; i < steps_; ++i) variance_[i] += more_[i] > -0.3 * variance_[i] ? more_[i] : -0.3 * variance_[i]; }
+  void finish() {
+    for (std::size_t i = 0; i < steps_; ++i)
+      variance_[i] += more_[i] > -0.3 * variance_[i] ? more_[i] : -0.3 * variance_[i];
+  }
 
  private:
   const double* mean_;

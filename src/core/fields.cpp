@@ -109,8 +109,8 @@ bool find_field(const char* at, const char* stop, char separator, int field, con
 }
 
 // The same where cells may stand in quotes, which are taken off.
-bool find_quoted_field(const char* at, const char* stop, char separator, int field, const char*& from,
-                       const char*& to) {
+bool find_quoted_field(const char* at, const char* stop, char separator, int field,
+                       const char*& from, const char*& to) {
   bool inside = false;
   from = at;
   int f = 0;
@@ -132,8 +132,8 @@ bool find_quoted_field(const char* at, const char* stop, char separator, int fie
   return true;
 }
 
-unsigned scan_piece(const char* at, const char* end, char separator, int field, DayOrder order, double* out,
-                    bool& proven) {
+unsigned scan_piece(const char* at, const char* end, char separator, int field, DayOrder order,
+                    double* out, bool& proven) {
   FastStamps stamps(order);
   const bool quotes = std::memchr(at, '"', static_cast<std::size_t>(end - at)) != nullptr;
   ReadStamp s{};
@@ -197,7 +197,8 @@ unsigned scan_stamps(const TextPieces& text, char separator, int field, DayOrder
   parallel_for(pieces, threads, [&](std::size_t p) {
     bool proven = false;
     if (text.lines[p]) {
-      kinds[p] = scan_piece(text.cut[p], text.cut[p + 1], separator, field, order, start[p], proven);
+      kinds[p] =
+          scan_piece(text.cut[p], text.cut[p + 1], separator, field, order, start[p], proven);
     }
     proof[p] = proven;
   });

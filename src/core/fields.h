@@ -13,19 +13,20 @@ struct TextPieces {
   std::vector<const char*> cut;      // where pieces begin, and the end
   std::vector<std::size_t> lines;    // lines that are not blank, by piece
   std::size_t count = 0;             // of all
-  bool quoted = false;               // quotes that go on over lines are left to a reader that knows them
+  bool quoted = false;  // quotes that go on over lines are left to a reader that knows them
 };
 
 TextPieces cut_text(const char* begin, const char* end, int threads);
 
 // Reads field number `field` (from 0) of every line that is not blank into
 // `out`, which has room for all lines. Returns a bit for each StampKind that was
-// read, or 0 where a stamp could not be read. With an order of day and month, 0 too where no line proves it.
+// read, or 0 where a stamp could not be read. With an order of day and month, 0 too where no line
+// proves it.
 unsigned scan_stamps(const TextPieces& text, char separator, int field, DayOrder order, int threads,
                      double* out);
 
-// Where the last whole line of a piece of text ends (0 where none does), and how many line ends lie before
-// it. Line ends within double quotes are part of a field.
+// Where the last whole line of a piece of text ends (0 where none does), and how many line ends lie
+// before it. Line ends within double quotes are part of a field.
 struct WholeLines {
   std::size_t size = 0, count = 0;
 };

@@ -1,6 +1,6 @@
-// Sources: Cochran, W. T. and others (1967), What is the fast Fourier transform?, Proceedings of the
-// IEEE 55, 1664-1674. Bluestein, L. I. (1970), A linear filtering approach to the computation of
-// discrete Fourier transform, IEEE Transactions on Audio and Electroacoustics 18, 451-455.
+// Sources: Cochran, W. T. and others (1967), What is the fast Fourier transform?, Proceedings of
+// the IEEE 55, 1664-1674. Bluestein, L. I. (1970), A linear filtering approach to the computation
+// of discrete Fourier transform, IEEE Transactions on Audio and Electroacoustics 18, 451-455.
 #include "fourier.h"
 
 #include <algorithm>
@@ -31,7 +31,8 @@ Fourier::Fourier(std::size_t n) : n_(n) {
     for (std::size_t k = 0; k < quarter; ++k) {
       turn_[k] = turned(static_cast<double>(k) / static_cast<double>(turn_.size()));
     }
-    for (std::size_t k = quarter; k < turn_.size(); ++k) turn_[k] = {turn_[k - quarter].im, -turn_[k - quarter].re};
+    for (std::size_t k = quarter; k < turn_.size(); ++k)
+      turn_[k] = {turn_[k - quarter].im, -turn_[k - quarter].re};
     return;
   }
   const std::size_t m = next_power_of_two(2 * n - 1);
@@ -40,7 +41,8 @@ Fourier::Fourier(std::size_t n) : n_(n) {
   response_.assign(m, Cx{0, 0});
   for (std::size_t k = 0; k < n; ++k) {
     // k^2 modulo 2n keeps the angle exact.
-    const double place = std::fmod(static_cast<double>(k) * static_cast<double>(k), 2.0 * static_cast<double>(n));
+    const double place =
+        std::fmod(static_cast<double>(k) * static_cast<double>(k), 2.0 * static_cast<double>(n));
     chirp_[k] = turned(place / (2.0 * static_cast<double>(n)));
     const Cx back{chirp_[k].re, -chirp_[k].im};
     response_[k] = back;
@@ -147,7 +149,8 @@ std::vector<double> lagged_products(Doubles a, Doubles b, std::size_t lags) {
     }
     return out;
   }
-  // In pieces, each with what follows it: transforms that fit the caches cost less than one long one.
+  // In pieces, each with what follows it: transforms that fit the caches cost less than one long
+  // one.
   const std::size_t size = next_power_of_two(std::max<std::size_t>(4 * lags, 16384));
   const std::size_t piece = size - lags;
   const Fourier fourier(std::min(size, next_power_of_two(n + lags)));

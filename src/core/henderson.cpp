@@ -1,7 +1,8 @@
-// Sources: Shiskin, J., Young, A. H. and Musgrave, J. C. (1967), The X-11 variant of the Census method II
-// seasonal adjustment program, Technical Paper 15, Bureau of the Census. Ladiray, D. and Quenneville, B.
-// (2001), Seasonal adjustment with the X-11 method, Springer. Doherty, M. (2001), The surrogate Henderson
-// filters in X-11, Australian and New Zealand Journal of Statistics 43, 385-392.
+// Sources: Shiskin, J., Young, A. H. and Musgrave, J. C. (1967), The X-11 variant of the Census
+// method II seasonal adjustment program, Technical Paper 15, Bureau of the Census. Ladiray, D. and
+// Quenneville, B. (2001), Seasonal adjustment with the X-11 method, Springer. Doherty, M. (2001),
+// The surrogate Henderson filters in X-11, Australian and New Zealand Journal of Statistics 43,
+// 385-392.
 #include "henderson.h"
 
 #include <algorithm>
@@ -34,7 +35,8 @@ Numbers centred(const Numbers& y, int m) {
   Numbers out(y.size(), kMissing);
   for (Index i = half; i + half < n; ++i) {
     double total = 0;
-    for (Index j = -half; j <= half; ++j) total += (m % 2 == 0 && (j == -half || j == half) ? 0.5 : 1.0) * y[u(i + j)];
+    for (Index j = -half; j <= half; ++j)
+      total += (m % 2 == 0 && (j == -half || j == half) ? 0.5 : 1.0) * y[u(i + j)];
     out[u(i)] = total / m;
   }
   return out;
@@ -61,7 +63,9 @@ Numbers season_weights(int terms, int after) {
     case 2: return {0.173, 0.163, 0.154, 0.143, 0.133, 0.123, 0.079, 0.032};
     case 3: return {0.141, 0.137, 0.132, 0.128, 0.123, 0.117, 0.113, 0.075, 0.034};
     case 4: return {0.084, 0.120, 0.118, 0.117, 0.116, 0.114, 0.113, 0.111, 0.073, 0.034};
-    default: return {1 / 27.0, 2 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 2 / 27.0, 1 / 27.0};
+    default:
+      return {1 / 27.0, 2 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0, 3 / 27.0,
+              3 / 27.0, 3 / 27.0, 3 / 27.0, 2 / 27.0, 1 / 27.0};
   }
 }
 
@@ -85,7 +89,8 @@ void smooth_years(const Numbers& z, int terms, Numbers& out) {
     const Index first = mirrored ? i - before : i + after;  // where the newest (oldest) weight lies
     double total = 0;
     for (std::size_t j = 0; j < w.size(); ++j) {
-      total += w[j] * z[u(mirrored ? first + static_cast<Index>(j) : first - static_cast<Index>(j))];
+      total +=
+          w[j] * z[u(mirrored ? first + static_cast<Index>(j) : first - static_cast<Index>(j))];
     }
     out[u(i)] = total;
   }
@@ -99,7 +104,11 @@ Numbers season_of(const Numbers& ratio, int period, int terms, Scale scale) {
   for (Index p = 0; p < period; ++p) {
     z.clear();
     std::vector<Index> at;
-    for (Index i = p; i < n; i += period) if (!std::isnan(ratio[u(i)])) { z.push_back(ratio[u(i)]); at.push_back(i); }
+    for (Index i = p; i < n; i += period)
+      if (!std::isnan(ratio[u(i)])) {
+        z.push_back(ratio[u(i)]);
+        at.push_back(i);
+      }
     if (z.empty()) continue;
     smooth_years(z, terms, fitted);
     for (std::size_t j = 0; j < at.size(); ++j) out[u(at[j])] = fitted[j];
@@ -108,7 +117,8 @@ Numbers season_of(const Numbers& ratio, int period, int terms, Scale scale) {
   }
   const Numbers level = centred(out, period);
   const Index half = period / 2;
-  for (Index i = 0; i < n; ++i) out[u(i)] = scale.off(out[u(i)], level[u(std::min(std::max(i, half), n - 1 - half))]);
+  for (Index i = 0; i < n; ++i)
+    out[u(i)] = scale.off(out[u(i)], level[u(std::min(std::max(i, half), n - 1 - half))]);
   return out;
 }
 
@@ -183,7 +193,8 @@ void extreme_weights(const Numbers& irregular, int period, Scale scale, double* 
   const Index n = static_cast<Index>(irregular.size()), years = (n + period - 1) / period;
   for (Index year = 0; year < years; ++year) {
     const Index middle = std::min(std::max<Index>(year, 2), std::max<Index>(2, years - 3));
-    const Index from = std::max<Index>(0, (middle - 2) * period), to = std::min(n, (middle + 3) * period);
+    const Index from = std::max<Index>(0, (middle - 2) * period),
+                to = std::min(n, (middle + 3) * period);
     double limit = HUGE_VAL, sigma = 0;
     for (int pass = 0; pass < 2; ++pass) {
       double total = 0, count = 0;
@@ -208,13 +219,14 @@ double median(Numbers v) {
   return *half;
 }
 
-// Values far off the median of their place in the cycle (over three years before and after), before any
-// filter spreads them: put to that median.
+// Values far off the median of their place in the cycle (over three years before and after), before
+// any filter spreads them: put to that median.
 void soften(Numbers& y, int period, Scale scale) {
   const Numbers level = centred(y, period);
   const Index n = static_cast<Index>(y.size());
   Numbers ratio(y.size(), kMissing), usual(y.size(), kMissing), size, near;
-  for (Index i = 0; i < n; ++i) if (!std::isnan(level[u(i)])) ratio[u(i)] = scale.off(y[u(i)], level[u(i)]);
+  for (Index i = 0; i < n; ++i)
+    if (!std::isnan(level[u(i)])) ratio[u(i)] = scale.off(y[u(i)], level[u(i)]);
   for (Index i = 0; i < n; ++i) {
     if (std::isnan(ratio[u(i)])) continue;
     near.clear();
@@ -241,7 +253,8 @@ std::vector<double> henderson_filter(int terms) {
   const double below = 8 * k * (k * k - 1) * (4 * k * k - 1) * (4 * k * k - 9) * (4 * k * k - 25);
   for (int j = -m; j <= m; ++j) {
     const double q = j * j;
-    out.push_back(315 * ((k - 1) * (k - 1) - q) * (k * k - q) * ((k + 1) * (k + 1) - q) * (3 * k * k - 16 - 11 * q) / below);
+    out.push_back(315 * ((k - 1) * (k - 1) - q) * (k * k - q) * ((k + 1) * (k + 1) - q) *
+                  (3 * k * k - 16 - 11 * q) / below);
   }
   return out;
 }
@@ -266,14 +279,16 @@ std::vector<double> musgrave_filter(int terms, int ahead, double noise) {
   return out;
 }
 
-HendersonResult henderson_decomposition(Doubles values, const HendersonPlan& plan, double* trend, double* season,
-                                        double* weights) {
+HendersonResult henderson_decomposition(Doubles values, const HendersonPlan& plan, double* trend,
+                                        double* season, double* weights) {
   const Scale scale{plan.multiply};
   const std::size_t n = values.size();
-  if (plan.period < 2 || n < 3 * static_cast<std::size_t>(plan.period)) throw InputError("Henderson's scheme needs three cycles.");
+  if (plan.period < 2 || n < 3 * static_cast<std::size_t>(plan.period))
+    throw InputError("Henderson's scheme needs three cycles.");
   const int usual = plan.period >= 8 ? 13 : 5;
   HendersonResult result;
-  Numbers y(values.begin(), values.end()), modified = y, ratio(n), adjusted(n), smooth, factors, rest(n);
+  Numbers y(values.begin(), values.end()), modified = y, ratio(n), adjusted(n), smooth, factors,
+                                           rest(n);
   std::fill(weights, weights + n, 1.0);
   soften(modified, plan.period, scale);
   for (int pass = 0; pass < kPasses; ++pass) {
@@ -285,7 +300,8 @@ HendersonResult henderson_decomposition(Doubles values, const HendersonPlan& pla
     for (std::size_t i = 0; i < n; ++i) ratio[i] = scale.off(modified[i], smooth[i]);
     int terms = 5;
     if (plan.season_terms > 0) terms = plan.season_terms;
-    else if (pass == kPasses - 1) terms = chosen_season_terms(ratio, plan.period, scale, result.moving);
+    else if (pass == kPasses - 1)
+      terms = chosen_season_terms(ratio, plan.period, scale, result.moving);
     factors = season_of(ratio, plan.period, terms, scale);
     result.season_terms = terms;
     for (std::size_t i = 0; i < n; ++i) adjusted[i] = scale.off(modified[i], factors[i]);
@@ -296,9 +312,14 @@ HendersonResult henderson_decomposition(Doubles values, const HendersonPlan& pla
     result.noise = change > 0 ? mean_change(rest, 1, scale) / change : HUGE_VAL;
     const bool monthly = plan.period >= 8;
     result.trend_terms = plan.trend_terms > 0 ? plan.trend_terms
-                         : monthly ? (result.noise < 1 ? 9 : result.noise < 3.5 ? 13 : 23) : (result.noise < 1 ? 5 : 7);
-    const double usual_noise = result.trend_terms <= 9 && monthly ? 1 : result.trend_terms == 5 ? 0.001
-                               : result.trend_terms <= 13 && monthly ? 3.5 : 4.5;
+                         : monthly            ? (result.noise < 1     ? 9
+                                                 : result.noise < 3.5 ? 13
+                                                                      : 23)
+                                              : (result.noise < 1 ? 5 : 7);
+    const double usual_noise = result.trend_terms <= 9 && monthly    ? 1
+                               : result.trend_terms == 5             ? 0.001
+                               : result.trend_terms <= 13 && monthly ? 3.5
+                                                                     : 4.5;
     smooth = henderson_trend(adjusted, result.trend_terms, usual_noise);
     for (std::size_t i = 0; i < n; ++i) rest[i] = scale.off(scale.off(y[i], factors[i]), smooth[i]);
     if (pass == kPasses - 1) break;

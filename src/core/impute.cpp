@@ -23,7 +23,9 @@ double median_of(Doubles v) {
   const std::size_t half = kept.size() / 2;
   std::nth_element(kept.begin(), kept.begin() + static_cast<std::ptrdiff_t>(half), kept.end());
   if (kept.size() % 2) return kept[half];
-  return (kept[half] + *std::max_element(kept.begin(), kept.begin() + static_cast<std::ptrdiff_t>(half))) / 2;
+  return (kept[half] +
+          *std::max_element(kept.begin(), kept.begin() + static_cast<std::ptrdiff_t>(half))) /
+         2;
 }
 
 // The season's profile: mean departure of each phase from the local level. Zero
@@ -77,7 +79,8 @@ Level level_near(Doubles v, const std::vector<double>& profile, std::size_t from
   return n > 0 ? Level{total / n, place / n} : Level{kMissing, kMissing};
 }
 
-void fill_season(Doubles v, const Gap& g, const std::vector<double>& profile, bool past, double* out) {
+void fill_season(Doubles v, const Gap& g, const std::vector<double>& profile, bool past,
+                 double* out) {
   const std::size_t m = profile.size();
   const Level a = level_near(v, profile, g.from > m ? g.from - m : 0, g.from);
   const Level b = past ? Level{kMissing, kMissing}
@@ -85,7 +88,8 @@ void fill_season(Doubles v, const Gap& g, const std::vector<double>& profile, bo
   for (std::size_t i = g.from; i < g.to; ++i) {
     double level = std::isnan(a.value) ? b.value : a.value;
     if (!std::isnan(a.value) && !std::isnan(b.value)) {
-      level = a.value + (b.value - a.value) * (static_cast<double>(i) - a.place) / (b.place - a.place);
+      level =
+          a.value + (b.value - a.value) * (static_cast<double>(i) - a.place) / (b.place - a.place);
     }
     out[i] = level + profile[i % m];
   }
@@ -110,7 +114,8 @@ void fill_series(Doubles v, const std::vector<Gap>& gaps, Learnt rule, int seaso
     if (rule == Learnt::mean) constant = mean_of(v);
     if (rule == Learnt::median) constant = median_of(v);
     if (rule == Learnt::seasonal) profile = profile_of(v, m);
-    if (rule == Learnt::model) structural_signal(v, fit_structural(v, {&cycle, 1}), false, signal.data());
+    if (rule == Learnt::model)
+      structural_signal(v, fit_structural(v, {&cycle, 1}), false, signal.data());
   }
   for (const Gap& g : gaps) {
     if (!(g.seconds <= longest)) continue;
@@ -128,7 +133,8 @@ void fill_series(Doubles v, const std::vector<Gap>& gaps, Learnt rule, int seaso
       fill_season(v, g, profile, past, out);
       continue;
     }
-    for (std::size_t i = g.from; i < g.to; ++i) out[i] = rule == Learnt::model ? signal[i] : constant;
+    for (std::size_t i = g.from; i < g.to; ++i)
+      out[i] = rule == Learnt::model ? signal[i] : constant;
   }
 }
 
@@ -137,12 +143,14 @@ void fill_series(Doubles v, const std::vector<Gap>& gaps, Learnt rule, int seaso
 void fill_learnt(Doubles values, Doubles times, Ints breaks, Learnt rule, int season,
                  double longest, bool past, int threads, double* out, int* filled) {
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
-    const std::size_t begin = static_cast<std::size_t>(breaks[s]), end = static_cast<std::size_t>(breaks[s + 1]);
+    const std::size_t begin = static_cast<std::size_t>(breaks[s]),
+                      end = static_cast<std::size_t>(breaks[s + 1]);
     const Doubles v = values.part(begin, end);
     std::copy(v.begin(), v.end(), out + begin);
     const std::vector<Gap> gaps = gaps_of(v, times.part(begin, end));
     if (!gaps.empty()) fill_series(v, gaps, rule, season, past, longest, out + begin);
-    for (std::size_t i = begin; i < end; ++i) filled[i] = std::isnan(values[i]) && !std::isnan(out[i]);
+    for (std::size_t i = begin; i < end; ++i)
+      filled[i] = std::isnan(values[i]) && !std::isnan(out[i]);
   });
 }
 

@@ -48,12 +48,15 @@ class Knots {
   }
 
  private:
-  double chord(std::size_t k) const { return (value_[k + 1] - value_[k]) / (time_[k + 1] - time_[k]); }
+  double chord(std::size_t k) const {
+    return (value_[k + 1] - value_[k]) / (time_[k + 1] - time_[k]);
+  }
 
   double slope(std::size_t k) const {
     if (size() < 3) return size() < 2 ? 0 : chord(0);
     if (k > 0 && k + 1 < size()) {
-      return monotone_slope(time_[k] - time_[k - 1], time_[k + 1] - time_[k], chord(k - 1), chord(k));
+      return monotone_slope(time_[k] - time_[k - 1], time_[k + 1] - time_[k], chord(k - 1),
+                            chord(k));
     }
     // At an end: the parabola through three knots, kept from overshooting.
     const std::size_t a = k == 0 ? 0 : k - 1, b = k == 0 ? 1 : k - 2;
@@ -134,7 +137,8 @@ void interpolate(Doubles values, Doubles times, Ints row_breaks, Doubles at, Int
                  Between rule, double within, int threads, double* out, int* found) {
   const Doubles none{nullptr, 0};
   parallel_for(row_breaks.size() - 1, threads, [&](std::size_t s) {
-    const std::size_t a = static_cast<std::size_t>(row_breaks[s]), b = static_cast<std::size_t>(row_breaks[s + 1]);
+    const std::size_t a = static_cast<std::size_t>(row_breaks[s]),
+                      b = static_cast<std::size_t>(row_breaks[s + 1]);
     const Doubles v = values.part(a, b), t = times.part(a, b);
     const Knots knots(is_curve(rule) ? v : none, is_curve(rule) ? t : none, rule);
     Walk walk(v, t);
@@ -150,7 +154,8 @@ void interpolate(Doubles values, Doubles times, Ints row_breaks, Doubles at, Int
       out[i] = between(rule, n, at[i], within);
       if (is_curve(rule) && !std::isnan(out[i])) {
         while (after < knots.size() && knots.time(after) <= at[i]) ++after;
-        out[i] = rule == Between::cubic ? knots.cubic(after - 1, at[i]) : knots.spline(after - 1, at[i]);
+        out[i] =
+            rule == Between::cubic ? knots.cubic(after - 1, at[i]) : knots.spline(after - 1, at[i]);
       }
       found[i] = std::isnan(out[i]) ? kNone : kMade;
     }
@@ -175,7 +180,8 @@ void fill_gaps(Doubles values, Doubles times, Ints breaks, Between rule, double 
   const Doubles none{nullptr, 0};
   const double any = std::numeric_limits<double>::infinity();
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
-    const std::size_t begin = static_cast<std::size_t>(breaks[s]), end = static_cast<std::size_t>(breaks[s + 1]);
+    const std::size_t begin = static_cast<std::size_t>(breaks[s]),
+                      end = static_cast<std::size_t>(breaks[s + 1]);
     const Doubles v = values.part(begin, end), t = times.part(begin, end);
     std::copy(v.begin(), v.end(), out + begin);
     std::fill(filled + begin, filled + end, 0);
@@ -186,15 +192,24 @@ void fill_gaps(Doubles values, Doubles times, Ints breaks, Between rule, double 
     for (const Gap& g : gaps) {
       if (!(g.seconds <= longest)) continue;
       Sides n{kMissing, kMissing, kMissing, kMissing};
-      if (g.from > 0) { n.t0 = t[g.from - 1]; n.v0 = v[g.from - 1]; }
-      if (g.to < v.size()) { n.t1 = t[g.to]; n.v1 = v[g.to]; }
+      if (g.from > 0) {
+        n.t0 = t[g.from - 1];
+        n.v0 = v[g.from - 1];
+      }
+      if (g.to < v.size()) {
+        n.t1 = t[g.to];
+        n.v1 = v[g.to];
+      }
       for (std::size_t j = g.from; j < g.to; ++j) {
         double made = between(rule, n, t[j], any);
         if (is_curve(rule) && !std::isnan(made)) {
           while (after < knots.size() && knots.time(after) <= t[j]) ++after;
           // Values that are no numbers to go through, infinite ones, are no knots.
-          if (after == 0 || after == knots.size()) { made = kMissing; }
-          else made = rule == Between::cubic ? knots.cubic(after - 1, t[j]) : knots.spline(after - 1, t[j]);
+          if (after == 0 || after == knots.size()) {
+            made = kMissing;
+          } else
+            made = rule == Between::cubic ? knots.cubic(after - 1, t[j])
+                                          : knots.spline(after - 1, t[j]);
         }
         out[begin + j] = made;
         filled[begin + j] = !std::isnan(made);

@@ -1,4 +1,5 @@
-// Least squares by normal equations, for a few well-scaled columns, and the tail of the F distribution.
+// Least squares by normal equations, for a few well-scaled columns, and the tail of the F
+// distribution.
 #pragma once
 #include <cmath>
 #include <cstddef>
@@ -10,7 +11,8 @@ namespace core {
 
 class NormalEquations {
  public:
-  explicit NormalEquations(std::size_t columns) : p_(columns), a_(columns * columns, 0), c_(columns, 0), b_(columns, 0) {}
+  explicit NormalEquations(std::size_t columns)
+      : p_(columns), a_(columns * columns, 0), c_(columns, 0), b_(columns, 0) {}
   void add(const double* row, double y, double weight = 1) {
     for (std::size_t i = 0; i < p_; ++i) {
       const double w = weight * row[i];
@@ -85,7 +87,8 @@ inline double f_tail(double f, double a, double b) {
     return h;
   };
   const double p = b / 2, q = a / 2;
-  const double front = std::exp(std::lgamma(p + q) - std::lgamma(p) - std::lgamma(q) + p * std::log(x) + q * std::log1p(-x));
+  const double front = std::exp(std::lgamma(p + q) - std::lgamma(p) - std::lgamma(q) +
+                                p * std::log(x) + q * std::log1p(-x));
   if (x < (p + 1) / (p + q + 2)) return front * fraction(p, q, x) / p;
   return 1 - front * fraction(q, p, 1 - x) / q;
 }

@@ -1,6 +1,7 @@
-// Sources: Kwiatkowski, D., Phillips, P. C. B., Schmidt, P. and Shin, Y. (1992), Testing the null hypothesis of
-// stationarity against the alternative of a unit root, Journal of Econometrics 54, 159-178; Hobijn, B., Franses,
-// P. H. and Ooms, M. (1998), Generalizations of the KPSS-test for stationarity, Econometric Institute Report 9802.
+// Sources: Kwiatkowski, D., Phillips, P. C. B., Schmidt, P. and Shin, Y. (1992), Testing the null
+// hypothesis of stationarity against the alternative of a unit root, Journal of Econometrics 54,
+// 159-178; Hobijn, B., Franses, P. H. and Ooms, M. (1998), Generalizations of the KPSS-test for
+// stationarity, Econometric Institute Report 9802.
 #include "level_test.h"
 
 #include <algorithm>
@@ -26,8 +27,11 @@ int usual_lags(Doubles e) {
     s1 += 2 * static_cast<double>(k) * g;
   }
   const double ratio = s1 / s0;
-  const double rule = std::isfinite(ratio) ? std::floor(1.1447 * std::cbrt(ratio * ratio) * std::cbrt(n)) : static_cast<double>(some);
-  return static_cast<int>(std::max(0.0, std::min({n - 1, rule, std::floor(6 * std::pow(n / 100, 0.25)), std::floor(n / 10)})));
+  const double rule = std::isfinite(ratio)
+                          ? std::floor(1.1447 * std::cbrt(ratio * ratio) * std::cbrt(n))
+                          : static_cast<double>(some);
+  return static_cast<int>(std::max(
+      0.0, std::min({n - 1, rule, std::floor(6 * std::pow(n / 100, 0.25)), std::floor(n / 10)})));
 }
 
 }  // namespace

@@ -45,7 +45,8 @@ std::vector<double> inverse_of(std::vector<double> a, std::size_t p) {
       for (std::size_t j = 0; j <= i; ++j) v[i * p + j] += one * w[k * p + j];
     }
   }
-  for (std::size_t i = 0; i < p; ++i) for (std::size_t j = 0; j < i; ++j) v[j * p + i] = v[i * p + j];
+  for (std::size_t i = 0; i < p; ++i)
+    for (std::size_t j = 0; j < i; ++j) v[j * p + i] = v[i * p + j];
   return v;
 }
 
@@ -54,7 +55,8 @@ std::vector<double> inverse_of(std::vector<double> a, std::size_t p) {
 std::size_t LinePlan::columns() const {
   std::size_t p = 1 + slope;
   for (const LineSeason& s : seasons) {
-    p += s.pairs > 0 ? 2 * static_cast<std::size_t>(s.pairs) : static_cast<std::size_t>(std::lround(s.steps)) - 1;
+    p += s.pairs > 0 ? 2 * static_cast<std::size_t>(s.pairs)
+                     : static_cast<std::size_t>(std::lround(s.steps)) - 1;
   }
   return p;
 }
@@ -79,11 +81,13 @@ void LinePlan::row(double step, double* out) const {
 
 namespace {
 
-// Yule and Walker's equations by Levinson's recursion, on errors with nought where they are missing; the order
-// with the least corrected criterion of Akaike.
-std::vector<double> autoregression(const std::vector<double>& e, std::size_t count, int most, double& kept) {
+// Yule and Walker's equations by Levinson's recursion, on errors with nought where they are
+// missing; the order with the least corrected criterion of Akaike.
+std::vector<double> autoregression(const std::vector<double>& e, std::size_t count, int most,
+                                   double& kept) {
   const std::size_t n = e.size();
-  const int highest = static_cast<int>(std::min<std::size_t>(static_cast<std::size_t>(std::max(0, most)), count / 8));
+  const int highest = static_cast<int>(
+      std::min<std::size_t>(static_cast<std::size_t>(std::max(0, most)), count / 8));
   std::vector<double> r(static_cast<std::size_t>(highest) + 1, 0);
   for (std::size_t k = 0; k < r.size(); ++k) {
     for (std::size_t i = k; i < n; ++i) r[k] += e[i] * e[i - k];
@@ -122,7 +126,16 @@ std::vector<double> autoregression(const std::vector<double>& e, std::size_t cou
 
 Line fit_line(Doubles values, const LinePlan& plan, int most) {
   const std::size_t n = values.size(), p = plan.columns();
-  Line out{std::vector<double>(p, 0), std::vector<double>(p * p, 0), {}, {}, 0, 0, static_cast<double>(n), 0, 0, most == 1};
+  Line out{std::vector<double>(p, 0),
+           std::vector<double>(p * p, 0),
+           {},
+           {},
+           0,
+           0,
+           static_cast<double>(n),
+           0,
+           0,
+           most == 1};
   // A level and long steps cost digits in sums of products.
   double level = 0;
   std::size_t count = 0;
@@ -143,7 +156,8 @@ Line fit_line(Doubles values, const LinePlan& plan, int most) {
   std::vector<double> e(n, 0);
   double squares = 0, share = 0;
   const double fitted = 1 + plan.slope;
-  // With a first order alone, the line is fitted to what is new at each step (Prais and Winsten, 1954).
+  // With a first order alone, the line is fitted to what is new at each step (Prais and Winsten,
+  // 1954).
   for (int round = 0; round < (most == 1 ? 4 : 1); ++round) {
     std::vector<double> a(p * p, 0), c(p, 0), before(p), row(p);
     std::vector<std::size_t> there;
@@ -240,13 +254,15 @@ void move_line(Line& line, const LinePlan& plan, Doubles values, double* out) {
   }
   line.steps = static_cast<double>(n);
   line.waited = 0;
-  while (line.waited < line.steps && !std::isfinite(values[n - 1 - static_cast<std::size_t>(line.waited)])) ++line.waited;
+  while (line.waited < line.steps &&
+         !std::isfinite(values[n - 1 - static_cast<std::size_t>(line.waited)]))
+    ++line.waited;
   line.errors.assign(order, 0);
   for (std::size_t k = 0; k < std::min(order, n); ++k) line.errors[k] = e[n - 1 - k];
 }
 
-void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* point, double* moves,
-                   double* added) {
+void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* point,
+                   double* moves, double* added) {
   const std::size_t p = plan.columns(), order = line.carried.size();
   std::vector<double> x(p), errors(line.errors), weights{1};
   double sum = 0;
@@ -254,8 +270,10 @@ void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* 
   const double factor = sum < 1 ? 1 / (1 - sum) : line.steps;
   // Seasons go round faster than errors stray.
   const std::size_t straying = line.whitened ? 0 : 1 + plan.slope;
-  const double wider = std::sqrt(std::min(std::max(1.0, factor * factor), std::max(1.0, line.steps / 3)));
-  const std::size_t steps = static_cast<std::size_t>(horizon), waited = static_cast<std::size_t>(line.waited);
+  const double wider =
+      std::sqrt(std::min(std::max(1.0, factor * factor), std::max(1.0, line.steps / 3)));
+  const std::size_t steps = static_cast<std::size_t>(horizon),
+                    waited = static_cast<std::size_t>(line.waited);
   std::vector<double> known(1, 0);  // sums of squared weights
   while (weights.size() < steps + waited) {
     double weight = 0;
@@ -302,7 +320,8 @@ void forecast_line(const Line& line, const LinePlan& plan, int horizon, double* 
     }
     point[h - 1] = mean + next;
     moves[h - 1] = line.shock * weights[h - 1];
-    added[h - 1] = line.shock * line.shock * std::max(0.0, own) + line.shock * line.shock * (known[h + waited] - known[h]);
+    added[h - 1] = line.shock * line.shock * std::max(0.0, own) +
+                   line.shock * line.shock * (known[h + waited] - known[h]);
   }
 }
 

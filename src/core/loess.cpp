@@ -1,5 +1,5 @@
-// Source: Cleveland, R. B., Cleveland, W. S., McRae, J. E. and Terpenning, I. (1990), STL: a seasonal-trend
-// decomposition procedure based on loess, Journal of Official Statistics 6, 3-73.
+// Source: Cleveland, R. B., Cleveland, W. S., McRae, J. E. and Terpenning, I. (1990), STL: a
+// seasonal-trend decomposition procedure based on loess, Journal of Official Statistics 6, 3-73.
 #include "loess.h"
 
 #include <algorithm>
@@ -51,7 +51,8 @@ struct LocalFit {
       }
       if (std::sqrt(c) > 0.001 * range) {
         const double b = (x - m1) / c;
-        for (Index j = left; j <= right; ++j) w[static_cast<std::size_t>(j - left)] *= b * (static_cast<double>(j) - m1) + 1;
+        for (Index j = left; j <= right; ++j)
+          w[static_cast<std::size_t>(j - left)] *= b * (static_cast<double>(j) - m1) + 1;
       }
     }
     if (h > 0 && degree >= 2) tilt(x, left, right, m1, range);
@@ -116,7 +117,9 @@ void smooth(const LocalFit& fit, int jump, double* out) {
     else if (i >= n - half) { left = n - span; right = n - 1; }
     else { left = i - half + 1; right = left + span - 1; }
   };
-  const auto evaluate = [&](Index i) { out[i] = fit_somewhere(fit, static_cast<double>(i), left, right); };
+  const auto evaluate = [&](Index i) {
+    out[i] = fit_somewhere(fit, static_cast<double>(i), left, right);
+  };
   Index last = 0;
   for (Index i = 0; i < n; i += step) { place(i); evaluate(i); last = i; }
   const auto line = [&](Index a, Index b) {
@@ -143,7 +146,8 @@ void moving_average(const double* x, Index n, Index width, double* out) {
 }
 
 // Each place in the cycle smoothed by itself, one cycle beyond either end: n + 2 periods values.
-void smooth_places(const std::vector<double>& y, const double* robust, const LoessPlan& plan, std::vector<double>& out) {
+void smooth_places(const std::vector<double>& y, const double* robust, const LoessPlan& plan,
+                   std::vector<double>& out) {
   const Index n = static_cast<Index>(y.size()), period = plan.period;
   std::vector<double> one, weights, fitted, w;
   for (Index p = 0; p < period; ++p) {
@@ -163,10 +167,16 @@ void smooth_places(const std::vector<double>& y, const double* robust, const Loe
       for (Index i = 0; i < k + 2; ++i) put(i, kMissing);
       continue;
     }
-    const LocalFit fit{one.data(), robust != nullptr ? weights.data() : nullptr, k, plan.season.span, plan.season.degree, w};
+    const LocalFit fit{one.data(),
+                       robust != nullptr ? weights.data() : nullptr,
+                       k,
+                       plan.season.span,
+                       plan.season.degree,
+                       w};
     smooth(fit, plan.season.jump, fitted.data());
     const Index span = std::min<Index>(plan.season.span, k);
-    double first = fit_somewhere(fit, -1.0, 0, span - 1), last = fit_somewhere(fit, static_cast<double>(k), k - span, k - 1);
+    double first = fit_somewhere(fit, -1.0, 0, span - 1),
+           last = fit_somewhere(fit, static_cast<double>(k), k - span, k - 1);
     if (std::isnan(first)) first = fitted.front();
     if (std::isnan(last)) last = fitted.back();
     put(0, first);
@@ -199,7 +209,9 @@ void robustness(Doubles values, const double* season, const double* trend, doubl
   for (std::size_t i = 0; i < values.size(); ++i) {
     const double r = std::fabs(values[i] - season[i] - trend[i]);
     const double u = limit > 0 ? r / limit : 0;
-    weights[i] = std::isnan(r) || r <= 0.001 * limit ? 1 : r <= 0.999 * limit ? (1 - u * u) * (1 - u * u) : 0;
+    weights[i] = std::isnan(r) || r <= 0.001 * limit ? 1
+                 : r <= 0.999 * limit                ? (1 - u * u) * (1 - u * u)
+                                                     : 0;
   }
 }
 
@@ -207,14 +219,20 @@ void robustness(Doubles values, const double* season, const double* trend, doubl
 
 void loess_smooth(Doubles values, Doubles robust, const Smoother& how, double* out) {
   std::vector<double> w(values.size());
-  const LocalFit fit{values.begin(), robust.size() ? robust.begin() : nullptr, static_cast<Index>(values.size()), how.span,
-                     how.degree, w};
+  const LocalFit fit{values.begin(),
+                     robust.size() ? robust.begin() : nullptr,
+                     static_cast<Index>(values.size()),
+                     how.span,
+                     how.degree,
+                     w};
   smooth(fit, how.jump, out);
 }
 
-void loess_decomposition(Doubles values, const LoessPlan& plan, double* season, double* trend, double* weights) {
+void loess_decomposition(Doubles values, const LoessPlan& plan, double* season, double* trend,
+                         double* weights) {
   const std::size_t n = values.size(), period = static_cast<std::size_t>(plan.period);
-  std::vector<double> work(n), cycle(n + 2 * period), one(n + 2 * period), two(n + 2 * period), low(n);
+  std::vector<double> work(n), cycle(n + 2 * period), one(n + 2 * period), two(n + 2 * period),
+      low(n);
   std::fill(trend, trend + n, 0.0);
   std::fill(season, season + n, 0.0);
   std::fill(weights, weights + n, 1.0);
@@ -256,9 +274,12 @@ int next_odd(double x) {
 LoessPlan plan_for(const LoessSeasons& all, std::size_t which, int period, std::size_t n) {
   LoessPlan plan;
   plan.period = period;
-  const auto jump = [&](int span) { return all.exact ? 1 : std::max(1, static_cast<int>(std::ceil(span / 10.0))); };
+  const auto jump = [&](int span) {
+    return all.exact ? 1 : std::max(1, static_cast<int>(std::ceil(span / 10.0)));
+  };
   plan.fixed = all.spans[which] == 0;
-  const int span = plan.fixed ? 10 * static_cast<int>(std::min<std::size_t>(n, 10000000)) + 1 : all.spans[which];
+  const int span =
+      plan.fixed ? 10 * static_cast<int>(std::min<std::size_t>(n, 10000000)) + 1 : all.spans[which];
   plan.season = {span, plan.fixed ? 0 : all.degree, jump(span)};
   const int trend = all.trend_span > 0 ? all.trend_span : next_odd(1.5 * period / (1 - 1.5 / span));
   plan.trend = {trend, 1, jump(trend)};
@@ -269,13 +290,15 @@ LoessPlan plan_for(const LoessSeasons& all, std::size_t which, int period, std::
   return plan;
 }
 
-// A long season seen a few times only: the mean of each place would be mostly noise, and would swallow
-// events on fixed dates. Its means are smoothed around the cycle by local parabolas over a twelfth of
-// it, and the trend is formed anew.
-void smooth_cycle(Doubles values, const LoessPlan& plan, double* season, double* trend, const double* weights) {
+// A long season seen a few times only: the mean of each place would be mostly noise, and would
+// swallow events on fixed dates. Its means are smoothed around the cycle by local parabolas over a
+// twelfth of it, and the trend is formed anew.
+void smooth_cycle(Doubles values, const LoessPlan& plan, double* season, double* trend,
+                  const double* weights) {
   const std::size_t n = values.size(), period = static_cast<std::size_t>(plan.period);
   const std::size_t span = static_cast<std::size_t>(next_odd(plan.period / 12.0));
-  std::vector<double> mean(period, 0.0), count(period, 0.0), around(period + 2 * span), smooth(period + 2 * span), rest(n);
+  std::vector<double> mean(period, 0.0), count(period, 0.0), around(period + 2 * span),
+      smooth(period + 2 * span), rest(n);
   for (std::size_t i = 0; i < n; ++i) {
     const double d = weights[i] * (values[i] - trend[i]);
     if (std::isnan(d)) continue;
@@ -283,7 +306,8 @@ void smooth_cycle(Doubles values, const LoessPlan& plan, double* season, double*
     count[i % period] += weights[i];
   }
   for (std::size_t p = 0; p < period; ++p) mean[p] = count[p] > 0 ? mean[p] / count[p] : kMissing;
-  for (std::size_t p = 0; p < around.size(); ++p) around[p] = mean[(p + period - span % period) % period];
+  for (std::size_t p = 0; p < around.size(); ++p)
+    around[p] = mean[(p + period - span % period) % period];
   loess_smooth({around.data(), around.size()}, {}, {static_cast<int>(span), 2, 1}, smooth.data());
   double level = 0;
   for (std::size_t p = 0; p < period; ++p) level += smooth[p + span] / static_cast<double>(period);
@@ -294,8 +318,11 @@ void smooth_cycle(Doubles values, const LoessPlan& plan, double* season, double*
   loess_smooth({rest.data(), n}, {weights, n}, plan.trend, trend);
 }
 
-// Whether two cycles lie in the series, which a season takes; a step is forgiven where a cycle is no whole number.
-bool seen_twice(std::size_t n, double period) { return static_cast<double>(n) >= 2 * std::floor(period + 1e-9); }
+// Whether two cycles lie in the series, which a season takes; a step is forgiven where a cycle is
+// no whole number.
+bool seen_twice(std::size_t n, double period) {
+  return static_cast<double>(n) >= 2 * std::floor(period + 1e-9);
+}
 
 void trend_alone(Doubles values, int span, double* trend, double* weights) {
   const std::size_t n = values.size();
@@ -305,14 +332,16 @@ void trend_alone(Doubles values, int span, double* trend, double* weights) {
 }
 
 // One season of any period, by a grid of whole cycles.
-void one_season(Doubles values, const LoessSeasons& all, std::size_t which, double* trend, double* season, double* weights) {
+void one_season(Doubles values, const LoessSeasons& all, std::size_t which, double* trend,
+                double* season, double* weights) {
   const double period = all.periods[which];
   const std::size_t n = values.size();
   const int whole = static_cast<int>(std::ceil(period - 1e-9));
   if (std::fabs(period - whole) < 1e-9) {
     const LoessPlan plan = plan_for(all, which, whole, n);
     loess_decomposition(values, plan, season, trend, weights);
-    if (plan.fixed && whole > kLong && n < kFew * static_cast<std::size_t>(whole)) smooth_cycle(values, plan, season, trend, weights);
+    if (plan.fixed && whole > kLong && n < kFew * static_cast<std::size_t>(whole))
+      smooth_cycle(values, plan, season, trend, weights);
     return;
   }
   std::vector<std::size_t> place(n);
@@ -338,7 +367,8 @@ void one_season(Doubles values, const LoessSeasons& all, std::size_t which, doub
 
 }  // namespace
 
-void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, double* seasons, double* weights) {
+void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, double* seasons,
+                   double* weights) {
   const std::size_t n = values.size(), k = plan.periods.size();
   std::fill(seasons, seasons + n * k, 0.0);
   std::vector<double> work(n);

@@ -27,7 +27,8 @@ struct LoessPlan {
 
 // Seasonal-trend decomposition by loess of one series on a grid of whole periods; missing values
 // are allowed. Writes season, trend and robustness weights (1 without outer loops) for each point.
-void loess_decomposition(Doubles values, const LoessPlan& plan, double* season, double* trend, double* weights);
+void loess_decomposition(Doubles values, const LoessPlan& plan, double* season, double* trend,
+                         double* weights);
 
 struct LoessSeasons {
   std::vector<double> periods;     // steps, shortest first; whole numbers or not (365.25)
@@ -39,9 +40,10 @@ struct LoessSeasons {
 };
 
 // The same for several seasons, taken off in turn from the shortest on, two rounds. A period
-// that is no whole number is laid on a grid of whole cycles, with a missing point here and there. A season
-// that the series does not hold twice is left at 0.
-// Writes the trend, the seasons one after the other, and the weights.
-void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, double* seasons, double* weights);
+// that is no whole number is laid on a grid of whole cycles, with a missing point here and there. A
+// season that the series does not hold twice is left at 0. Writes the trend, the seasons one after
+// the other, and the weights.
+void loess_seasons(Doubles values, const LoessSeasons& plan, double* trend, double* seasons,
+                   double* weights);
 
 }  // namespace core

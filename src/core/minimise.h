@@ -24,7 +24,8 @@ Minimum minimise(F&& f, const std::vector<double>& start, double step, int most,
     Minimum& worst = simplex[d];
     if (worst.value - simplex[0].value <= tolerance) break;
     std::vector<double> centre(d, 0);
-    for (std::size_t i = 0; i < d; ++i) for (std::size_t j = 0; j < d; ++j) centre[j] += simplex[i].at[j] / static_cast<double>(d);
+    for (std::size_t i = 0; i < d; ++i)
+      for (std::size_t j = 0; j < d; ++j) centre[j] += simplex[i].at[j] / static_cast<double>(d);
     const auto along = [&](double by) {
       Minimum p{centre, 0};
       for (std::size_t j = 0; j < d; ++j) p.at[j] += by * (worst.at[j] - centre[j]);
@@ -44,7 +45,8 @@ Minimum minimise(F&& f, const std::vector<double>& start, double step, int most,
         worst = inside;
       } else {
         for (std::size_t i = 1; i <= d; ++i) {
-          for (std::size_t j = 0; j < d; ++j) simplex[i].at[j] = (simplex[i].at[j] + simplex[0].at[j]) / 2;
+          for (std::size_t j = 0; j < d; ++j)
+            simplex[i].at[j] = (simplex[i].at[j] + simplex[0].at[j]) / 2;
           simplex[i].value = f(simplex[i].at);
           ++used;
         }

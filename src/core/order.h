@@ -21,7 +21,8 @@ class SortedValues {
   void add(double x) {
     if (std::isnan(x)) return;
     values_.push_back(x);
-    std::rotate(values_.begin() + places(x, x, values_.size() - 1).first, values_.end() - 1, values_.end());
+    std::rotate(values_.begin() + places(x, x, values_.size() - 1).first, values_.end() - 1,
+                values_.end());
   }
   void remove(double x) {
     if (std::isnan(x)) return;
@@ -42,7 +43,8 @@ class SortedValues {
     if (values_.empty()) return kMissing;
     const double place = p * static_cast<double>(values_.size() - 1), whole = std::floor(place);
     const std::size_t i = static_cast<std::size_t>(whole);
-    return place == whole ? values_[i] : values_[i] + (place - whole) * (values_[i + 1] - values_[i]);
+    return place == whole ? values_[i]
+                          : values_[i] + (place - whole) * (values_[i + 1] - values_[i]);
   }
 
  private:
@@ -64,7 +66,8 @@ class SortedValues {
 // others with the smallest on top. Each row knows its place, so that any can leave.
 class TwoHeaps {
  public:
-  TwoHeaps(Doubles v, int first, int last) : v_(v), first_(first), place_(slot(last - first) + 1, 0) {}
+  TwoHeaps(Doubles v, int first, int last)
+      : v_(v), first_(first), place_(slot(last - first) + 1, 0) {}
   int size() const { return static_cast<int>(low_.size() + high_.size()); }
 
   void add(int row) {
@@ -195,7 +198,8 @@ class Ranks {
       const int i = (low + high) / 2;
       if (down(i) < up(k - i)) low = i + 1; else high = i;
     }
-    const double a = low > 0 ? down(low - 1) : -HUGE_VAL, b = k + 1 - low > 0 ? up(k - low) : -HUGE_VAL;
+    const double a = low > 0 ? down(low - 1) : -HUGE_VAL,
+                 b = k + 1 - low > 0 ? up(k - low) : -HUGE_VAL;
     return std::max(a, b);
   }
 

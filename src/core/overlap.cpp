@@ -231,7 +231,8 @@ void linear_means(Doubles values, Doubles times, Ints row_breaks, const Bins& bi
       double area = 0, seconds = 0, total = 0;
       std::size_t inside = 0;
       while (reading < there.size() && times[there[reading]] < low) ++reading;
-      for (std::size_t i = reading; i < there.size() && times[there[i]] < high; ++i, ++inside) total += values[there[i]];
+      for (std::size_t i = reading; i < there.size() && times[there[i]] < high; ++i, ++inside)
+        total += values[there[i]];
       while (left + 1 < there.size() && times[there[left + 1]] <= low) ++left;
       for (std::size_t i = left; i + 1 < there.size() && times[there[i]] < high; ++i) {
         const double t0 = times[there[i]], t1 = times[there[i + 1]];
@@ -241,7 +242,9 @@ void linear_means(Doubles values, Doubles times, Ints row_breaks, const Bins& bi
         area += (c - a) * (v0 + rate * ((a + c) / 2 - t0));
         seconds += c - a;
       }
-      out.value[b] = seconds > 0 ? area / seconds : inside ? total / static_cast<double>(inside) : kMissing;
+      out.value[b] = seconds > 0 ? area / seconds
+                     : inside    ? total / static_cast<double>(inside)
+                                 : kMissing;
       out.covered[b] = seconds;
       out.own[b] = inside ? seconds : 0;
     }

@@ -16,7 +16,8 @@ int column_of(double seconds, double low, double high, int columns) {
 
 }  // namespace
 
-void pixel_ranges(Doubles seconds, Doubles values, double low, double high, int columns, double* out) {
+void pixel_ranges(Doubles seconds, Doubles values, double low, double high, int columns,
+                  double* out) {
   const std::size_t wide = static_cast<std::size_t>(columns);
   std::fill(out, out + wide * 4, kMissing);
   int now = -1;
@@ -52,7 +53,8 @@ void pixel_ranges(Doubles seconds, Doubles values, double low, double high, int 
   close();
 }
 
-void pixel_quantiles(Doubles seconds, Doubles values, double low, double high, int columns, Doubles at, double* out) {
+void pixel_quantiles(Doubles seconds, Doubles values, double low, double high, int columns,
+                     Doubles at, double* out) {
   const std::size_t wide = static_cast<std::size_t>(columns);
   std::fill(out, out + wide * at.size(), kMissing);
   std::vector<std::size_t> start(wide + 1, 0);

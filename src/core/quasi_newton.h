@@ -13,8 +13,8 @@ struct Descent {
   bool settled;
 };
 
-// `f(x, gradient)` gives the value (infinite where there is none) and writes the gradient. `x` is moved
-// to the minimum.
+// `f(x, gradient)` gives the value (infinite where there is none) and writes the gradient. `x` is
+// moved to the minimum.
 template <typename F>
 Descent descend(F&& f, std::vector<double>& x, int most_rounds, double tolerance) {
   constexpr std::size_t kMemory = 12;
@@ -38,7 +38,8 @@ Descent descend(F&& f, std::vector<double>& x, int most_rounds, double tolerance
       weight[i] = inverse[i] * dot(moves[i], direction);
       for (std::size_t j = 0; j < d; ++j) direction[j] -= weight[i] * turns[i][j];
     }
-    double scale = k > 0 ? 1 / (inverse[k - 1] * dot(turns[k - 1], turns[k - 1])) : 0.5 / std::max(1e-12, std::sqrt(dot(g, g)));
+    double scale = k > 0 ? 1 / (inverse[k - 1] * dot(turns[k - 1], turns[k - 1]))
+                         : 0.5 / std::max(1e-12, std::sqrt(dot(g, g)));
     for (double& v : direction) v *= scale;
     for (std::size_t i = 0; i < k; ++i) {
       const double b = inverse[i] * dot(turns[i], direction);
@@ -57,7 +58,8 @@ Descent descend(F&& f, std::vector<double>& x, int most_rounds, double tolerance
       if (after <= value + 1e-4 * step * slope) break;
       // The minimum of the parabola through what is known, within bounds.
       const double curve = after - value - step * slope;
-      const double best = std::isfinite(after) && curve > 0 ? -slope * step * step / (2 * curve) : 0.2 * step;
+      const double best =
+          std::isfinite(after) && curve > 0 ? -slope * step * step / (2 * curve) : 0.2 * step;
       step = std::min(std::max(best, 0.1 * step), 0.5 * step);
       after = HUGE_VAL;
     }
@@ -70,7 +72,11 @@ Descent descend(F&& f, std::vector<double>& x, int most_rounds, double tolerance
     for (std::size_t j = 0; j < d; ++j) { move[j] = next[j] - x[j]; turn[j] = next_g[j] - g[j]; }
     const double along = dot(move, turn);
     if (along > 1e-10 * dot(turn, turn) * 1e-6) {
-      if (moves.size() == kMemory) { moves.erase(moves.begin()); turns.erase(turns.begin()); inverse.erase(inverse.begin()); }
+      if (moves.size() == kMemory) {
+        moves.erase(moves.begin());
+        turns.erase(turns.begin());
+        inverse.erase(inverse.begin());
+      }
       moves.push_back(std::move(move));
       turns.push_back(std::move(turn));
       inverse.push_back(1 / along);

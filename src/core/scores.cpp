@@ -5,8 +5,8 @@
 
 namespace core {
 
-void score_sums(Ints group, int groups, Doubles observed, Doubles forecast, Doubles scale, Doubles rms, Doubles last,
-                double* out) {
+void score_sums(Ints group, int groups, Doubles observed, Doubles forecast, Doubles scale,
+                Doubles rms, Doubles last, double* out) {
   const std::size_t k = static_cast<std::size_t>(groups);
   std::fill(out, out + k * score_columns, 0.0);
   for (std::size_t i = 0; i < group.size(); ++i) {
@@ -46,8 +46,8 @@ void score_sums(Ints group, int groups, Doubles observed, Doubles forecast, Doub
   }
 }
 
-void cover_sums(Ints group, int groups, Doubles observed, Doubles lower, Doubles upper, double alpha,
-                double* inside, double* count, double* width, double* penalised) {
+void cover_sums(Ints group, int groups, Doubles observed, Doubles lower, Doubles upper,
+                double alpha, double* inside, double* count, double* width, double* penalised) {
   for (int g = 0; g < groups; ++g) inside[g] = count[g] = width[g] = penalised[g] = 0;
   for (std::size_t i = 0; i < group.size(); ++i) {
     const double o = observed[i], a = lower[i], b = upper[i];
@@ -60,7 +60,8 @@ void cover_sums(Ints group, int groups, Doubles observed, Doubles lower, Doubles
   }
 }
 
-void pinball_sums(Ints group, int groups, Doubles observed, Doubles quantile, double tau, double* loss, double* count) {
+void pinball_sums(Ints group, int groups, Doubles observed, Doubles quantile, double tau,
+                  double* loss, double* count) {
   for (int g = 0; g < groups; ++g) loss[g] = count[g] = 0;
   for (std::size_t i = 0; i < group.size(); ++i) {
     const double off = observed[i] - quantile[i];

@@ -14,17 +14,18 @@ enum ScoreColumn {
 
 // Rows with a missing observed or forecast value are passed over. Percentages
 // are undefined at an observed zero and not counted there; scaled errors where
-// the scale is missing or zero. `rms`: the scale of squared errors, as a root; `last`: the last value known when
-// the forecast was made.
-void score_sums(Ints group, int groups, Doubles observed, Doubles forecast, Doubles scale, Doubles rms, Doubles last,
-                double* out);
+// the scale is missing or zero. `rms`: the scale of squared errors, as a root; `last`: the last
+// value known when the forecast was made.
+void score_sums(Ints group, int groups, Doubles observed, Doubles forecast, Doubles scale,
+                Doubles rms, Doubles last, double* out);
 
-// Rows per group with lower <= observed <= upper, their number, sum of widths, and of the interval score
-// width + 2 / alpha x how far outside (Gneiting and Raftery, 2007).
-void cover_sums(Ints group, int groups, Doubles observed, Doubles lower, Doubles upper, double alpha,
-                double* inside, double* count, double* width, double* penalised);
+// Rows per group with lower <= observed <= upper, their number, sum of widths, and of the interval
+// score width + 2 / alpha x how far outside (Gneiting and Raftery, 2007).
+void cover_sums(Ints group, int groups, Doubles observed, Doubles lower, Doubles upper,
+                double alpha, double* inside, double* count, double* width, double* penalised);
 
 // Sums of the pinball loss of a quantile at the share tau; `count` rows have both values.
-void pinball_sums(Ints group, int groups, Doubles observed, Doubles quantile, double tau, double* loss, double* count);
+void pinball_sums(Ints group, int groups, Doubles observed, Doubles quantile, double tau,
+                  double* loss, double* count);
 
 }  // namespace core

@@ -70,7 +70,8 @@ struct Total {
 
 double directly(const StatisticSpec& spec, Doubles v, Doubles t, const Window& w, std::size_t i,
                 std::vector<double>& scratch) {
-  return statistic_of(spec, v.part(at(w.from(i)), at(w.to(i))), t.part(at(w.from(i)), at(w.to(i))), scratch);
+  return statistic_of(spec, v.part(at(w.from(i)), at(w.to(i))), t.part(at(w.from(i)), at(w.to(i))),
+                      scratch);
 }
 
 void slide_sums(const StatisticSpec& spec, Doubles v, Doubles t, const Window& w, double* out) {
@@ -169,7 +170,9 @@ void slide_spread(const StatisticSpec& spec, Doubles v, Doubles t, const Window&
         const double var = m.yy() / (m.n - 1);
         if (spec.kind == Statistic::var) out[i] = var;
         else if (spec.kind == Statistic::sd) out[i] = std::sqrt(var);
-        else out[i] = var > 0 && last >= w.from(i) ? (v[at(last)] - m.cy - m.sy / m.n) / std::sqrt(var) : kMissing;
+        else
+          out[i] = var > 0 && last >= w.from(i) ? (v[at(last)] - m.cy - m.sy / m.n) / std::sqrt(var)
+                                                : kMissing;
       });
 }
 
@@ -265,7 +268,8 @@ template <bool squares, typename Careful, typename Tell>
 void slide_blocks(Doubles v, const Window& w, Careful&& careful, Tell&& tell) {
   RunningSums<squares> sums;
   // Whole windows of a number of steps.
-  const std::size_t steady_from = at(w.first) + at(w.of.back), steady_to = at(std::max(w.last - w.of.ahead, 0));
+  const std::size_t steady_from = at(w.first) + at(w.of.back),
+                    steady_to = at(std::max(w.last - w.of.ahead, 0));
   for (std::size_t begin = w.begin; begin < w.end;) {
     const int width = w.to(begin) - w.from(begin);
     std::size_t end = std::min(w.end, begin + at(std::max(4 * kRenew, 4 * width)));
@@ -293,7 +297,8 @@ void slide_blocks(Doubles v, const Window& w, Careful&& careful, Tell&& tell) {
         tell(i, n, centre, s, rest);
       };
       if (w.by_steps()) for (std::size_t i = begin; i < end; ++i) window(i, w.from(i), w.to(i));
-      else if (w.of.to.size() == 0) for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.to(i));
+      else if (w.of.to.size() == 0)
+        for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.to(i));
       else for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.of.to[i]);
       fine = !squares || least > 1e-7 * sums.whole;
     }
@@ -329,7 +334,8 @@ void slide_quantile(double p, Doubles v, const Window& w, double* out) {
     int lo = w.from(w.begin), hi = lo;
     for (std::size_t i = w.begin; i < w.end; ++i) {
       const int from = w.from(i), to = w.to(i);
-      if (hi + 1 == to && lo + 1 == from && !std::isnan(v[at(lo)]) && !std::isnan(v[at(hi)]) && lo < hi) {
+      if (hi + 1 == to && lo + 1 == from && !std::isnan(v[at(lo)]) && !std::isnan(v[at(hi)]) &&
+          lo < hi) {
         values.replace(v[at(lo++)], v[at(hi++)]);
       } else {
         for (; hi < to; ++hi) values.add(v[at(hi)]);
@@ -367,8 +373,8 @@ void slide_ends(Statistic kind, Doubles v, const Window& w, double* out) {
 
 }  // namespace
 
-bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
-                        Ints breaks, int threads, double* out) {
+bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
+                        const Windows& windows, Ints breaks, int threads, double* out) {
   const double missing = kMissing;
   std::atomic<bool> whole{spec.kind == Statistic::mean || spec.kind == Statistic::sum ||
                           spec.kind == Statistic::sd || spec.kind == Statistic::var};
@@ -383,13 +389,15 @@ bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times
           slide_sums(spec, values, times, part, out);
         };
         if (sum) {
-          slide_blocks<false>(values, w, careful, [&](std::size_t i, double n, double c, double s1, double) {
-            out[i] = n == 0 ? missing : n * c + s1;
-          });
+          slide_blocks<false>(values, w, careful,
+                              [&](std::size_t i, double n, double c, double s1, double) {
+                                out[i] = n == 0 ? missing : n * c + s1;
+                              });
         } else {
-          slide_blocks<false>(values, w, careful, [&](std::size_t i, double n, double c, double s1, double) {
-            out[i] = n == 0 ? missing : c + s1 / n;
-          });
+          slide_blocks<false>(values, w, careful,
+                              [&](std::size_t i, double n, double c, double s1, double) {
+                                out[i] = n == 0 ? missing : c + s1 / n;
+                              });
         }
         break;
       }
@@ -399,13 +407,15 @@ bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times
           whole = false;
           slide_spread(spec, values, times, part, out);
         };
-        slide_blocks<true>(values, w, careful, [&](std::size_t i, double n, double, double, double rest) {
-          const double var = n < 2 ? missing : rest / (n - 1);
-          out[i] = root ? std::sqrt(var) : var;
-        });
+        slide_blocks<true>(values, w, careful,
+                           [&](std::size_t i, double n, double, double, double rest) {
+                             const double var = n < 2 ? missing : rest / (n - 1);
+                             out[i] = root ? std::sqrt(var) : var;
+                           });
         break;
       }
-      case Statistic::slope: case Statistic::zscore: slide_spread(spec, values, times, w, out); break;
+      case Statistic::slope:
+      case Statistic::zscore: slide_spread(spec, values, times, w, out); break;
       case Statistic::min: slide_extreme(1, values, w, out); break;
       case Statistic::max: slide_extreme(-1, values, w, out); break;
       case Statistic::range: {
@@ -446,7 +456,8 @@ void sliding_correlation(Doubles a, Doubles b, const Windows& windows, Ints brea
 void fading_statistics(Doubles values, Doubles times, Ints breaks, double half_life, int threads,
                        const Faded& out) {
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
-    double weight = 0, squares_of_weight = 0, mean = 0, spread = 0, total = 0, n = 0, last = kMissing;
+    double weight = 0, squares_of_weight = 0, mean = 0, spread = 0, total = 0, n = 0,
+           last = kMissing;
     for (std::size_t i = at(breaks[s]); i < at(breaks[s + 1]); ++i) {
       if (n > 0) {
         const double fade = std::exp2(-(times[i] - last) / half_life);

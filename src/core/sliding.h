@@ -18,8 +18,8 @@ struct Windows {
 // mean, chosen anew at intervals; extremes keep a queue of candidates; quantiles two
 // heaps (Haerdle and Steiger, 1995); the mad counts ranks in a tree (Fenwick, 1994).
 // True where all values of the windows were seen to be finite on the way (false says nothing).
-bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times, const Windows& windows,
-                        Ints breaks, int threads, double* out);
+bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
+                        const Windows& windows, Ints breaks, int threads, double* out);
 
 // Correlation of two measures over the rows of each window where both are there.
 void sliding_correlation(Doubles a, Doubles b, const Windows& windows, Ints breaks, int threads,

@@ -10,7 +10,8 @@ namespace core {
 
 using namespace smoothing;
 
-void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit, const SmoothingTrace& out) {
+void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit,
+                   const SmoothingTrace& out) {
   const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
   const std::vector<int> seasons = seasons_of(fit, plan.seasons);
   const Stepper step{fit.form, seasons, p, plan.textbook};
@@ -37,12 +38,13 @@ void run_smoothing(Doubles values, const SmoothingPlan& plan, SmoothingFit& fit,
   fit.last = last;
 }
 
-void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_seasons, std::size_t place, int ahead,
-                        double* mean, double* variance) {
+void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_seasons,
+                        std::size_t place, int ahead, double* mean, double* variance) {
   const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
   const std::vector<int> seasons = seasons_of(fit, all_seasons);
   const Stepper step{fit.form, seasons, p, false};
-  const bool multiply = fit.form.season == SeasonForm::multiply, proportional = fit.form.noise == Noise::proportional;
+  const bool multiply = fit.form.season == SeasonForm::multiply,
+             proportional = fit.form.noise == Noise::proportional;
   const bool known = fit.form.trend != TrendForm::growing && (!multiply || proportional);
   const double sigma2 = fit.sigma2();
   const size_t h = u(ahead);
@@ -60,7 +62,9 @@ void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_sea
     damped *= p.damping;
     reach += damped;
     answer[i] = p.level + (fit.form.trend == TrendForm::none ? 0 : p.trend * reach);
-    if (!multiply) for (size_t k = 0; k < seasons.size(); ++k) if ((i + 1) % u(seasons[k]) == 0) answer[i] += p.season[k];
+    if (!multiply)
+      for (size_t k = 0; k < seasons.size(); ++k)
+        if ((i + 1) % u(seasons[k]) == 0) answer[i] += p.season[k];
   }
   double sum = 0;
   for (size_t i = 0; i < h; ++i) {
@@ -75,15 +79,17 @@ void smoothing_forecast(const SmoothingFit& fit, const std::vector<int>& all_sea
     for (size_t j = 0; j < i; ++j) theta[i] += sigma2 * answer[j] * answer[j] * theta[i - 1 - j];
     double factor = 1 + sigma2, season = 1;
     if (multiply) {
-      for (size_t k = 0; k < seasons.size(); ++k) factor *= std::pow(1 + p.season[k] * p.season[k] * sigma2, static_cast<double>(i / u(seasons[k])));
+      for (size_t k = 0; k < seasons.size(); ++k)
+        factor *= std::pow(1 + p.season[k] * p.season[k] * sigma2,
+                           static_cast<double>(i / u(seasons[k])));
       season = mean[i] / base[i];
     }
     variance[i] = season * season * std::max(0.0, theta[i] * factor - centre * centre);
   }
 }
 
-void smoothing_path(const SmoothingFit& fit, const std::vector<int>& all_seasons, std::size_t place, int ahead, bool textbook,
-                    const double* normal, double* out) {
+void smoothing_path(const SmoothingFit& fit, const std::vector<int>& all_seasons, std::size_t place,
+                    int ahead, bool textbook, const double* normal, double* out) {
   const Parameters p{fit.level, fit.trend, fit.damping, fit.season};
   const std::vector<int> seasons = seasons_of(fit, all_seasons);
   const Stepper step{fit.form, seasons, p, textbook};

@@ -18,22 +18,30 @@ constexpr int kEstimated = 24;      // longest season whose first states are est
 constexpr double kLongSeason = 12;  // what a longer one counts for in the criteria
 constexpr double kLeastRoom = 1e-6; // for the share of a season, beside a level of 1
 constexpr double kNear = 0.01;       // a share this near to 0 or 1 is tried there
-constexpr double kStarts[][2] = {{0.05, 0.3}, {0.9, 0.05}, {0.9, 0.5}, {0.5, 0.9}};   // shares of level and trend
+constexpr double kStarts[][2] = {
+    {0.05, 0.3}, {0.9, 0.05}, {0.9, 0.5}, {0.5, 0.9}};  // shares of level and trend
 constexpr int kFirstRounds = 6;
-constexpr double kNearlyAsHigh = 3;      // tops this near to the best after these rounds are gone up, too
+constexpr double kNearlyAsHigh =
+    3;  // tops this near to the best after these rounds are gone up, too
 constexpr double kMightBeBest = 6;       // of the criterion, after a first fit
 constexpr double kTolerance = 1e-7;
-constexpr double kNoWorse = 1e-4;    // and stays, where the aim loses no more (twice the logarithm of a likelihood)
+constexpr double kNoWorse =
+    1e-4;  // and stays, where the aim loses no more (twice the logarithm of a likelihood)
 
-double bounded(double x, double low, double high) { return low + (high - low) / (1 + std::exp(-x)); }
+double bounded(double x, double low, double high) {
+  return low + (high - low) / (1 + std::exp(-x));
+}
 double unbounded(double v, double low, double high) {
   const double p = std::min(std::max((v - low) / (high - low), 1e-6), 1 - 1e-6);
   return std::log(p / (1 - p));
 }
-double bounded_slope(double v, double low, double high) { return high > low ? (v - low) * (high - v) / (high - low) : 0; }
+double bounded_slope(double v, double low, double high) {
+  return high > low ? (v - low) * (high - v) / (high - low) : 0;
+}
 
 // A first state before the first value: line and season of the first values.
-SmoothingState first_guess(Doubles values, const SmoothingForm& form, const std::vector<int>& seasons, double& unit) {
+SmoothingState first_guess(Doubles values, const SmoothingForm& form,
+                           const std::vector<int>& seasons, double& unit) {
   const size_t n = values.size();
   const bool logs = form.season == SeasonForm::multiply;
   SmoothingState out;
@@ -61,7 +69,8 @@ SmoothingState first_guess(Doubles values, const SmoothingForm& form, const std:
     }
   }
   // A line through the first ten values (or a cycle of the shortest season).
-  const size_t head = std::max<size_t>(10, seasons.empty() ? 0 : std::min<size_t>(u(seasons.front()), 24));
+  const size_t head =
+      std::max<size_t>(10, seasons.empty() ? 0 : std::min<size_t>(u(seasons.front()), 24));
   double count = 0, st = 0, sy = 0, stt = 0, sty = 0, changes = 0, steps = 0, before = kMissing;
   for (size_t t = 0; t < n; ++t) {
     const double y = rest[t];
@@ -83,7 +92,9 @@ SmoothingState first_guess(Doubles values, const SmoothingForm& form, const std:
   }
   unit = steps > 0 ? changes / steps : 0;
   if (!(unit > 0)) unit = std::max(1e-8, std::fabs(sy / std::max(1.0, count)) * 1e-3);
-  if ((logs || form.trend == TrendForm::growing || form.noise == Noise::proportional) && !(out.level > 0)) out.level = std::max(unit, 1e-8);
+  if ((logs || form.trend == TrendForm::growing || form.noise == Noise::proportional) &&
+      !(out.level > 0))
+    out.level = std::max(unit, 1e-8);
   return out;
 }
 
@@ -91,7 +102,12 @@ SmoothingState first_guess(Doubles values, const SmoothingForm& form, const std:
 class Problem {
  public:
   Problem(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan)
-      : y_(values), form_(form), given_(plan.given), aim_(plan.aim), warm_(plan.warm_up), textbook_(plan.textbook) {
+      : y_(values),
+        form_(form),
+        given_(plan.given),
+        aim_(plan.aim),
+        warm_(plan.warm_up),
+        textbook_(plan.textbook) {
     if (form.season != SeasonForm::none) seasons_ = plan.seasons;
     start_ = first_guess(values, form, seasons_, unit_);
     for (int m : seasons_) total_ += u(m);
@@ -124,8 +140,13 @@ class Problem {
   void read(const Numbers& x, Parameters& p, SmoothingState& s) const {
     size_t i = 0;
     p.level = free_level_ ? bounded(x[i++], least_level(), most_level()) : given_.level;
-    p.trend = !has_trend() ? 0 : free_trend_ ? bounded(x[i++], 0, textbook_ ? 1 : p.level) : given_.trend;
-    p.damping = form_.trend == TrendForm::damped ? (free_damping_ ? bounded(x[i++], kLeastDamping, kMostDamping) : given_.damping) : 1;
+    p.trend = !has_trend()  ? 0
+              : free_trend_ ? bounded(x[i++], 0, textbook_ ? 1 : p.level)
+                            : given_.trend;
+    p.damping =
+        form_.trend == TrendForm::damped
+            ? (free_damping_ ? bounded(x[i++], kLeastDamping, kMostDamping) : given_.damping)
+            : 1;
     p.season.resize(seasons_.size());
     for (double& g : p.season) g = free_season_ ? bounded(x[i++], 0, top_season(p)) : given_.season;
     s = start_;
@@ -147,9 +168,15 @@ class Problem {
   }
 
   // Beside shares that are given.
-  double least_level() const { return !textbook_ && has_trend() && std::isfinite(given_.trend) ? given_.trend : 0; }
-  double most_level() const { return !textbook_ && !seasons_.empty() && std::isfinite(given_.season) ? 1 - given_.season : 1; }
-  double top_season(const Parameters& p) const { return textbook_ ? 1 : std::max(kLeastRoom, 1 - p.level); }
+  double least_level() const {
+    return !textbook_ && has_trend() && std::isfinite(given_.trend) ? given_.trend : 0;
+  }
+  double most_level() const {
+    return !textbook_ && !seasons_.empty() && std::isfinite(given_.season) ? 1 - given_.season : 1;
+  }
+  double top_season(const Parameters& p) const {
+    return textbook_ ? 1 : std::max(kLeastRoom, 1 - p.level);
+  }
 
   double operator()(const Numbers& x, Numbers& gradient) {
     read(x, p_, s_);
@@ -166,7 +193,8 @@ class Problem {
     return std::isfinite(value) ? value : HUGE_VAL;
   }
 
-  // Shares that are all but 0 or 1 are set there, where the aim does not mind: a season that never changes says so.
+  // Shares that are all but 0 or 1 are set there, where the aim does not mind: a season that never
+  // changes says so.
   double to_the_ends(Numbers& x, double value) {
     const double room = kNoWorse * (aim_ == SmoothingAim::likelihood ? 1 : std::fabs(value));
     const auto attempt = [&](size_t i, double end) {
@@ -179,7 +207,10 @@ class Problem {
     loss(x);
     size_t i = 0;
     if (free_level_) {
-      if (p_.level > 1 - kNear) attempt(i, HUGE_VAL); else if (p_.level < kNear) attempt(i, -HUGE_VAL);
+      if (p_.level > 1 - kNear)
+        attempt(i, HUGE_VAL);
+      else if (p_.level < kNear)
+        attempt(i, -HUGE_VAL);
       ++i;
     }
     if (free_trend_) {
@@ -191,10 +222,13 @@ class Problem {
     return value;
   }
 
-  size_t dimension() const { return free_level_ + free_trend_ + free_damping_ + free_season_ + free_states_; }
+  size_t dimension() const {
+    return free_level_ + free_trend_ + free_damping_ + free_season_ + free_states_;
+  }
   double counted() const {
     double out = 1;
-    for (size_t k = 0; k < seasons_.size(); ++k) if (!estimated(k) && given_.first_season.empty()) out += kLongSeason;
+    for (size_t k = 0; k < seasons_.size(); ++k)
+      if (!estimated(k) && given_.first_season.empty()) out += kLongSeason;
     return out + static_cast<double>(dimension());
   }
   const std::vector<int>& seasons() const { return seasons_; }
@@ -213,16 +247,23 @@ class Problem {
     free_first_ = !std::isfinite(given_.first_level);
     free_slope_ = has_trend() && !std::isfinite(given_.first_slope);
     free_states_ = size_t{free_first_} + size_t{free_slope_};
-    for (size_t k = 0; k < seasons_.size(); ++k) if (estimated(k)) free_states_ += u(seasons_[k]) - 1;
+    for (size_t k = 0; k < seasons_.size(); ++k)
+      if (estimated(k)) free_states_ += u(seasons_[k]) - 1;
   }
-  bool estimated(size_t k) const { return given_.first_season.empty() && seasons_[k] <= kEstimated; }
+  bool estimated(size_t k) const {
+    return given_.first_season.empty() && seasons_[k] <= kEstimated;
+  }
   double slope_unit() const { return form_.trend == TrendForm::growing ? 0.01 : 0.3 * unit_; }
-  double season_unit() const { return form_.season == SeasonForm::multiply ? unit_ / std::max(std::fabs(start_.level), unit_) : unit_; }
+  double season_unit() const {
+    return form_.season == SeasonForm::multiply ? unit_ / std::max(std::fabs(start_.level), unit_)
+                                                : unit_;
+  }
 
   double forward() {
     if (textbook_) return forward_by_steps();
     const bool growing = form_.trend == TrendForm::growing;
-    if (form_.season == SeasonForm::multiply) return growing ? forward_as<true, true>() : forward_as<true, false>();
+    if (form_.season == SeasonForm::multiply)
+      return growing ? forward_as<true, true>() : forward_as<true, false>();
     return growing ? forward_as<false, true>() : forward_as<false, false>();
   }
 
@@ -233,7 +274,8 @@ class Problem {
     const double share = p_.level, bend = p_.trend, phi = p_.damping;
     const double *y = y_.begin(), *season_share = p_.season.data();
     double level = s_.level, slope = s_.slope, squares = 0, logs = 0, count = 0, product = 1;
-    double *seasons = s_.seasons.data(), *base_to = base_.data(), *before_to = before_.data(), *slope_to = slope_.data();
+    double *seasons = s_.seasons.data(), *base_to = base_.data(), *before_to = before_.data(),
+           *slope_to = slope_.data();
     double *expected_to = expected_.data(), *error_to = error_.data(), *old_to = old_.data();
     const size_t n = y_.size(), kinds = seasons_.size(), warm = u(warm_);
     const size_t* place = place_.data();
@@ -254,7 +296,8 @@ class Problem {
         level = base;
         continue;
       }
-      if ((proportional && !(expected > 0)) || (kMultiply && !(base > 0 && season > 0))) return HUGE_VAL;
+      if ((proportional && !(expected > 0)) || (kMultiply && !(base > 0 && season > 0)))
+        return HUGE_VAL;
       const double e = y[t] - expected, error = proportional ? e / expected : e;
       error_to[t] = error;
       if (t >= warm) {
@@ -269,7 +312,9 @@ class Problem {
       if (sloped) slope = carried + bend * (kGrowing ? push / level : push);
       level = base + share * push;
       const double w = kMultiply ? e / expected : e;
-      for (size_t k = 0; k < kinds; ++k) seasons[place[k]] = kMultiply ? old_to[k] * (1 + season_share[k] * w) : old_to[k] + season_share[k] * w;
+      for (size_t k = 0; k < kinds; ++k)
+        seasons[place[k]] =
+            kMultiply ? old_to[k] * (1 + season_share[k] * w) : old_to[k] + season_share[k] * w;
     }
     s_.level = level;
     s_.slope = slope;
@@ -307,7 +352,9 @@ class Problem {
         s_.level = base;
         continue;
       }
-      if ((proportional && !(expected > 0)) || (form_.season == SeasonForm::multiply && !(base > 0 && season > 0))) return HUGE_VAL;
+      if ((proportional && !(expected > 0)) ||
+          (form_.season == SeasonForm::multiply && !(base > 0 && season > 0)))
+        return HUGE_VAL;
       const double e = y_[t] - expected, error = proportional ? e / expected : e;
       if (static_cast<int>(t) >= warm_) {
         squares_ += error * error;
@@ -322,7 +369,8 @@ class Problem {
 
   // The recursion backwards: how the aim moves with each state, and so with each parameter.
   void backward(const Numbers& x, Numbers& gradient) {
-    const bool proportional = form_.noise == Noise::proportional, multiply = form_.season == SeasonForm::multiply;
+    const bool proportional = form_.noise == Noise::proportional,
+               multiply = form_.season == SeasonForm::multiply;
     const bool growing = form_.trend == TrendForm::growing, sloped = has_trend();
     const size_t kinds = seasons_.size();
     const double push = 2 * count_ / std::max(squares_, 1e-24 * unit_ * unit_ * count_);
@@ -341,7 +389,10 @@ class Problem {
         const bool counts = t >= warm;
         const double expected = expected_[t], e = y_[t] - expected;
         double expected_bar = 0;
-        if (counts) expected_bar = proportional ? 1 / expected * 2 - push * error_[t] * y_[t] / (expected * expected) : -push * e;
+        if (counts)
+          expected_bar = proportional
+                             ? 1 / expected * 2 - push * error_[t] * y_[t] / (expected * expected)
+                             : -push * e;
         if (!multiply) {
           double e_bar = share * level;
           d_level += e * level;
@@ -380,7 +431,8 @@ class Problem {
           }
           expected_bar -= y_[t] / (expected * expected) * w_bar;
           base_bar += expected_bar * expected / base;
-          for (size_t k = 0; k < kinds; ++k) season[place[k]] += expected_bar * expected / old_[t * kinds + k];
+          for (size_t k = 0; k < kinds; ++k)
+            season[place[k]] += expected_bar * expected / old_[t * kinds + k];
         }
       } else {
         base_bar = level;
@@ -405,19 +457,23 @@ class Problem {
       gradient[i++] = d_trend * bounded_slope(p_.trend, 0, p_.level);
       d_level += d_trend * share;
     }
-    if (free_damping_) gradient[i++] = d_damping * bounded_slope(p_.damping, kLeastDamping, kMostDamping);
+    if (free_damping_)
+      gradient[i++] = d_damping * bounded_slope(p_.damping, kLeastDamping, kMostDamping);
     for (size_t k = 0; k < free_season_; ++k) {
       const double top = top_season(p_), share = p_.season[k] / top;
       gradient[i++] = d_season_[k] * bounded_slope(p_.season[k], 0, top);
       if (top > kLeastRoom) d_level -= d_season_[k] * share;
     }
-    if (free_level_) gradient[at_level] = d_level * bounded_slope(p_.level, least_level(), most_level());
+    if (free_level_)
+      gradient[at_level] = d_level * bounded_slope(p_.level, least_level(), most_level());
     if (free_first_) gradient[i++] = unit_ * level;
     if (free_slope_) gradient[i++] = slope_unit() * slope;
     size_t from = 0;
     for (size_t k = 0; k < kinds; ++k) {
       const size_t m = u(seasons_[k]);
-      if (estimated(k)) for (size_t j = 0; j + 1 < m; ++j) gradient[i++] = season_unit() * (season[from + j] - season[from + m - 1]);
+      if (estimated(k))
+        for (size_t j = 0; j + 1 < m; ++j)
+          gradient[i++] = season_unit() * (season[from + j] - season[from + m - 1]);
       from += m;
     }
   }
@@ -432,7 +488,8 @@ class Problem {
   size_t total_ = 0;
   SmoothingState start_;
   double unit_ = 1;
-  bool free_level_ = true, free_trend_ = false, free_damping_ = false, free_first_ = true, free_slope_ = false;
+  bool free_level_ = true, free_trend_ = false, free_damping_ = false, free_first_ = true,
+       free_slope_ = false;
   size_t free_season_ = 0, free_states_ = 0;
   Parameters p_;
   SmoothingState s_;
@@ -441,14 +498,16 @@ class Problem {
   Numbers base_, before_, slope_, error_, expected_, old_, season_bar_, d_season_;
 };
 
-// Values in units of their usual change, and about their mean where all parts add: so that the same series finds the same
-// fit in any unit, and a large level costs no digits.
+// Values in units of their usual change, and about their mean where all parts add: so that the same
+// series finds the same fit in any unit, and a large level costs no digits.
 struct Units {
   double centre = 0, unit = 1;
   bool multiply, growing, proportional;
 
   Units(Doubles values, const SmoothingForm& form)
-      : multiply(form.season == SeasonForm::multiply), growing(form.trend == TrendForm::growing), proportional(form.noise == Noise::proportional) {
+      : multiply(form.season == SeasonForm::multiply),
+        growing(form.trend == TrendForm::growing),
+        proportional(form.noise == Noise::proportional) {
     double mean = 0, count = 0, change = 0, steps = 0, before = kMissing;
     for (double v : values) {
       if (!std::isfinite(v)) continue;
@@ -457,7 +516,10 @@ struct Units {
       if (std::isfinite(before)) { steps += 1; change += (std::fabs(v - before) - change) / steps; }
       before = v;
     }
-    if (change > 0 && std::isfinite(change)) unit = change; else if (mean != 0) unit = std::fabs(mean);
+    if (change > 0 && std::isfinite(change))
+      unit = change;
+    else if (mean != 0)
+      unit = std::fabs(mean);
     if (!multiply && !growing && !proportional) centre = mean;
   }
   Numbers values_in(Doubles values) const {
@@ -484,12 +546,14 @@ struct Units {
   }
 };
 
-SmoothingFit fit_in_units(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan, bool thorough) {
+SmoothingFit fit_in_units(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan,
+                          bool thorough) {
   SmoothingFit out;
   out.form = form;
   double count = 0, least = HUGE_VAL;
   for (double v : values) if (std::isfinite(v)) { count += 1; least = std::min(least, v); }
-  const bool positive = form.noise == Noise::proportional || form.season == SeasonForm::multiply || form.trend == TrendForm::growing;
+  const bool positive = form.noise == Noise::proportional || form.season == SeasonForm::multiply ||
+                        form.trend == TrendForm::growing;
   if (count < 1 || (positive && !(least > 0))) return out;
   if (form.season != SeasonForm::none) {
     if (plan.seasons.empty()) return out;
@@ -501,20 +565,29 @@ SmoothingFit fit_in_units(Doubles values, const SmoothingForm& form, const Smoot
   Numbers best, gradient;
   if (plan.aim == SmoothingAim::likelihood && !plan.textbook) {
     double least_value = HUGE_VAL;
-    // Shares of trends have several tops: the way up is begun from each start, and gone on from the best.
+    // Shares of trends have several tops: the way up is begun from each start, and gone on from the
+    // best.
     std::vector<Numbers> starts{problem.start(0.3, 0.1)};
-    if (thorough && problem.has_trend()) for (const auto& at : kStarts) starts.push_back(problem.start(at[0], at[1]));
+    if (thorough && problem.has_trend())
+      for (const auto& at : kStarts) starts.push_back(problem.start(at[0], at[1]));
     Numbers reached(starts.size(), HUGE_VAL);
-    for (size_t i = 0; i < starts.size() && starts.size() > 1; ++i) reached[i] = descend(problem, starts[i], kFirstRounds, kTolerance).value;
-    const size_t first = static_cast<size_t>(std::min_element(reached.begin(), reached.end()) - reached.begin());
+    for (size_t i = 0; i < starts.size() && starts.size() > 1; ++i)
+      reached[i] = descend(problem, starts[i], kFirstRounds, kTolerance).value;
+    const size_t first =
+        static_cast<size_t>(std::min_element(reached.begin(), reached.end()) - reached.begin());
     for (size_t i = 0; i < starts.size(); ++i) {
       if (i != first && reached[i] > reached[first] + kNearlyAsHigh) continue;
       const Descent d = descend(problem, starts[i], 200, kTolerance);
-      if (d.value < least_value) { least_value = d.value; best = starts[i]; out.settled = d.settled; }
+      if (d.value < least_value) {
+        least_value = d.value;
+        best = starts[i];
+        out.settled = d.settled;
+      }
     }
     if (!(least_value < HUGE_VAL)) return out;
   } else {
-    const Minimum least_loss = minimise([&](const Numbers& x) { return problem.loss(x); }, problem.start(0.3, 0.1), 0.5, 4000, 1e-10);
+    const Minimum least_loss = minimise([&](const Numbers& x) { return problem.loss(x); },
+                                        problem.start(0.3, 0.1), 0.5, 4000, 1e-10);
     if (!(least_loss.value < HUGE_VAL)) return out;
     best = least_loss.at;
     out.settled = true;
@@ -532,14 +605,16 @@ SmoothingFit fit_in_units(Doubles values, const SmoothingForm& form, const Smoot
   out.count = problem.count();
   out.free = problem.counted();
   const double n = out.count, constant = std::log(2 * 3.14159265358979323846) + 1;
-  out.log_likelihood = -0.5 * n * (std::log(std::max(out.squares / n, 1e-300)) + constant) - problem.logs();
+  out.log_likelihood =
+      -0.5 * n * (std::log(std::max(out.squares / n, 1e-300)) + constant) - problem.logs();
   out.fitted = true;
   return out;
 }
 
 }  // namespace
 
-SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan, bool thorough) {
+SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const SmoothingPlan& plan,
+                           bool thorough) {
   const Units units(values, form);
   const Numbers own = units.values_in(values);
   SmoothingPlan own_plan = plan;
@@ -554,19 +629,23 @@ SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const Smoo
   return out;
 }
 
-// The corrected criterion, with what long experience says of trends (Gardner and McKenzie, 1985): a straight one
-// seldom goes on, and must be better by 2; damping, within its narrow bounds, counts for no parameter.
+// The corrected criterion, with what long experience says of trends (Gardner and McKenzie, 1985): a
+// straight one seldom goes on, and must be better by 2; damping, within its narrow bounds, counts
+// for no parameter.
 static double criterion(const SmoothingFit& fit) {
-  if (fit.form.trend != TrendForm::damped) return fit.aicc + (fit.form.trend == TrendForm::none ? 0 : 2);
+  if (fit.form.trend != TrendForm::damped)
+    return fit.aicc + (fit.form.trend == TrendForm::none ? 0 : 2);
   const double k = fit.free - 1, n = fit.count;
   return -2 * fit.log_likelihood + 2 * k + 2 * k * (k + 1) / (n - k - 1);
 }
 
-SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& forms, const SmoothingPlan& all) {
+SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& forms,
+                              const SmoothingPlan& all) {
   const Doubles values = whole.part(0, seen_length(whole));
   SmoothingFit best;
   SmoothingPlan plan = all;
-  while (!plan.seasons.empty() && values.size() < 2 * u(plan.seasons.back())) plan.seasons.pop_back();
+  while (!plan.seasons.empty() && values.size() < 2 * u(plan.seasons.back()))
+    plan.seasons.pop_back();
   if (forms.size() == 1) return fit_smoothing(values, forms[0], plan, true);
   std::vector<SmoothingFit> fits;
   double least = HUGE_VAL;
@@ -577,7 +656,8 @@ SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& f
   for (SmoothingFit& one : fits) {
     if (!one.fitted) continue;
     // Those that might be the best are fitted with care.
-    if (one.form.trend != TrendForm::none && criterion(one) < least + kMightBeBest) one = fit_smoothing(values, one.form, plan, true);
+    if (one.form.trend != TrendForm::none && criterion(one) < least + kMightBeBest)
+      one = fit_smoothing(values, one.form, plan, true);
     if (!best.fitted || criterion(one) < criterion(best)) best = std::move(one);
   }
   return best;

@@ -12,11 +12,13 @@ using namespace smoothing;
 
 namespace {
 
-constexpr double kShareError = 0.29, kDampingError = 0.11;   // sd of a share that may be anything in its range
-constexpr int kEstimatedStates = 24;                         // longest season whose first states are estimated
+constexpr double kShareError = 0.29,
+                 kDampingError = 0.11;  // sd of a share that may be anything in its range
+constexpr int kEstimatedStates = 24;    // longest season whose first states are estimated
 
 // One parameter moved by so much.
-SmoothingFit moved(const SmoothingFit& fit, const std::vector<int>& seasons, size_t which, double by) {
+SmoothingFit moved(const SmoothingFit& fit, const std::vector<int>& seasons, size_t which,
+                   double by) {
   SmoothingFit out = fit;
   if (which == 0) out.level += by;
   if (which == 1) out.trend += by;
@@ -33,7 +35,8 @@ SmoothingFit moved(const SmoothingFit& fit, const std::vector<int>& seasons, siz
   return out;
 }
 
-void errors_of(Doubles values, const SmoothingPlan& plan, SmoothingFit fit, Numbers& expected, Numbers& out) {
+void errors_of(Doubles values, const SmoothingPlan& plan, SmoothingFit fit, Numbers& expected,
+               Numbers& out) {
   run_smoothing(values, plan, fit, {expected.data(), nullptr, nullptr, nullptr});
   for (size_t t = 0; t < values.size(); ++t) {
     out[t] = values[t] - expected[t];
@@ -43,15 +46,18 @@ void errors_of(Doubles values, const SmoothingPlan& plan, SmoothingFit fit, Numb
 
 }  // namespace
 
-void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction, double sds) {
+void move_towards(SmoothingFit& own, const SmoothingFit& fit, const SmoothingFit& direction,
+                  double sds) {
   const double times = sds / kSmallMove;
   own.level += times * (direction.level - fit.level);
   own.trend += times * (direction.trend - fit.trend);
   own.damping += times * (direction.damping - fit.damping);
-  for (size_t k = 0; k < own.season.size(); ++k) own.season[k] += times * (direction.season[k] - fit.season[k]);
+  for (size_t k = 0; k < own.season.size(); ++k)
+    own.season[k] += times * (direction.season[k] - fit.season[k]);
   own.last.level += times * (direction.last.level - fit.last.level);
   own.last.slope += times * (direction.last.slope - fit.last.slope);
-  for (size_t k = 0; k < own.last.seasons.size(); ++k) own.last.seasons[k] += times * (direction.last.seasons[k] - fit.last.seasons[k]);
+  for (size_t k = 0; k < own.last.seasons.size(); ++k)
+    own.last.seasons[k] += times * (direction.last.seasons[k] - fit.last.seasons[k]);
 }
 
 void keep_finite(SmoothingFit& fit) {
@@ -62,10 +68,12 @@ void keep_finite(SmoothingFit& fit) {
   for (double& c : fit.season) c = std::min(std::max(c, -kBeyond), 1 + kBeyond);
 }
 
-std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan& plan, const SmoothingFit& whole) {
+std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan& plan,
+                                               const SmoothingFit& whole) {
   std::vector<SmoothingFit> out;
   // Where all parts add, small moves are seen better without the level.
-  const bool adds = whole.form.season != SeasonForm::multiply && whole.form.trend != TrendForm::growing && whole.form.noise == Noise::constant;
+  const bool adds = whole.form.season != SeasonForm::multiply &&
+                    whole.form.trend != TrendForm::growing && whole.form.noise == Noise::constant;
   const double level = adds ? whole.first.level : 0;
   Numbers off(all.begin(), all.end());
   for (double& v : off) v -= level;
@@ -75,22 +83,33 @@ std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan&
   fit.last.level -= level;
   const double sigma2 = fit.sigma2();
   if (!fit.fitted || !(sigma2 > 0) || !(fit.count > 3)) return out;
-  const bool proportional = fit.form.noise == Noise::proportional, sloped = fit.form.trend != TrendForm::none;
+  const bool proportional = fit.form.noise == Noise::proportional,
+             sloped = fit.form.trend != TrendForm::none;
   const std::vector<int> seasons = seasons_of(fit, plan.seasons);
   const SmoothingGiven& given = plan.given;
-  const double sd = std::sqrt(sigma2) * (proportional ? std::max(std::fabs(fit.first.level), 1e-300) : 1);
+  const double sd =
+      std::sqrt(sigma2) * (proportional ? std::max(std::fabs(fit.first.level), 1e-300) : 1);
   std::vector<size_t> which;
   std::vector<FreeParameter> free;
-  const auto is_free = [&](size_t parameter, double step, double prior) { which.push_back(parameter); free.push_back({step, prior}); };
+  const auto is_free = [&](size_t parameter, double step, double prior) {
+    which.push_back(parameter);
+    free.push_back({step, prior});
+  };
   const auto inward = [](double v, double step) { return v + step > 1 ? -step : step; };
   if (!std::isfinite(given.level)) is_free(0, inward(fit.level, 0.004), kShareError);
   if (sloped && !std::isfinite(given.trend)) is_free(1, inward(fit.trend, 0.002), kShareError);
-  if (fit.form.trend == TrendForm::damped && !std::isfinite(given.damping)) is_free(2, -0.004, kDampingError);
-  if (!std::isfinite(given.season)) for (size_t k = 0; k < seasons.size(); ++k) is_free(5 + k, inward(fit.season[k], 0.004), kShareError);
+  if (fit.form.trend == TrendForm::damped && !std::isfinite(given.damping))
+    is_free(2, -0.004, kDampingError);
+  if (!std::isfinite(given.season))
+    for (size_t k = 0; k < seasons.size(); ++k)
+      is_free(5 + k, inward(fit.season[k], 0.004), kShareError);
   if (!std::isfinite(given.first_level)) is_free(3, 0.05 * sd, 0);
-  if (sloped && !std::isfinite(given.first_slope)) is_free(4, fit.form.trend == TrendForm::growing ? 1e-4 : 0.005 * sd, 0);
+  if (sloped && !std::isfinite(given.first_slope))
+    is_free(4, fit.form.trend == TrendForm::growing ? 1e-4 : 0.005 * sd, 0);
   if (!seasons.empty() && given.first_season.empty() && seasons[0] <= kEstimatedStates) {
-    const double step = fit.form.season == SeasonForm::multiply ? 0.05 * sd / std::max(std::fabs(fit.first.level), 1e-300) : 0.05 * sd;
+    const double step = fit.form.season == SeasonForm::multiply
+                            ? 0.05 * sd / std::max(std::fabs(fit.first.level), 1e-300)
+                            : 0.05 * sd;
     for (size_t j = 0; j + 1 < u(seasons[0]); ++j) is_free(5 + seasons.size() + j, step, 0);
   }
   if (free.empty()) return out;
@@ -104,7 +123,8 @@ std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan&
   for (const Numbers& move : made) {
     for (const double sign : {1.0, -1.0}) {
       SmoothingFit one = fit;
-      for (size_t i = 0; i < move.size(); ++i) if (move[i] != 0) one = moved(one, seasons, which[i], sign * kSmallMove * move[i]);
+      for (size_t i = 0; i < move.size(); ++i)
+        if (move[i] != 0) one = moved(one, seasons, which[i], sign * kSmallMove * move[i]);
       run_smoothing(values, plan, one, {nullptr, nullptr, nullptr, nullptr});
       one.first.level += level;
       one.last.level += level;
@@ -114,8 +134,9 @@ std::vector<SmoothingFit> smoothing_directions(Doubles all, const SmoothingPlan&
   return out;
 }
 
-void add_spread(const SmoothingFit& fit, const std::vector<SmoothingFit>& directions, const std::vector<int>& seasons,
-                std::size_t place, std::size_t steps, int ahead, const double* mean, double* variance) {
+void add_spread(const SmoothingFit& fit, const std::vector<SmoothingFit>& directions,
+                const std::vector<int>& seasons, std::size_t place, std::size_t steps, int ahead,
+                const double* mean, double* variance) {
   const size_t h = u(ahead);
   Numbers up(h), up_variance(h), down(h), down_variance(h);
   Spread spread(mean, variance, h);
@@ -127,7 +148,8 @@ void add_spread(const SmoothingFit& fit, const std::vector<SmoothingFit>& direct
   spread.finish();
   if (fit.form.trend != TrendForm::none || steps == 0) return;
   for (size_t i = 0; i < h; ++i) {
-    const double unit = fit.form.noise == Noise::proportional ? mean[i] : 1, reach = fit.level * static_cast<double>(i + 1) * unit;
+    const double unit = fit.form.noise == Noise::proportional ? mean[i] : 1,
+                 reach = fit.level * static_cast<double>(i + 1) * unit;
     variance[i] += fit.sigma2() * reach * reach / static_cast<double>(steps);
   }
 }

@@ -32,7 +32,8 @@ struct Stepper {
     }
   }
   double slope_on(double slope) const {
-    return form.trend == TrendForm::growing ? (slope > 0 ? std::pow(slope, p.damping) : kMissing) : p.damping * slope;
+    return form.trend == TrendForm::growing ? (slope > 0 ? std::pow(slope, p.damping) : kMissing)
+                                            : p.damping * slope;
   }
   // Where the seasons of step `at` stand in the state.
   void places(size_t at, size_t* to) const {
@@ -51,10 +52,13 @@ struct Stepper {
     }
     return out;
   }
-  double expected(double base, double season) const { return form.season == SeasonForm::multiply ? base * season : base + season; }
+  double expected(double base, double season) const {
+    return form.season == SeasonForm::multiply ? base * season : base + season;
+  }
 
   void move(SmoothingState& s, const size_t* place, double base, double season, double y) const {
-    const bool multiply = form.season == SeasonForm::multiply, growing = form.trend == TrendForm::growing;
+    const bool multiply = form.season == SeasonForm::multiply,
+               growing = form.trend == TrendForm::growing;
     const double e = y - expected(base, season), error = multiply ? e / season : e;
     const double before = s.level, carried = slope_on(s.slope);
     s.level = base + p.level * error;
@@ -84,14 +88,16 @@ inline std::vector<int> seasons_of(const SmoothingFit& fit, const std::vector<in
 }
 
 // Seasons whose mean is neutral, the rest put into the level.
-inline void settle_seasons(SmoothingState& s, const SmoothingForm& form, const std::vector<int>& seasons) {
+inline void settle_seasons(SmoothingState& s, const SmoothingForm& form,
+                           const std::vector<int>& seasons) {
   size_t from = 0;
   for (int m : seasons) {
     double mean = 0;
     for (size_t j = 0; j < u(m); ++j) mean += s.seasons[from + j] / m;
     const bool multiply = form.season == SeasonForm::multiply;
     if (multiply && !(mean > 0)) return;
-    for (size_t j = 0; j < u(m); ++j) s.seasons[from + j] = multiply ? s.seasons[from + j] / mean : s.seasons[from + j] - mean;
+    for (size_t j = 0; j < u(m); ++j)
+      s.seasons[from + j] = multiply ? s.seasons[from + j] / mean : s.seasons[from + j] - mean;
     if (multiply) {
       s.level *= mean;
       if (form.trend != TrendForm::growing) s.slope *= mean;

@@ -1,7 +1,7 @@
 // Sources: Lomb, N. R. (1976), Astrophysics and Space Science 39, 447-462. Scargle, J. D. (1982),
 // Astrophysical Journal 263, 835-853. Press, W. H. and Rybicki, G. B. (1989), Astrophysical Journal
-// 338, 277-280. Mann, M. E. and Lees, J. M. (1996), Robust estimation of background noise and signal
-// detection in climatic time series, Climatic Change 33, 409-445.
+// 338, 277-280. Mann, M. E. and Lees, J. M. (1996), Robust estimation of background noise and
+// signal detection in climatic time series, Climatic Change 33, 409-445.
 #include "spectrum.h"
 
 #include <algorithm>
@@ -35,7 +35,8 @@ void spread(double y, double place, std::vector<Cx>& grid) {
 
 }  // namespace
 
-void least_squares_periodogram(Doubles times, Doubles values, double step, std::size_t count, double* out) {
+void least_squares_periodogram(Doubles times, Doubles values, double step, std::size_t count,
+                               double* out) {
   const std::size_t size = next_power_of_two(std::max<std::size_t>(16 * count, 64));
   std::vector<Cx> data(size, Cx{0, 0}), twice(size, Cx{0, 0});
   double n = 0;
@@ -76,12 +77,15 @@ std::vector<double> spectral_background(const std::vector<double>& power, double
     const double f = first * std::pow(last / first, static_cast<double>(i) / (knots - 1));
     const double low = std::max(first, std::min(f / 1.5, f - least));
     const double high = std::min(last, std::max(f * 1.5, low + 2 * least));
-    const std::size_t a = static_cast<std::size_t>(std::max(1.0, low)), b = static_cast<std::size_t>(high);
+    const std::size_t a = static_cast<std::size_t>(std::max(1.0, low)),
+                      b = static_cast<std::size_t>(high);
     const std::size_t stride = std::max<std::size_t>(1, (b - a) / 600);
     some.clear();
-    for (std::size_t k = a; k <= b; k += stride) if (std::isfinite(power[k])) some.push_back(power[k]);
+    for (std::size_t k = a; k <= b; k += stride)
+      if (std::isfinite(power[k])) some.push_back(power[k]);
     if (some.empty()) some.push_back(0);
-    const auto low_third = some.begin() + static_cast<std::ptrdiff_t>(kShare * static_cast<double>(some.size()));
+    const auto low_third =
+        some.begin() + static_cast<std::ptrdiff_t>(kShare * static_cast<double>(some.size()));
     std::nth_element(some.begin(), low_third, some.end());
     const double middle = (low + high) / 2;
     if (!at.empty() && middle < 1.02 * at.back()) continue;
@@ -96,7 +100,8 @@ std::vector<double> spectral_background(const std::vector<double>& power, double
   for (int step = 0; step < 100; ++step) {
     const double phi = step / 100.0;
     double mean = 0, rest = 0;
-    for (std::size_t i = 0; i < at.size(); ++i) mean += (level[i] - red(phi, at[i])) / static_cast<double>(at.size());
+    for (std::size_t i = 0; i < at.size(); ++i)
+      mean += (level[i] - red(phi, at[i])) / static_cast<double>(at.size());
     for (std::size_t i = 0; i < at.size(); ++i) {
       const double d = level[i] - red(phi, at[i]) - mean;
       rest += d * d;
@@ -105,7 +110,8 @@ std::vector<double> spectral_background(const std::vector<double>& power, double
   }
   std::size_t near = 0;
   while (near + 1 < at.size() && at[near] < 3 * at[0]) ++near;
-  const double rise = near > 0 ? std::max(0.0, (level[0] - level[near]) / std::log(at[near] / at[0])) : 0;
+  const double rise =
+      near > 0 ? std::max(0.0, (level[0] - level[near]) / std::log(at[near] / at[0])) : 0;
   std::size_t knot = 0;
   for (std::size_t k = 1; k < n; ++k) {
     const double f = static_cast<double>(k);

@@ -49,7 +49,8 @@ class Reader {
     for (int i = 0; i < n; ++i) value = value * 10 + (*at_++ - '0');
     return value;
   }
-  // One division of whole numbers, so that the nearest double comes out; later digits are below any clock.
+  // One division of whole numbers, so that the nearest double comes out; later digits are below any
+  // clock.
   double fraction() {
     double value = 0, size = 1;
     for (; std::isdigit(static_cast<unsigned char>(peek())); ++at_) {
@@ -132,7 +133,8 @@ ReadStamp with_time(Reader& r, ReadStamp day) {
     hour = hour % 12 + (afternoon ? 12 : 0);
   }
   if (second >= 60 && second < 61) return trouble(StampTrouble::leap_second);
-  const bool midnight = hour == 24 && minute == 0 && second == 0 && fraction == 0;  // the end of the day
+  const bool midnight =
+      hour == 24 && minute == 0 && second == 0 && fraction == 0;  // the end of the day
   if ((hour > 23 && !midnight) || minute > 59 || second >= 60) {
     return trouble(StampTrouble::no_such_time);
   }
@@ -169,7 +171,8 @@ ReadStamp year_first(Reader& r) {
   const int year = r.number(4, 4);
   if (r.done()) return day_stamp(year, 1, 1, StampKind::year);
   const char mark = r.peek();
-  if (!r.take_any("-/. ") && !(mark == 'Q' || mark == 'q')) return trouble(StampTrouble::not_a_stamp);
+  if (!r.take_any("-/. ") && !(mark == 'Q' || mark == 'q'))
+    return trouble(StampTrouble::not_a_stamp);
   if (r.take_any("Ww")) {
     const int week = r.number(2, 2);
     const int weekday = r.take('-') ? r.number(1, 1) : 1;
@@ -238,7 +241,8 @@ ReadStamp letters_first(Reader& r) {
   r.blanks();
   if (r.digits_ahead() == 4) {
     const int year = r.number(4, 4);
-    return r.done() ? day_stamp(year, month, 1, StampKind::month) : trouble(StampTrouble::not_a_stamp);
+    return r.done() ? day_stamp(year, month, 1, StampKind::month)
+                    : trouble(StampTrouble::not_a_stamp);
   }
   const int day = r.number(1, 2);
   r.take(',');

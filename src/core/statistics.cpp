@@ -127,7 +127,10 @@ struct Needs {
   explicit Needs(const std::vector<StatisticSpec>& specs) {
     for (const StatisticSpec& s : specs) {
       switch (s.kind) {
-        case Statistic::mean: case Statistic::sum: case Statistic::count: case Statistic::slope: break;
+        case Statistic::mean:
+        case Statistic::sum:
+        case Statistic::count:
+        case Statistic::slope: break;
         case Statistic::sd: case Statistic::var: variance = true; break;
         case Statistic::zscore: variance = ends = true; break;
         case Statistic::median: case Statistic::mad: case Statistic::quantile: order = true; break;
@@ -158,7 +161,8 @@ double one_of(const StatisticSpec& spec, Doubles values, Doubles times, const Pa
     case Statistic::var: return var;
     case Statistic::sd: return std::sqrt(var);
     case Statistic::slope: return slope_of(values, times);
-    case Statistic::zscore: return var > 0 ? (p.last - p.mean() - p.correction) / std::sqrt(var) : kMissing;
+    case Statistic::zscore:
+      return var > 0 ? (p.last - p.mean() - p.correction) / std::sqrt(var) : kMissing;
     case Statistic::quantile: return quantile_of(kept, spec.probability);
     case Statistic::median: return quantile_of(kept, 0.5);
     default:
@@ -192,7 +196,8 @@ void range_statistics(const std::vector<StatisticSpec>& specs, Doubles values, D
       Pass p = needs.ends ? pass_over(v) : sum_of(v);
       const double var = needs.variance ? variance_about(v, p) : kMissing;
       if (needs.order) keep_present(v, kept);
-      for (std::size_t j = 0; j < specs.size(); ++j) out[j][i] = one_of(specs[j], v, t, p, var, kept, scratch);
+      for (std::size_t j = 0; j < specs.size(); ++j)
+        out[j][i] = one_of(specs[j], v, t, p, var, kept, scratch);
     }
   });
 }
@@ -206,13 +211,15 @@ struct Weighed {
 // Each value stands at the middle of its weight on a line of length 1; linear
 // between these places, the outermost values beyond them.
 double weighted_quantile(std::vector<Weighed>& x, double total, double p) {
-  std::sort(x.begin(), x.end(), [](const Weighed& a, const Weighed& b) { return a.value < b.value; });
+  std::sort(x.begin(), x.end(),
+            [](const Weighed& a, const Weighed& b) { return a.value < b.value; });
   double before = 0, place = 0, last_place = 0;
   for (std::size_t i = 0; i < x.size(); ++i) {
     place = (before + x[i].weight / 2) / total;
     if (p <= place) {
       if (i == 0) return x[0].value;
-      return x[i - 1].value + (x[i].value - x[i - 1].value) * (p - last_place) / (place - last_place);
+      return x[i - 1].value +
+             (x[i].value - x[i - 1].value) * (p - last_place) / (place - last_place);
     }
     before += x[i].weight;
     last_place = place;
@@ -233,7 +240,8 @@ double weighted_one(const StatisticSpec& spec, std::vector<Weighed>& x) {
   if (spec.kind == Statistic::quantile) return weighted_quantile(x, total, spec.probability);
   if (x.size() < 2) return kMissing;
   double squares = 0;
-  for (const Weighed& w : x) squares += w.weight * (w.value - sum / total) * (w.value - sum / total);
+  for (const Weighed& w : x)
+    squares += w.weight * (w.value - sum / total) * (w.value - sum / total);
   const double n = static_cast<double>(x.size());
   const double var = squares / total * n / (n - 1);
   return spec.kind == Statistic::var ? var : std::sqrt(var);
@@ -255,7 +263,8 @@ void weighted_statistics(const StatisticSpec& spec, Doubles values, Doubles weig
   for (std::size_t i = 0; i < from.size(); ++i) {
     kept.clear();
     for (int j = from[i]; j < to[i]; ++j) {
-      const double v = values[static_cast<std::size_t>(j)], w = weights[static_cast<std::size_t>(j)];
+      const double v = values[static_cast<std::size_t>(j)],
+                   w = weights[static_cast<std::size_t>(j)];
       if (!std::isnan(v) && w > 0) kept.push_back({v, w});
     }
     out[i] = weighted_one(spec, kept);

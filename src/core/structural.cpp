@@ -13,8 +13,8 @@ constexpr double kPi = 3.14159265358979323846;
 constexpr int kMostHarmonics = 6;   // enough for any smooth shape, and cheap
 constexpr double kVague = 1e7;      // variance of a state of which nothing is known
 
-// The state: level, slope, then a pair for each harmonic. One that changes its sign at each step has
-// no second entry, and stands last.
+// The state: level, slope, then a pair for each harmonic. One that changes its sign at each step
+// has no second entry, and stands last.
 class Filter {
  public:
   explicit Filter(const StructuralModel& m, double vague = kVague) : model_(m), owner_{-1, -1} {
@@ -96,7 +96,9 @@ class Filter {
   // The season that an entry of the state belongs to; -1: level and slope.
   int owner(std::size_t i) const { return owner_[i]; }
   double noise_of(std::size_t i) const {
-    return i == 0 ? model_.level : i == 1 ? model_.slope : model_.seasons[static_cast<std::size_t>(owner_[i])].variance;
+    return i == 0   ? model_.level
+           : i == 1 ? model_.slope
+                    : model_.seasons[static_cast<std::size_t>(owner_[i])].variance;
   }
 
   std::vector<double> a, p, gain;
@@ -144,9 +146,11 @@ std::vector<StructuralSeason> structural_seasons(Doubles steps, double variance)
   std::vector<double> taken;
   for (double m : steps) {
     out.push_back({m, {}, variance});
-    for (int j = 1; 2 * j <= m && static_cast<int>(out.back().harmonics.size()) < kMostHarmonics; ++j) {
+    for (int j = 1; 2 * j <= m && static_cast<int>(out.back().harmonics.size()) < kMostHarmonics;
+         ++j) {
       const double turns = j / m;
-      const bool known = std::any_of(taken.begin(), taken.end(), [&](double f) { return std::fabs(f - turns) < 1e-9; });
+      const bool known = std::any_of(taken.begin(), taken.end(),
+                                     [&](double f) { return std::fabs(f - turns) < 1e-9; });
       if (known) continue;
       out.back().harmonics.push_back(j);
       taken.push_back(turns);
@@ -171,7 +175,8 @@ StructuralModel fit_structural(Doubles values, Doubles seasons) {
   // On one scale, and not too long: the shares need no more than this many steps.
   constexpr std::size_t kMost = 2000;
   std::vector<double> y;
-  for (std::size_t i = values.size() > kMost ? values.size() - kMost : 0; i < values.size(); ++i) y.push_back((values[i] - mean) / sd);
+  for (std::size_t i = values.size() > kMost ? values.size() - kMost : 0; i < values.size(); ++i)
+    y.push_back((values[i] - mean) / sd);
   const auto with = [&](const std::vector<double>& logs) {
     StructuralModel out = m;
     const auto share = [](double x) { return std::exp(std::min(std::max(x, -30.0), 12.0)); };
@@ -185,7 +190,10 @@ StructuralModel fit_structural(Doubles values, Doubles seasons) {
   std::vector<double> start = {-2, -8};
   for (const StructuralSeason& s : m.seasons) if (!s.harmonics.empty()) start.push_back(-6);
   const Minimum best = minimise(
-      [&](const std::vector<double>& x) { return misfit({y.data(), y.size()}, with(x)); }, start, 2.0, 160, 1e-3);
+      [&](const std::vector<double>& x) {
+        return misfit({y.data(), y.size()}, with(x));
+      },
+      start, 2.0, 160, 1e-3);
   return with(best.at);
 }
 
@@ -255,13 +263,15 @@ void structural_forecast(Doubles values, const StructuralModel& model, int ahead
 
 namespace {
 
-// One run of filter and smoother over centred values; writes the parts, or (with `errors`) the variances of
-// the parts against that of the noise. Returns the sd of the noise, on the scale of the model.
-double smooth_parts(Doubles values, double mean, const StructuralModel& model, double vague, bool errors,
-                    double* level, double* seasons) {
+// One run of filter and smoother over centred values; writes the parts, or (with `errors`) the
+// variances of the parts against that of the noise. Returns the sd of the noise, on the scale of
+// the model.
+double smooth_parts(Doubles values, double mean, const StructuralModel& model, double vague,
+                    bool errors, double* level, double* seasons) {
   Filter f(model, vague);
   const std::size_t d = f.size(), length = values.size();
-  std::vector<double> states(length * d), spreads(length * d * d), gains(length * d, 0), surprise(length, 0), variance(length, 0);
+  std::vector<double> states(length * d), spreads(length * d * d), gains(length * d, 0),
+      surprise(length, 0), variance(length, 0);
   double squares = 0, count = 0;
   for (std::size_t t = 0; t < length; ++t) {
     std::copy(f.a.begin(), f.a.end(), states.begin() + static_cast<std::ptrdiff_t>(t * d));
@@ -287,7 +297,8 @@ double smooth_parts(Doubles values, double mean, const StructuralModel& model, d
           f.turn_back(column);
           for (std::size_t i = 0; i < d; ++i) big[i * d + j] = column[i];
         }
-        for (std::size_t i = 0; i < d; ++i) for (std::size_t j = 0; j < i; ++j) std::swap(big[i * d + j], big[j * d + i]);
+        for (std::size_t i = 0; i < d; ++i)
+          for (std::size_t j = 0; j < i; ++j) std::swap(big[i * d + j], big[j * d + i]);
       }
     }
     if (variance[t] > 0) {
@@ -299,7 +310,8 @@ double smooth_parts(Doubles values, double mean, const StructuralModel& model, d
         along += g[i] * r[i];
         around += g[i] * pushed[i];
       }
-      const double v = variance[t], push = (surprise[t] - along) / v, size = 1 / v + around / (v * v);
+      const double v = variance[t], push = (surprise[t] - along) / v,
+                   size = 1 / v + around / (v * v);
       if (errors) {
         for (std::size_t i = 0; i < d; ++i) {
           for (std::size_t j = 0; j < d; ++j) {
@@ -314,7 +326,9 @@ double smooth_parts(Doubles values, double mean, const StructuralModel& model, d
     const double *a = &states[t * d], *p = &spreads[t * d * d];
     // The level (entry 0), or a season (the first of each of its pairs).
     const auto part = [&](int season) {
-      const auto within = [&](std::size_t i) { return season < 0 ? i == 0 : seen(i) && i > 0 && f.owner(i) == season; };
+      const auto within = [&](std::size_t i) {
+        return season < 0 ? i == 0 : seen(i) && i > 0 && f.owner(i) == season;
+      };
       double value = 0, before = 0, gained = 0;
       std::fill(row.begin(), row.end(), 0);
       for (std::size_t i = 0; i < d; ++i) {
@@ -324,12 +338,15 @@ double smooth_parts(Doubles values, double mean, const StructuralModel& model, d
       }
       for (std::size_t j = 0; j < d; ++j) value += row[j] * r[j];
       if (!errors) return value;
-      for (std::size_t i = 0; i < d; ++i) if (within(i)) before += row[i];
-      for (std::size_t i = 0; i < d; ++i) for (std::size_t j = 0; j < d; ++j) gained += row[i] * big[i * d + j] * row[j];
+      for (std::size_t i = 0; i < d; ++i)
+        if (within(i)) before += row[i];
+      for (std::size_t i = 0; i < d; ++i)
+        for (std::size_t j = 0; j < d; ++j) gained += row[i] * big[i * d + j] * row[j];
       return std::max(0.0, before - gained);
     };
     level[t] = part(-1);
-    for (std::size_t s = 0; s < model.seasons.size(); ++s) seasons[s * length + t] = part(static_cast<int>(s));
+    for (std::size_t s = 0; s < model.seasons.size(); ++s)
+      seasons[s * length + t] = part(static_cast<int>(s));
   }
   return count > 0 ? std::sqrt(squares / count) : 0;
 }
@@ -341,8 +358,8 @@ void structural_parts(Doubles values, const StructuralModel& model, const Struct
   for (double v : values) if (std::isfinite(v)) { n += 1; mean += (v - mean) / n; }
   const std::size_t length = values.size(), all = length * model.seasons.size();
   const double noise = smooth_parts(values, mean, model, kVague, false, out.level, out.seasons);
-  // Variances are differences of large numbers while little is known: a start of ten standard deviations of the
-  // values is vague enough for them, and loses fewer digits.
+  // Variances are differences of large numbers while little is known: a start of ten standard
+  // deviations of the values is vague enough for them, and loses fewer digits.
   const double vague = std::min(kVague, 100 / std::max(noise * noise, 1e-5));
   smooth_parts(values, mean, model, vague, true, out.level_error, out.season_errors);
   const double unit = model.scale * noise;

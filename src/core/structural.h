@@ -11,7 +11,8 @@
 
 namespace core {
 
-// A season of so many steps (whole or not): its first harmonics, less those that a shorter season has too.
+// A season of so many steps (whole or not): its first harmonics, less those that a shorter season
+// has too.
 struct StructuralSeason {
   double steps;
   std::vector<int> harmonics;
@@ -29,7 +30,8 @@ struct StructuralModel {
 std::vector<StructuralSeason> structural_seasons(Doubles steps, double variance);
 
 // The model with the largest likelihood, by the downhill simplex on the
-// logarithms of the shares. Missing values are passed over; a season that is not seen twice is left out.
+// logarithms of the shares. Missing values are passed over; a season that is not seen twice is left
+// out.
 StructuralModel fit_structural(Doubles values, Doubles seasons);
 
 // The signal (level and season) at every step: the mean given all values, or
@@ -39,7 +41,8 @@ void structural_signal(Doubles values, const StructuralModel& model, bool past, 
 // The signal expected in the `ahead` steps after the last value.
 void structural_forecast(Doubles values, const StructuralModel& model, int ahead, double* out);
 
-// Level and seasons at every step given all values, with their standard errors; seasons one after the other.
+// Level and seasons at every step given all values, with their standard errors; seasons one after
+// the other.
 struct StructuralParts {
   double *level, *level_error, *seasons, *season_errors;
 };

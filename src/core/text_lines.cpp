@@ -8,7 +8,8 @@ namespace core {
 namespace {
 
 const char* end_of_line(const char* from, const char* end) {
-  const void* at = from < end ? std::memchr(from, '\n', static_cast<std::size_t>(end - from)) : nullptr;
+  const void* at =
+      from < end ? std::memchr(from, '\n', static_cast<std::size_t>(end - from)) : nullptr;
   return at ? static_cast<const char*>(at) : end;
 }
 
@@ -77,9 +78,11 @@ Count count_cells(const char* from, const char* to, char separator, bool inside)
 
 }  // namespace
 
-std::vector<int> cells_by_line(const char* begin, const char* end, char separator, std::size_t reach) {
+std::vector<int> cells_by_line(const char* begin, const char* end, char separator,
+                               std::size_t reach) {
   std::vector<int> out;
-  const bool quotes = begin < end && std::memchr(begin, '"', static_cast<std::size_t>(end - begin)) != nullptr;
+  const bool quotes =
+      begin < end && std::memchr(begin, '"', static_cast<std::size_t>(end - begin)) != nullptr;
   const char* at = begin;
   while (at < end) {
     const char* stop = end_of_line(at, end);
@@ -134,7 +137,8 @@ Sifted sift_lines(const char* begin, const char* end, char separator) {
   const std::vector<int> cells = cells_by_line(begin, end, separator);
   Sifted out;
   std::size_t header = 0;
-  while (header < cells.size() && (cells[header] == kBlankLine || cells[header] == kGoesOn)) ++header;
+  while (header < cells.size() && (cells[header] == kBlankLine || cells[header] == kGoesOn))
+    ++header;
   if (header == cells.size()) return out;
   out.wanted = cells[header];
   out.row_ends.reserve(cells.size() - header);

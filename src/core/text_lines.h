@@ -9,10 +9,11 @@ namespace core {
 // What `cells_by_line` gives for lines that hold no row of their own.
 constexpr int kBlankLine = 0, kOpenQuote = -1, kGoesOn = -2;
 
-// How many cells each line holds: kBlankLine for blanks and lines that only draw ("---+---"), kGoesOn for a line
-// that ends within quotes (the line where they end counts the cells of both), kOpenQuote where quotes begin that
-// do not end within `reach` lines, or stand where none may.
-std::vector<int> cells_by_line(const char* begin, const char* end, char separator, std::size_t reach = 1000);
+// How many cells each line holds: kBlankLine for blanks and lines that only draw ("---+---"),
+// kGoesOn for a line that ends within quotes (the line where they end counts the cells of both),
+// kOpenQuote where quotes begin that do not end within `reach` lines, or stand where none may.
+std::vector<int> cells_by_line(const char* begin, const char* end, char separator,
+                               std::size_t reach = 1000);
 
 // The rows of a text that have as many cells as its first, and those that have not.
 struct Sifted {

@@ -22,9 +22,12 @@ Numbers bridged(Doubles values) {
   size_t last = out.size();
   for (size_t t = 0; t < out.size(); ++t) {
     if (!std::isfinite(out[t])) continue;
-    const double step = last < out.size() ? (out[t] - out[last]) / static_cast<double>(t - last) : 0;
+    const double step =
+        last < out.size() ? (out[t] - out[last]) / static_cast<double>(t - last) : 0;
     if (last == out.size()) for (size_t j = 0; j < t; ++j) out[j] = out[t];
-    else for (size_t j = last + 1; j < t; ++j) out[j] = out[last] + step * static_cast<double>(j - last);
+    else
+      for (size_t j = last + 1; j < t; ++j)
+        out[j] = out[last] + step * static_cast<double>(j - last);
     last = t;
   }
   if (last < out.size()) for (size_t j = last + 1; j < out.size(); ++j) out[j] = out[last];
@@ -39,18 +42,22 @@ struct Recursion {
 
   // What the line adds, before it is bent.
   double line_at(const ThetaLine& line, double t) const {
-    const double a = dynamic ? line.intercept() : fixed_intercept, b = dynamic ? line.slope() : fixed_slope;
+    const double a = dynamic ? line.intercept() : fixed_intercept,
+                 b = dynamic ? line.slope() : fixed_slope;
     const double left = std::pow(1 - alpha, t - 1);
     return left * a + (1 - left * (1 - alpha)) / alpha * b;
   }
-  double expected(const ThetaState& s, double t) const { return s.level + (1 - 1 / theta) * line_at(s.line, t); }
+  double expected(const ThetaState& s, double t) const {
+    return s.level + (1 - 1 / theta) * line_at(s.line, t);
+  }
   // A value that is forecast teaches what it says.
   void learn(ThetaState& s, double t, double y) const {
     s.level += alpha * (y - s.level);
     s.line.see(t, y);
   }
-  // The value at step t. Where none is there, the level goes on as expected and is less sure, and so it learns more of the
-  // next value (the filter of Kalman, 1960, for a level with one source of noise); the line is that of the values seen.
+  // The value at step t. Where none is there, the level goes on as expected and is less sure, and
+  // so it learns more of the next value (the filter of Kalman, 1960, for a level with one source of
+  // noise); the line is that of the values seen.
   void see(ThetaState& s, double t, double y, double expected) const {
     const double before = s.unsure;
     s.level += alpha * (expected - s.level);
@@ -63,11 +70,13 @@ struct Recursion {
     s.line.see(t, y);
   }
   double gain(double unsure) const { return unsure > 0 ? (unsure + alpha) / (unsure + 1) : alpha; }
-  double after(double unsure) const { return unsure > 0 ? std::max(0.0, unsure + alpha * alpha - gain(unsure) * (unsure + alpha)) : 0; }
+  double after(double unsure) const {
+    return unsure > 0 ? std::max(0.0, unsure + alpha * alpha - gain(unsure) * (unsure + alpha)) : 0;
+  }
 };
 
-// For a share alpha the expectations are linear in the first level and in 1 - 1/theta: both by least squares, errors after
-// missing values counting less. The loss is that of the likelihood.
+// For a share alpha the expectations are linear in the first level and in 1 - 1/theta: both by
+// least squares, errors after missing values counting less. The loss is that of the likelihood.
 struct Profile {
   Doubles y;               // values less their season and mean, NaN where missing
   bool dynamic;
@@ -81,17 +90,24 @@ struct Profile {
   Result at(double alpha) const {
     const Recursion r{alpha, 2, dynamic, intercept, slope};
     ThetaLine line;
-    double own = 0, first = 1, bent = 0, unsure = 0;   // how the level depends on the values, the first level, the bend
+    double own = 0, first = 1, bent = 0,
+           unsure = 0;  // how the level depends on the values, the first level, the bend
     // The first level of a large share is hardly seen: it is near the first value.
     const double hold = 1e-6;
-    double uu = hold, uv = 0, vv = 0, uy = hold * y[0], vy = 0, yy = hold * y[0] * y[0], logs = 0, count = 0;
+    double uu = hold, uv = 0, vv = 0, uy = hold * y[0], vy = 0, yy = hold * y[0] * y[0], logs = 0,
+           count = 0;
     for (size_t t = 0; t < y.size(); ++t) {
       const double at = static_cast<double>(t) + 1, add = r.line_at(line, at);
       const double u = first, v = bent + add;
       const bool there = std::isfinite(y[t]);
       if (there && t >= skip) {
         const double w = 1 / (1 + unsure), rest = y[t] - own;
-        uu += w * u * u; uv += w * u * v; vv += w * v * v; uy += w * u * rest; vy += w * v * rest; yy += w * rest * rest;
+        uu += w * u * u;
+        uv += w * u * v;
+        vv += w * v * v;
+        uy += w * u * rest;
+        vy += w * v * rest;
+        yy += w * rest * rest;
         if (unsure > 0) logs += std::log1p(unsure);
         count += 1;
       }
@@ -115,15 +131,20 @@ struct Profile {
     }
     out.bend = k;
     out.first = (uy - uv * k) / uu;
-    out.squares = std::max(0.0, yy - 2 * out.first * uy - 2 * k * vy + out.first * out.first * uu + 2 * out.first * k * uv + k * k * vv);
-    out.loss = count > 0 ? std::log(std::max(out.squares / count, 1e-24 * unit * unit)) + logs / count : 0;
+    out.squares = std::max(0.0, yy - 2 * out.first * uy - 2 * k * vy + out.first * out.first * uu +
+                                    2 * out.first * k * uv + k * k * vv);
+    out.loss =
+        count > 0 ? std::log(std::max(out.squares / count, 1e-24 * unit * unit)) + logs / count : 0;
     return out;
   }
 
-  // The share with the least loss: the best of a row of shares, then between its neighbours by golden sections.
+  // The share with the least loss: the best of a row of shares, then between its neighbours by
+  // golden sections.
   double best_share() const {
     constexpr int kShares = 15;
-    const auto share = [](int i) { return kLeastShare + (kMostShare - kLeastShare) * i / (kShares - 1); };
+    const auto share = [](int i) {
+      return kLeastShare + (kMostShare - kLeastShare) * i / (kShares - 1);
+    };
     int best = 0;
     double least = HUGE_VAL;
     for (int i = 0; i < kShares; ++i) {
@@ -132,10 +153,22 @@ struct Profile {
     }
     double low = share(std::max(0, best - 1)), high = share(std::min(kShares - 1, best + 1));
     const double golden = 0.6180339887498949;
-    double a = high - golden * (high - low), b = low + golden * (high - low), at_a = at(a).loss, at_b = at(b).loss;
+    double a = high - golden * (high - low), b = low + golden * (high - low), at_a = at(a).loss,
+           at_b = at(b).loss;
     while (high - low > 1e-6) {
-      if (at_a <= at_b) { high = b; b = a; at_b = at_a; a = high - golden * (high - low); at_a = at(a).loss; }
-      else { low = a; a = b; at_a = at_b; b = low + golden * (high - low); at_b = at(b).loss; }
+      if (at_a <= at_b) {
+        high = b;
+        b = a;
+        at_b = at_a;
+        a = high - golden * (high - low);
+        at_a = at(a).loss;
+      } else {
+        low = a;
+        a = b;
+        at_a = at_b;
+        b = low + golden * (high - low);
+        at_b = at(b).loss;
+      }
     }
     const double middle = (low + high) / 2;
     return at(middle).loss <= least ? middle : share(best);
@@ -189,7 +222,8 @@ ThetaFit fit_theta(Doubles whole, const ThetaPlan& plan, double* whole_expected)
   if (out.seasonal) {
     Numbers trend(n), season(n), rest(n);
     out.season.resize(static_cast<size_t>(m));
-    decompose_averages({y.data(), n}, m, out.multiply, trend.data(), season.data(), rest.data(), out.season.data());
+    decompose_averages({y.data(), n}, m, out.multiply, trend.data(), season.data(), rest.data(),
+                       out.season.data());
     for (size_t t = 0; t < n; ++t) {
       const double s = out.season[t % static_cast<size_t>(m)];
       y[t] = out.multiply ? y[t] / s : y[t] - s;
@@ -208,15 +242,25 @@ ThetaFit fit_theta(Doubles whole, const ThetaPlan& plan, double* whole_expected)
     if (std::isfinite(before)) { change += std::fabs(y[t] - before); steps += 1; }
     before = y[t];
   }
-  const double unit = change > 0 ? change / steps : std::max({size, std::fabs(centre), 1e-300}) * 1e-6;
-  const size_t skip = n > 6 ? 3 : n > 3 ? 1 : 0;   // the line through one or two values is no line yet
+  const double unit =
+      change > 0 ? change / steps : std::max({size, std::fabs(centre), 1e-300}) * 1e-6;
+  const size_t skip = n > 6   ? 3
+                      : n > 3 ? 1
+                              : 0;  // the line through one or two values is no line yet
   const bool bent = !std::isfinite(plan.theta);
-  const Profile profile{{y.data(), n}, plan.dynamic, all.intercept(), all.slope(), bent ? kMissing : 1 - 1 / plan.theta, skip, unit};
+  const Profile profile{{y.data(), n},
+                        plan.dynamic,
+                        all.intercept(),
+                        all.slope(),
+                        bent ? kMissing : 1 - 1 / plan.theta,
+                        skip,
+                        unit};
   out.level = out.count > 2 ? profile.best_share() : 0.5;
   Profile::Result best = profile.at(out.level);
   if (out.count <= 2) { best.bend = bent ? 0.5 : profile.bend; best.first = y[0]; }
   out.theta = 1 / (1 - best.bend);
-  // The line is bent away from what is above nothing: a centre moves the first level by its share of 1/theta.
+  // The line is bent away from what is above nothing: a centre moves the first level by its share
+  // of 1/theta.
   out.first_level = best.first + centre / out.theta;
   out.intercept = all.intercept() + centre;
   out.slope = all.slope();
@@ -258,7 +302,8 @@ void line_forecast(const ThetaFit& fit, bool dynamic, size_t h, double* mean, do
     r.learn(s, t, mean[i]);
     variance[i] = 1 + s.unsure;
   }
-  // The recursion is linear: what a shock at one step does to the later ones is its run from nothing.
+  // The recursion is linear: what a shock at one step does to the later ones is its run from
+  // nothing.
   const Recursion shock{fit.level, fit.theta, dynamic, 0, 0};
   ThetaLine known = fit.now.line;
   known.mean = known.cross = 0;
@@ -275,8 +320,8 @@ void line_forecast(const ThetaFit& fit, bool dynamic, size_t h, double* mean, do
   }
 }
 
-// A share, the first level and the inverse of a bend moved by so many times as much, of a fit to centred values; false where
-// that is no fit.
+// A share, the first level and the inverse of a bend moved by so many times as much, of a fit to
+// centred values; false where that is no fit.
 bool move(const ThetaFit& fit, const Numbers& by, double times, ThetaFit& out) {
   out = fit;
   out.level += times * by[0];
@@ -287,10 +332,12 @@ bool move(const ThetaFit& fit, const Numbers& by, double times, ThetaFit& out) {
 }
 
 // Variances that hold how unsure the parameters are.
-void add_parameters(const ThetaFit& fit, const ThetaPlan& plan, Doubles values, size_t h, const double* mean, double* variance) {
+void add_parameters(const ThetaFit& fit, const ThetaPlan& plan, Doubles values, size_t h,
+                    const double* mean, double* variance) {
   // Without season and level, which the parameters do not change.
   const double centre = fit.now.line.mean;
-  Numbers y(values.begin() + static_cast<std::ptrdiff_t>(fit.begin), values.begin() + static_cast<std::ptrdiff_t>(fit.length));
+  Numbers y(values.begin() + static_cast<std::ptrdiff_t>(fit.begin),
+            values.begin() + static_cast<std::ptrdiff_t>(fit.length));
   const size_t n = y.size();
   for (size_t t = 0; t < n; ++t) {
     const double season = fit.season_at(fit.begin + t);
@@ -333,21 +380,25 @@ void add_parameters(const ThetaFit& fit, const ThetaPlan& plan, Doubles values, 
   }
   spread.finish();
   for (size_t i = 0; i < h; ++i) {
-    // The line's slope is that of what is seen: a drift of the level is known as well as the mean of so many steps.
+    // The line's slope is that of what is seen: a drift of the level is known as well as the mean
+    // of so many steps.
     const double reach = fit.level * (static_cast<double>(i) + 1);
     variance[i] += fit.sigma2 * reach * reach / static_cast<double>(n);
     // A place of the season is the mean of as many values as there are cycles.
-    if (fit.seasonal) variance[i] += fit.sigma2 * std::min(1.0, static_cast<double>(fit.season.size()) / fit.count);
+    if (fit.seasonal)
+      variance[i] += fit.sigma2 * std::min(1.0, static_cast<double>(fit.season.size()) / fit.count);
   }
 }
 
 }  // namespace
 
-void theta_forecast(const ThetaFit& fit, const ThetaPlan& plan, Doubles values, int ahead, double* mean, double* variance) {
+void theta_forecast(const ThetaFit& fit, const ThetaPlan& plan, Doubles values, int ahead,
+                    double* mean, double* variance) {
   const size_t h = static_cast<size_t>(ahead);
   line_forecast(fit, plan.dynamic, h, mean, variance);
   for (size_t i = 0; i < h; ++i) variance[i] *= fit.sigma2;
-  if (values.size() > 0 && fit.sigma2 > 0 && fit.count > 3) add_parameters(fit, plan, values, h, mean, variance);
+  if (values.size() > 0 && fit.sigma2 > 0 && fit.count > 3)
+    add_parameters(fit, plan, values, h, mean, variance);
   for (size_t i = 0; i < h; ++i) {
     if (!fit.seasonal) continue;
     const double v = fit.season_at(fit.length + i);

@@ -19,7 +19,8 @@ void rows_between(Doubles times, Ints breaks, Low&& low, High&& high, int* from,
   constexpr std::size_t kParts = 8;
   const auto before = [&](double t, double l) { return closed_low ? t < l : t <= l; };
   for (std::size_t s = 0; s + 1 < breaks.size(); ++s) {
-    const std::size_t first = static_cast<std::size_t>(breaks[s]), last = static_cast<std::size_t>(breaks[s + 1]);
+    const std::size_t first = static_cast<std::size_t>(breaks[s]),
+                      last = static_cast<std::size_t>(breaks[s + 1]);
     const std::size_t part = (last - first) / kParts;
     std::size_t a[kParts], b[kParts];
     const auto place = [&](std::size_t i, std::size_t k) {
@@ -36,11 +37,15 @@ void rows_between(Doubles times, Ints breaks, Low&& low, High&& high, int* from,
     for (std::size_t k = 0; k < kParts && first < last; ++k) {
       const double* start = times.begin() + first;
       const double l = low(first + k * part), h = high(first + k * part);
-      a[k] = first + static_cast<std::size_t>(
-          std::partition_point(start, times.begin() + last, [&](double t) { return before(t, l); }) - start);
-      b[k] = first + static_cast<std::size_t>(std::upper_bound(start, times.begin() + last, h) - start);
+      a[k] = first +
+             static_cast<std::size_t>(std::partition_point(start, times.begin() + last,
+                                                           [&](double t) { return before(t, l); }) -
+                                      start);
+      b[k] = first +
+             static_cast<std::size_t>(std::upper_bound(start, times.begin() + last, h) - start);
     }
-    for (std::size_t j = 0; j < part; ++j) for (std::size_t k = 0; k < kParts; ++k) place(first + k * part + j, k);
+    for (std::size_t j = 0; j < part; ++j)
+      for (std::size_t k = 0; k < kParts; ++k) place(first + k * part + j, k);
     for (std::size_t i = first + kParts * part; i < last; ++i) place(i, kParts - 1);
   }
 }
@@ -64,7 +69,8 @@ bool trailing_rows(Doubles times, double before, Ints breaks, int* from) {
   constexpr std::size_t kParts = 8;
   bool once = true;
   for (std::size_t s = 0; s + 1 < breaks.size(); ++s) {
-    const std::size_t first = static_cast<std::size_t>(breaks[s]), last = static_cast<std::size_t>(breaks[s + 1]);
+    const std::size_t first = static_cast<std::size_t>(breaks[s]),
+                      last = static_cast<std::size_t>(breaks[s + 1]);
     if (first == last) continue;
     const std::size_t part = (last - first) / kParts;
     const double* t = times.begin();
@@ -73,7 +79,8 @@ bool trailing_rows(Doubles times, double before, Ints breaks, int* from) {
       const std::size_t here = first + k * part;
       a[k] = static_cast<std::size_t>(std::upper_bound(t + first, t + here, t[here] - before) - t);
     }
-    // As in rows_between(): parts side by side, two steps without a branch. A row is in its own window.
+    // As in rows_between(): parts side by side, two steps without a branch. A row is in its own
+    // window.
     const auto place = [&](std::size_t i, std::size_t k) {
       const double low = t[i] - before;
       if (a[k] + 2 < i) {
@@ -84,7 +91,8 @@ bool trailing_rows(Doubles times, double before, Ints breaks, int* from) {
       from[i] = static_cast<int>(a[k]);
       once &= i == first || t[i] != t[i - 1];
     };
-    for (std::size_t j = 0; j < part; ++j) for (std::size_t k = 0; k < kParts; ++k) place(first + k * part + j, k);
+    for (std::size_t j = 0; j < part; ++j)
+      for (std::size_t k = 0; k < kParts; ++k) place(first + k * part + j, k);
     for (std::size_t i = first + kParts * part; i < last; ++i) place(i, kParts - 1);
   }
   return once;
@@ -104,7 +112,8 @@ void typical_steps(Doubles times, Ints breaks, int threads, double* out) {
   constexpr std::size_t kMost = 1024;
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
     std::vector<double> steps;
-    const std::size_t begin = static_cast<std::size_t>(breaks[s]), end = static_cast<std::size_t>(breaks[s + 1]);
+    const std::size_t begin = static_cast<std::size_t>(breaks[s]),
+                      end = static_cast<std::size_t>(breaks[s + 1]);
     const std::size_t stride = std::max<std::size_t>(1, (end - begin) / kMost);
     for (std::size_t i = begin; i + 1 < end; i += stride) steps.push_back(times[i + 1] - times[i]);
     if (steps.empty()) {

@@ -19,8 +19,8 @@ void span_rows(Doubles times, double before, double after, Ints breaks, int* fro
 // Whether a row has the stamp of the row before it in its series.
 bool repeats_stamps(Doubles times, Ints breaks);
 
-// The first row of the window (time[i] - before, time[i]] of each row, which ends it where no stamp comes
-// twice; whether none does.
+// The first row of the window (time[i] - before, time[i]] of each row, which ends it where no stamp
+// comes twice; whether none does.
 bool trailing_rows(Doubles times, double before, Ints breaks, int* from);
 
 void typical_steps(Doubles times, Ints breaks, int threads, double* out);

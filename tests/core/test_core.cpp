@@ -81,8 +81,10 @@ void calendar() {
     }
   }
   check("every first of a month from 0001 to 9999 is the day after the last", days);
-  check("a skipped local time is the first instant after the skip", kSummer.instant_of(1e6 + 1800) == 1e6);
-  check("a doubled local time is the first of the two", kSummer.instant_of(5e6 + 1800) == 5e6 - 1800);
+  check("a skipped local time is the first instant after the skip",
+        kSummer.instant_of(1e6 + 1800) == 1e6);
+  check("a doubled local time is the first of the two",
+        kSummer.instant_of(5e6 + 1800) == 5e6 - 1800);
 
   std::mt19937_64 random(1);
   std::uniform_real_distribution<double> anywhere(-2e6, 9e6);
@@ -116,8 +118,9 @@ void whole_weeks() {
   for (const double day : days) seconds.push_back(day * 86400 + 3600);
   core::period_of(span(seconds), kUtc, quarter, k.data());
   core::stamp_of(span(k), kUtc, quarter, stamp.data());
-  check("a quarter ends on its last Saturday", k[1] == k[0] + 1 && near(stamp[0], 22367 * 86400.0) &&
-        near(stamp[1], (22367 + 91) * 86400.0));
+  check("a quarter ends on its last Saturday", k[1] == k[0] + 1 &&
+                                                   near(stamp[0], 22367 * 86400.0) &&
+                                                   near(stamp[1], (22367 + 91) * 86400.0));
   // Years of 4-4-5 weeks: every month begins where the one before ends, for a hundred years.
   Cadence month = cadence(Unit::month, 1);
   month.weeks = {6, true, 445, 6};
@@ -140,10 +143,11 @@ void detection() {
   core::Detected d = core::detect_cadence(span(t), kUtc, false);
   check("ten minutes are found through gaps", d.regular && d.cadence.n == 600);
   t.clear();
-  for (int i = 0; i < 40; ++i) t.push_back(core::days_from_civil(2000 + i / 4, i % 4 * 3 + 1, 1) * 86400.0 - 86400.0);
+  for (int i = 0; i < 40; ++i)
+    t.push_back(core::days_from_civil(2000 + i / 4, i % 4 * 3 + 1, 1) * 86400.0 - 86400.0);
   d = core::detect_cadence(span(t), kUtc, false);
-  check("quarter ends are quarters", d.regular && d.cadence.unit == Unit::month && d.cadence.n == 3 &&
-                                         d.cadence.stamp == Stamp::end);
+  check("quarter ends are quarters", d.regular && d.cadence.unit == Unit::month &&
+                                         d.cadence.n == 3 && d.cadence.stamp == Stamp::end);
   t.resize(1);
   check("one stamp has no cadence", !core::detect_cadence(span(t), kUtc, false).known);
 }
@@ -156,7 +160,8 @@ void statistics() {
   };
   check("mean, sum, count, range leave missing values out",
         near(of("mean"), 31.0 / 6) && of("sum") == 31 && of("count") == 6 && of("range") == 7);
-  check("median and quantiles interpolate", near(of("median"), 4.5) && near(of("q25"), 4) && near(of("q90"), 8));
+  check("median and quantiles interpolate",
+        near(of("median"), 4.5) && near(of("q25"), 4) && near(of("q90"), 8));
   bool refused = false;
   try { core::statistic_named("q101"); } catch (const core::InputError&) { refused = true; }
   check("an unknown statistic is refused", refused);
@@ -166,8 +171,12 @@ void statistics() {
   std::vector<double> x(200000), out(x.size());
   for (double& a : x) a = noise(random);
   std::vector<int> from(x.size()), to(x.size()), breaks = {0, static_cast<int>(x.size())};
-  for (int i = 0; i < static_cast<int>(x.size()); ++i) { from[i] = std::max(0, i - 49); to[i] = i + 1; }
-  core::sliding_statistics(core::statistic_named("sd"), span(x), span(x), {span(from), span(to)}, span(breaks), 1, out.data());
+  for (int i = 0; i < static_cast<int>(x.size()); ++i) {
+    from[i] = std::max(0, i - 49);
+    to[i] = i + 1;
+  }
+  core::sliding_statistics(core::statistic_named("sd"), span(x), span(x), {span(from), span(to)},
+                           span(breaks), 1, out.data());
   bool close = true;
   for (std::size_t i = 1000; i < x.size(); i += 997) {
     double mean = 0, squares = 0;
@@ -182,22 +191,28 @@ void series() {
   const std::vector<double> season = {3, -1, -4, 2};
   std::vector<double> y(41), trend(41), effect(41), rest(41), means(4);
   for (int i = 0; i < 41; ++i) y[i] = 10 + 0.5 * i + season[i % 4];
-  core::decompose_averages(span(y), 4, false, trend.data(), effect.data(), rest.data(), means.data());
+  core::decompose_averages(span(y), 4, false, trend.data(), effect.data(), rest.data(),
+                           means.data());
   bool exact = true;
   for (int i = 2; i < 39; ++i) exact = exact && near(trend[i], 10 + 0.5 * i) && near(rest[i], 0);
   check("a linear trend and an even season are split exactly", exact && std::isnan(trend[1]));
 
-  const std::vector<double> v = {1, core::kMissing, core::kMissing, 4, core::kMissing}, t = {0, 1, 3, 4, 5};
+  const std::vector<double> v = {1, core::kMissing, core::kMissing, 4, core::kMissing},
+                            t = {0, 1, 3, 4, 5};
   std::vector<double> filled(5);
   std::vector<int> made(5), breaks = {0, 5};
-  core::fill_gaps(span(v), span(t), span(breaks), core::Between::linear, 1e9, 1, filled.data(), made.data());
-  check("lines are drawn in time, not in rows", near(filled[1], 1.75) && near(filled[2], 3.25) && made[4] == 0);
+  core::fill_gaps(span(v), span(t), span(breaks), core::Between::linear, 1e9, 1, filled.data(),
+                  made.data());
+  check("lines are drawn in time, not in rows",
+        near(filled[1], 1.75) && near(filled[2], 3.25) && made[4] == 0);
 
   std::vector<double> point(3), se(3);
   const std::vector<double> walk = {1, 3, 2, 5};
-  const core::BaselineState s = core::baseline_forecast(span(walk), core::Baseline::naive, 1, 3, point.data(), se.data());
-  check("the naive error grows with the root of the distance",
-        point[2] == 5 && near(s.sigma, std::sqrt(14.0 / 3)) && near(se[2], s.sigma * std::sqrt(3.0)));
+  const core::BaselineState s =
+      core::baseline_forecast(span(walk), core::Baseline::naive, 1, 3, point.data(), se.data());
+  check(
+      "the naive error grows with the root of the distance",
+      point[2] == 5 && near(s.sigma, std::sqrt(14.0 / 3)) && near(se[2], s.sigma * std::sqrt(3.0)));
   const std::vector<double> none(4, core::kMissing);
   core::baseline_forecast(span(none), core::Baseline::drift, 1, 3, point.data(), se.data());
   check("a series without values has no forecast", std::isnan(point[0]));
@@ -206,23 +221,30 @@ void series() {
   const std::vector<double> seen = {1, 2, core::kMissing}, said = {2, 5, 9}, scale = {2, 0, 1};
   const std::vector<double> rms = {2, core::kMissing, 1}, last = {4, 2, 2};
   std::vector<double> sums(2 * core::score_columns);
-  core::score_sums(span(group), 2, span(seen), span(said), span(scale), span(rms), span(last), sums.data());
+  core::score_sums(span(group), 2, span(seen), span(said), span(scale), span(rms), span(last),
+                   sums.data());
   check("scores count what was observed, and no error without a scale",
-        sums[0] == 1 && sums[1] == 1 && sums[2] == 1 && sums[3] == 3 && sums[14] == 1 && sums[15] == 0);
-  const auto sum = [&](core::ScoreColumn c, std::size_t g) { return sums[2 * static_cast<std::size_t>(c) + g]; };
+        sums[0] == 1 && sums[1] == 1 && sums[2] == 1 && sums[3] == 3 && sums[14] == 1 &&
+            sums[15] == 0);
+  const auto sum = [&](core::ScoreColumn c, std::size_t g) {
+    return sums[2 * static_cast<std::size_t>(c) + g];
+  };
   check("squares are scaled by their own root, and the last value is the rival",
-        near(sum(core::score_scaled_squared, 0), 0.25) && sum(core::score_scaled_squared_count, 1) == 0 &&
-          sum(core::score_naive_squared, 0) == 9 && sum(core::score_naive_squared, 1) == 0);
+        near(sum(core::score_scaled_squared, 0), 0.25) &&
+            sum(core::score_scaled_squared_count, 1) == 0 &&
+            sum(core::score_naive_squared, 0) == 9 && sum(core::score_naive_squared, 1) == 0);
   const std::vector<double> low = {2, 1, 0}, high = {3, 4, 1};
   std::vector<double> inside(2), count(2), width(2), penalised(2);
-  core::cover_sums(span(group), 2, span(seen), span(low), span(high), 0.1, inside.data(), count.data(), width.data(),
-                   penalised.data());
+  core::cover_sums(span(group), 2, span(seen), span(low), span(high), 0.1, inside.data(),
+                   count.data(), width.data(), penalised.data());
   check("a miss costs two over alpha times its distance",
         inside[0] == 0 && inside[1] == 1 && near(penalised[0], 1 + 20) && near(penalised[1], 3));
   core::pinball_sums(span(group), 2, span(seen), span(said), 0.9, inside.data(), count.data());
-  check("a quantile that is too high costs the rest of its share", near(inside[0], 0.1) && near(inside[1], 0.3));
+  check("a quantile that is too high costs the rest of its share",
+        near(inside[0], 0.1) && near(inside[1], 0.3));
   const std::vector<double> walked = {1, 2, 4, core::kMissing, 3};
-  check("the root of mean squared changes skips what is missing", near(core::naive_rms(span(walked), 1), std::sqrt(2.5)));
+  check("the root of mean squared changes skips what is missing",
+        near(core::naive_rms(span(walked), 1), std::sqrt(2.5)));
 }
 
 // In more digits than a double has.
@@ -263,7 +285,8 @@ void grids() {
         const double part = std::min(end[i], edges[b + 1]) - std::max(begin[i], edges[b]);
         if (part > 0 && !std::isnan(v[i])) { area += part * v[i]; seconds += part; }
       }
-      same = same && near(value[b], seconds > 0 ? area / seconds : core::kMissing) && near(covered[b], seconds);
+      same = same && near(value[b], seconds > 0 ? area / seconds : core::kMissing) &&
+             near(covered[b], seconds);
     }
     // Without missing values, values that hold until the next are those intervals.
     for (double& x : v) if (std::isnan(x)) x = 1;
@@ -281,10 +304,12 @@ void grids() {
   const std::vector<double> t = {0, 10, 20, 30}, edges = {0, 10, 20, 40};
   const std::vector<int> rows = {0, 4}, breaks = {0, 3};
   std::vector<int> from(3), to(3);
-  core::bin_rows(span(t), span(rows), {span(edges), span(breaks)}, false, 1, from.data(), to.data());
+  core::bin_rows(span(t), span(rows), {span(edges), span(breaks)}, false, 1, from.data(),
+                 to.data());
   const bool left = from[1] == 1 && to[1] == 2 && to[2] == 4;
   core::bin_rows(span(t), span(rows), {span(edges), span(breaks)}, true, 1, from.data(), to.data());
-  check("an edge belongs to the bin on the side that is closed", left && from[0] == 1 && to[0] == 2 && to[2] == 4);
+  check("an edge belongs to the bin on the side that is closed",
+        left && from[0] == 1 && to[0] == 2 && to[2] == 4);
 }
 
 void curves() {
@@ -293,19 +318,26 @@ void curves() {
   std::vector<double> out(5);
   std::vector<int> found(5);
   const auto read = [&](core::Between rule, double within) {
-    core::interpolate(span(v), span(t), span(rows), span(at), span(wanted), rule, within, 1, out.data(), found.data());
+    core::interpolate(span(v), span(t), span(rows), span(at), span(wanted), rule, within, 1,
+                      out.data(), found.data());
   };
   read(core::Between::linear, 1e9);
   check("lines between readings, a reading at its own instant, nothing beyond the last",
         near(out[1], 5) && found[3] == core::kExact && out[3] == 64 && found[4] == core::kNone);
   read(core::Between::cubic, 1e9);
-  check("the monotone cubic lies between its neighbours", out[1] > 1 && out[1] < 9 && out[2] > 16 && out[2] < 64);
+  check("the monotone cubic lies between its neighbours",
+        out[1] > 1 && out[1] < 9 && out[2] > 16 && out[2] < 64);
   read(core::Between::previous, 1.5);
-  check("a value is carried no further than it may be", out[2] == 16 && found[4] == core::kMade && found[1] == core::kMade);
+  check("a value is carried no further than it may be",
+        out[2] == 16 && found[4] == core::kMade && found[1] == core::kMade);
 
   const core::Minimum least = core::minimise(
-      [](const std::vector<double>& x) { return std::pow(x[0] - 3, 2) + 10 * std::pow(x[1] + 1, 2); }, {0, 0}, 1.0, 500, 1e-14);
-  check("the simplex finds the bottom of a bowl", near(least.at[0], 3, 1e-5) && near(least.at[1], -1, 1e-5));
+      [](const std::vector<double>& x) {
+        return std::pow(x[0] - 3, 2) + 10 * std::pow(x[1] + 1, 2);
+      },
+      {0, 0}, 1.0, 500, 1e-14);
+  check("the simplex finds the bottom of a bowl",
+        near(least.at[0], 3, 1e-5) && near(least.at[1], -1, 1e-5));
 
   std::vector<double> line(60), signal(60);
   for (int i = 0; i < 60; ++i) line[i] = i % 7 == 3 ? core::kMissing : 5 + 0.5 * i;
@@ -314,7 +346,8 @@ void curves() {
   for (int i = 0; i < 60; ++i) straight = straight && near(signal[i], 5 + 0.5 * i, 1e-5);
   check("the smoothed state of a straight line is the line, gaps and all", straight);
   core::structural_signal(span(line), {{}, 0.1, 0.1, 1}, true, signal.data());
-  check("looking back only there is nothing before the first value", std::isnan(signal[0]) && near(signal[59], 34.5, 1e-3));
+  check("looking back only there is nothing before the first value",
+        std::isnan(signal[0]) && near(signal[59], 34.5, 1e-3));
 }
 
 void sliding() {
@@ -336,21 +369,24 @@ void sliding() {
   }
   const std::vector<int> breaks = {0, 600};
   std::vector<double> out(600), scratch;
-  const char* const names[] = {"mean", "sum", "var", "min", "max", "median", "q10", "mad", "first", "last", "count",
-                               "range", "slope", "zscore"};
+  const char* const names[] = {"mean", "sum",   "var",  "min",   "max",   "median", "q10",
+                               "mad",  "first", "last", "count", "range", "slope",  "zscore"};
   for (const char* name : names) {
     const core::StatisticSpec spec = core::statistic_named(name);
-    core::sliding_statistics(spec, span(v), span(t), {span(from), span(to)}, span(breaks), 1, out.data());
+    core::sliding_statistics(spec, span(v), span(t), {span(from), span(to)}, span(breaks), 1,
+                             out.data());
     bool same = true;
     for (std::size_t i = 0; i < 600; ++i) {
       const auto at = static_cast<std::size_t>(from[i]), end = static_cast<std::size_t>(to[i]);
-      const double alone = core::statistic_of(spec, span(v).part(at, end), span(t).part(at, end), scratch);
+      const double alone =
+          core::statistic_of(spec, span(v).part(at, end), span(t).part(at, end), scratch);
       same = same && near(out[i], alone, 1e-6);
     }
     check((std::string("sliding as alone: ") + name).c_str(), same);
   }
   std::vector<double> mean(600), var(600), sum(600), count(600);
-  core::fading_statistics(span(t), span(t), span(breaks), 7200, 1, {mean.data(), var.data(), sum.data(), count.data()});
+  core::fading_statistics(span(t), span(t), span(breaks), 7200, 1,
+                          {mean.data(), var.data(), sum.data(), count.data()});
   check("a fading mean of the time lags behind it, and settles",
         mean[599] < t[599] && t[599] - mean[599] < 7200 * 2 && count[599] == 600);
   const std::vector<double> ones(7, 1.0);
@@ -358,7 +394,8 @@ void sliding() {
   core::kernel_means(span(t), span(breaks), span(ones), 3, 1, mean.data(), there.data());
   double direct = 0;
   for (std::size_t i = 97; i <= 103; ++i) direct += t[i] / 7;
-  check("a flat kernel is a mean, and knows what the ends cut off", near(mean[100], direct) && near(there[0], 4.0 / 7));
+  check("a flat kernel is a mean, and knows what the ends cut off",
+        near(mean[100], direct) && near(there[0], 4.0 / 7));
 }
 
 void fields() {
@@ -382,7 +419,8 @@ void fields() {
         core::scan_stamps(two, ',', 0, core::DayOrder::day_first, 1, t.data()) == 0);
   const std::string bad = "total,1\n";
   const core::TextPieces one = core::cut_text(bad.data(), bad.data() + bad.size(), 1);
-  check("a stamp that cannot be read ends the scan", core::scan_stamps(one, ',', 0, core::DayOrder::unknown, 1, t.data()) == 0);
+  check("a stamp that cannot be read ends the scan",
+        core::scan_stamps(one, ',', 0, core::DayOrder::unknown, 1, t.data()) == 0);
 }
 
 std::vector<int> cells(const std::string& text) {
@@ -392,11 +430,14 @@ std::vector<int> cells(const std::string& text) {
 void text_lines() {
   using V = std::vector<int>;
   const int blank = core::kBlankLine, open = core::kOpenQuote, on = core::kGoesOn;
-  check("cells are counted by line", cells("a,b\n\n1,2,\n  \n---+---\n5") == V({2, blank, 3, blank, blank, 1}));
+  check("cells are counted by line",
+        cells("a,b\n\n1,2,\n  \n---+---\n5") == V({2, blank, 3, blank, blank, 1}));
   check("separators within quotes are none", cells("\"a,b\",c\n\"d\"\"e,\",f\n") == V({2, 2}));
-  check("a cell of several lines counts once", cells("1,\"x\ny, z\nw\",2\n3,4,5\n") == V({on, on, 3, 3}));
+  check("a cell of several lines counts once",
+        cells("1,\"x\ny, z\nw\",2\n3,4,5\n") == V({on, on, 3, 3}));
   check("a quote that stays open takes its line alone",
-        cells("1,\"x\n2,3\n4,5\n") == V({open, 2, 2}) && cells("1,2\"x\n2,3\n4,\"5\"\n") == V({open, 2, 2}));
+        cells("1,\"x\n2,3\n4,5\n") == V({open, 2, 2}) &&
+            cells("1,2\"x\n2,3\n4,\"5\"\n") == V({open, 2, 2}));
   // Against a slow count where no cell holds a line end.
   std::mt19937 random(7);
   bool same = true;
@@ -416,8 +457,9 @@ void text_lines() {
   }
   check("cells are counted as a slow reader does", same);
   const std::string spaced = "  a   b \n\"c d\"  e\n";
-  check("runs of blanks become tabs, but for those in quotes",
-        core::tabs_for_blanks(spaced.data(), spaced.data() + spaced.size()) == "a\tb\n\"c d\"\te\n");
+  check(
+      "runs of blanks become tabs, but for those in quotes",
+      core::tabs_for_blanks(spaced.data(), spaced.data() + spaced.size()) == "a\tb\n\"c d\"\te\n");
 }
 
 void sifted_lines() {
@@ -427,7 +469,8 @@ void sifted_lines() {
     for (const auto& run : s.runs) out += std::string(run.begin, run.end);
     for (std::size_t line : s.row_ends) out += "|" + std::to_string(line);
     for (const auto& odd : s.odd) {
-      out += "/" + std::to_string(odd.line) + ":" + std::to_string(odd.cells) + ":" + std::string(odd.begin, odd.end);
+      out += "/" + std::to_string(odd.line) + ":" + std::to_string(odd.cells) + ":" +
+             std::string(odd.begin, odd.end);
     }
     return out;
   };
@@ -435,24 +478,30 @@ void sifted_lines() {
         sift("\na,b\n1,2\n3\n\n4,5,6\n7,8") == "2|a,b\n1,2\n7,8|1|2|6/3:1:3/5:3:4,5,6");
   check("an odd row of several lines goes with all of them",
         sift("a,b\n1,2,\"x\ny\"\n3,\"p\nq\"\n") == "2|a,b\n3,\"p\nq\"\n|0|4/2:3:y\"");
-  check("a text of blanks has no row", sift("\n \n").substr(0, 1) == "0" && sift("").substr(0, 1) == "0");
+  check("a text of blanks has no row",
+        sift("\n \n").substr(0, 1) == "0" && sift("").substr(0, 1) == "0");
 }
 
 void clocks() {
-  const auto read = [](const std::string& text) { return core::read_clock(text.data(), text.size()); };
+  const auto read = [](const std::string& text) {
+    return core::read_clock(text.data(), text.size());
+  };
   bool all = true;
   char text[32];
   for (int s = 0; s < 86400; s += 7) {
     const int h = s / 3600, m = s / 60 % 60;
     std::snprintf(text, sizeof text, "%02d:%02d:%02d", h, m, s % 60);
     all = all && read(text) == s && read(std::string(text) + ".25") == s + 0.25;
-    std::snprintf(text, sizeof text, "%d:%02d:%02d %s", (h + 11) % 12 + 1, m, s % 60, h < 12 ? "AM" : "p.m.");
+    std::snprintf(text, sizeof text, "%d:%02d:%02d %s", (h + 11) % 12 + 1, m, s % 60,
+                  h < 12 ? "AM" : "p.m.");
     all = all && read(text) == s;
   }
   check("every second of a day is read from its clock", all);
-  check("short clocks", read("7:05") == 25500 && read(" 07:05 ") == 25500 && read("12:00 am") == 0 && read("7:05p") == 68700);
+  check("short clocks", read("7:05") == 25500 && read(" 07:05 ") == 25500 &&
+                            read("12:00 am") == 0 && read("7:05p") == 68700);
   bool none = true;
-  for (const char* odd : {"", "7", "7:5", "24:00", "07:60", "07:05:60", "13:00 pm", "0:10 am", "07:05x", "07:05:", "ab:cd", "07:05:30."}) {
+  for (const char* odd : {"", "7", "7:5", "24:00", "07:60", "07:05:60", "13:00 pm", "0:10 am",
+                          "07:05x", "07:05:", "ab:cd", "07:05:30."}) {
     none = none && read(odd) < 0;
   }
   check("what is no clock is none", none);
@@ -480,7 +529,8 @@ void fourier() {
       same = same && near(y[k].re, re, 1e-9) && near(y[k].im, im, 1e-9);
     }
     f.backward(y);
-    for (std::size_t t = 0; t < n; ++t) back = back && near(y[t].re / static_cast<double>(n), x[t].re, 1e-9);
+    for (std::size_t t = 0; t < n; ++t)
+      back = back && near(y[t].re / static_cast<double>(n), x[t].re, 1e-9);
   }
   check("transforms of any length are the sums of the definition", same);
   check("there and back again is the identity", back);
@@ -500,7 +550,8 @@ void fourier() {
 void correlation() {
   std::vector<double> r{1, 0.5, 0.25, 0.125}, p(4);
   core::partial_autocorrelation(r.data(), 3, p.data());
-  check("a first-order autoregression has one partial correlation", near(p[1], 0.5) && near(p[2], 0) && near(p[3], 0));
+  check("a first-order autoregression has one partial correlation",
+        near(p[1], 0.5) && near(p[2], 0) && near(p[3], 0));
   const std::vector<double> flat(20, 3.0);
   std::vector<double> out(6);
   core::autocorrelation(span(flat), 5, out.data());
@@ -514,30 +565,37 @@ void regression() {
     fit.add(row, 5 + 0.5 * i);
   }
   const std::vector<double> b = fit.solve();
-  check("least squares leaves a column out that others give", near(b[0], 5) && near(b[1], 0.5) && near(b[2], 0));
+  check("least squares leaves a column out that others give",
+        near(b[0], 5) && near(b[1], 0.5) && near(b[2], 0));
   check("the tail of F is that of the tables", near(core::f_tail(4.9646, 1, 10), 0.05, 1e-4) &&
         near(core::f_tail(3.3258, 5, 10), 0.05, 1e-4) && near(core::f_tail(0, 3, 9), 1));
 }
 
 void lines() {
-  // A level, a slope and three places, hand-worked; then a gap at the end, which the points go through.
+  // A level, a slope and three places, hand-worked; then a gap at the end, which the points go
+  // through.
   const core::LinePlan plan{true, {{3, 0}}};
   std::vector<double> v;
   for (int i = 0; i < 30; ++i) v.push_back(10 + 2 * i + (i % 3 == 0 ? 1 : i % 3 == 1 ? 3 : -4));
   core::Line line = core::fit_line(span(v), plan, 0);
-  check("a line finds its level, slope and places", near(line.coefficients[0], 10, 1e-9) && near(line.coefficients[1], 2, 1e-9) &&
-        near(line.coefficients[2], 1, 1e-8) && near(line.coefficients[3], 3, 1e-8) && near(line.sigma, 0, 1e-8));
+  check("a line finds its level, slope and places",
+        near(line.coefficients[0], 10, 1e-9) && near(line.coefficients[1], 2, 1e-9) &&
+            near(line.coefficients[2], 1, 1e-8) && near(line.coefficients[3], 3, 1e-8) &&
+            near(line.sigma, 0, 1e-8));
   std::vector<double> expected(33), point(3), moves(3), added(3);
   v.insert(v.end(), 3, core::kMissing);
   core::move_line(line, plan, span(v), expected.data());
   core::forecast_line(line, plan, 3, point.data(), moves.data(), added.data());
-  check("and goes on behind what is missing", near(point[0], 77, 1e-8) && near(point[1], 81, 1e-8) && near(point[2], 76, 1e-8) &&
-        line.waited == 3 && near(expected[31], 10 + 62 + 3, 1e-8));
-  // An error carried on at a half: after an error of 4 the points are 2, 1 and a half above the level.
+  check("and goes on behind what is missing",
+        near(point[0], 77, 1e-8) && near(point[1], 81, 1e-8) && near(point[2], 76, 1e-8) &&
+            line.waited == 3 && near(expected[31], 10 + 62 + 3, 1e-8));
+  // An error carried on at a half: after an error of 4 the points are 2, 1 and a half above the
+  // level.
   core::Line carried{{5}, {0}, {0.5}, {4}, 1, 1, 8, 0, 7, true};
   core::forecast_line(carried, {false, {}}, 3, point.data(), moves.data(), added.data());
-  check("errors fade as they are carried on", near(point[0], 7) && near(point[1], 6) && near(point[2], 5.5) &&
-        near(moves[1], 0.5) && near(moves[2], 0.25) && near(added[0], 0));
+  check("errors fade as they are carried on", near(point[0], 7) && near(point[1], 6) &&
+                                                  near(point[2], 5.5) && near(moves[1], 0.5) &&
+                                                  near(moves[2], 0.25) && near(added[0], 0));
   carried.waited = 1;
   core::forecast_line(carried, {false, {}}, 1, point.data(), moves.data(), added.data());
   check("a step that was missed adds its shock", near(added[0], 0.25));
@@ -557,7 +615,8 @@ void cycles() {
     v[t] = std::sin(kTurn * static_cast<double>(t) / 35) + normal(random);
   }
   const auto found = core::find_cycles(span(v), {});
-  check("a sine in noise of twice its variance is found", found.size() == 1 && near(found[0].period, 35));
+  check("a sine in noise of twice its variance is found",
+        found.size() == 1 && near(found[0].period, 35));
   check("and explains a third", !found.empty() && std::fabs(found[0].share - 1.0 / 3) < 0.06);
   check("white noise has no cycle", core::find_cycles(span(noise), {}).empty());
   std::vector<double> line(100);
@@ -575,15 +634,18 @@ void smoothers() {
   v[10] = v[11] = core::kMissing;
   core::loess_smooth(span(v), {}, {15, 1, 1}, out.data());
   bool line = true;
-  for (std::size_t t = 0; t < v.size(); ++t) line = line && near(out[t], 4 - 0.5 * static_cast<double>(t), 1e-8);
+  for (std::size_t t = 0; t < v.size(); ++t)
+    line = line && near(out[t], 4 - 0.5 * static_cast<double>(t), 1e-8);
   check("local lines leave a straight line as it is, over gaps too", line);
   std::vector<double> y(84), trend(84), season(84), weights(84);
-  for (std::size_t t = 0; t < y.size(); ++t) y[t] = 10 + 0.1 * static_cast<double>(t) + (t % 7 == 2 ? 6.0 : -1.0);
+  for (std::size_t t = 0; t < y.size(); ++t)
+    y[t] = 10 + 0.1 * static_cast<double>(t) + (t % 7 == 2 ? 6.0 : -1.0);
   core::LoessSeasons plan;
   plan.periods = {7};
   plan.spans = {7};
   core::loess_seasons(span(y), plan, trend.data(), season.data(), weights.data());
-  check("a season and a straight trend are found to the last digit", near(season[2], 6, 1e-6) && near(season[3], -1, 1e-6) && near(trend[40], 14, 1e-6));
+  check("a season and a straight trend are found to the last digit",
+        near(season[2], 6, 1e-6) && near(season[3], -1, 1e-6) && near(trend[40], 14, 1e-6));
   double total = 0, curve = 0;
   const std::vector<double> h = core::henderson_filter(13);
   for (int j = -6; j <= 6; ++j) {
@@ -614,23 +676,31 @@ void smoothers() {
 void structural() {
   std::mt19937 random(13);
   std::normal_distribution<double> normal;
-  std::vector<double> y(160), level(160), season(160), level_error(160), season_error(160), signal(160);
-  for (std::size_t t = 0; t < y.size(); ++t) y[t] = 50 + (t % 4 == 0 ? 3.0 : -1.0) + 0.3 * normal(random);
+  std::vector<double> y(160), level(160), season(160), level_error(160), season_error(160),
+      signal(160);
+  for (std::size_t t = 0; t < y.size(); ++t)
+    y[t] = 50 + (t % 4 == 0 ? 3.0 : -1.0) + 0.3 * normal(random);
   const double cycle = 4;
   const core::StructuralModel model = core::fit_structural(span(y), {&cycle, 1});
-  core::structural_parts(span(y), model, {level.data(), level_error.data(), season.data(), season_error.data()});
+  core::structural_parts(span(y), model,
+                         {level.data(), level_error.data(), season.data(), season_error.data()});
   core::structural_signal(span(y), model, false, signal.data());
   bool whole = true;
-  for (std::size_t t = 0; t < y.size(); ++t) whole = whole && near(level[t] + season[t], signal[t], 1e-5);
+  for (std::size_t t = 0; t < y.size(); ++t)
+    whole = whole && near(level[t] + season[t], signal[t], 1e-5);
   check("level and season add up to the smoothed signal", whole);
-  check("and are those that were planted", std::fabs(level[80] - 50) < 0.3 && std::fabs(season[80] - 3) < 0.4);
+  check("and are those that were planted",
+        std::fabs(level[80] - 50) < 0.3 && std::fabs(season[80] - 3) < 0.4);
   std::vector<double> next(8);
   core::structural_forecast(span(y), model, 8, next.data());
-  check("a forecast goes on with the season", std::fabs(next[0] - 53) < 0.6 && std::fabs(next[5] - 49) < 0.6);
+  check("a forecast goes on with the season",
+        std::fabs(next[0] - 53) < 0.6 && std::fabs(next[5] - 49) < 0.6);
   const double two[] = {4, 12};
   const auto seasons = core::structural_seasons({two, 2}, 0.1);
-  check("harmonics that two seasons share count once", seasons[0].harmonics.size() == 2 && seasons[1].harmonics.size() == 4);
-  check("with errors that are least inside", level_error[80] > 0 && level_error[80] < level_error[159] + 1e-12);
+  check("harmonics that two seasons share count once",
+        seasons[0].harmonics.size() == 2 && seasons[1].harmonics.size() == 4);
+  check("with errors that are least inside",
+        level_error[80] > 0 && level_error[80] < level_error[159] + 1e-12);
 }
 
 void forecasts() {
@@ -641,36 +711,44 @@ void forecasts() {
     g = {-2 * a - 400 * p[0] * b, 200 * b};
     return a * a + 100 * b * b;
   }, x, 500, 1e-14);
-  check("quasi-Newton steps find the bottom of a bent valley", d.settled && near(x[0], 1, 1e-4) && near(x[1], 1, 1e-4));
+  check("quasi-Newton steps find the bottom of a bent valley",
+        d.settled && near(x[0], 1, 1e-4) && near(x[1], 1, 1e-4));
 
   std::mt19937 random(3);
   std::normal_distribution<double> normal;
   std::vector<double> y(96);
-  for (std::size_t t = 0; t < y.size(); ++t) y[t] = 80 + 0.4 * t + (t % 4 == 1 ? 9.0 : -3.0) + normal(random);
+  for (std::size_t t = 0; t < y.size(); ++t)
+    y[t] = 80 + 0.4 * t + (t % 4 == 1 ? 9.0 : -3.0) + normal(random);
   core::SmoothingPlan plan;
   plan.seasons = {4};
   bool nested = true, reached = true;
   for (int noise = 0; noise < 2; ++noise) {
     for (int season = 0; season < 3; ++season) {
       const auto fit = [&](core::TrendForm trend) {
-        return core::fit_smoothing(span(y), {static_cast<core::Noise>(noise), trend, static_cast<core::SeasonForm>(season)}, plan);
+        return core::fit_smoothing(
+            span(y),
+            {static_cast<core::Noise>(noise), trend, static_cast<core::SeasonForm>(season)}, plan);
       };
-      const core::SmoothingFit flat = fit(core::TrendForm::none), line = fit(core::TrendForm::straight);
+      const core::SmoothingFit flat = fit(core::TrendForm::none),
+                               line = fit(core::TrendForm::straight);
       // A trend can only help; and the likelihood cannot be bettered by a nudge of any share.
       nested = nested && line.log_likelihood > flat.log_likelihood - 0.5;
       for (double nudge : {-0.01, 0.01}) {
         core::SmoothingPlan given = plan;
         given.given.level = std::min(0.99, std::max(0.001, line.level + nudge));
         if (given.given.level <= line.trend) continue;
-        const core::SmoothingForm form{static_cast<core::Noise>(noise), core::TrendForm::straight, static_cast<core::SeasonForm>(season)};
-        reached = reached && core::fit_smoothing(span(y), form, given).log_likelihood < line.log_likelihood + 0.05;
+        const core::SmoothingForm form{static_cast<core::Noise>(noise), core::TrendForm::straight,
+                                       static_cast<core::SeasonForm>(season)};
+        reached = reached && core::fit_smoothing(span(y), form, given).log_likelihood <
+                                 line.log_likelihood + 0.05;
       }
     }
   }
   check("a trend never makes the likelihood worse", nested);
   check("no nudge of the level's share makes it better", reached);
 
-  core::SmoothingFit fit = core::fit_smoothing(span(y), {core::Noise::constant, core::TrendForm::straight, core::SeasonForm::add}, plan);
+  core::SmoothingFit fit = core::fit_smoothing(
+      span(y), {core::Noise::constant, core::TrendForm::straight, core::SeasonForm::add}, plan);
   std::vector<double> mean(8), variance(8), path(8), still(8, 0);
   core::smoothing_forecast(fit, plan.seasons, y.size(), 8, mean.data(), variance.data());
   core::smoothing_path(fit, plan.seasons, y.size(), 8, false, still.data(), path.data());
@@ -683,14 +761,17 @@ void forecasts() {
   check("variances grow with the steps", wider && near(variance[0], fit.sigma2(), 1e-9));
   const core::SmoothingState last = fit.last;
   core::run_smoothing(span(y), plan, fit, {nullptr, nullptr, nullptr, nullptr});
-  check("running over the values again ends in the same state", near(fit.last.level, last.level, 1e-9) && near(fit.last.seasons[1], last.seasons[1], 1e-9));
+  check("running over the values again ends in the same state",
+        near(fit.last.level, last.level, 1e-9) && near(fit.last.seasons[1], last.seasons[1], 1e-9));
 
   std::vector<double> line(40), expected(40), ahead(5), spread(5);
   for (std::size_t t = 0; t < 40; ++t) line[t] = 3 + 2.0 * t;
   const core::ThetaFit theta = core::fit_theta(span(line), {}, expected.data());
   core::theta_forecast(theta, {}, {nullptr, 0}, 5, ahead.data(), spread.data());
-  check("theta lines go on with a straight line", near(ahead[0], 83, 0.05) && near(ahead[4], 91, 0.2));
-  check("a season stands out where there is one", core::seasonal_at(span(y), 4) && !core::seasonal_at(span(y), 7));
+  check("theta lines go on with a straight line",
+        near(ahead[0], 83, 0.05) && near(ahead[4], 91, 0.2));
+  check("a season stands out where there is one",
+        core::seasonal_at(span(y), 4) && !core::seasonal_at(span(y), 7));
 }
 
 void autoregression() {
@@ -703,9 +784,12 @@ void autoregression() {
   order.p = 1;
   order.constant = true;
   const core::ArimaFit fit = core::fit_arima(span(y), order, {nullptr, 0}, true);
-  check("a planted share of the last value is found", fit.fitted && std::fabs(fit.ar[0] - 0.7) < 0.12);
-  check("and the mean, with an error that fits it", std::fabs(fit.drivers[0] - 20) < 4 * fit.driver_errors[0]);
-  check("the error of the share is that of the textbook", std::fabs(fit.errors[0] / std::sqrt((1 - 0.49) / 300) - 1) < 0.25);
+  check("a planted share of the last value is found",
+        fit.fitted && std::fabs(fit.ar[0] - 0.7) < 0.12);
+  check("and the mean, with an error that fits it",
+        std::fabs(fit.drivers[0] - 20) < 4 * fit.driver_errors[0]);
+  check("the error of the share is that of the textbook",
+        std::fabs(fit.errors[0] / std::sqrt((1 - 0.49) / 300) - 1) < 0.25);
 
   // The exact likelihood of a first-order model: the first value, then each given the one before.
   double squares = 0;
@@ -715,22 +799,26 @@ void autoregression() {
   }
   const double share = 1 - fit.ar[0] * fit.ar[0], n = 300;
   squares += share * std::pow(y[0] - fit.drivers[0], 2);
-  const double direct = -n / 2 * (std::log(2 * 3.14159265358979 * squares / n) + 1) + 0.5 * std::log(share);
+  const double direct =
+      -n / 2 * (std::log(2 * 3.14159265358979 * squares / n) + 1) + 0.5 * std::log(share);
   check("its likelihood is the one by hand", near(fit.log_likelihood, direct, 1e-5));
 
   std::vector<double> holes(y);
   for (std::size_t t = 40; t < 44; ++t) holes[t] = core::kMissing;
   const core::ArimaFit gaps = core::fit_arima(span(holes), order, {nullptr, 0}, false);
-  check("missing values change it little", gaps.fitted && gaps.count == 296 && std::fabs(gaps.ar[0] - fit.ar[0]) < 0.05);
+  check("missing values change it little",
+        gaps.fitted && gaps.count == 296 && std::fabs(gaps.ar[0] - fit.ar[0]) < 0.05);
 
   std::vector<double> expected(300), mean(4), variance(4);
-  core::arima_forecast(span(y), fit, {nullptr, 0}, {nullptr, 0}, 4, expected.data(), mean.data(), variance.data(), nullptr);
+  core::arima_forecast(span(y), fit, {nullptr, 0}, {nullptr, 0}, 4, expected.data(), mean.data(),
+                       variance.data(), nullptr);
   bool falls = true;
   for (int h = 0; h < 4; ++h) {
     const double want = fit.drivers[0] + std::pow(fit.ar[0], h + 1) * (y[299] - fit.drivers[0]);
     double sum = 0;
     for (int k = 0; k <= h; ++k) sum += std::pow(fit.ar[0], 2 * k);
-    falls = falls && near(mean[static_cast<std::size_t>(h)], want, 1e-6) && near(variance[static_cast<std::size_t>(h)], fit.sigma2 * sum, 1e-6);
+    falls = falls && near(mean[static_cast<std::size_t>(h)], want, 1e-6) &&
+            near(variance[static_cast<std::size_t>(h)], fit.sigma2 * sum, 1e-6);
   }
   check("its forecast falls back to the mean, with known variances", falls);
 
@@ -742,18 +830,22 @@ void autoregression() {
   check("a random walk asks for one difference", d == 1 && D == 0);
   d = D = -1;
   std::vector<double> cycle(120);
-  for (std::size_t t = 0; t < cycle.size(); ++t) cycle[t] = (t % 4 == 2 ? 10.0 : 0.0) + 0.3 * normal(random);
+  for (std::size_t t = 0; t < cycle.size(); ++t)
+    cycle[t] = (t % 4 == 2 ? 10.0 : 0.0) + 0.3 * normal(random);
   core::arima_differences(span(cycle), 4, d, D);
   check("a strong season asks for its own", D == 1 && d == 0);
   std::vector<core::ArimaTried> tried;
   const core::ArimaFit found = core::search_arima(span(y), 1, {nullptr, 0}, {}, &tried);
   bool least = true;
-  for (const core::ArimaTried& t : tried) least = least && (t.rejected || t.aicc >= found.aicc - 1e-3);
-  check("the search keeps the least criterion of what it tried", found.fitted && tried.size() >= 5 && least);
+  for (const core::ArimaTried& t : tried)
+    least = least && (t.rejected || t.aicc >= found.aicc - 1e-3);
+  check("the search keeps the least criterion of what it tried",
+        found.fitted && tried.size() >= 5 && least);
 }
 
 void pixels() {
-  const std::vector<double> at = {0, 1, 2, 3, 10, 11, 99, 100}, v = {5, 9, core::kMissing, 1, 2, 4, 7, 8};
+  const std::vector<double> at = {0, 1, 2, 3, 10, 11, 99, 100},
+                            v = {5, 9, core::kMissing, 1, 2, 4, 7, 8};
   std::vector<double> out(40);
   core::pixel_ranges(span(at), span(v), 0, 100, 10, out.data());
   check("a column of pixels holds first, extremes in order of time, last",
@@ -763,11 +855,14 @@ void pixels() {
   std::vector<double> q(10);
   const std::vector<double> half = {0.5};
   core::pixel_quantiles(span(at), span(v), 0, 100, 10, span(half), q.data());
-  check("the median of a column is that of its values", q[0] == 5 && q[1] == 3 && q[9] == 7.5 && std::isnan(q[4]));
+  check("the median of a column is that of its values",
+        q[0] == 5 && q[1] == 3 && q[9] == 7.5 && std::isnan(q[4]));
 }
 
 void pieces() {
-  const auto whole = [](const std::string& text) { return core::whole_lines(text.data(), text.data() + text.size()); };
+  const auto whole = [](const std::string& text) {
+    return core::whole_lines(text.data(), text.data() + text.size());
+  };
   const auto plain = whole("a,b\n1,2\n3,");
   check("whole lines end behind the last line end", plain.size == 8 && plain.count == 2);
   const auto quoted = whole("a,b\n1,\"x\ny\"\n2,\"z\n");
@@ -792,16 +887,20 @@ void short_series() {
   for (std::size_t n : {0, 1, 2, 3, 6, 13}) {
     std::vector<double> y(n, 5), trend(n), seasons(2 * n), weights(n);
     core::loess_seasons(span(y), plan, trend.data(), seasons.data(), weights.data());
-    for (std::size_t i = 0; i < n; ++i) flat = flat && near(trend[i], 5) && seasons[i] == 0 && seasons[n + i] == 0 && weights[i] == 1;
+    for (std::size_t i = 0; i < n; ++i)
+      flat = flat && near(trend[i], 5) && seasons[i] == 0 && seasons[n + i] == 0 && weights[i] == 1;
   }
   check("a season that is not held twice is left at nothing", flat);
   std::vector<double> y(14), trend(14), seasons(28), weights(14);
   for (std::size_t i = 0; i < 14; ++i) y[i] = i % 7 == 3 ? 8.0 : 1.0;
   core::loess_seasons(span(y), plan, trend.data(), seasons.data(), weights.data());
-  check("one that is held twice is found", seasons[3] > 4 && near(seasons[3], seasons[10], 0.05) && seasons[14] == 0);
+  check("one that is held twice is found",
+        seasons[3] > 4 && near(seasons[3], seasons[10], 0.05) && seasons[14] == 0);
   std::vector<double> season(5), rest(5), means(12), few = {1, 2, 3, 4, 5};
-  core::decompose_averages(span(few), 12, true, trend.data(), season.data(), rest.data(), means.data());
-  check("moving averages leave a short series without a season", season[0] == 1 && season[4] == 1 && std::isnan(rest[2]));
+  core::decompose_averages(span(few), 12, true, trend.data(), season.data(), rest.data(),
+                           means.data());
+  check("moving averages leave a short series without a season",
+        season[0] == 1 && season[4] == 1 && std::isnan(rest[2]));
   bool refused = false;
   try {
     core::HendersonPlan months;
@@ -828,8 +927,9 @@ void short_series() {
   check("and instants that are none in nothing", std::isnan(out[0]) && std::isnan(out[1]));
   // Each text in room of its own size: a step too far is seen by the sanitizers.
   bool unread = true;
-  for (std::string text : {std::string("2031-03-01 12:0"), std::string("2031-03-01T12:00\0", 17), std::string("2031\0", 5),
-                           std::string("1\0", 2), std::string("March\0", 6), std::string("\0", 1)}) {
+  for (std::string text : {std::string("2031-03-01 12:0"), std::string("2031-03-01T12:00\0", 17),
+                           std::string("2031\0", 5), std::string("1\0", 2),
+                           std::string("March\0", 6), std::string("\0", 1)}) {
     const std::vector<char> bytes(text.begin(), text.end());
     for (std::size_t n = 0; n <= bytes.size(); ++n) {
       const std::vector<char> part(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(n));
@@ -847,7 +947,8 @@ void short_series() {
   const std::vector<int> one = {0, 3};
   std::vector<int> filled(3);
   std::vector<double> made(3);
-  core::fill_gaps(span(gap), span(time), span(one), core::Between::spline, HUGE_VAL, 1, made.data(), filled.data());
+  core::fill_gaps(span(gap), span(time), span(one), core::Between::spline, HUGE_VAL, 1, made.data(),
+                  filled.data());
   check("a curve through no numbers fills nothing", std::isnan(made[1]) && filled[1] == 0);
 }
 

@@ -1,6 +1,7 @@
-// Every kernel of the core on inputs that nobody would write down: no values, one, fewer than any window, season
-// or filter needs; missing, infinite, denormal, huge and equal values; series that end where another begins.
-// Built with the address and undefined-behaviour sanitizers (`make sanitize`), which stop at the first fault.
+// Every kernel of the core on inputs that nobody would write down: no values, one, fewer than any
+// window, season or filter needs; missing, infinite, denormal, huge and equal values; series that
+// end where another begins. Built with the address and undefined-behaviour sanitizers (`make
+// sanitize`), which stop at the first fault.
 //   fuzz_core SECONDS [SEED] [KERNEL]    prints how many inputs each kernel got
 #include <chrono>
 #include <cmath>
@@ -55,29 +56,41 @@ class Random {
  public:
   explicit Random(unsigned seed) : engine_(seed) {}
   int whole(int low, int high) { return std::uniform_int_distribution<int>(low, high)(engine_); }
-  double real(double low, double high) { return std::uniform_real_distribution<double>(low, high)(engine_); }
+  double real(double low, double high) {
+    return std::uniform_real_distribution<double>(low, high)(engine_);
+  }
   double normal() { return std::normal_distribution<double>()(engine_); }
   bool chance(double p) { return real(0, 1) < p; }
   template <typename T>
-  T one(std::initializer_list<T> of) { return of.begin()[whole(0, static_cast<int>(of.size()) - 1)]; }
+  T one(std::initializer_list<T> of) {
+    return of.begin()[whole(0, static_cast<int>(of.size()) - 1)];
+  }
   // Short series are where faults live.
-  int length(int most = 120) { return chance(0.4) ? whole(0, 5) : chance(0.6) ? whole(0, 30) : whole(0, most); }
+  int length(int most = 120) {
+    return chance(0.4) ? whole(0, 5) : chance(0.6) ? whole(0, 30) : whole(0, most);
+  }
 
   Numbers values(int n) {
-    const double scale = one({1.0, 1.0, 1.0, 1e-300, 1e8, 1e150, 1e-5}), level = one({0.0, 0.0, 10.0, 1e9, -5.0});
+    const double scale = one({1.0, 1.0, 1.0, 1e-300, 1e8, 1e150, 1e-5}),
+                 level = one({0.0, 0.0, 10.0, 1e9, -5.0});
     const double gaps = one({0.0, 0.0, 0.1, 0.6, 1.0}), odd = one({0.0, 0.0, 0.0, 0.05});
     const int kind = whole(0, 5);
     Numbers out;
     double sum = 0;
     for (int i = 0; i < n; ++i) {
       sum += normal();
-      double v = kind == 0 ? level : kind == 1 ? sum : kind == 2 ? std::fabs(normal()) + 1 : kind == 3 ? std::exp(normal())
-                 : kind == 4 ? std::sin(2 * M_PI * i / 7) + 3 : whole(-2, 2);
+      double v = kind == 0   ? level
+                 : kind == 1 ? sum
+                 : kind == 2 ? std::fabs(normal()) + 1
+                 : kind == 3 ? std::exp(normal())
+                 : kind == 4 ? std::sin(2 * M_PI * i / 7) + 3
+                             : whole(-2, 2);
       v = level + scale * v;
       if (chance(gaps)) v = core::kMissing;
       if (chance(odd)) {
-        v = one({std::numeric_limits<double>::infinity(), -std::numeric_limits<double>::infinity(), 0.0, -0.0,
-                 std::numeric_limits<double>::denorm_min(), std::numeric_limits<double>::max()});
+        v = one({std::numeric_limits<double>::infinity(), -std::numeric_limits<double>::infinity(),
+                 0.0, -0.0, std::numeric_limits<double>::denorm_min(),
+                 std::numeric_limits<double>::max()});
       }
       out.push_back(v);
     }
@@ -126,9 +139,14 @@ class Random {
     return out;
   }
   core::Cadence cadence() {
-    core::Cadence out{one({core::Unit::step, core::Unit::second, core::Unit::clock, core::Unit::day, core::Unit::weekday,
-                           core::Unit::month}),
-                      1, 0, 0, one({core::Stamp::start, core::Stamp::middle, core::Stamp::end}), -1, {}};
+    core::Cadence out{one({core::Unit::step, core::Unit::second, core::Unit::clock, core::Unit::day,
+                           core::Unit::weekday, core::Unit::month}),
+                      1,
+                      0,
+                      0,
+                      one({core::Stamp::start, core::Stamp::middle, core::Stamp::end}),
+                      -1,
+                      {}};
     switch (out.unit) {
       case core::Unit::second: out.n = one({1.0, 900.0, 3600.0, 0.001, 7777.0}); break;
       case core::Unit::clock: out.n = one({7200.0, 10800.0, 21600.0, 43200.0}); break;
@@ -151,7 +169,9 @@ class Random {
     const std::string from(letters, letters + std::char_traits<char>::length(letters));
     std::string out;
     for (int i = whole(0, most); i > 0; --i) {
-      out += chance(0.03) ? static_cast<char>(whole(0, 255)) : from[static_cast<std::size_t>(whole(0, static_cast<int>(from.size()) - 1))];
+      out += chance(0.03)
+                 ? static_cast<char>(whole(0, 255))
+                 : from[static_cast<std::size_t>(whole(0, static_cast<int>(from.size()) - 1))];
     }
     return out;
   }
@@ -162,22 +182,29 @@ class Random {
 
 Numbers room(std::size_t n) { return Numbers(n, 0); }
 
-core::Bins bins(Random& r, Numbers& edges, Counts& bin_breaks, std::size_t series, const Numbers& times) {
+core::Bins bins(Random& r, Numbers& edges, Counts& bin_breaks, std::size_t series,
+                const Numbers& times) {
   bin_breaks = {0};
   edges.clear();
   for (std::size_t s = 0; s < series; ++s) {
     const int n = r.whole(0, 6);
-    double at = times.empty() ? 0 : times[static_cast<std::size_t>(r.whole(0, static_cast<int>(times.size()) - 1))] - 100;
+    double at =
+        times.empty()
+            ? 0
+            : times[static_cast<std::size_t>(r.whole(0, static_cast<int>(times.size()) - 1))] - 100;
     for (int i = 0; i <= n; ++i) edges.push_back(at += r.one({0.5, 60.0, 86400.0}));
     bin_breaks.push_back(bin_breaks.back() + n);
   }
   return {view(edges), view(bin_breaks)};
 }
 
-const char* const kStatistics[] = {"mean", "sum", "sd", "var", "min", "max", "median", "mad", "q10", "q99", "first",
-                                   "last", "count", "range", "slope", "zscore"};
+const char* const kStatistics[] = {"mean",   "sum",   "sd",    "var",   "min",   "max",
+                                   "median", "mad",   "q10",   "q99",   "first", "last",
+                                   "count",  "range", "slope", "zscore"};
 
-core::StatisticSpec statistic(Random& r) { return core::statistic_named(kStatistics[r.whole(0, 15)]); }
+core::StatisticSpec statistic(Random& r) {
+  return core::statistic_named(kStatistics[r.whole(0, 15)]);
+}
 
 void windows_of(Random& r, const Counts& breaks, Counts& from, Counts& to) {
   from.clear();
@@ -200,22 +227,31 @@ void statistics(Random& r) {
   Counts from, to;
   windows_of(r, breaks, from, to);
   Numbers out = room(v.size()), more = room(v.size());
-  core::range_statistics({statistic(r), statistic(r)}, view(v), view(t), view(from), view(to), 1, {out.data(), more.data()});
-  core::weighted_statistics(statistic(r), view(v), view(w), view(t), view(from), view(to), 1, out.data());
-  const core::Windows by_rows{view(from), view(to)}, by_steps{{}, {}, r.whole(0, 140), r.whole(0, 9)};
+  core::range_statistics({statistic(r), statistic(r)}, view(v), view(t), view(from), view(to), 1,
+                         {out.data(), more.data()});
+  core::weighted_statistics(statistic(r), view(v), view(w), view(t), view(from), view(to), 1,
+                            out.data());
+  const core::Windows by_rows{view(from), view(to)},
+      by_steps{{}, {}, r.whole(0, 140), r.whole(0, 9)};
   core::sliding_statistics(statistic(r), view(v), view(t), by_rows, view(breaks), 1, out.data());
   core::sliding_statistics(statistic(r), view(v), view(t), by_steps, view(breaks), 1, out.data());
-  core::sliding_correlation(view(v), view(w), r.chance(0.5) ? by_rows : by_steps, view(breaks), 1, out.data());
+  core::sliding_correlation(view(v), view(w), r.chance(0.5) ? by_rows : by_steps, view(breaks), 1,
+                            out.data());
   Numbers a = out, b = out, c = out, d = out;
-  core::fading_statistics(view(v), view(t), view(breaks), r.one({1e-3, 1.0, 1e5}), 1, {a.data(), b.data(), c.data(), d.data()});
+  core::fading_statistics(view(v), view(t), view(breaks), r.one({1e-3, 1.0, 1e5}), 1,
+                          {a.data(), b.data(), c.data(), d.data()});
   const Numbers kernel = r.finite(r.whole(1, 9));
-  core::kernel_means(view(v), view(breaks), view(kernel), r.whole(0, static_cast<int>(kernel.size()) - 1), 1, a.data(), b.data());
+  core::kernel_means(view(v), view(breaks), view(kernel),
+                     r.whole(0, static_cast<int>(kernel.size()) - 1), 1, a.data(), b.data());
   Counts rows_from(v.size()), rows_to(v.size());
-  core::step_windows(view(breaks), r.whole(0, 140), r.whole(0, 140), rows_from.data(), rows_to.data());
-  core::span_rows(view(t), r.real(0, 1e5), r.real(0, 1e5), view(breaks), rows_from.data(), rows_to.data());
+  core::step_windows(view(breaks), r.whole(0, 140), r.whole(0, 140), rows_from.data(),
+                     rows_to.data());
+  core::span_rows(view(t), r.real(0, 1e5), r.real(0, 1e5), view(breaks), rows_from.data(),
+                  rows_to.data());
   core::repeats_stamps(view(t), view(breaks));
   core::trailing_rows(view(t), r.real(0, 1e5), view(breaks), rows_from.data());
-  core::sliding_statistics(statistic(r), view(v), view(t), {view(rows_from), {}, 0, 0}, view(breaks), 1, out.data());
+  core::sliding_statistics(statistic(r), view(v), view(t), {view(rows_from), {}, 0, 0},
+                           view(breaks), 1, out.data());
   Numbers steps = room(breaks.size() - 1);
   core::typical_steps(view(t), view(breaks), 1, steps.data());
 }
@@ -232,7 +268,8 @@ void grids(Random& r) {
   const std::size_t count = static_cast<std::size_t>(bin_breaks.back());
   Counts from(count), to(count);
   core::bin_rows(view(t), view(breaks), b, r.chance(0.5), 1, from.data(), to.data());
-  Numbers value = room(count), covered = room(count), own = room(count), hold(series, r.real(0, 1e5));
+  Numbers value = room(count), covered = room(count), own = room(count),
+          hold(series, r.real(0, 1e5));
   const core::Overlap out{value.data(), covered.data(), own.data()};
   core::range_totals(view(v), view(from), view(to), view(bin_breaks), 1, value.data());
   core::held_means(view(v), view(t), view(breaks), b, r.real(0, 1e6), view(hold), 1, out);
@@ -254,11 +291,14 @@ void filling(Random& r) {
   Numbers out = room(at.size()), filled = room(v.size());
   Counts found(at.size()), hit(v.size());
   const core::Between rule = static_cast<core::Between>(r.whole(0, 5));
-  core::interpolate(view(v), view(t), view(breaks), view(at), view(at_breaks), rule, r.one({0.0, 100.0, 1e300}), 1, out.data(), found.data());
-  core::fill_gaps(view(v), view(t), view(breaks), rule, r.one({0.0, 100.0, 1e300}), 1, filled.data(), hit.data());
+  core::interpolate(view(v), view(t), view(breaks), view(at), view(at_breaks), rule,
+                    r.one({0.0, 100.0, 1e300}), 1, out.data(), found.data());
+  core::fill_gaps(view(v), view(t), view(breaks), rule, r.one({0.0, 100.0, 1e300}), 1,
+                  filled.data(), hit.data());
   const Numbers calm = r.finite(n);
-  core::fill_learnt(view(calm), view(t), view(breaks), static_cast<core::Learnt>(r.whole(0, 3)), r.whole(0, 15),
-                    r.one({0.0, 100.0, 1e300}), r.chance(0.5), 1, filled.data(), hit.data());
+  core::fill_learnt(view(calm), view(t), view(breaks), static_cast<core::Learnt>(r.whole(0, 3)),
+                    r.whole(0, 15), r.one({0.0, 100.0, 1e300}), r.chance(0.5), 1, filled.data(),
+                    hit.data());
   core::gaps_of(view(v), view(t));
 }
 
@@ -286,7 +326,8 @@ void splits(Random& r) {
   Numbers steps;
   for (double p : plan.periods) if (p > 1 && p < 40) steps.push_back(p);
   const bool few = size <= 60;  // the search of shares takes long
-  const core::StructuralModel model = few ? core::fit_structural(view(v), view(steps)) : core::StructuralModel{};
+  const core::StructuralModel model =
+      few ? core::fit_structural(view(v), view(steps)) : core::StructuralModel{};
   if (few) {
     core::structural_signal(view(v), model, r.chance(0.5), a.data());
     Numbers ahead = room(static_cast<std::size_t>(m));
@@ -300,7 +341,8 @@ void splits(Random& r) {
   x.trend_terms = r.one({0, 5, 7, 13, 23});
   x.season_terms = r.one({0, 1, 3, 5, 9});
   Numbers full = v;
-  for (double& y : full) y = x.multiply ? std::fabs(std::isnan(y) ? 1 : y) + 1e-6 : std::isnan(y) ? 0 : y;
+  for (double& y : full)
+    y = x.multiply ? std::fabs(std::isnan(y) ? 1 : y) + 1e-6 : std::isnan(y) ? 0 : y;
   core::henderson_decomposition(view(full), x, a.data(), b.data(), c.data());
 }
 
@@ -308,7 +350,8 @@ void spectra(Random& r) {
   const int n = r.length(400), lags = r.whole(0, 40);
   const Numbers v = r.finite(n), w = r.finite(n), t = r.times(n);
   const int most = std::min(lags, std::max(0, n - 1));
-  Numbers a = room(static_cast<std::size_t>(lags) + 1), b = a, c = room(2 * static_cast<std::size_t>(lags) + 1);
+  Numbers a = room(static_cast<std::size_t>(lags) + 1), b = a,
+          c = room(2 * static_cast<std::size_t>(lags) + 1);
   core::autocorrelation(view(v), most, a.data());
   core::partial_autocorrelation(a.data(), most, b.data());
   core::cross_correlation(view(v), view(w), lags, c.data());
@@ -329,8 +372,10 @@ void forecasts(Random& r) {
   const int n = r.length(60), ahead = r.whole(1, 30), m = r.one({1, 2, 4, 7, 12, 24});
   const Numbers v = r.finite(n);
   const std::size_t size = v.size(), h = static_cast<std::size_t>(ahead);
-  Numbers point = room(h), se = room(h), expected = room(size), level = room(size), slope = room(size);
-  core::baseline_forecast(view(v), static_cast<core::Baseline>(r.whole(0, 3)), m, ahead, point.data(), se.data());
+  Numbers point = room(h), se = room(h), expected = room(size), level = room(size),
+          slope = room(size);
+  core::baseline_forecast(view(v), static_cast<core::Baseline>(r.whole(0, 3)), m, ahead,
+                          point.data(), se.data());
   core::naive_scale(view(v), m);
   core::naive_rms(view(v), m);
   core::ThetaPlan theta;
@@ -342,10 +387,13 @@ void forecasts(Random& r) {
   core::theta_forecast(line, theta, view(v).part(0, line.length), ahead, point.data(), se.data());
   core::seasonal_at(view(v), m);
   core::LinePlan straight{r.chance(0.5), {}};
-  if (m > 1) straight.seasons.push_back({static_cast<double>(m) + (r.chance(0.3) ? 0.2425 : 0), r.chance(0.5) ? 1 : 0});
+  if (m > 1)
+    straight.seasons.push_back(
+        {static_cast<double>(m) + (r.chance(0.3) ? 0.2425 : 0), r.chance(0.5) ? 1 : 0});
   if (straight.seasons.size() && straight.seasons[0].pairs == 0) straight.seasons[0].steps = m;
   const std::size_t some = static_cast<std::size_t>(r.whole(0, n));
-  core::Line drawn = core::fit_line(view(v).part(0, std::min(some, size)), straight, r.whole(0, 15));
+  core::Line drawn =
+      core::fit_line(view(v).part(0, std::min(some, size)), straight, r.whole(0, 15));
   core::move_line(drawn, straight, view(v), expected.data());
   Numbers added = room(h);
   core::forecast_line(drawn, straight, ahead, point.data(), se.data(), added.data());
@@ -354,13 +402,15 @@ void forecasts(Random& r) {
   if (m > 1 && r.chance(0.2)) plan.seasons.push_back(2 * m);
   plan.aim = static_cast<core::SmoothingAim>(r.whole(0, 3));
   plan.textbook = r.chance(0.2);
-  const core::SmoothingForm form{static_cast<core::Noise>(r.whole(0, 1)), static_cast<core::TrendForm>(r.whole(0, 3)),
-                                 m > 1 ? static_cast<core::SeasonForm>(r.whole(0, 2)) : core::SeasonForm::none};
+  const core::SmoothingForm form{
+      static_cast<core::Noise>(r.whole(0, 1)), static_cast<core::TrendForm>(r.whole(0, 3)),
+      m > 1 ? static_cast<core::SeasonForm>(r.whole(0, 2)) : core::SeasonForm::none};
   if (form.season == core::SeasonForm::none) plan.seasons.clear();
   core::SmoothingFit fit = core::fit_smoothing(view(v), form, plan);
   if (!fit.fitted) return;
   Numbers season = room(size * std::max<std::size_t>(1, plan.seasons.size()));
-  core::run_smoothing(view(v), plan, fit, {expected.data(), level.data(), slope.data(), season.data()});
+  core::run_smoothing(view(v), plan, fit,
+                      {expected.data(), level.data(), slope.data(), season.data()});
   core::smoothing_forecast(fit, plan.seasons, size, ahead, point.data(), se.data());
   Numbers normal = room(h);
   for (double& z : normal) z = r.normal();
@@ -382,7 +432,8 @@ void arima(Random& r) {
   Numbers expected = room(v.size()), mean = room(static_cast<std::size_t>(ahead)), variance = mean;
   if (fit.fitted) {
     core::ArimaMoves moved;
-    core::arima_forecast(view(v), fit, view(drivers), view(future), ahead, expected.data(), mean.data(), variance.data(), r.chance(0.5) ? &moved : nullptr);
+    core::arima_forecast(view(v), fit, view(drivers), view(future), ahead, expected.data(),
+                         mean.data(), variance.data(), r.chance(0.5) ? &moved : nullptr);
     core::arima_weights(fit, ahead);
   }
   int d = 0, D = 0;
@@ -416,35 +467,44 @@ void calendars(Random& r) {
 }
 
 void texts(Random& r) {
-  const std::string stamp = r.chance(0.5) ? r.text("0123456789-/.: TZ+QWq", 24) : r.text("0123456789JanfebmrPMap, -:/", 24);
+  const std::string stamp = r.chance(0.5) ? r.text("0123456789-/.: TZ+QWq", 24)
+                                          : r.text("0123456789JanfebmrPMap, -:/", 24);
   // A copy of the exact size, without the zero that strings end in.
   const std::vector<char> bytes(stamp.begin(), stamp.end());
   core::read_stamp(bytes.data(), bytes.size(), static_cast<core::DayOrder>(r.whole(0, 2)));
   std::string file;
   for (int i = r.whole(0, 12); i > 0; --i) {
-    file += r.chance(0.7) ? "2031-03-0" + std::to_string(r.whole(0, 9)) : r.text("0123456789-/.: TZ", 12);
-    file += r.one({",", ";", "", ",,"}) + r.text("0123456789.,\"", 6) + r.one({"\n", "\r\n", "\n\n", ""});
+    file += r.chance(0.7) ? "2031-03-0" + std::to_string(r.whole(0, 9))
+                          : r.text("0123456789-/.: TZ", 12);
+    file += r.one({",", ";", "", ",,"}) + r.text("0123456789.,\"", 6) +
+            r.one({"\n", "\r\n", "\n\n", ""});
   }
   const std::vector<char> held(file.begin(), file.end());
   const char* begin = held.data();
   core::whole_lines(begin, begin + held.size());
   const core::TextPieces pieces = core::cut_text(begin, begin + held.size(), r.whole(1, 3));
   Numbers out = room(pieces.count);
-  if (!pieces.quoted && pieces.count) core::scan_stamps(pieces, ',', r.whole(0, 2), static_cast<core::DayOrder>(r.whole(0, 2)), 1, out.data());
+  if (!pieces.quoted && pieces.count)
+    core::scan_stamps(pieces, ',', r.whole(0, 2), static_cast<core::DayOrder>(r.whole(0, 2)), 1,
+                      out.data());
 }
 
 void lines_of_text(Random& r) {
   std::string file;
-  for (int i = r.whole(0, 30); i > 0; --i) file += r.one({"2031-03-01", "\"", "\"\"", ",", ";", " ", "\t", "12.5", "---+---", "a \"b", "\n", "\r\n"});
+  for (int i = r.whole(0, 30); i > 0; --i)
+    file += r.one({"2031-03-01", "\"", "\"\"", ",", ";", " ", "\t", "12.5", "---+---", "a \"b",
+                   "\n", "\r\n"});
   const std::vector<char> held(file.begin(), file.end());
-  core::cells_by_line(held.data(), held.data() + held.size(), r.chance(0.5) ? ',' : '\t', static_cast<std::size_t>(r.whole(0, 4)));
+  core::cells_by_line(held.data(), held.data() + held.size(), r.chance(0.5) ? ',' : '\t',
+                      static_cast<std::size_t>(r.whole(0, 4)));
   core::tabs_for_blanks(held.data(), held.data() + held.size());
 }
 
 void clocks(Random& r) {
   std::string text;
   for (int i = r.whole(0, 5); i > 0; --i) {
-    text += r.one({"7", "07", "23", "24", "60", "99999999999", ":", ":", ".", " ", "AM", "p.m.", "P", "m", "-", "+5", "00.250", "1e9"});
+    text += r.one({"7", "07", "23", "24", "60", "99999999999", ":", ":", ".", " ", "AM", "p.m.",
+                   "P", "m", "-", "+5", "00.250", "1e9"});
   }
   const std::vector<char> held(text.begin(), text.end());  // no zero behind it
   const double at = core::read_clock(held.data(), held.size());
@@ -452,9 +512,12 @@ void clocks(Random& r) {
 }
 
 void sums_of_errors(Random& r) {
-  const std::size_t rows = static_cast<std::size_t>(r.whole(0, 12)), series = static_cast<std::size_t>(r.whole(1, 9));
-  const Numbers errors = r.values(static_cast<int>(rows * series)), scale = r.values(static_cast<int>(series));
-  const std::size_t totals = static_cast<std::size_t>(r.whole(0, 3)), pairs = totals == 0 ? 0 : static_cast<std::size_t>(r.whole(0, 20));
+  const std::size_t rows = static_cast<std::size_t>(r.whole(0, 12)),
+                    series = static_cast<std::size_t>(r.whole(1, 9));
+  const Numbers errors = r.values(static_cast<int>(rows * series)),
+                scale = r.values(static_cast<int>(series));
+  const std::size_t totals = static_cast<std::size_t>(r.whole(0, 3)),
+                    pairs = totals == 0 ? 0 : static_cast<std::size_t>(r.whole(0, 20));
   Counts part, total, of;
   const auto any = [&](std::size_t n) { return r.whole(0, static_cast<int>(n) - 1); };
   for (std::size_t t = 0; t < totals; ++t) of.push_back(any(series));
@@ -463,22 +526,29 @@ void sums_of_errors(Random& r) {
     total.push_back(any(totals));
   }
   Numbers out = room(rows * totals), products = room(pairs);
-  core::gap_errors(errors.data(), rows, scale.data(), {part.data(), total.data(), pairs, of.data(), totals}, out.data());
-  if (pairs > 0) core::column_products(errors.data(), out.data(), rows, part.data(), total.data(), pairs, products.data());
+  core::gap_errors(errors.data(), rows, scale.data(),
+                   {part.data(), total.data(), pairs, of.data(), totals}, out.data());
+  if (pairs > 0)
+    core::column_products(errors.data(), out.data(), rows, part.data(), total.data(), pairs,
+                          products.data());
 }
 
 void scoring(Random& r) {
   const int n = r.length(), groups = r.whole(1, 4);
   Counts group;
   for (int i = 0; i < n; ++i) group.push_back(r.whole(0, groups - 1));
-  const Numbers a = r.values(n), b = r.values(n), c = r.values(n), d = r.values(n), e = r.values(n), t = r.times(n);
-  Numbers out = room(static_cast<std::size_t>(groups) * core::score_columns), w = room(static_cast<std::size_t>(groups)), x = w, y = w, z = w;
+  const Numbers a = r.values(n), b = r.values(n), c = r.values(n), d = r.values(n), e = r.values(n),
+                t = r.times(n);
+  Numbers out = room(static_cast<std::size_t>(groups) * core::score_columns),
+          w = room(static_cast<std::size_t>(groups)), x = w, y = w, z = w;
   core::score_sums(view(group), groups, view(a), view(b), view(c), view(d), view(e), out.data());
-  core::cover_sums(view(group), groups, view(a), view(b), view(c), 0.1, w.data(), x.data(), y.data(), z.data());
+  core::cover_sums(view(group), groups, view(a), view(b), view(c), 0.1, w.data(), x.data(),
+                   y.data(), z.data());
   core::pinball_sums(view(group), groups, view(a), view(b), 0.9, w.data(), x.data());
   const int columns = r.whole(1, 12);
   const double low = t.empty() ? 0 : t.front(), high = t.empty() ? 1 : t.back() + r.one({0.0, 1.0});
-  Numbers ranges = room(static_cast<std::size_t>(columns) * 4), marks{0.1, 0.5}, quantiles = room(static_cast<std::size_t>(columns) * 2);
+  Numbers ranges = room(static_cast<std::size_t>(columns) * 4), marks{0.1, 0.5},
+          quantiles = room(static_cast<std::size_t>(columns) * 2);
   core::pixel_ranges(view(t), view(a), low, high, columns, ranges.data());
   core::pixel_quantiles(view(t), view(a), low, high, columns, view(marks), quantiles.data());
 }
@@ -490,12 +560,16 @@ int main(int argc, char** argv) {
   const unsigned seed = argc > 2 ? static_cast<unsigned>(std::atol(argv[2])) : 1;
   const std::string only = argc > 3 ? argv[3] : "";
   const std::vector<std::pair<std::string, std::function<void(Random&)>>> kernels{
-      {"statistics", statistics}, {"grids", grids}, {"filling", filling}, {"splits", splits}, {"spectra", spectra},
-      {"forecasts", forecasts}, {"arima", arima}, {"calendars", calendars}, {"texts", texts}, {"lines", lines_of_text},
-      {"clocks", clocks}, {"sums", sums_of_errors}, {"scoring", scoring}};
+      {"statistics", statistics}, {"grids", grids},         {"filling", filling},
+      {"splits", splits},         {"spectra", spectra},     {"forecasts", forecasts},
+      {"arima", arima},           {"calendars", calendars}, {"texts", texts},
+      {"lines", lines_of_text},   {"clocks", clocks},       {"sums", sums_of_errors},
+      {"scoring", scoring}};
   std::vector<long> count(kernels.size(), 0), refused(kernels.size(), 0);
   const auto start = std::chrono::steady_clock::now();
-  const auto spent = [&] { return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count(); };
+  const auto spent = [&] {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  };
   long total = 0;
   std::vector<unsigned> input(kernels.size(), seed * 1000003U);
   while (spent() < seconds) {
@@ -505,7 +579,10 @@ int main(int argc, char** argv) {
       const double until = spent() + 0.05;
       do {
         Random random(input[k]++);
-        if (std::getenv("FUZZ_TRACE")) { std::printf("%s %u\n", kernels[k].first.c_str(), input[k] - 1); std::fflush(stdout); }
+        if (std::getenv("FUZZ_TRACE")) {
+          std::printf("%s %u\n", kernels[k].first.c_str(), input[k] - 1);
+          std::fflush(stdout);
+        }
         try {
           kernels[k].second(random);
         } catch (const core::InputError&) {
@@ -516,7 +593,8 @@ int main(int argc, char** argv) {
       } while (spent() < until);
     }
   }
-  for (std::size_t k = 0; k < kernels.size(); ++k) std::printf("%-11s %8ld inputs, %ld refused\n", kernels[k].first.c_str(), count[k], refused[k]);
+  for (std::size_t k = 0; k < kernels.size(); ++k)
+    std::printf("%-11s %8ld inputs, %ld refused\n", kernels[k].first.c_str(), count[k], refused[k]);
   std::printf("%ld inputs\n", total);
   return 0;
 }
