@@ -5,6 +5,10 @@ cpp_arima_fit <- function(values, breaks, order, limits, regressors, threads) {
     .Call(`_kairon_cpp_arima_fit`, values, breaks, order, limits, regressors, threads)
 }
 
+cpp_arima_forecast <- function(model, values, regressors, future, ahead, unsure, drift) {
+    .Call(`_kairon_cpp_arima_forecast`, model, values, regressors, future, ahead, unsure, drift)
+}
+
 cpp_arima_weights <- function(model, count) {
     .Call(`_kairon_cpp_arima_weights`, model, count)
 }
@@ -49,12 +53,20 @@ cpp_instant_of_local <- function(locals, zone) {
     .Call(`_kairon_cpp_instant_of_local`, locals, zone)
 }
 
+cpp_detect_cadence <- function(instants, breaks, zone, counter, threads) {
+    .Call(`_kairon_cpp_detect_cadence`, instants, breaks, zone, counter, threads)
+}
+
 cpp_share_on_grid <- function(instants, zone, cadence) {
     .Call(`_kairon_cpp_share_on_grid`, instants, zone, cadence)
 }
 
 cpp_bare <- function(x) {
     .Call(`_kairon_cpp_bare`, x)
+}
+
+cpp_spaced <- function(breaks, first, step) {
+    .Call(`_kairon_cpp_spaced`, breaks, first, step)
 }
 
 cpp_runs <- function(breaks, values) {
@@ -67,6 +79,14 @@ cpp_same_codes <- function(values, code) {
 
 cpp_forget_kinds <- function(scanned) {
     invisible(.Call(`_kairon_cpp_forget_kinds`, scanned))
+}
+
+cpp_scan_stamps <- function(path, separator, field, threads, orders = FALSE) {
+    .Call(`_kairon_cpp_scan_stamps`, path, separator, field, threads, orders)
+}
+
+cpp_sift_lines <- function(path, out, separator) {
+    .Call(`_kairon_cpp_sift_lines`, path, out, separator)
 }
 
 cpp_tabs_for_blanks <- function(path, out) {
@@ -153,12 +173,28 @@ cpp_cell_order <- function(cell, cells) {
     .Call(`_kairon_cpp_cell_order`, cell, cells)
 }
 
+cpp_grow <- function(x, more) {
+    .Call(`_kairon_cpp_grow`, x, more)
+}
+
+cpp_same_rows <- function(a, b, first, second, length) {
+    .Call(`_kairon_cpp_same_rows`, a, b, first, second, length)
+}
+
+cpp_unzip <- function(from, to) {
+    .Call(`_kairon_cpp_unzip`, from, to)
+}
+
 cpp_check_value <- function(path) {
     .Call(`_kairon_cpp_check_value`, path)
 }
 
 cpp_count_lines <- function(path) {
     .Call(`_kairon_cpp_count_lines`, path)
+}
+
+cpp_forecast_lines <- function(values, breaks, known, slope, steps, pairs, most, horizon, threads) {
+    .Call(`_kairon_cpp_forecast_lines`, values, breaks, known, slope, steps, pairs, most, horizon, threads)
 }
 
 cpp_autocorrelation <- function(values, breaks, lags, partial, threads) {
@@ -183,6 +219,10 @@ cpp_spectral_background <- function(power, per_bin) {
 
 cpp_find_cycles <- function(values, breaks, known, tested, shortest, longest, level, most, threads) {
     .Call(`_kairon_cpp_find_cycles`, values, breaks, known, tested, shortest, longest, level, most, threads)
+}
+
+cpp_pixel_ranges <- function(seconds, values, from, to, low, high, columns) {
+    .Call(`_kairon_cpp_pixel_ranges`, seconds, values, from, to, low, high, columns)
 }
 
 cpp_pixel_quantiles <- function(seconds, values, low, high, columns, at) {
@@ -241,8 +281,20 @@ cpp_structural_parts <- function(values, breaks, seasons, threads) {
     .Call(`_kairon_cpp_structural_parts`, values, breaks, seasons, threads)
 }
 
+cpp_structural_forecast <- function(values, breaks, seasons, ahead, threads) {
+    .Call(`_kairon_cpp_structural_forecast`, values, breaks, seasons, ahead, threads)
+}
+
 cpp_season_weights <- function(terms, after) {
     .Call(`_kairon_cpp_season_weights`, terms, after)
+}
+
+cpp_end_with <- function(parent) {
+    invisible(.Call(`_kairon_cpp_end_with`, parent))
+}
+
+cpp_smoothing_fit <- function(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads) {
+    .Call(`_kairon_cpp_smoothing_fit`, values, breaks, seasons, forms, given, aim, warm_up, textbook, threads)
 }
 
 cpp_smoothing_run <- function(model, values, breaks, textbook) {
@@ -253,12 +305,20 @@ cpp_smoothing_forecast <- function(model, values, breaks, given, warm_up, chosen
     .Call(`_kairon_cpp_smoothing_forecast`, model, values, breaks, given, warm_up, chosen, ahead, threads)
 }
 
+cpp_smoothing_paths <- function(model, series, normal, draws, values, given, warm_up, textbook) {
+    .Call(`_kairon_cpp_smoothing_paths`, model, series, normal, draws, values, given, warm_up, textbook)
+}
+
 cpp_theta_fit <- function(values, breaks, season, seasonal, multiply, theta, dynamic, threads) {
     .Call(`_kairon_cpp_theta_fit`, values, breaks, season, seasonal, multiply, theta, dynamic, threads)
 }
 
 cpp_theta_run <- function(model, values, breaks, threads) {
     .Call(`_kairon_cpp_theta_run`, model, values, breaks, threads)
+}
+
+cpp_theta_forecast <- function(model, values, breaks, theta, ahead, threads) {
+    .Call(`_kairon_cpp_theta_forecast`, model, values, breaks, theta, ahead, threads)
 }
 
 cpp_damping_range <- function() {
@@ -271,6 +331,10 @@ cpp_add_clock <- function(days, clock) {
 
 cpp_read_stamps <- function(text, order) {
     .Call(`_kairon_cpp_read_stamps`, text, order)
+}
+
+cpp_gap_errors <- function(errors, scale, part, total, totals) {
+    .Call(`_kairon_cpp_gap_errors`, errors, scale, part, total, totals)
 }
 
 cpp_column_products <- function(left, right, a, b) {

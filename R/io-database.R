@@ -6,26 +6,27 @@
 #' `write_timeline()` writes a timeline, or the tidy rows of a forecast, a backtest or a
 #' decomposition, all or nothing.
 #'
-#' @param source,path A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB
+#' @param source A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB
 #'   are tried, and DuckDB, whose files (`.duckdb`) need no connection; others may do.
 #' @param table Name of the table; `c("schema", "table")` for one in a schema.
 #' @param query A query instead of a table. It is the only text that is sent as it stands.
-#' @param x A timeline, or a forecast, backtest or decomposition.
-#' @param time,series,...,join As in [read_timeline()] and [timeline()]. For writing, none.
+#' @param time,series,...,join As in [read_timeline()] and [timeline()].
 #' @param remote Whether to leave the rows where they are: see [remote-timelines].
-#' @param mode `"create"` a table that must not be there, `"append"` rows to one (refused where a
-#'   stamp of a series is there already), `"upsert"` (rows that are there get the new values, the
-#'   others are added), or `"replace"` the table.
-#' @param key For rows that are no timeline: the columns that tell them apart, in place of series
-#'   and time.
-#' @param header Whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the
-#'   table `kairon_about`, where reading finds it.
 #' @returns `read_timeline()` a timeline; `write_timeline()` the number of rows written, invisibly.
 #' @details Instants are written as `timestamp with time zone` (SQLite: text in ISO 8601, UTC;
 #' MariaDB: `timestamp(6)`, which reaches to 2038 in many versions), days as `date`. The stamps that
 #' are read are instants where the column knows a zone, and else those of a wall clock in `zone`. A
 #' table that is made here has series and time as its primary key. Names and values are always
 #' quoted or bound.
+#' @section Writing:
+#' `write_timeline(x, con, table)` takes a timeline, or a forecast, backtest or decomposition, and
+#' * `mode`: `"create"` a table that must not be there, `"append"` rows to one (refused where a stamp
+#'   of a series is there already), `"upsert"` (rows that are there get the new values, the others
+#'   are added), or `"replace"` the table;
+#' * `key`, for rows that are no timeline: the columns that tell them apart, in place of series and
+#'   time;
+#' * `header`: whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the
+#'   table `kairon_about`, where reading finds it.
 #' @section Error types:
 #' `kairon_error_database` with the database's own word, also when the connection is lost: what was
 #' begun is taken back. `kairon_error_input` for a column that is not there, repeats, or a table

@@ -26,6 +26,23 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_arima_forecast
+Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors, NumericMatrix future, int ahead, bool unsure, bool drift);
+RcppExport SEXP _kairon_cpp_arima_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP regressorsSEXP, SEXP futureSEXP, SEXP aheadSEXP, SEXP unsureSEXP, SEXP driftSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type regressors(regressorsSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type future(futureSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< bool >::type unsure(unsureSEXP);
+    Rcpp::traits::input_parameter< bool >::type drift(driftSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_arima_forecast(model, values, regressors, future, ahead, unsure, drift));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_arima_weights
 NumericVector cpp_arima_weights(Rcpp::List model, int count);
 RcppExport SEXP _kairon_cpp_arima_weights(SEXP modelSEXP, SEXP countSEXP) {
@@ -167,6 +184,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_detect_cadence
+Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks, Rcpp::List zone, bool counter, int threads);
+RcppExport SEXP _kairon_cpp_detect_cadence(SEXP instantsSEXP, SEXP breaksSEXP, SEXP zoneSEXP, SEXP counterSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type instants(instantsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type zone(zoneSEXP);
+    Rcpp::traits::input_parameter< bool >::type counter(counterSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_detect_cadence(instants, breaks, zone, counter, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_share_on_grid
 double cpp_share_on_grid(Rcpp::NumericVector instants, Rcpp::List zone, Rcpp::List cadence);
 RcppExport SEXP _kairon_cpp_share_on_grid(SEXP instantsSEXP, SEXP zoneSEXP, SEXP cadenceSEXP) {
@@ -188,6 +220,19 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_bare(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_spaced
+SEXP cpp_spaced(Rcpp::IntegerVector breaks, Rcpp::NumericVector first, double step);
+RcppExport SEXP _kairon_cpp_spaced(SEXP breaksSEXP, SEXP firstSEXP, SEXP stepSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< double >::type step(stepSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_spaced(breaks, first, step));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -223,6 +268,34 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scanned(scannedSEXP);
     cpp_forget_kinds(scanned);
     return R_NilValue;
+END_RCPP
+}
+// cpp_scan_stamps
+Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads, bool orders);
+RcppExport SEXP _kairon_cpp_scan_stamps(SEXP pathSEXP, SEXP separatorSEXP, SEXP fieldSEXP, SEXP threadsSEXP, SEXP ordersSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    Rcpp::traits::input_parameter< int >::type field(fieldSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    Rcpp::traits::input_parameter< bool >::type orders(ordersSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_scan_stamps(path, separator, field, threads, orders));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_sift_lines
+Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separator);
+RcppExport SEXP _kairon_cpp_sift_lines(SEXP pathSEXP, SEXP outSEXP, SEXP separatorSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< std::string >::type out(outSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_sift_lines(path, out, separator));
+    return rcpp_result_gen;
 END_RCPP
 }
 // cpp_tabs_for_blanks
@@ -535,6 +608,45 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_grow
+SEXP cpp_grow(SEXP x, Rcpp::NumericVector more);
+RcppExport SEXP _kairon_cpp_grow(SEXP xSEXP, SEXP moreSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type more(moreSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_grow(x, more));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_same_rows
+Rcpp::IntegerVector cpp_same_rows(Rcpp::NumericVector a, Rcpp::NumericVector b, Rcpp::IntegerVector first, Rcpp::IntegerVector second, Rcpp::IntegerVector length);
+RcppExport SEXP _kairon_cpp_same_rows(SEXP aSEXP, SEXP bSEXP, SEXP firstSEXP, SEXP secondSEXP, SEXP lengthSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type a(aSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type b(bSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type second(secondSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type length(lengthSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_same_rows(a, b, first, second, length));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_unzip
+Rcpp::List cpp_unzip(std::string from, std::string to);
+RcppExport SEXP _kairon_cpp_unzip(SEXP fromSEXP, SEXP toSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< std::string >::type to(toSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_unzip(from, to));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_check_value
 double cpp_check_value(std::string path);
 RcppExport SEXP _kairon_cpp_check_value(SEXP pathSEXP) {
@@ -554,6 +666,25 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_count_lines(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_forecast_lines
+Rcpp::List cpp_forecast_lines(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::IntegerVector known, bool slope, Rcpp::NumericVector steps, Rcpp::IntegerVector pairs, int most, int horizon, int threads);
+RcppExport SEXP _kairon_cpp_forecast_lines(SEXP valuesSEXP, SEXP breaksSEXP, SEXP knownSEXP, SEXP slopeSEXP, SEXP stepsSEXP, SEXP pairsSEXP, SEXP mostSEXP, SEXP horizonSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type known(knownSEXP);
+    Rcpp::traits::input_parameter< bool >::type slope(slopeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type steps(stepsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type pairs(pairsSEXP);
+    Rcpp::traits::input_parameter< int >::type most(mostSEXP);
+    Rcpp::traits::input_parameter< int >::type horizon(horizonSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_forecast_lines(values, breaks, known, slope, steps, pairs, most, horizon, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -639,6 +770,23 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< int >::type most(mostSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_find_cycles(values, breaks, known, tested, shortest, longest, level, most, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_pixel_ranges
+Rcpp::NumericMatrix cpp_pixel_ranges(Rcpp::NumericVector seconds, Rcpp::NumericVector values, double from, double to, double low, double high, int columns);
+RcppExport SEXP _kairon_cpp_pixel_ranges(SEXP secondsSEXP, SEXP valuesSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP lowSEXP, SEXP highSEXP, SEXP columnsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type seconds(secondsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type to(toSEXP);
+    Rcpp::traits::input_parameter< double >::type low(lowSEXP);
+    Rcpp::traits::input_parameter< double >::type high(highSEXP);
+    Rcpp::traits::input_parameter< int >::type columns(columnsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_pixel_ranges(seconds, values, from, to, low, high, columns));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -852,6 +1000,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_structural_forecast
+Rcpp::NumericVector cpp_structural_forecast(Rcpp::NumericVector values, Rcpp::IntegerVector breaks, Rcpp::NumericVector seasons, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_structural_forecast(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type seasons(seasonsSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_structural_forecast(values, breaks, seasons, ahead, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_season_weights
 Rcpp::NumericVector cpp_season_weights(int terms, int after);
 RcppExport SEXP _kairon_cpp_season_weights(SEXP termsSEXP, SEXP afterSEXP) {
@@ -861,6 +1024,35 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< int >::type terms(termsSEXP);
     Rcpp::traits::input_parameter< int >::type after(afterSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_season_weights(terms, after));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_end_with
+void cpp_end_with(int parent);
+RcppExport SEXP _kairon_cpp_end_with(SEXP parentSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type parent(parentSEXP);
+    cpp_end_with(parent);
+    return R_NilValue;
+END_RCPP
+}
+// cpp_smoothing_fit
+Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, IntegerVector seasons, IntegerMatrix forms, Rcpp::List given, int aim, int warm_up, bool textbook, int threads);
+RcppExport SEXP _kairon_cpp_smoothing_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP formsSEXP, SEXP givenSEXP, SEXP aimSEXP, SEXP warm_upSEXP, SEXP textbookSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type seasons(seasonsSEXP);
+    Rcpp::traits::input_parameter< IntegerMatrix >::type forms(formsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type given(givenSEXP);
+    Rcpp::traits::input_parameter< int >::type aim(aimSEXP);
+    Rcpp::traits::input_parameter< int >::type warm_up(warm_upSEXP);
+    Rcpp::traits::input_parameter< bool >::type textbook(textbookSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_fit(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -896,6 +1088,24 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_smoothing_paths
+NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal, NumericMatrix draws, NumericVector values, Rcpp::List given, int warm_up, bool textbook);
+RcppExport SEXP _kairon_cpp_smoothing_paths(SEXP modelSEXP, SEXP seriesSEXP, SEXP normalSEXP, SEXP drawsSEXP, SEXP valuesSEXP, SEXP givenSEXP, SEXP warm_upSEXP, SEXP textbookSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< int >::type series(seriesSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type normal(normalSEXP);
+    Rcpp::traits::input_parameter< NumericMatrix >::type draws(drawsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type given(givenSEXP);
+    Rcpp::traits::input_parameter< int >::type warm_up(warm_upSEXP);
+    Rcpp::traits::input_parameter< bool >::type textbook(textbookSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_smoothing_paths(model, series, normal, draws, values, given, warm_up, textbook));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_theta_fit
 Rcpp::List cpp_theta_fit(NumericVector values, IntegerVector breaks, int season, int seasonal, bool multiply, double theta, bool dynamic, int threads);
 RcppExport SEXP _kairon_cpp_theta_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonSEXP, SEXP seasonalSEXP, SEXP multiplySEXP, SEXP thetaSEXP, SEXP dynamicSEXP, SEXP threadsSEXP) {
@@ -925,6 +1135,22 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_theta_run(model, values, breaks, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_theta_forecast
+Rcpp::List cpp_theta_forecast(Rcpp::List model, NumericVector values, IntegerVector breaks, double theta, int ahead, int threads);
+RcppExport SEXP _kairon_cpp_theta_forecast(SEXP modelSEXP, SEXP valuesSEXP, SEXP breaksSEXP, SEXP thetaSEXP, SEXP aheadSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type model(modelSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type breaks(breaksSEXP);
+    Rcpp::traits::input_parameter< double >::type theta(thetaSEXP);
+    Rcpp::traits::input_parameter< int >::type ahead(aheadSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_theta_forecast(model, values, breaks, theta, ahead, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -959,6 +1185,21 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::CharacterVector >::type text(textSEXP);
     Rcpp::traits::input_parameter< int >::type order(orderSEXP);
     rcpp_result_gen = Rcpp::wrap(cpp_read_stamps(text, order));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_gap_errors
+Rcpp::NumericMatrix cpp_gap_errors(Rcpp::NumericMatrix errors, Rcpp::NumericVector scale, Rcpp::IntegerVector part, Rcpp::IntegerVector total, Rcpp::IntegerVector totals);
+RcppExport SEXP _kairon_cpp_gap_errors(SEXP errorsSEXP, SEXP scaleSEXP, SEXP partSEXP, SEXP totalSEXP, SEXP totalsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type errors(errorsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scale(scaleSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type part(partSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type total(totalSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type totals(totalsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_gap_errors(errors, scale, part, total, totals));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1266,6 +1507,7 @@ END_RCPP
 
 static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_arima_fit", (DL_FUNC) &_kairon_cpp_arima_fit, 6},
+    {"_kairon_cpp_arima_forecast", (DL_FUNC) &_kairon_cpp_arima_forecast, 7},
     {"_kairon_cpp_arima_weights", (DL_FUNC) &_kairon_cpp_arima_weights, 2},
     {"_kairon_cpp_level_test", (DL_FUNC) &_kairon_cpp_level_test, 2},
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
@@ -1277,11 +1519,15 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_shift_calendar", (DL_FUNC) &_kairon_cpp_shift_calendar, 4},
     {"_kairon_cpp_local_of", (DL_FUNC) &_kairon_cpp_local_of, 2},
     {"_kairon_cpp_instant_of_local", (DL_FUNC) &_kairon_cpp_instant_of_local, 2},
+    {"_kairon_cpp_detect_cadence", (DL_FUNC) &_kairon_cpp_detect_cadence, 5},
     {"_kairon_cpp_share_on_grid", (DL_FUNC) &_kairon_cpp_share_on_grid, 3},
     {"_kairon_cpp_bare", (DL_FUNC) &_kairon_cpp_bare, 1},
+    {"_kairon_cpp_spaced", (DL_FUNC) &_kairon_cpp_spaced, 3},
     {"_kairon_cpp_runs", (DL_FUNC) &_kairon_cpp_runs, 2},
     {"_kairon_cpp_same_codes", (DL_FUNC) &_kairon_cpp_same_codes, 2},
     {"_kairon_cpp_forget_kinds", (DL_FUNC) &_kairon_cpp_forget_kinds, 1},
+    {"_kairon_cpp_scan_stamps", (DL_FUNC) &_kairon_cpp_scan_stamps, 5},
+    {"_kairon_cpp_sift_lines", (DL_FUNC) &_kairon_cpp_sift_lines, 3},
     {"_kairon_cpp_tabs_for_blanks", (DL_FUNC) &_kairon_cpp_tabs_for_blanks, 2},
     {"_kairon_cpp_whole_lines", (DL_FUNC) &_kairon_cpp_whole_lines, 1},
     {"_kairon_cpp_exact_text", (DL_FUNC) &_kairon_cpp_exact_text, 1},
@@ -1303,14 +1549,19 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_series_breaks", (DL_FUNC) &_kairon_cpp_series_breaks, 2},
     {"_kairon_cpp_repeats_stamps", (DL_FUNC) &_kairon_cpp_repeats_stamps, 2},
     {"_kairon_cpp_cell_order", (DL_FUNC) &_kairon_cpp_cell_order, 2},
+    {"_kairon_cpp_grow", (DL_FUNC) &_kairon_cpp_grow, 2},
+    {"_kairon_cpp_same_rows", (DL_FUNC) &_kairon_cpp_same_rows, 5},
+    {"_kairon_cpp_unzip", (DL_FUNC) &_kairon_cpp_unzip, 2},
     {"_kairon_cpp_check_value", (DL_FUNC) &_kairon_cpp_check_value, 1},
     {"_kairon_cpp_count_lines", (DL_FUNC) &_kairon_cpp_count_lines, 1},
+    {"_kairon_cpp_forecast_lines", (DL_FUNC) &_kairon_cpp_forecast_lines, 9},
     {"_kairon_cpp_autocorrelation", (DL_FUNC) &_kairon_cpp_autocorrelation, 5},
     {"_kairon_cpp_cross_correlation", (DL_FUNC) &_kairon_cpp_cross_correlation, 3},
     {"_kairon_cpp_squared_spectrum", (DL_FUNC) &_kairon_cpp_squared_spectrum, 2},
     {"_kairon_cpp_least_squares_periodogram", (DL_FUNC) &_kairon_cpp_least_squares_periodogram, 4},
     {"_kairon_cpp_spectral_background", (DL_FUNC) &_kairon_cpp_spectral_background, 2},
     {"_kairon_cpp_find_cycles", (DL_FUNC) &_kairon_cpp_find_cycles, 9},
+    {"_kairon_cpp_pixel_ranges", (DL_FUNC) &_kairon_cpp_pixel_ranges, 7},
     {"_kairon_cpp_pixel_quantiles", (DL_FUNC) &_kairon_cpp_pixel_quantiles, 6},
     {"_kairon_cpp_decompose_averages", (DL_FUNC) &_kairon_cpp_decompose_averages, 5},
     {"_kairon_cpp_baseline_forecast", (DL_FUNC) &_kairon_cpp_baseline_forecast, 6},
@@ -1325,14 +1576,20 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_henderson", (DL_FUNC) &_kairon_cpp_henderson, 7},
     {"_kairon_cpp_henderson_filter", (DL_FUNC) &_kairon_cpp_henderson_filter, 3},
     {"_kairon_cpp_structural_parts", (DL_FUNC) &_kairon_cpp_structural_parts, 4},
+    {"_kairon_cpp_structural_forecast", (DL_FUNC) &_kairon_cpp_structural_forecast, 5},
     {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
+    {"_kairon_cpp_end_with", (DL_FUNC) &_kairon_cpp_end_with, 1},
+    {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
     {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
     {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 8},
+    {"_kairon_cpp_smoothing_paths", (DL_FUNC) &_kairon_cpp_smoothing_paths, 8},
     {"_kairon_cpp_theta_fit", (DL_FUNC) &_kairon_cpp_theta_fit, 8},
     {"_kairon_cpp_theta_run", (DL_FUNC) &_kairon_cpp_theta_run, 4},
+    {"_kairon_cpp_theta_forecast", (DL_FUNC) &_kairon_cpp_theta_forecast, 6},
     {"_kairon_cpp_damping_range", (DL_FUNC) &_kairon_cpp_damping_range, 0},
     {"_kairon_cpp_add_clock", (DL_FUNC) &_kairon_cpp_add_clock, 2},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
+    {"_kairon_cpp_gap_errors", (DL_FUNC) &_kairon_cpp_gap_errors, 5},
     {"_kairon_cpp_column_products", (DL_FUNC) &_kairon_cpp_column_products, 4},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},

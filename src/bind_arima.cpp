@@ -128,7 +128,8 @@ Rcpp::List cpp_arima_fit(NumericVector values, IntegerVector breaks, IntegerVect
 // One-step expectations, and means and variances of the steps ahead, of one series. With `unsure`
 // they hold that parameters are estimates, and `moves` and `weights` have what moves by one sd do
 // to the means and to the weights of shocks since the last value, a column each; `drift`: even a
-// drift that is not in the model. [[Rcpp::export]]
+// drift that is not in the model.
+// [[Rcpp::export]]
 Rcpp::List cpp_arima_forecast(Rcpp::List model, NumericVector values, NumericMatrix regressors,
                               NumericMatrix future, int ahead, bool unsure, bool drift) {
   const core::ArimaFit f = fit_of(model);

@@ -122,7 +122,8 @@ Rcpp::NumericVector cpp_instant_of_local(Rcpp::NumericVector locals, Rcpp::List 
 // One row a series; `breaks` holds the first row (from 0) of each series and
 // the number of rows. Columns: unit, n, anchor, day_start, stamp, stamp_day,
 // known, regular, on_grid, typical, jitter, then those of months of weeks; words are given by their
-// position. [[Rcpp::export]]
+// position.
+// [[Rcpp::export]]
 Rcpp::NumericMatrix cpp_detect_cadence(Rcpp::NumericVector instants, Rcpp::IntegerVector breaks,
                                        Rcpp::List zone, bool counter, int threads) {
   const core::Zone z = bind::zone(zone);

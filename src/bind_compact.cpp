@@ -206,7 +206,8 @@ SEXP cpp_bare(SEXP x) {
 }
 
 // first[run], first[run] + step, ... for the places of each run, given by its first one (from 0)
-// and their number. [[Rcpp::export]]
+// and their number.
+// [[Rcpp::export]]
 SEXP cpp_spaced(Rcpp::IntegerVector breaks, Rcpp::NumericVector first, double step) {
   Rcpp::List what = Rcpp::List::create(breaks, first, Rcpp::NumericVector::create(step));
   return make(spaced, what);

@@ -70,7 +70,8 @@ void cpp_forget_kinds(Rcpp::NumericVector scanned) { scanned.attr("kinds") = R_N
 // Stamps of one field of a delimited file without quotes, below its first line;
 // NULL where that reader is not enough. `orders`: whether rows may prove the order of day and
 // month. The result is POSIXct with the zone UTC, so that nothing has to be copied later; its
-// attribute `kinds` has a bit for each kind read. [[Rcpp::export]]
+// attribute `kinds` has a bit for each kind read.
+// [[Rcpp::export]]
 Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field, int threads,
                               bool orders = false) {
   const FileBytes file(path);
@@ -96,7 +97,8 @@ Rcpp::RObject cpp_scan_stamps(std::string path, std::string separator, int field
 
 // Copies the rows of a file that have as many cells as its first to another file. Gives that number
 // (`wanted`), the lines of the rows below the header (`at`), and the other rows: `odd` lines with
-// their `cells` and `text`. Nothing is copied where most are odd. [[Rcpp::export]]
+// their `cells` and `text`. Nothing is copied where most are odd.
+// [[Rcpp::export]]
 Rcpp::List cpp_sift_lines(std::string path, std::string out, std::string separator) {
   const FileBytes file(path);
   const core::Sifted sifted = core::sift_lines(file.begin(), file.end(), separator[0]);

@@ -40,7 +40,8 @@ void init_growing(DllInfo* dll) {
 
 // `x` with `more` behind it, and the attributes of `x`. Costs what `more` is long where `x` is the
 // longest view of a buffer that has room; else a new buffer with room for half as much again is
-// made. [[Rcpp::export]]
+// made.
+// [[Rcpp::export]]
 SEXP cpp_grow(SEXP x, Rcpp::NumericVector more) {
   const R_xlen_t n = Rf_xlength(x), total = n + more.size();
   const bool grows = ALTREP(x) && R_altrep_inherits(x, growing);
@@ -62,7 +63,8 @@ SEXP cpp_grow(SEXP x, Rcpp::NumericVector more) {
 
 // How many rows at the beginning of each series are the same in two columns, bit by bit but for
 // missing values. `first` and `second` give for each series where its rows begin in either,
-// `length` how many rows are compared. [[Rcpp::export]]
+// `length` how many rows are compared.
+// [[Rcpp::export]]
 Rcpp::IntegerVector cpp_same_rows(Rcpp::NumericVector a, Rcpp::NumericVector b,
                                   Rcpp::IntegerVector first, Rcpp::IntegerVector second,
                                   Rcpp::IntegerVector length) {

@@ -17,7 +17,8 @@ using File = std::unique_ptr<std::FILE, Closer>;
 }  // namespace
 
 // What is wrong with the packed file ("" where it is whole), and how many bytes were unpacked. `to`
-// may be "", to look only. [[Rcpp::export]]
+// may be "", to look only.
+// [[Rcpp::export]]
 Rcpp::List cpp_unzip(std::string from, std::string to) {
   constexpr std::size_t block = 1 << 18;
   std::vector<unsigned char> in(block), out(block);

@@ -16,7 +16,8 @@ core::LinePlan line_plan(bool slope, const Rcpp::NumericVector& steps,
 // Fits a line to the first `known` values of each series and forecasts it from its end: `point`,
 // `moves` (what a shock moves by so many steps later) and `added` (the variance of the line
 // itself), a column a series; the `freedom` of each; and `fitted`, what was expected of each value
-// one step before. [[Rcpp::export]]
+// one step before.
+// [[Rcpp::export]]
 Rcpp::List cpp_forecast_lines(Rcpp::NumericVector values, Rcpp::IntegerVector breaks,
                               Rcpp::IntegerVector known, bool slope, Rcpp::NumericVector steps,
                               Rcpp::IntegerVector pairs, int most, int horizon, int threads) {

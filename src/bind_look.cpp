@@ -108,7 +108,8 @@ Rcpp::DataFrame cpp_find_cycles(Rcpp::NumericVector values, Rcpp::IntegerVector 
 }
 
 // Rows `from` (1-based) to `to` of the columns, as a screen of `columns` pixels shows them: columns
-// x 4. [[Rcpp::export]]
+// x 4.
+// [[Rcpp::export]]
 Rcpp::NumericMatrix cpp_pixel_ranges(Rcpp::NumericVector seconds, Rcpp::NumericVector values,
                                      double from, double to, double low, double high, int columns) {
   Rcpp::NumericMatrix out(columns, 4);

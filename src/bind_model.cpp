@@ -226,7 +226,8 @@ Rcpp::List cpp_structural_parts(Rcpp::NumericVector values, Rcpp::IntegerVector 
 }
 
 // What the structural model expects in the `ahead` steps after each series, one series after the
-// other. [[Rcpp::export]]
+// other.
+// [[Rcpp::export]]
 Rcpp::NumericVector cpp_structural_forecast(Rcpp::NumericVector values, Rcpp::IntegerVector breaks,
                                             Rcpp::NumericVector seasons, int ahead, int threads) {
   const R_xlen_t series = breaks.size() - 1;

@@ -9,7 +9,8 @@
 #endif
 
 // A forked process ends when the one that made it is gone, also where that was killed and could say
-// nothing. [[Rcpp::export]]
+// nothing.
+// [[Rcpp::export]]
 void cpp_end_with(int parent) {
 #ifndef _WIN32
   if (getpid() == static_cast<pid_t>(parent))

@@ -170,7 +170,8 @@ struct Model {
 }  // namespace
 
 // The best of the forms (columns: noise, trend, season) for each series. `scores`: log-likelihood,
-// sum of squared errors, values, free parameters, AIC, AICc, BIC. [[Rcpp::export]]
+// sum of squared errors, values, free parameters, AIC, AICc, BIC.
+// [[Rcpp::export]]
 Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, IntegerVector seasons,
                              IntegerMatrix forms, Rcpp::List given, int aim, int warm_up,
                              bool textbook, int threads) {
@@ -275,7 +276,8 @@ Rcpp::List cpp_smoothing_forecast(Rcpp::List model, NumericVector values, Intege
 
 // Possible futures of one series of the model from its last value on, one column each, from
 // standard normal numbers of the same size. `draws`: further ones, a row for each path, that move
-// the parameters (no column: they are known). [[Rcpp::export]]
+// the parameters (no column: they are known).
+// [[Rcpp::export]]
 NumericMatrix cpp_smoothing_paths(Rcpp::List model, int series, NumericMatrix normal,
                                   NumericMatrix draws, NumericVector values, Rcpp::List given,
                                   int warm_up, bool textbook) {
@@ -372,7 +374,8 @@ Rcpp::List cpp_theta_run(Rcpp::List model, NumericVector values, IntegerVector b
 }
 
 // Means and variances of the steps ahead; without `values` parameters count as known. `theta`: that
-// given, if any. [[Rcpp::export]]
+// given, if any.
+// [[Rcpp::export]]
 Rcpp::List cpp_theta_forecast(Rcpp::List model, NumericVector values, IntegerVector breaks,
                               double theta, int ahead, int threads) {
   const NumericMatrix numbers = model["numbers"], seasons = model["season"];

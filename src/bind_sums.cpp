@@ -3,7 +3,8 @@
 #include "core/sums.h"
 
 // For core/sums.h; series and totals are counted from 0. A row an error, a column a series; a
-// column a total comes back. [[Rcpp::export]]
+// column a total comes back.
+// [[Rcpp::export]]
 Rcpp::NumericMatrix cpp_gap_errors(Rcpp::NumericMatrix errors, Rcpp::NumericVector scale,
                                    Rcpp::IntegerVector part, Rcpp::IntegerVector total,
                                    Rcpp::IntegerVector totals) {

@@ -19,6 +19,7 @@ run <- function(command, args, log) {
 
 dir.create("build", showWarnings = FALSE)
 rscript <- file.path(R.home("bin"), "Rscript")
+r <- file.path(R.home("bin"), "R")
 
 # The test files, shared out over two processes; a process that dies fails the files that it had taken.
 shared <- "build/tests"
@@ -65,6 +66,27 @@ check("lints: none", {
   lints <- c(lintr::lint_dir("R"), lintr::lint_dir("tests", exclusions = list()))
   if (length(lints)) print(lints)
   length(lints) == 0
+})
+
+# The package as others would check it. Tests, examples and vignettes ran by themselves; suggested packages may
+# lack, byte code alone makes more than the 5 MB that a note asks for, and files of objects are not at hand.
+check("R CMD check: no error, warning or note of ours", {
+  unlink("build/check", recursive = TRUE)
+  dir.create("build/check")
+  Sys.setenv(`_R_CHECK_FORCE_SUGGESTS_` = "false")
+  home <- setwd("build/check")
+  run(r, c("CMD", "build", "--no-build-vignettes", "../.."), "build.log")
+  # It is installed already.
+  writeLines("* DONE (kairon)", "installed")
+  run(r, c("CMD", "check", "--no-manual", "--no-tests", "--no-examples", "--ignore-vignettes",
+           "--no-build-vignettes", "--install=check:installed", paste0("--library=", dirname(find.package("kairon"))),
+           list.files(pattern = "\\.tar\\.gz$")), "check.log")
+  setwd(home)
+  lines <- readLines("build/check/check.log")
+  bad <- grep(" (ERROR|WARNING|NOTE)$", lines, value = TRUE)
+  bad <- grep("package dependencies|installed package size|compiled code", bad, value = TRUE, invert = TRUE)
+  writeLines(bad)
+  length(bad) == 0 && any(grepl("^Status: ", lines))
 })
 
 check("help: every example runs", run(rscript, "tools/examples.R", "build/examples.log"))
