@@ -209,8 +209,7 @@ shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
       i = "Begin one with {.code routine() |> resample(\"1 day\")}."
     ), call = call)
   }
-  for (name in names(routine)) check_choice(name, methods %||% names(routine), arg = "routine",
-                                            call = call)
+  check_choices(names(routine), methods %||% names(routine), arg = "routine", call = call)
   steps <- lapply(routine, grid_steps)
   words <- vapply(steps, function(r) paste(format(r), collapse = "\n"), "")
   if (length(unique(words)) > 1) {

@@ -335,7 +335,7 @@ as.data.frame.kairon_holdout <- function(x, row.names = NULL, optional = FALSE, 
 }
 
 share_steps <- function(share, span, call = rlang::caller_env()) {
-  if (!is.numeric(share) || length(share) != 1 || is.na(share) || share <= 0 || share >= 1) {
+  if (!is_number(share) || share <= 0 || share >= 1) {
     abort_input(c("{.arg share} must be one number between 0 and 1.",
                   i = "0.2 sets the last fifth aside."),
                 call = call)

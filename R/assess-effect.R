@@ -214,7 +214,7 @@ check_controls <- function(controls, labels, meta, call = rlang::caller_env(2)) 
     }
     return(invisible())
   }
-  for (name in controls) check_choice(name, labels, arg = "controls", call = call)
+  check_choices(controls, labels, arg = "controls", call = call)
   sums <- if (!is.null(meta$sums)) grepl(paste0("(^| / )", meta$sums$word, "($| / )"), controls)
   if (any(sums)) {
     bad <- controls[sums][1]

@@ -103,7 +103,7 @@ gone_group <- function(x, item, within, call) {
     if (!is.character(within) || length(within) == 0) {
       abort_input("{.arg within} must name columns that the series of a group share.", call = call)
     }
-    for (name in within) check_choice(name, known, arg = "within", call = call)
+    check_choices(within, known, arg = "within", call = call)
     first <- as_plain(x)[rows$breaks[-length(rows$breaks)] + 1L, within, drop = FALSE]
     same <- Reduce(`&`, lapply(first, function(v) v == v[item]))
     group <- others[same[others] %in% TRUE]

@@ -27,6 +27,8 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
   if (!is.data.frame(forecasts)) {
     abort_input("{.arg forecasts} must be a data frame, not {.obj_type_friendly {forecasts}}.")
   }
+  check_string(value)
+  check_string(method)
   if (length(timeline_meta(observed)$undo)) {
     tell(c("!" = "{.arg observed} is on another scale than was measured, and the forecasts have \\
                   to be, too."))
@@ -46,7 +48,7 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
                   value = as.numeric(t[[value]]), check.names = FALSE)
   if (nrow(t) == 0) abort_input("There are no forecasts in the table.")
   if (is.null(t$measure)) t$measure <- target_of_table(meta)
-  for (m in unique(t$measure)) check_choice(m, names(meta$kinds), arg = "measure")
+  check_choices(unique(t$measure), names(meta$kinds), arg = "measure")
   if (is.null(t$method)) t$method <- method
   t <- placed_rows(t, observed, meta)
   levels <- sort(intersect(level_numbers(t, "lower"), level_numbers(t, "upper")))

@@ -29,8 +29,11 @@ leak_check <- function(b, cutoffs = NULL, tolerance = 1e-8, ...) {
   check_methods_there(b)
   n <- length(b$plan$cutoffs)
   which <- cutoffs %||% unique(round(c(1, (n + 1) / 2, n)))
-  if (!is.numeric(which) || anyNA(which) || any(!which %in% seq_len(n))) {
+  if (!is.numeric(which) || length(which) == 0 || any(!which %in% seq_len(n))) {
     abort_input("{.arg cutoffs} must be numbers from 1 to {n}.")
+  }
+  if (!is_number(tolerance) || tolerance < 0) {
+    abort_input("{.arg tolerance} must be a number from 0 on, such as {.code 1e-8}.")
   }
   job <- full_job(b)
   job$plan <- b$plan

@@ -50,7 +50,7 @@ ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL, .
   refuse_more("ranking", ...)
   check_backtest(b)
   metric <- picked_choice(metric)
-  if (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0.5 || level >= 1) {
+  if (!is_number(level) || level <= 0.5 || level >= 1) {
     abort_input("{.arg level} must be a share such as 0.95.")
   }
   measure <- if (is.null(measure)) b$measures[1] else check_choice(measure, b$measures)

@@ -84,7 +84,11 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   if (identical(metrics, "all")) {
     metrics <- setdiff(accuracy_metrics, if (is.null(baseline)) "skill")
   }
-  for (m in metrics) check_choice(m, accuracy_metrics, arg = "metrics")
+  if (length(metrics) == 0) abort_input("{.arg metrics} names no measure of accuracy.")
+  check_choices(metrics, accuracy_metrics, arg = "metrics")
+  if (!is.character(by)) {
+    abort_input("{.arg by} must name columns of the scores, such as {.val method}.")
+  }
   meta <- if (inherits(b, "kairon_backtest")) {
     b$meta
   } else {
@@ -373,7 +377,7 @@ scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline,
   }
   whole <- c(scores_of_means, scores_of_roots, "worst_error", "skill")
   if (identical(metrics, "all")) metrics <- setdiff(whole, if (is.null(baseline)) "skill")
-  for (m in metrics) check_choice(m, accuracy_metrics, arg = "metrics", call = call)
+  check_choices(metrics, accuracy_metrics, arg = "metrics", call = call)
   apart <- setdiff(metrics, whole)
   if (length(apart)) {
     abort_state(c("{.val {apart[1]}} cannot be put together from parts.",

@@ -191,19 +191,25 @@ check_string <- function(x, arg = rlang::caller_arg(x),
 check_count <- function(x, least = 1, arg = rlang::caller_arg(x),
                         call = rlang::caller_env()) {
   good <- is.numeric(x) && length(x) == 1 && is.finite(x) && x == round(x)
-  if (!good || x < least) {
+  if (!good || x < least || x > .Machine$integer.max) {
     seen <- if (is.numeric(x) && length(x) == 1) format(x) else class(x)[1]
     abort_input(c(
       "{.arg {arg}} must be one whole number of at least {least}.",
-      x = "It is {.val {seen}}."
+      x = "It is {.val {seen}}.",
+      i = if (good && x > 0) "Counts end at {(.Machine$integer.max)}."
     ), call = call)
   }
   invisible(x)
 }
 
+is_number <- function(x) is.numeric(x) && length(x) == 1 && is.finite(x)
+
 check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
   if (!is.logical(x) || length(x) != 1 || is.na(x)) {
-    abort_input(c("{.arg {arg}} must be TRUE or FALSE.", x = "It is {.val {x}}."), call = call)
+    abort_input(c(
+      "{.arg {arg}} must be TRUE or FALSE.",
+      x = if (is.atomic(x)) "It is {.val {x}}." else "It is {.obj_type_friendly {x}}."
+    ), call = call)
   }
   invisible(x)
 }
@@ -220,9 +226,18 @@ check_choice <- function(x, choices, arg = rlang::caller_arg(x),
   hint <- nearest_word(if (is.character(x)) x[1] else "", choices)
   abort_input(c(
     "{.arg {arg}} must be one of {.or {.val {choices}}}.",
-    x = "It is {.val {x}}.",
+    x = if (is.atomic(x)) "It is {.val {x}}." else "It is {.obj_type_friendly {x}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
   ), call = call)
+}
+
+# Some of a few words.
+check_choices <- function(x, choices, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+  if (!is.null(x) && !is.atomic(x)) check_choice(x, choices, arg, call)
+  for (one in x) {
+    check_choice(one, choices, arg, call)
+  }
+  invisible(x)
 }
 
 # The same for an argument whose choices are its default.

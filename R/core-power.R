@@ -76,8 +76,9 @@ spread_by_level <- function(v, level, season) {
   sd <- apply(tail(v), 2, stats::sd, na.rm = TRUE)
   mean <- colMeans(tail(level), na.rm = TRUE)
   ok <- is.finite(sd) & is.finite(mean) & sd > 0
+  varied <- sum(ok) > 2 && span_of_values(sd[ok]) > 0 && span_of_values(mean[ok]) > 0
   data.frame(
     spread_ratio = if (any(ok)) max(sd[ok]) / min(sd[ok]) else NA_real_,
-    level_correlation = if (sum(ok) > 2) stats::cor(sd[ok], mean[ok]) else NA_real_
+    level_correlation = if (varied) stats::cor(sd[ok], mean[ok]) else NA_real_
   )
 }

@@ -15,7 +15,7 @@ sliding_centred <- function(values, breaks, width, statistic) {
 # What is left after the season (medians by phase) and a local level (running median).
 local_rest <- function(values, breaks, width, season) {
   expected <- 0
-  if (season >= 2) {
+  if (season >= 2 && max(diff(breaks)) >= 3 * season) {
     wide <- sliding_centred(values, breaks, 2 * (season %/% 2) + 1, "median")
     expected <- phase_medians(values - wide, breaks, season)
   }

@@ -211,7 +211,7 @@ autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
   label <- if (is.null(object$series)) rep("", nrow(t)) else series_labels(t[object$series])
   all <- unique(label)
   shown <- if (is.null(series)) utils::head(all, most_panels) else series
-  for (s in shown) check_choice(s, all, arg = "series")
+  check_choices(shown, all, arg = "series")
   t$label <- factor(label, levels = shown)
   t <- t[!is.na(t$label), ]
   best <- do.call(rbind, lapply(split(t, t$label), function(p) p[which.max(abs(p$correlation)), ]))

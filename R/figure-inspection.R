@@ -52,7 +52,7 @@ autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...
   }
   all <- unique(labels)
   shown <- if (is.null(series)) utils::head(all, most_panels) else series
-  for (s in shown) check_choice(s, all, arg = "series")
+  check_choices(shown, all, arg = "series")
   h <- h[labels %in% shown, ]
   h$series <- factor(labels[labels %in% shown], levels = shown)
   unit <- object$meta$units[[measure]]

@@ -239,7 +239,7 @@ autoplot.kairon_season_profile <- function(object, measures = NULL, series = NUL
   labels <- if (length(p$meta$series)) series_labels(table[p$meta$series]) else rep("", nrow(table))
   several <- is.null(p$history) && length(p$parts) == 1
   shown <- series %||% utils::head(unique(labels), if (several) 6 else 1)
-  for (s in shown) check_choice(s, unique(labels), arg = "series")
+  check_choices(shown, unique(labels), arg = "series")
   table <- table[labels %in% shown, ]
   table$series <- factor(labels[labels %in% shown], levels = shown)
   table$part <- if (is.factor(table$part)) droplevels(table$part) else factor(table$part)

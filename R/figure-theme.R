@@ -45,9 +45,9 @@ heat_ink <- list(
 figure_style <- function(ground = c("light", "dark"), size = 13, ...) {
   refuse_more("figure_style", ...)
   ground <- check_choice(ground, c("light", "dark"))
-  if (!is.numeric(size) || length(size) != 1 || !isTRUE(size >= 6 && size <= 40)) {
+  if (!is_number(size) || size < 6 || size > 40) {
     abort_input(c("{.arg size} must be one number of points from 6 to 40.",
-                  x = "It is {.val {size}}."))
+                  x = if (is.atomic(size)) "It is {.val {size}}."))
   }
   before <- list(ground = figure_ground(), size = figure_size())
   options(kairon.figure_ground = ground, kairon.figure_size = size)
@@ -203,7 +203,8 @@ chosen_series <- function(x, series = NULL, most = most_panels, page = 1,
     }
     return(labels[seq((page - 1) * most + 1, min(page * most, length(labels)))])
   }
-  for (s in series) check_choice(s, labels, arg = "series", call = call)
+  if (length(series) == 0) abort_input("{.arg series} names no series.", call = call)
+  check_choices(series, labels, arg = "series", call = call)
   as.character(series)
 }
 

@@ -50,7 +50,7 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
                                      common_scale = NULL, show = c("lines", "map"), each = NULL,
                                      ...) {
   refuse_more("autoplot", ...)
-  check_timeline(object)
+  check_rows(object)
   if (!is.null(common_scale)) check_flag(common_scale)
   panels <- picked_choice(panels)
   show <- picked_choice(show)
@@ -60,7 +60,7 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   if (!is.null(each)) abort_input("{.arg each} goes with {.code show = \"map\"}.")
   measures <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
   labels <- series_labels(rows_of(object)$keys)
-  for (name in highlight) check_choice(name, labels, arg = "highlight")
+  check_choices(highlight, labels, arg = "highlight")
   totals <- timeline_meta(object)$sums
   if (panels == "levels" && is.null(totals)) {
     abort_input(c("There are no totals to draw.", i = "Add them with {.fn with_totals}."))

@@ -21,8 +21,8 @@
 #' @section Writing:
 #' `write_timeline(x, con, table)` takes a timeline, or a forecast, backtest or decomposition, and
 #' * `mode`: `"create"` a table that must not be there, `"append"` rows to one (refused where a
-#'   stamp of a series is there already), `"upsert"` (rows that are there get the new values, the others
-#'   are added), or `"replace"` the table;
+#'   stamp of a series is there already), `"upsert"` (rows that are there get the new values, the
+#'   others are added), or `"replace"` the table;
 #' * `key`, for rows that are no timeline: the columns that tell them apart, in place of series and
 #'   time;
 #' * `header`: whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the

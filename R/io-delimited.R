@@ -500,6 +500,18 @@ named_places <- function(rename, names) {
   out
 }
 
+check_rename <- function(rename, call = rlang::caller_env()) {
+  if (is.null(rename) || identical(rename, "clean")) {
+    return(invisible(rename))
+  }
+  if (!(is.character(rename) || is.numeric(rename)) || is.null(names(rename))) {
+    abort_input(c(
+      "{.arg rename} must be {.val clean}, or names with their columns by name or place.",
+      i = "Such as {.code rename = c(flow = \"Flow (l/s)\")} or {.code rename = c(flow = 2)}."
+    ), call = call)
+  }
+}
+
 rename_columns <- function(data, rename, call) {
   if (is.null(rename)) {
     return(data)
@@ -507,12 +519,6 @@ rename_columns <- function(data, rename, call) {
   if (identical(rename, "clean")) {
     names(data) <- clean_names(names(data))
     return(data)
-  }
-  if (!(is.character(rename) || is.numeric(rename)) || is.null(names(rename))) {
-    abort_input(c(
-      "{.arg rename} must be {.val clean}, or names with their columns by name or place.",
-      i = "Such as {.code rename = c(flow = \"Flow (l/s)\")} or {.code rename = c(flow = 2)}."
-    ), call = call)
   }
   rename <- named_places(rename, names(data))
   check_columns(rename, names(data), call)

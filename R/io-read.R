@@ -105,11 +105,13 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   check_flag(remote)
   files <- local_files(source, timeout, member, unpack = !remote)
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
+  check_separator(separator)
+  check_rename(rename)
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
               widths = widths, records = records, slab = slab, time_as = time_as,
               ordered = "day_first" %in% names(given),
-              skip = if (!is.null(skip)) check_count(skip, least = 0))
+              skip = if (!is.null(skip)) check_skip(skip))
   if (remote) {
     return(open_in_engine(files, roles, given, how, join, rlang::current_env()))
   }
@@ -166,6 +168,20 @@ say_markers <- function(x) {
 
 timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repeats", "day_first",
                       "epoch", "events", "cadence")
+
+check_skip <- function(skip, call = rlang::caller_env()) {
+  check_count(skip, least = 0, call = call)
+  if (skip > 1e6) abort_input("{.arg skip} is {skip}; a million lines are the most.", call = call)
+  skip
+}
+
+# Cells are parted by one byte.
+check_separator <- function(separator, call = rlang::caller_env()) {
+  if (!is.null(separator) && !(rlang::is_string(separator) && nchar(separator, "bytes") == 1)) {
+    abort_input(c("{.arg separator} must be one character, such as {.val ;} or a tab.",
+                  i = "Leave it out to have it found."), call = call)
+  }
+}
 
 check_arguments <- function(given, call = rlang::caller_env()) {
   for (name in setdiff(given, timeline_options)) {

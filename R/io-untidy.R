@@ -213,8 +213,7 @@ without_nameless <- function(data, nameless) {
 # negative one is skipped.
 read_fixed_width <- function(path, name, widths, call) {
   good <- is.numeric(widths) && length(widths) > 0 && all(is.finite(widths)) &&
-    all(widths == round(widths)) &&
-    all(widths != 0)
+    all(widths == round(widths)) && all(widths != 0) && sum(abs(widths)) < 1e9
   if (!good) {
     abort_input(c("{.arg widths} must be whole numbers, the characters of each column.",
                   i = "Such as {.code widths = c(day = 10, flow = 8)}; a negative one is skipped."),

@@ -66,7 +66,7 @@ correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes
 
 check_changes <- function(changes, longest, call = rlang::caller_env()) {
   if (!is.numeric(changes) || length(changes) == 0 || anyNA(changes) ||
-      any(changes < 0 | changes != round(changes))) {
+      any(changes < 0 | changes > 1e9 | changes != round(changes))) {
     abort_input("{.arg changes} must be whole numbers of steps from 0 on, such as \\
                  {.code c(0, 1, 12)}.",
                 call = call)
@@ -313,9 +313,10 @@ grid_lags <- function(lags, x, measure, rows, longest, call = rlang::caller_env(
     if (length(season) > 1) lags <- c(lags, season[[2]])
     lags <- sort(unique(lags[lags >= 1 & lags <= longest - 3]))
   } else if (is.numeric(lags) && length(lags) == 1 && !is.na(lags) && lags > 1) {
-    lags <- seq_len(lags)
+    lags <- seq_len(min(lags, longest))
   }
-  if (!is.numeric(lags) || anyNA(lags) || any(lags < 1 | lags != round(lags))) {
+  if (!is.numeric(lags) || length(lags) == 0 || anyNA(lags) ||
+      any(lags < 1 | lags != round(lags))) {
     abort_input("{.arg lags} must be whole numbers of steps from 1 on.", call = call)
   }
   if (any(lags > longest - 3)) {

@@ -347,11 +347,11 @@ period_days <- function(x) {
 
 # Instants (seconds) of dates, stamps or step numbers.
 shift_seconds <- function(at, meta, call) {
-  if (is.numeric(at)) {
+  if (is.numeric(at) && all(is.finite(at))) {
     return(as.double(at))
   }
   if (is.character(at)) at <- tryCatch(as.Date(at), error = function(e) NA)
-  if (anyNA(at) || !inherits(at, c("Date", "POSIXct"))) {
+  if (!inherits(at, c("Date", "POSIXct")) || anyNA(at)) {
     abort_input("Shifts and bends must be dates or stamps, such as {.val 2031-04-01}.", call = call)
   }
   if (inherits(at, "POSIXct")) as.numeric(at) else if (meta$type == "instant") {
@@ -362,7 +362,7 @@ shift_seconds <- function(at, meta, call) {
 }
 
 shift_columns <- function(x, rows, shifts, call) {
-  if (is.null(shifts)) {
+  if (length(shifts) == 0 && is.atomic(shifts)) {
     return(NULL)
   }
   meta <- timeline_meta(x)
@@ -400,7 +400,7 @@ calendar_columns <- function(x, rows, calendar, call) {
   if (is.null(calendar)) {
     return(NULL)
   }
-  for (word in calendar) check_choice(word, calendar_words, arg = "calendar", call = call)
+  check_choices(calendar, calendar_words, arg = "calendar", call = call)
   meta <- timeline_meta(x)
   if (!identical(meta$cadence$unit, "month")) {
     abort_input("Weekdays in a period matter for months and quarters, not for \\

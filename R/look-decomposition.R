@@ -104,7 +104,7 @@ decomposition <- function(x, seasons = NULL, method = "loess",
   refuse_more("decomposition", ...)
   check_timeline(x)
   method <- check_choice(method, decomposition_methods)
-  for (m in compare) check_choice(m, decomposition_methods, arg = "compare")
+  check_choices(compare, decomposition_methods, arg = "compare")
   combine <- check_choice(combine, c("add", "multiply", "auto"))
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A decomposition")
@@ -313,7 +313,7 @@ adjusted.default <- function(d, ...) check_decomposition(d)
 #' @export
 adjusted.kairon_decomposition <- function(d, without = "season", ...) {
   refuse_more("adjusted", ...)
-  for (w in without) check_choice(w, c("season", "events", "remainder"), arg = "without")
+  check_choices(without, c("season", "events", "remainder"), arg = "without")
   off <- if (d$combine == "multiply") `/` else `-`
   columns <- c(
     if ("season" %in% without) effect_columns(d),

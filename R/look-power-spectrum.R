@@ -122,12 +122,10 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
       ), call = call)
     }
   }
-  if (!is.numeric(smooth) || length(smooth) != 1 || is.na(smooth) || smooth < 1 ||
-      smooth %% 2 != 1) {
+  if (!is_number(smooth) || smooth < 1 || smooth %% 2 != 1) {
     abort_input("{.arg smooth} must be an odd number of ordinates, such as 5.", call = call)
   }
-  if (!is.numeric(overlap) || length(overlap) != 1 || is.na(overlap) || overlap < 0 ||
-      overlap > 0.9) {
+  if (!is_number(overlap) || overlap < 0 || overlap > 0.9) {
     abort_input("{.arg overlap} must be a share from 0 to 0.9.", call = call)
   }
   list(
@@ -139,7 +137,7 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
 }
 
 check_levels_one <- function(level, call) {
-  if (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0 || level >= 100) {
+  if (!is_number(level) || level <= 0 || level >= 100) {
     abort_input("{.arg confidence} must be a percentage, such as 95.", call = call)
   }
   level
@@ -198,6 +196,10 @@ period_words <- function(period, unit) {
 mark_periods <- function(mark, unit, call = rlang::caller_env()) {
   if (is.null(mark)) {
     return(NULL)
+  }
+  if (!is.atomic(mark) || anyNA(mark)) {
+    abort_input("{.arg mark} must be periods, such as {.val week} or a number of steps.",
+                call = call)
   }
   seconds <- unit_seconds(unit)
   out <- vapply(mark, function(m) {

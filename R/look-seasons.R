@@ -62,7 +62,7 @@ find_seasons <- function(x, measures = NULL, between = NULL, rivals = NULL, leve
   check_timeline(x)
   check_regular(x, "The search for seasons")
   measures <- pick_measures(x, rlang::enquo(measures))
-  if (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0 || level > 0.2) {
+  if (!is_number(level) || level <= 0 || level > 0.2) {
     abort_input("{.arg level} must be a number above 0 and up to 0.2, such as 0.002.")
   }
   x <- complete_grid(x)
@@ -271,7 +271,11 @@ season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = 
     abort_input("Plain steps have no calendar, and so no season by its parts.")
   }
   measures <- pick_measures(x, rlang::enquo(measures))
-  parts <- vapply(each %||% usual_part(x), check_part, "", call = rlang::current_env())
+  each <- each %||% usual_part(x)
+  if (!is.character(each) || length(each) == 0) {
+    abort_input("{.arg each} must be a part of the calendar, such as {.val month of year}.")
+  }
+  parts <- vapply(each, check_part, "", call = rlang::current_env())
   if (length(parts) > 2) {
     abort_input("One part of the calendar can be crossed with one other, not with more.")
   }

@@ -72,7 +72,7 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
   check_regular(x, "A test of stationarity")
   measures <- pick_measures(x, rlang::enquo(measures))
   with <- check_choice(with, c("constant", "trend", "none"))
-  if (!is.null(lags)) check_count(lags + 1, arg = "lags")
+  if (!is.null(lags)) check_count(lags, least = 0)
   x <- complete_grid(x)
   rows <- rows_of(x)
   for (m in measures) check_finite(x, m, rows)
@@ -294,7 +294,7 @@ noise_check <- function(v, lags = NULL, fitted = 0, ...) {
   refuse_more("noise_check", ...)
   if (!is.numeric(v)) abort_input("{.arg v} must be numbers, not {.obj_type_friendly {v}}.")
   if (!is.null(lags)) check_count(lags)
-  if (!is.numeric(fitted) || length(fitted) != 1 || is.na(fitted) || fitted < 0) {
+  if (!is_number(fitted) || fitted < 0) {
     abort_input("{.arg fitted} must be a number of parameters from 0 on.")
   }
   lags <- if (is.null(lags)) usual_lags(sum(is.finite(v)), fitted = fitted) else seq_len(lags)

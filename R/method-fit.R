@@ -55,6 +55,9 @@ one_target <- function(x, quo, method, call = rlang::caller_env()) {
   chosen
 }
 
+#' @export
+fit.default <- function(object, ...) check_timeline(object)
+
 check_fit <- function(fit, call = rlang::caller_env()) {
   if (!inherits(fit, "kairon_fit")) abort_input("{.arg fit} must be a fitted method.", call = call)
 }

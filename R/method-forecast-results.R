@@ -36,7 +36,7 @@ total <- function(f, every = "all", across = FALSE, by = NULL, ...) {
   # Totals are sums already, which must not count twice.
   if (!is.null(by)) {
     if (!is.character(by)) abort_input("{.arg by} must be names of series columns.")
-    for (name in by) check_choice(name, meta$series, arg = "by")
+    check_choices(by, meta$series, arg = "by")
     across <- TRUE
   }
   if (across && !is.null(meta$sums)) {

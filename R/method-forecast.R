@@ -92,7 +92,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   ended <- picked_choice(ended)
   agree <- picked_choice(agree)
   limits <- check_limits(limits)
-  if (!identical(paths, 0)) check_count(paths)
+  if (!identical(paths, 0)) check_paths(paths)
   measures_quo <- rlang::enquo(measures)
   if (missing(horizon)) {
     abort_input(c(
@@ -160,6 +160,9 @@ forecast.kairon_distant <- function(object, ...) {
                 i = "Bring them with {.fn as_timeline} first, or go part by part with \\
                      {.fn for_each_part}."))
 }
+
+#' @export
+forecast.default <- function(object, ...) check_timeline(object)
 
 #' @export
 forecast.kairon_distant_bins <- function(object, ...) check_timeline(object)
@@ -259,13 +262,19 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
   result
 }
 
+# Paths are kept whole, step by step.
+check_paths <- function(paths, call = rlang::caller_env()) {
+  check_count(paths, call = call)
+  if (paths > 1e6) abort_input("{.arg paths} is {paths}; a million is the most.", call = call)
+}
+
 check_levels <- function(levels, call = rlang::caller_env()) {
   if (!is.numeric(levels) || length(levels) == 0 || anyNA(levels) ||
         any(levels < 1 | levels >= 100)) {
     abort_input(c(
       "{.arg intervals} must be percentages from 1 to below 100, such as {.code c(50, 90)}.",
-      x = "It is {.val {levels}}.",
-      i = if (is.numeric(levels) && all(levels > 0 & levels < 1)) {
+      x = if (is.atomic(levels)) "It is {.val {levels}}.",
+      i = if (is.numeric(levels) && isTRUE(all(levels > 0 & levels < 1))) {
         "Write 90, not 0.9."
       }
     ), call = call)

@@ -28,7 +28,7 @@
 #' @export
 by_intermittent <- function(level = 0.1, correct = TRUE, ...) {
   refuse_more("by_intermittent", ...)
-  if (!is.null(level) && (!is.numeric(level) || length(level) != 1 || is.na(level) || level <= 0 ||
+  if (!is.null(level) && (!is_number(level) || level <= 0 ||
                           level > 1)) {
     abort_input("{.arg level} must be a share above 0 and up to 1, or {.val NULL}.")
   }

@@ -81,7 +81,7 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
                           errors = c("autocorrelated", "independent"), ...) {
   refuse_more("by_regression", ...)
   trend <- picked_choice(trend)
-  if (!is.numeric(damped) || length(damped) != 1 || is.na(damped) || damped <= 0 || damped > 1) {
+  if (!is_number(damped) || damped <= 0 || damped > 1) {
     abort_input("{.arg damped} must be a share above 0 and up to 1.")
   }
   limit <- function(v, arg) {

@@ -149,9 +149,7 @@ check_initial <- function(initial, call = rlang::caller_env()) {
 }
 
 check_warm_up <- function(n, call = rlang::caller_env()) {
-  if (!is.numeric(n) || length(n) != 1 || is.na(n) || n < 0 || n != round(n)) {
-    abort_input("{.arg warm_up} must be a number of steps.", call = call)
-  }
+  check_count(n, least = 0, arg = "warm_up", call = call)
   as.integer(n)
 }
 

@@ -54,7 +54,7 @@ report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon =
   if (!is.null(title)) check_string(title)
   check_routine(routine)
   check_report_ending(file)
-  for (s in sections) check_choice(s, names(report_heads), arg = "sections")
+  check_choices(sections, names(report_heads), arg = "sections")
   looks <- check_looks(looks)
   # Before the work, not after it.
   check_writable(file)

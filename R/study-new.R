@@ -462,7 +462,7 @@ step_arguments <- function(call, others) {
     if (length(others) == 0 || length(wanted) == 0) {
       abort_input("{.code align} needs {.code with}, names of {.code other_data}.", call = NULL)
     }
-    for (name in wanted) check_choice(name, names(others), arg = "with")
+    check_choices(wanted, names(others), arg = "with")
     args <- c(others[wanted], args)
   }
   statistics <- plain_value(given[["statistics"]])

@@ -110,7 +110,7 @@ part_call <- function(verb, horizon, method, settings, call = rlang::caller_env(
   known <- setdiff(names(formals(fun)),
                    c("object", "x", "horizon", "method", "methods", "routine", "cache",
                                           "..."))
-  for (name in names(settings)) check_choice(name, known, arg = "settings", call = call)
+  check_choices(names(settings), known, arg = "settings", call = call)
   if (verb != "decomposition" && is.null(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Say how far ahead, such as {.val 28 days}."),
                 call = call)

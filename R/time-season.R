@@ -32,7 +32,8 @@ usual_season <- function(cadence) {
     return(NULL)
   }
   steps <- season_steps(word, cadence)
-  if (is.na(steps) || steps < 2) NULL else word
+  # Nobody's milliseconds repeat by the day, and memory for their places would be huge.
+  if (is.na(steps) || steps < 2 || steps > 1e6) NULL else word
 }
 
 # Seasons asked for, as a named vector of whole steps. Names: "day", "week",
@@ -41,7 +42,7 @@ resolve_seasons <- function(seasons, cadence, arg = "seasons",
                             call = rlang::caller_env()) {
   if (is.numeric(seasons)) {
     steps <- seasons
-    names(steps) <- paste0("season_", seasons)
+    names(steps) <- paste0("season_", seasons, recycle0 = TRUE)
   } else if (is.character(seasons)) {
     known <- vapply(seasons, check_choice, "", choices = names(season_days),
                     arg = arg, call = call)
@@ -52,6 +53,10 @@ resolve_seasons <- function(seasons, cadence, arg = "seasons",
       "{.arg {arg}} must name seasons ({.val week}) or give their steps (26).",
       x = "It is {.obj_type_friendly {seasons}}."
     ), call = call)
+  }
+  if (length(seasons) == 0) {
+    abort_input(c("{.arg {arg}} names no season.", i = "Leave it out to have seasons found."),
+                call = call)
   }
   whole <- round(steps)
   bad <- which(is.na(whole) | whole < 2 | (is.numeric(seasons) & whole != steps))
@@ -64,8 +69,17 @@ resolve_seasons <- function(seasons, cadence, arg = "seasons",
            {format(cadence)}."
     ), call = call)
   }
+  if (any(whole > most_season_steps)) {
+    abort_input(c(
+      "A season can have {show_number(most_season_steps)} steps at most.",
+      x = "{.val {seasons[which.max(whole)]}} is {show_number(max(whole))} steps of a timeline \\
+           {format(cadence)}."
+    ), call = call)
+  }
   whole
 }
+
+most_season_steps <- 1e7
 
 # "week (7 steps)"
 season_length <- function(seasons) {
@@ -106,6 +120,10 @@ steps_in_words <- function(steps, cadence) {
 in_steps <- function(x, cadence, arg, call = rlang::caller_env()) {
   if (is.numeric(x)) {
     return(x)
+  }
+  if (!is.atomic(x)) {
+    abort_input(c("{.arg {arg}} must be steps, or durations such as {.val 4 weeks}.",
+                  x = "It is {.obj_type_friendly {x}}."), call = call)
   }
   seconds <- vapply(x, function(one) duration_seconds(parse_step(one, arg, call)), 1,
                     USE.NAMES = FALSE)

@@ -80,7 +80,7 @@ fading <- function(half_life = NULL, mean_age = NULL, alpha = NULL, ...) {
   out <- structure(list(side = "fading", by = names(given), steps = NULL, step = NULL),
                    class = "kairon_window")
   if (!is.null(alpha)) {
-    if (!is.numeric(alpha) || length(alpha) != 1 || is.na(alpha) || alpha <= 0 || alpha >= 1) {
+    if (!is_number(alpha) || alpha <= 0 || alpha >= 1) {
       abort_input("{.arg alpha} must be a number between 0 and 1.")
     }
     out$steps <- -log(2) / log(1 - alpha)

@@ -30,7 +30,11 @@ names_in <- function(expr, env, present) {
     return(if (is.character(held) || is.null(held)) as.character(held) else name)
   }
   value <- rlang::eval_tidy(expr, env = env)
-  if (is.null(value)) character() else as.character(value)
+  if (!is.null(value) && !is.atomic(value)) {
+    abort_input(c("Columns are given by their names.", x = "This is {.obj_type_friendly {value}}."),
+                call = NULL)
+  }
+  as.character(value)
 }
 
 # `arg`: the argument that names them.
@@ -292,6 +296,7 @@ is_measured <- function(x, measure) {
 origins <- function(x, ...) {
   refuse_more("origins", ...)
   check_timeline(x)
+  check_measures(x)
   measures <- names(timeline_meta(x)$kinds)
   counts <- lapply(measures, function(m) {
     codes <- origin_codes(x, m)
@@ -356,14 +361,16 @@ bands <- function(column, n, quantiles = FALSE, ...) {
   if (!is.numeric(column)) {
     abort_input("Bands are made of numbers, not of {.obj_type_friendly {column}}.")
   }
+  check_flag(quantiles)
   given <- length(n) > 1
   if (given) {
-    if (!is.numeric(n) || is.unsorted(n, strictly = TRUE)) {
+    if (!is.numeric(n) || anyNA(n) || is.unsorted(n, strictly = TRUE)) {
       abort_input("The breaks of bands must be numbers in rising order.")
     }
     breaks <- n
   } else {
     check_count(n, arg = "n")
+    if (n > 1e6) abort_input("{.arg n} is {n}; bands go up to a million.")
     present <- column[is.finite(column)]
     if (length(present) == 0) abort_input("There are no numbers to make bands of.")
     breaks <- if (quantiles) {

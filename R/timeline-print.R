@@ -50,6 +50,9 @@ closure_words <- function(x) {
 
 span_words <- function(x) {
   meta <- timeline_meta(x)
+  if (nrow(x) == 0) {
+    return("no stamps")
+  }
   span <- range(to_seconds(x[[meta$time]]))
   shown <- show_stamp(span, meta$type, meta$zone)
   if (shown[1] == shown[2]) shown[1] else paste(shown, collapse = " to ")

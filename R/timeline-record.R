@@ -327,11 +327,15 @@ as.data.frame.kairon_ledger <- function(x, row.names = NULL, optional = FALSE, .
 # Choosing measures, and picking statistics for them.
 
 # Measures asked for, or all.
-pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures", raw = FALSE) {
-  all <- names(timeline_meta(x)$kinds)
-  if (length(all) == 0) {
+check_measures <- function(x, call = rlang::caller_env()) {
+  if (length(timeline_meta(x)$kinds) == 0) {
     abort_state("This timeline has no measures (numeric columns).", call = call)
   }
+}
+
+pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures", raw = FALSE) {
+  check_measures(x, call)
+  all <- names(timeline_meta(x)$kinds)
   chosen <- column_names(quo, timeline_meta(x)$kinds, call, arg)
   # Raw values that are kept beside are asked for by name, or with `raw`.
   if (length(chosen)) chosen else if (raw) all else setdiff(all, unlist(timeline_meta(x)$raw))

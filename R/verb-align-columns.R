@@ -279,7 +279,7 @@ align_words <- function(account, base) {
 
 # The grid's cadence in words.
 grid_cadence <- function(parts, every, call) {
-  if (!is.character(every) || !every %in% c("coarsest", "finest")) {
+  if (!rlang::is_string(every, c("coarsest", "finest"))) {
     return(cadence(every))
   }
   regular <- Filter(is_regular, parts)

@@ -165,7 +165,7 @@ check_between <- function(between, parts, call = rlang::caller_env()) {
   if (is.null(between)) {
     return(invisible())
   }
-  for (rule in between) check_choice(rule, between_rules, arg = "between", call = call)
+  check_choices(between, between_rules, arg = "between", call = call)
   all <- unlist(lapply(parts, function(p) names(timeline_meta(p)$kinds)))
   if (!is.null(names(between))) check_columns(names(between), all, call)
 }

@@ -46,6 +46,8 @@ change.kairon_timeline <- function(x, over = 1, as = "difference", measures = NU
   refuse_more("change", ...)
   as <- check_choice(as, change_words)
   check_count(times)
+  check_flag(keep)
+  if (times > 100) abort_input("{.arg times} is {times}; changes of changes go up to 100.")
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A change")
   x <- complete_grid(x)
@@ -230,6 +232,7 @@ rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "differe
   check_rows(x)
   as <- check_choice(as, rebase_words)
   check_share(at_least)
+  check_flag(keep)
   part <- if (!is.null(each)) check_part(each)
   measures <- pick_measures(x, rlang::enquo(measures))
   if (is_regular(x)) x <- complete_grid(x)
@@ -260,7 +263,7 @@ rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "differe
 rebase.default <- function(x, against = NULL, each = NULL, as = "difference", ...) check_timeline(x)
 
 check_share <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
-  if (!is.numeric(x) || length(x) != 1 || is.na(x) || x < 0 || x > 1) {
+  if (!is_number(x) || x < 0 || x > 1) {
     abort_input("{.arg {arg}} must be a share from 0 to 1.", call = call)
   }
 }

@@ -51,6 +51,7 @@ pool_series.kairon_routine <- function(x, by = NULL, ..., weights = NULL) {
 pool_series.kairon_timeline <- function(x, by = NULL, ..., weights = NULL, total = FALSE,
                                         each = NULL, at_least = 0) {
   check_rows(x)
+  check_measures(x)
   check_least(at_least)
   part <- if (!is.null(each)) check_part(each)
   wanted <- read_statistics(x, list(...))

@@ -179,7 +179,7 @@ check_odd <- function(n, arg, call = rlang::caller_env()) {
   if (is.null(n)) {
     return(NULL)
   }
-  if (!is.numeric(n) || length(n) != 1 || is.na(n) || n < 3 || n %% 2 != 1) {
+  if (!is_number(n) || n < 3 || n %% 2 != 1) {
     abort_input("{.arg {arg}} must be an odd number from 3 on.", call = call)
   }
   n

@@ -242,7 +242,7 @@ read_between <- function(x, between, arg = "between", call = rlang::caller_env()
   if (!is.character(between)) {
     abort_input("{.arg {arg}} must name a rule, such as {.val linear}.", call = call)
   }
-  for (rule in between) check_choice(rule, between_rules, arg = arg, call = call)
+  check_choices(between, between_rules, arg = arg, call = call)
   if (is.null(names(between))) {
     check_string(between, arg, call)
     out[] <- between

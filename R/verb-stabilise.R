@@ -122,7 +122,7 @@ read_power <- function(power, call = rlang::caller_env()) {
     power <- check_choice(power, power_words, arg = "power", call = call)
     return(switch(power, log = 0, root = 0.5, power))
   }
-  if (!is.numeric(power) || length(power) != 1 || is.na(power) || power < -2 || power > 3) {
+  if (!is_number(power) || power < -2 || power > 3) {
     abort_input("{.arg power} must be one of {.val {power_words}} or a number from -2 to 3.",
                 call = call)
   }

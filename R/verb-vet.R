@@ -141,6 +141,9 @@ spikes <- function(threshold = 8, seasons = NULL, width = 7, most = 3, ...) {
   check_positive(threshold)
   check_count(width, least = 3)
   check_count(most)
+  if (!is.null(seasons) && !is.numeric(seasons) && !is.character(seasons)) {
+    abort_input("{.arg seasons} must name seasons ({.val week}) or give their steps (26).")
+  }
   if (width %% 2 == 0) {
     abort_input("{.arg width} must be odd, so that a reading stands in the middle.")
   }
@@ -157,6 +160,7 @@ stuck <- function(least = NULL, resolution = 0, zeros = NULL, ...) {
   refuse_more("stuck", ...)
   if (!is.null(least)) check_count(least, least = 2)
   if (!identical(resolution, 0)) check_positive(resolution)
+  if (!is.null(zeros)) check_flag(zeros)
   new_rule("stuck", least = least %||% NA_real_, resolution = resolution, zeros = zeros)
 }
 

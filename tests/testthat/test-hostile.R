@@ -81,28 +81,25 @@ hostile_verbs <- list(
   leak_check = function(x) print(leak_check(backtest(x, 2, "theta", cutoffs = 2)))
 )
 
-# What went wrong in the words of something else than this package; "" where nothing did.
-raw_trouble <- function(verb, x) {
-  raw <- ""
-  made <- tryCatch(
-    withCallingHandlers({
-      utils::capture.output(suppressMessages(verb(x)))
-      NULL
-    }, warning = function(w) {
-      if (!inherits(w, "kairon_warning")) raw <<- conditionMessage(w)
-      invokeRestart("muffleWarning")
-    }),
-    error = function(e) e
-  )
-  if (!is.null(made) && !inherits(made, "kairon_error")) conditionMessage(made) else raw
-}
-
 test_that("no verb answers a hostile shape with an error or a warning of something else", {
   old <- options(kairon.quiet = TRUE)
   on.exit(options(old))
   shapes <- hostile_shapes()
   for (shape in names(shapes)) {
-    found <- vapply(hostile_verbs, raw_trouble, "", x = shapes[[shape]])
+    found <- vapply(hostile_verbs, function(verb) raw_trouble(function() verb(shapes[[shape]])), "")
     expect_equal(found[nzchar(found)], character(), ignore_attr = TRUE, info = shape)
+  }
+})
+
+test_that("no argument of an exported function answers what nobody means in words of something else", {
+  old <- options(kairon.quiet = TRUE)
+  on.exit(options(old))
+  grDevices::pdf(NULL)
+  on.exit(grDevices::dev.off(), add = TRUE)
+  calls <- usual_calls()
+  values <- hostile_values[c("function", "not a number")]
+  for (name in names(calls)) {
+    found <- argument_troubles(name, calls[[name]], values)
+    expect_null(found, info = paste(unlist(found[1, ]), collapse = " "))
   }
 })
