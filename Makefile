@@ -7,7 +7,7 @@
 # make bench        the measurements of bench/
 # make check        R CMD check
 # make sanitize     the core's tests and five minutes of inputs at random, under sanitizers
-# make fuzz         readers and the core on inputs at random, MINUTES=5 each
+# make fuzz         readers and the core on inputs at random, MINUTES=5 each; arguments that nobody means
 .PHONY: demo test install docs site screenshots bench check data sanitize fuzz
 
 demo:
@@ -61,6 +61,7 @@ fuzz:
 	@tools/setup test
 	@tools/install
 	Rscript --vanilla tests/fuzz/fuzz_readers.R $$((60 * $${MINUTES:-5}))
+	Rscript --vanilla tests/fuzz/fuzz_arguments.R
 	@SECONDS_OF_FUZZ=$$((60 * $${MINUTES:-5})) tools/sanitize
 
 check:

@@ -92,6 +92,7 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
                                      unfinished = "flag", extent = "each", empty = "missing",
                                      large = FALSE) {
   check_rows(x)
+  check_measures(x)
   rows <- rows_of(x)
   rows$typical <- typical_steps(rows)
   made <- prepare_bins(x, rows, every, list(...), at, between, within, stamp, closed, at_least,

@@ -67,6 +67,7 @@ roll.kairon_routine <- function(x, window, ..., at_least = NULL) {
 roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missing",
                                  correlate = NULL, keep = TRUE, missing_too = FALSE, carry = NULL) {
   check_rows(x)
+  check_measures(x)
   dots <- list(...)
   if (!missing(window)) dots <- c(list(window), dots)
   given <- named_windows(dots)

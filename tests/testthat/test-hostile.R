@@ -24,6 +24,10 @@ hostile_shapes <- function() {
       `two seasons less one` = from(noise[1:23], every = "1 month"),
     years = from(noise[1:7], every = "1 year"), two = from(noise[1:30], c("a", "b")), `a dead one` = dead,
     `high level` = from(1e15 + noise[1:50]), irregular = quiet(timeline(instants, at, levels = "v")),
+    `no rows` = from(noise[1:9])[0, ], `no measure` = from(noise[1:9])["day"],
+    milliseconds = quiet(timeline(
+      data.frame(at = as.POSIXct("2030-01-01", tz = "UTC") + (0:59) / 1000, v = noise[1:60]), at, levels = "v"
+    )),
     steps = quiet(timeline(steps, step, levels = "v")), gap = from(noise)[c(1:5, 96:100), ]
   )
 }
@@ -102,4 +106,12 @@ test_that("no argument of an exported function answers what nobody means in word
     found <- argument_troubles(name, calls[[name]], values)
     expect_null(found, info = paste(unlist(found[1, ]), collapse = " "))
   }
+})
+
+test_that("a season of more steps than memory has places for is refused, and is nobody's usual one", {
+  quick <- hostile_shapes()$milliseconds
+  expect_match(error_text(forecast(quick, 3, by_theta(), seasons = "day")), "no argument")
+  expect_match(error_text(decomposition(quick, "day")), "10,000,000 steps at most.*86,400,000 steps")
+  expect_null(usual_season(cadence_of(quick)))
+  expect_equal(usual_season(cadence("1 second")), "day")
 })
