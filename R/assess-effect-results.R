@@ -131,8 +131,8 @@ occasion_tables <- function(o, d, plan, i) {
       lower = back(o$expected - far), upper = back(o$expected + far)
     ),
     placebos = if (length(p$start)) data.frame(
-      placebo = rep(seq_along(p$start), each = length(o$block)), step = rep(seq_along(o$block),
-                                                                            length(p$start)),
+      placebo = rep(seq_along(p$start), each = length(o$block)),
+      step = rep(seq_along(o$block), length(p$start)),
       difference = as.vector(back(p$observed) - back(p$expected))
     )
   )

@@ -48,10 +48,11 @@ measure_verdict <- function(measure, table, meta, b, method = NULL) {
   habit <- habit_sentence(o, b, method)
   levels <- !is.null(meta$sums) && length(unique(key_levels(rows[meta$series], meta$sums))) > 1
   c(
-    if (levels) level_sentence(measure, rows, meta, unit,
-                               method) else error_sentence(measure, own, unit,
-                                                                                      rows,
-                                                                                      method),
+    if (levels) {
+      level_sentence(measure, rows, meta, unit, method)
+    } else {
+      error_sentence(measure, own, unit, rows, method)
+    },
     agreement_sentence(rows, meta),
     habit$sentence,
     choice_sentence(o, b, measure, method),

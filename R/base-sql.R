@@ -446,8 +446,8 @@ settle_engine <- function(con, call) {
   check_string(memory, call = call)
   for (setting in c(
     "SET TimeZone = 'UTC'", paste("SET threads =", core_threads()),
-    paste0("SET memory_limit = ", sql_value(con, memory)), paste0("SET temp_directory = ",
-                                                                  sql_value(con, spill))
+    paste0("SET memory_limit = ", sql_value(con, memory)),
+    paste0("SET temp_directory = ", sql_value(con, spill))
   )) sql_do(con, setting, call)
 }
 

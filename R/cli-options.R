@@ -274,8 +274,8 @@ cli_options <- function(names, flags = character(), about = "") {
   texts <- option_texts()
   rlang::set_names(lapply(names, function(name) {
     # An argument that nobody has put into words yet is its name.
-    said <- texts[[paste0(about, ".", name)]] %||% texts[[name]] %||% c(gsub("_", " ", name),
-                                                                        "VALUE")
+    said <- texts[[paste0(about, ".", name)]] %||% texts[[name]] %||%
+      c(gsub("_", " ", name), "VALUE")
     list(name = name, help = said[1], metavar = said[2], flag = name %in% flags ||
          identical(said[2], ""))
   }), names)

@@ -113,8 +113,7 @@ sides_diagonal <- function(w, x, v, plan) {
   total <- c(plan$id, seq_along(plan$totals))
   sign <- rep(c(-1, 1), c(length(plan$part), length(plan$totals)))
   out <- sums_by(x[cbind(plan$first, plan$second)], plan$shared, n) +
-    replace(numeric(n), plan$totals,
-                                                                              diag(x))
+    replace(numeric(n), plan$totals, diag(x))
   out <- out * own_w * own_v
   f_w <- if (w$keep > 0) gap_errors(w, plan)
   f_v <- if (v$keep > 0) gap_errors(v, plan)

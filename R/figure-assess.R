@@ -260,9 +260,9 @@ error_by_part <- function(data, meta, d) {
   }
   part <- error_part(list(meta = meta))
   seconds <- to_seconds(data$stamp)
-  if (meta$type == "instant") seconds <- cpp_local_of(seconds,
-                                                      zone_table(meta$zone, min(seconds),
-                                                                 max(seconds)))
+  if (meta$type == "instant") {
+    seconds <- cpp_local_of(seconds, zone_table(meta$zone, min(seconds), max(seconds)))
+  }
   data$part <- part_codes(part, seconds)
   labels <- calendar_parts[[part]]$levels
   hours <- part == "hour of day"
@@ -281,8 +281,11 @@ error_by_part <- function(data, meta, d) {
                                 } else {
                                   seq_along(short)
                                 },
-                                labels = if (part == "hour of day") short[seq(1, 24,
-                                                                              6)] else short) +
+                                labels = if (part == "hour of day") {
+                                  short[seq(1, 24, 6)]
+                                } else {
+                                  short
+                                }) +
     number_axis() + small_labels(paste0("By ", part))
 }
 

@@ -347,8 +347,13 @@ draw_together <- function(x, measures, shown, highlight, labels) {
   all <- highlighted_lines(x, measures, shown, labels, rows, span)
   most <- length(method_inks())
   chosen <- length(highlight) || length(shown) <= most
-  named <- if (length(highlight)) highlight else if (chosen) shown else furthest_apart(all, shown,
-                                                                                       most)
+  named <- if (length(highlight)) {
+    highlight
+  } else if (chosen) {
+    shown
+  } else {
+    furthest_apart(all, shown, most)
+  }
   p <- ggplot2::ggplot(all, ggplot2::aes(.data$stamp)) +
     measured_and_dashed(all, ggplot2::aes(y = .data$value, group = .data$series), linewidth = 0.3,
                         colour = ink("raw"), alpha = 0.7) +

@@ -58,10 +58,8 @@ autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...
   unit <- object$meta$units[[measure]]
   title <- paste0("Is ", measure,
                   if (is.null(object$better)) " rising or falling?" else " getting better?")
-  caption <- paste0(object$line,
-                    if (length(all) > length(shown)) paste0(". Not shown: ",
-                                                            length(all) - length(shown),
-                                                                          " more series"))
+  left <- length(all) - length(shown)
+  caption <- paste0(object$line, if (left > 0) paste0(". Not shown: ", left, " more series"))
   if (length(shown) == 1) {
     return(standing_alone(h, object, measure, unit, title, caption))
   }

@@ -106,10 +106,9 @@ grid_unit <- function(lines) ggplot2::unit(lines, "lines")
 
 # Several figures in one, on the same ground up to the edge.
 several_plots <- function(...) {
-  patchwork::wrap_plots(...) + patchwork::plot_annotation(
-    theme = ggplot2::theme(plot.background = ggplot2::element_rect(fill = ink("ground"),
-                                                                   colour = NA))
-  )
+  ground <- ggplot2::element_rect(fill = ink("ground"), colour = NA)
+  patchwork::wrap_plots(...) +
+    patchwork::plot_annotation(theme = ggplot2::theme(plot.background = ground))
 }
 
 # Hollow points on what was not measured: the same in every figure. Where they would run into a bar,
@@ -384,9 +383,8 @@ ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
   )
   rows <- label_rows(plot, ends[1, is.finite(ends[1, ])], shown$label)
   shown$drop <- rows$drop
-  plot <- plot + ggplot2::geom_text(data = shown, ggplot2::aes(.data$from, Inf, label = .data$label,
-                                                               vjust = .data$drop),
-                                    inherit.aes = FALSE, hjust = 0, size = 3.6,
+  at <- ggplot2::aes(.data$from, Inf, label = .data$label, vjust = .data$drop)
+  plot <- plot + ggplot2::geom_text(data = shown, at, inherit.aes = FALSE, hjust = 0, size = 3.6,
                                     colour = ink("note"))
   structure(plot, label_rows = rows$taken)
 }

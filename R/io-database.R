@@ -77,8 +77,8 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
     rows <- timed$data
   }
   # Text that holds numbers is told as in files.
-  words <- c(time, timed$parts, wanted_columns(told$roles, told$given), unlist(header$beside,
-                                                                               use.names = FALSE))
+  words <- c(time, timed$parts, wanted_columns(told$roles, told$given),
+             unlist(header$beside, use.names = FALSE))
   rows <- numbers_in(rows, words, character(), "auto", call)
   shape <- list(
     data = restore_companions(rows, header), time = time, drop = timed$parts,

@@ -66,9 +66,9 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   known <- list()
   parts <- lapply(seq_len(nrow(files)), function(i) {
     for (one in known) {
-      if (same_start(files$path[i], one)) return(utils::modifyList(one,
-                                                                   list(path = files$path[i],
-                                                                        name = files$name[i])))
+      if (same_start(files$path[i], one)) {
+        return(utils::modifyList(one, list(path = files$path[i], name = files$name[i])))
+      }
     }
     made <- text_part(files$path[i], files$name[i], roles, given, how, options, con, call)
     known[[length(known) + 1]] <<- made
@@ -302,9 +302,9 @@ wide_select <- function(part, group, con, wanted, kinds, how, series, time, cell
   }, ""), collapse = ", "), "]")
   rest <- vapply(others,
                  function(o) paste0("trim(c", match(o, part$raw), ") AS ", sql_name(con, o)), "")
-  made <- c(paste(part$stamps, "AS", sql_name(con, time)), paste0("unnest(", names, ") AS ",
-                                                                  sql_name(con, label)),
-            rest, paste0("unnest(", values, ") AS ", sql_name(con, how$measure)))
+  made <- c(paste(part$stamps, "AS", sql_name(con, time)),
+            paste0("unnest(", names, ") AS ", sql_name(con, label)), rest,
+            paste0("unnest(", values, ") AS ", sql_name(con, how$measure)))
   paste("SELECT", paste(made, collapse = ", "), "FROM",
         text_scan(group, con, c(kinds, numbers), how), blank_where(part, wanted))
 }
@@ -362,10 +362,8 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   }
   wanted <- c(meta$time, meta$series, meta$attributes, names(meta$kinds))
   made <- vapply(wanted, function(name) {
-    paste(if (name == meta$time) stamps$sql else if (name %in% final) sql_name(con,
-                                                                               name) else "NULL",
-                                                                               "AS",
-          sql_name(con, name))
+    there <- if (name %in% final) sql_name(con, name) else "NULL"
+    paste(if (name == meta$time) stamps$sql else there, "AS", sql_name(con, name))
   }, "")
   if (how$layout == "wide") {
     label_of <- meta$series[1]

@@ -25,8 +25,7 @@ check_parquet <- function(data, about, name, call) {
     abort_file(c("{.file {name}} is damaged.",
                  x = "It tells of {most} row{?s}; {n} {?is/are} found.",
                  i = "Was it cut short?"), call = call,
-                 .envir = list2env(list(name = name, most = most,
-                                                                               n = n)))
+                 .envir = list2env(list(name = name, most = most, n = n)))
   }
   pairs <- about$file_meta_data$key_value_metadata[[1]]
   digest <- pairs$value[match(parquet_digest_key, pairs$key)]

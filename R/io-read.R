@@ -255,9 +255,8 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     if (!is.null(across)) {
       lines <- (read$lines %||% below_header(nrow(data)))[across$row] + above
       return(list(data = across$data, time = across$time,
-                  series = column_names(quoted, across$data, call,
-                                                                                "series"),
-                  lines = lines, rejects = read$rejects, header = header, where = where))
+                  series = column_names(quoted, across$data, call, "series"), lines = lines,
+                  rejects = read$rejects, header = header, where = where))
     }
   }
   timed <- time_column(roles$time, data, call)
@@ -282,8 +281,9 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     lines <- lines[-blank]
   }
   series <- column_names(quoted, if (wide) NULL else data, call, "series")
-  attributes <- if ("attributes" %in% names(given)) column_names(given$attributes, data, call,
-                                                                 "attributes")
+  attributes <- if ("attributes" %in% names(given)) {
+    column_names(given$attributes, data, call, "attributes")
+  }
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal,
                      call)
   data <- restore_companions(data, header)

@@ -268,9 +268,9 @@ choices <- function(f, ...) {
 keyed_choices <- function(table, keys, ...) {
   out <- table[setdiff(names(table), "series")]
   about <- list(...)
-  for (name in rev(names(about))) out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))),
-                                                               name),
-    out)
+  for (name in rev(names(about))) {
+    out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))), name), out)
+  }
   if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
   out
 }

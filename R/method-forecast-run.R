@@ -113,9 +113,8 @@ run_method <- function(method, name, batch, rows, plan, levels) {
   out <- if (isTRUE(plan$bare)) {
     fitted_and_predicted(method, batch, plan, levels)
   } else {
-    run_pieces(batch, needs$piece %||% 200, forecast_piece, list(method = method, plan = plan,
-                                                                 levels = levels),
-               own_methods(list(method)))
+    run_pieces(batch, needs$piece %||% 200, forecast_piece,
+               list(method = method, plan = plan, levels = levels), own_methods(list(method)))
   }
   if (!is.null(out$unreached)) {
     return(out)

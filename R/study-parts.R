@@ -468,16 +468,16 @@ parts_result <- function(folder, verb, names, state, reason) {
 
 read_rows_of_part <- function(folder, i, zone) {
   out <- as.data.frame(nanoparquet::read_parquet(part_file(folder, i, "parquet")))
-  for (name in names(out)[vapply(out, inherits, TRUE, "POSIXct")]) attr(out[[name]],
-                                                                        "tzone") <- zone
+  for (name in names(out)[vapply(out, inherits, TRUE, "POSIXct")]) {
+    attr(out[[name]], "tzone") <- zone
+  }
   out
 }
 
 backtest_of_part <- function(table, about) {
   structure(list(table = table, failures = NULL, measures = about$measures, levels = about$levels,
                  meta = about$meta,
-                 methods = rlang::set_names(vector("list", length(about$methods)),
-                                                               about$methods)),
+                 methods = rlang::set_names(vector("list", length(about$methods)), about$methods)),
             class = "kairon_backtest")
 }
 

@@ -436,8 +436,9 @@ provenance <- function(run) {
 move_all <- function(stage, folder) {
   names <- list.files(stage)
   # A folder takes the place of none but an empty one: that of an earlier run goes first.
-  for (name in names[dir.exists(file.path(stage, names))]) unlink(file.path(folder, name),
-                                                                  recursive = TRUE)
+  for (name in names[dir.exists(file.path(stage, names))]) {
+    unlink(file.path(folder, name), recursive = TRUE)
+  }
   done <- file.rename(file.path(stage, names), file.path(folder, names))
   if (!all(done)) {
     abort_file(c("{.file {names[!done][1]}} cannot be written to {.file {folder}}.",
@@ -475,8 +476,9 @@ study_report_parts <- function(run) {
     inspection = inspect(m$data), standing = or_reason(standing(m$prepared)),
     pattern = m$decomposition, forecast = m$forecast, backtest = m$backtest, scores = m$scores,
     chosen = m$forecast$table$method[1],
-    diagnosis = if (!is.null(m$forecast)) or_reason(report_diagnosis(m$prepared,
-                                                                     m$forecast$methods[[1]])),
+    diagnosis = if (!is.null(m$forecast)) {
+      or_reason(report_diagnosis(m$prepared, m$forecast$methods[[1]]))
+    },
     study_lines = readLines(run$study$file, warn = FALSE, encoding = "UTF-8")
   )
 }

@@ -219,8 +219,10 @@ plain_count <- function(words) {
     return(halves[[words]])
   }
   first <- sub(" .*", "", words)
-  if (grepl(" ", words) && first %in% names(number_words)) sub(first, number_words[[first]], words,
-                                                               fixed = TRUE) else words
+  if (!grepl(" ", words) || !first %in% names(number_words)) {
+    return(words)
+  }
+  sub(first, number_words[[first]], words, fixed = TRUE)
 }
 
 parse_iso_step <- function(text, arg, call) {

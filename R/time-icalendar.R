@@ -61,8 +61,9 @@ calendar_blocks <- function(p, fail) {
       next
     }
     top <- length(open)
-    if (top == 0 || open[top] != word[i]) fail(p$line[i], paste0("END:", word[i],
-                                                                 " does not close what is open"))
+    if (top == 0 || open[top] != word[i]) {
+      fail(p$line[i], paste0("END:", word[i], " does not close what is open"))
+    }
     if (word[i] %in% names(found)) found[[word[i]]][[length(found[[word[i]]]) + 1]] <- from[top]:i
     open <- open[-top]
     from <- from[-top]

@@ -172,9 +172,8 @@ month_word_stamps <- function(text, name) {
   }
   out <- text
   swap <- out[has]
-  regmatches(swap,
-             regexpr("[[:alpha:]]{3,}\\.?", swap)) <- ifelse(is.na(at), regmatches(text, found),
-                                                                   english[at])
+  month <- ifelse(is.na(at), regmatches(text, found), english[at])
+  regmatches(swap, regexpr("[[:alpha:]]{3,}\\.?", swap)) <- month
   # "14. Mar 2023" and "1 de Mar de 2023"
   swap <- gsub("^([0-9]{1,2})\\. ?", "\\1 ", gsub(" (de|del|of) ", " ", swap))
   out[has] <- swap

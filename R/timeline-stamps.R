@@ -373,9 +373,8 @@ periods_across <- function(data, keep, measure) {
   row <- rep(seq_len(n), each = length(columns))
   out <- data[row, kept, drop = FALSE]
   start <- trimws(as.character(data[[base]]))
-  text <- if (kind$of == "day") join_clock(start[row], rep(kind$text, n)) else paste0(start[row],
-                                                                                      rep(kind$text,
-                                                                                          n))
+  end <- rep(kind$text, n)
+  text <- if (kind$of == "day") join_clock(start[row], end) else paste0(start[row], end)
   out <- placed_first(out, base, text)
   measure <- if (measure %in% names(out)) {
     make.unique(c(names(out), measure))[ncol(out) + 1]

@@ -280,8 +280,7 @@ measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
   in_order <- order(cells$series, cells$cell)
   ordered <- function(v, how) {
     kept <- in_order[!is.na(v[in_order])]
-    found <- kept[if (how == "first") !duplicated(at[kept]) else !duplicated(at[kept],
-                                                                             fromLast = TRUE)]
+    found <- kept[!duplicated(at[kept], fromLast = how != "first")]
     replace(rep(NA_real_, n), at[found], v[found])
   }
   if (!is.null(get("first"))) out$first <- ordered(get("first"), "first")
@@ -328,8 +327,9 @@ sql_of <- function(x, ...) {
     abort_input(c("Only a timeline whose rows stay elsewhere is worked out in SQL.",
                   x = "This is {.obj_type_friendly {x}}."))
   }
-  made_of <- if (inherits(far, "kairon_files")) c(view = paste("CREATE TEMP VIEW kairon_rows AS",
-                                                               far$con$view))
+  made_of <- if (inherits(far, "kairon_files")) {
+    c(view = paste("CREATE TEMP VIEW kairon_rows AS", far$con$view))
+  }
   if (!inherits(x, "kairon_distant_bins")) {
     return(c(made_of, rows = paste("SELECT * FROM", far$from, remote_where(far))))
   }
