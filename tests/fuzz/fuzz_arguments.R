@@ -4,6 +4,8 @@
 suppressMessages(library(kairon))
 options(kairon.quiet = TRUE)
 for (file in c("helper-made.R", "helper-calls.R")) source(file.path("tests/testthat", file))
+# Some values are taken for names of files.
+setwd(tempdir())
 grDevices::pdf(NULL)
 calls <- usual_calls()
 wanted <- commandArgs(TRUE)

@@ -100,6 +100,8 @@ test_that("no argument of an exported function answers what nobody means in word
   on.exit(options(old))
   grDevices::pdf(NULL)
   on.exit(grDevices::dev.off(), add = TRUE)
+  before <- setwd(tempdir())
+  on.exit(setwd(before), add = TRUE)
   calls <- usual_calls()
   values <- hostile_values[c("function", "not a number")]
   for (name in names(calls)) {
