@@ -86,7 +86,7 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   }
   if (length(metrics) == 0) abort_input("{.arg metrics} names no measure of accuracy.")
   check_choices(metrics, accuracy_metrics, arg = "metrics")
-  if (!is.character(by)) {
+  if (!is.null(by) && !is.character(by)) {
     abort_input("{.arg by} must name columns of the scores, such as {.val method}.")
   }
   meta <- if (inherits(b, "kairon_backtest")) {

@@ -38,7 +38,7 @@
 by_theta <- function(seasons = NULL, ..., seasonal = c("test", "always", "never"),
                      combine = c("multiply", "add"), theta = NULL, line = c("moving", "fixed")) {
   refuse_more("by_theta", ...)
-  if (!is.null(theta) && (!is_number(theta) || theta < 1)) {
+  if (!is.null(theta) && (!is.numeric(theta) || length(theta) != 1 || is.na(theta) || theta < 1)) {
     abort_input("{.arg theta} must be a number from 1 on.")
   }
   new_method("theta", seasons = seasons, seasonal = picked_choice(seasonal),

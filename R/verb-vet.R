@@ -7,9 +7,8 @@
 #' @param measures Measures to vet; all by default.
 #' @param ... Not used.
 #' @returns The timeline with a factor `<measure>_flag` beside each measure where something was
-#' found: the first rule
-#'   that a value broke. [findings()] lists them. Shifts are told, not flagged as faults: the
-#'   values after them are true.
+#'   found: the first rule that a value broke. [findings()] lists them. Shifts are told, not flagged
+#'   as faults: the values after them are true.
 #' @seealso [vetting-rules], [findings()], [repair()], [remove_shifts()]
 #' @examples
 #' vetted <- vet(demo_timeline("river"))
@@ -57,15 +56,11 @@ vet.default <- function(x, rules = NULL, ...) check_timeline(x)
 #'
 #' @param x A vetted timeline, see [vet()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame with one row a finding: the series columns, `measure`, `rule`
-#'   ("spike", "stuck", "limit", "jump" or "shift"), `from` and `to` (first and last stamp),
-#'   `readings`,
-#' `value`,
-#'   `expected` (what the surroundings suggest), `off` (the difference, in the measure's unit),
-#'   `score`
-#' (robust
-#'   standard deviations for spikes and shifts; how many times the limit for the others) and
-#'   `sure` ("likely", "very likely", "almost certain").
+#' @returns A data frame with one row a finding: the series columns, `measure`, `rule` ("spike",
+#'   "stuck", "limit", "jump" or "shift"), `from` and `to` (first and last stamp), `readings`,
+#'   `value`, `expected` (what the surroundings suggest), `off` (the difference, in the measure's
+#'   unit), `score` (robust standard deviations for spikes and shifts; how many times the limit for
+#'   the others) and `sure` ("likely", "very likely", "almost certain").
 #' @seealso [vet()], [vetting-rules], [repair()], [remove_shifts()]
 #' @examples
 #' findings(vet(demo_timeline("river"), stuck()))
@@ -88,14 +83,12 @@ findings <- function(x, ...) {
 #'   jumps without a rate, of all changes from reading to reading.
 #' @param seasons For spikes: a season, by name or steps, that is taken off first, so that a daily
 #'   peak is no spike; by default that of [find_seasons()], else the usual cycle, in regular
-#'   timelines, and none in
-#' irregular ones. `NA` for none.
+#'   timelines, and none in irregular ones. `NA` for none.
 #' @param width For spikes: readings of the running median that is the local level (odd). For
 #'   shifts: readings on either side whose medians are compared.
 #' @param most The longest spike, in readings; what stays longer is a shift or an event.
 #' @param least The shortest stuck stretch, in readings; by default one so long that chance makes it
-#' less than once in ten
-#'   thousand series like this.
+#'   less than once in ten thousand series like this.
 #' @param resolution The sensor's resolution: values within half of it are equal.
 #' @param zeros Whether zeros can be stuck; by default only those of levels.
 #' @param min,max Limits of what is possible, in the measure's unit.
@@ -141,7 +134,9 @@ spikes <- function(threshold = 8, seasons = NULL, width = 7, most = 3, ...) {
   check_positive(threshold)
   check_count(width, least = 3)
   check_count(most)
-  if (!is.null(seasons) && !is.numeric(seasons) && !is.character(seasons)) {
+  # NA takes none off.
+  if (!is.null(seasons) && !identical(seasons, NA) && !is.numeric(seasons) &&
+      !is.character(seasons)) {
     abort_input("{.arg seasons} must name seasons ({.val week}) or give their steps (26).")
   }
   if (width %% 2 == 0) {
@@ -342,8 +337,8 @@ vet_words <- function(table, rules) {
 
 #' Replace flagged values
 #'
-#' Puts values in place of those that [vet()] flagged as faults. The raw values stay
-#' beside, and the new ones have the origin *repaired*.
+#' Puts values in place of those that [vet()] flagged as faults. The raw values stay beside, and the
+#' new ones have the origin *repaired*.
 #'
 #' @param x A vetted timeline, or a routine to record the step in.
 #' @param with The rule, as in [impute()]: `"linear"`, `"previous"`, `"seasonal"`, a number, ... On

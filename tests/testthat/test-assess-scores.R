@@ -171,3 +171,10 @@ test_that("many scores print downwards, few across", {
   expect_lt(max(nchar(lines)), 80)
   expect_length(format(scores(b)), 4)
 })
+
+test_that("scores of all methods together need no column to go by", {
+  b <- quiet(backtest(demo_timeline("billed"), list(by_naive(), by_theta()), 6, cutoffs = 3))
+  expect_equal(nrow(scores(b, by = NULL)), 1)
+  expect_equal(scores(b, by = NULL)$mae, mean(scores(b)$mae))
+  expect_match(error_text(scores(b, by = 1)), "must name columns")
+})

@@ -158,3 +158,11 @@ test_that("a repaired measure is drawn with what stood there before", {
   changed <- quiet(change(daily(v, levels = "flow"), keep = TRUE))
   expect_equal(length(unique(autoplot(changed)$data$panel)), 2)
 })
+
+test_that("no season is taken off for spikes where there is to be none", {
+  v <- rep(c(rep(0, 13), 60), 12) + rep(c(0.1, -0.2, 0.3), length.out = 168)
+  x <- daily(v, levels = "flow")
+  expect_equal(nrow(findings(quiet(vet(x, spikes(seasons = 14))))), 0)
+  expect_gt(nrow(findings(quiet(vet(x, spikes(seasons = NA))))), 10)
+  expect_match(error_text(spikes(seasons = TRUE)), "must name seasons")
+})
