@@ -73,7 +73,8 @@ check("lints: none", {
 check("R CMD check: no error, warning or note of ours", {
   unlink("build/check", recursive = TRUE)
   dir.create("build/check")
-  Sys.setenv(`_R_CHECK_FORCE_SUGGESTS_` = "false")
+  # No package is looked up elsewhere.
+  Sys.setenv(`_R_CHECK_FORCE_SUGGESTS_` = "false", R_REPOSITORIES = "NULL")
   home <- setwd("build/check")
   run(r, c("CMD", "build", "--no-build-vignettes", "../.."), "build.log")
   # It is installed already.
