@@ -1,15 +1,15 @@
 #' What the scores mean
 #'
-#' Puts a backtest into three to six plain sentences: the typical error of the
-#' best method, how it compares with the naive habit, whether it drifts high or
-#' low, whether its intervals held, and where it fails.
+#' Puts a backtest into three to six plain sentences: the typical error of the best method, how it
+#' compares with the naive habit, whether it drifts high or low, whether its intervals held, and
+#' where it fails.
 #'
 #' @param b A [backtest()], or a [forecast()] with `observed`.
 #' @param observed For a forecast: a timeline with what was observed since.
 #' @param method Which method is spoken of, by its name; the first in the order.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_verdict`: a character vector of sentences, one measure
-#'   after the other, that prints as a paragraph.
+#' @returns A `kairon_verdict`: a character vector of sentences, one measure after the other, that
+#'   prints as a paragraph.
 #' @section How it is worded:
 #' Methods are compared as in [ranking()]: on the forecasts that all have, by mean absolute errors
 #' in units of the scale of each series. The naive habit is the seasonal naive method where it was

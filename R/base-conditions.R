@@ -11,9 +11,8 @@
 #' * `kairon_error_database`: a database did not do what it was asked,
 #' * `kairon_error_core`: the numerical core failed.
 #'
-#' Warnings have the class `kairon_warning`. Notes about a default that was
-#' chosen for you have the class `kairon_note`; silence them with
-#' `options(kairon.quiet = TRUE)`.
+#' Warnings have the class `kairon_warning`. Notes about a default that was chosen for you have the
+#' class `kairon_note`; silence them with `options(kairon.quiet = TRUE)`.
 #'
 #' @name kairon-conditions
 #' @examples
@@ -188,15 +187,15 @@ check_string <- function(x, arg = rlang::caller_arg(x),
   invisible(x)
 }
 
-check_count <- function(x, least = 1, arg = rlang::caller_arg(x),
-                        call = rlang::caller_env()) {
-  good <- is.numeric(x) && length(x) == 1 && is.finite(x) && x == round(x)
-  if (!good || x < least || x > .Machine$integer.max) {
+check_count <- function(x, least = 1, arg = rlang::caller_arg(x), call = rlang::caller_env(),
+                        most = .Machine$integer.max) {
+  good <- is_number(x) && x == round(x)
+  if (!good || x < least || x > most) {
     seen <- if (is.numeric(x) && length(x) == 1) format(x) else class(x)[1]
     abort_input(c(
       "{.arg {arg}} must be one whole number of at least {least}.",
       x = "It is {.val {seen}}.",
-      i = if (good && x > 0) "Counts end at {(.Machine$integer.max)}."
+      i = if (good && x > most) "It can be {show_number(most)} at most."
     ), call = call)
   }
   invisible(x)

@@ -4,14 +4,14 @@
 
 #' Run the command line
 #'
-#' What the executable `kairon` calls. Tables go to standard output, as CSV when
-#' it is not a terminal; notes and errors go to standard error.
+#' What the executable `kairon` calls. Tables go to standard output, as CSV when it is not a
+#' terminal; notes and errors go to standard error.
 #'
 #' @param args The arguments, a character vector.
 #' @param quit Whether to leave R with the exit code.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns The exit code, invisibly: 0 fine, 1 the data could not be processed,
-#'   2 the call was wrong, 3 a threshold was missed (`--fail-above`), 130 interrupted.
+#' @returns The exit code, invisibly: 0 fine, 1 the data could not be processed, 2 the call was
+#'   wrong, 3 a threshold was missed (`--fail-above`), 130 interrupted.
 #' @seealso [report()], [run_study()], [read_study()], [new_study()]
 #' @examples
 #' run_command_line("--help", quit = FALSE)

@@ -348,8 +348,7 @@ flag_names <- function(fun) {
 #   common    of its own options, those that its short help tells; all by default
 #   order     the argument that comes first
 #   run       where reading, calling and showing is not all
-#   arguments, sources, output, figure what stands behind the verb, and which groups of options it
-#   has
+#   arguments, sources, output, figure    what stands behind the verb, and its groups of options
 
 cli_verbs <- function() {
   verb <- function(fun, what, example, ..., grid = TRUE) {

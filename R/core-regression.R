@@ -286,3 +286,6 @@ held_distance <- function(errors, level) {
   at <- ceiling(level / 100 * (length(errors) + 1))
   if (at > length(errors)) Inf else errors[at]
 }
+
+# Standard errors of coefficients for a residual of one.
+qr_errors <- function(fit) sqrt(diag(chol2inv(qr.R(fit)))[order(fit$pivot)])

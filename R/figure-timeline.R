@@ -1,11 +1,11 @@
 #' Figures
 #'
-#' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not
-#' measured are drawn hollow on a dashed line, those that rest on clearly fewer readings
-#' than expected (unfinished bins at the ends) as triangles, stretches without values on a
-#' sand-coloured ground. Of more points than a screen has, the range in each column of pixels is
-#' drawn. [date_marks()] and [shaded_spans()] can be added, [figure_style()] sets a dark ground.
-#' After [repair()] pale crosses stand where the replaced readings were.
+#' `autoplot()` returns a ggplot, `plot()` draws it. Values that were not measured are drawn hollow
+#' on a dashed line, those that rest on clearly fewer readings than expected (unfinished bins at the
+#' ends) as triangles, stretches without values on a sand-coloured ground. Of more points than a
+#' screen has, the range in each column of pixels is drawn. [date_marks()] and [shaded_spans()] can
+#' be added, [figure_style()] sets a dark ground. After [repair()] pale crosses stand where the
+#' replaced readings were.
 #'
 #' @param object,x What to draw: a timeline, [inspect()], [standing()], [decomposition()],
 #'   [forecast()], [backtest()] or [scores()].
@@ -30,8 +30,8 @@
 #'   each other. By default series share one scale where it leaves each of them more than a third of
 #'   its panel.
 #' @param ... Passed on to `autoplot()`.
-#' @returns A ggplot object. Rolling means and other values on a measure's scale
-#'   are drawn over it, spreads in a panel of their own.
+#' @returns A ggplot object. Rolling means and other values on a measure's scale are drawn over it,
+#'   spreads in a panel of their own.
 #' @examples
 #' autoplot(demo_timeline("billed"))
 #' rolled <- roll(demo_timeline("rain"), trailing("28 days"), c("mean", "sd"))

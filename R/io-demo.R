@@ -64,14 +64,14 @@ demo_files <- list(
 
 #' The demo data: Quillmere Water
 #'
-#' Invented data of an invented valley utility. What was planted in them (spikes,
-#' stuck stretches, gaps, holidays, shifts, the true components) is recorded in
-#' the file `quillmere-truth.json` beside them.
+#' Invented data of an invented valley utility. What was planted in them (spikes, stuck stretches,
+#' gaps, holidays, shifts, the true components) is recorded in the file `quillmere-truth.json`
+#' beside them.
 #'
 #' @param name Which one; without a name, the list of them.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A timeline, or without a name a data frame with the columns `name`,
-#'   `what` and `file` (path of the file it is read from).
+#' @returns A timeline, or without a name a data frame with the columns `name`, `what` and `file`
+#'   (path of the file it is read from).
 #' @seealso [cadence_of()], [calendar-arithmetic], [events()], [rejects()], [ts-conversion]
 #' @examples
 #' demo_timeline()

@@ -11,17 +11,17 @@
 #' @param time The time column, bare or as a string; or [from_parts()] of columns:
 #'   `from_parts(year = yr, week = wk)`. When left out, the one column that holds
 #'   stamps.
-#' @param missing Texts that mean "no value" beside empty cells and `NA`, such
-#'   as `"---"` or `"-9999"`. A column that is numbers but for some marker is
-#'   refused with the marker named, so that none is swallowed.
-#' @param layout `"long"` (a row for each stamp and series), `"wide"` (one column
-#'   a series: `series` then names the new column), or `"across"`
-#'   (periods across the columns, items down the rows; `time` names the new column).
+#' @param missing Texts that mean "no value" beside empty cells and `NA`, such as `"---"` or
+#'   `"-9999"`. A column that is numbers but for some marker is refused with the marker named, so
+#'   that none is swallowed.
+#' @param layout `"long"` (a row for each stamp and series), `"wide"` (one column a series: `series`
+#'   then names the new column), or `"across"` (periods across the columns, items down the rows;
+#'   `time` names the new column).
 #' @param measure For the other layouts: what the numbers measure.
 #' @param decimal `"auto"`, `"."` or `","`.
 #' @param separator The separator; found by default.
-#' @param join A table of attributes (a data frame or a file) to be joined by
-#'   the series columns that it has too. Keys without a match are listed.
+#' @param join A table of attributes (a data frame or a file) to be joined by the series columns
+#'   that it has too. Keys without a match are listed.
 #' @param rename `"clean"` for names in lower case with underscores, or new names with the columns
 #'   by name or place: `c(flow = "Flow (l/s)")`, `c(flow = 2)`. By default names stay as they are.
 #' @param format The form of the file, found by looking at it: `"delimited"`, `"workbook"`,
@@ -57,9 +57,9 @@
 #' cell of its grid, with the coordinates as attributes; packed values are unpacked, fill values and
 #' values outside of the valid range are missing, `cell_methods` with `time: sum` make an amount,
 #' cells without any value are left out. Stamps in Parquet files are kept to the microsecond.
-#' @returns A timeline. Rows that do not fit the header or whose stamp cannot be
-#'   read are kept in [rejects()] with their line number (and their file, where there are
-#'   several). Lines are counted from 1, the header included.
+#' @returns A timeline. Rows that do not fit the header or whose stamp cannot be read are kept in
+#'   [rejects()] with their line number (and their file, where there are several). Lines are counted
+#'   from 1, the header included.
 #' @section Limits:
 #' Lines of more than 4 million bytes, more than 20,000 columns, and packed files of over 100 MB
 #' that unpack to more than `options(kairon.most_unpacked = 200)` times their size are refused.
@@ -111,7 +111,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
               widths = widths, records = records, slab = slab, time_as = time_as,
               ordered = "day_first" %in% names(given),
-              skip = if (!is.null(skip)) check_skip(skip))
+              skip = if (!is.null(skip)) check_count(skip, least = 0, most = 1e6))
   if (remote) {
     return(open_in_engine(files, roles, given, how, join, rlang::current_env()))
   }
@@ -168,12 +168,6 @@ say_markers <- function(x) {
 
 timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repeats", "day_first",
                       "epoch", "events", "cadence")
-
-check_skip <- function(skip, call = rlang::caller_env()) {
-  check_count(skip, least = 0, call = call)
-  if (skip > 1e6) abort_input("{.arg skip} is {skip}; a million lines are the most.", call = call)
-  skip
-}
 
 # Cells are parted by one byte.
 check_separator <- function(separator, call = rlang::caller_env()) {

@@ -1,6 +1,5 @@
-#' @description
-#' From raw readings to tested forecasts: can I trust these readings, what is the pattern, what
-#' comes next, and how wrong has that kind of forecast been?
+#' @description From raw readings to tested forecasts: can I trust these readings, what is the
+#'   pattern, what comes next, and how wrong has that kind of forecast been?
 #'
 #' @section A map of the verbs:
 #' * **Read, index**: [read_timeline()] (text, workbooks, Parquet, JSON, NetCDF, databases,

@@ -5,30 +5,25 @@
 #'
 #' @param x A regular timeline.
 #' @param lags The longest lag: steps, or a duration such as `"4 weeks"`. By default three cycles of
-#' the longest
-#'   season found that fits, at least 30 steps where there are as many.
+#'   the longest season found that fits, at least 30 steps where there are as many.
 #' @param partial Whether to compute partial autocorrelations too.
 #' @param measures Measures; all by default.
 #' @param changes Differences to show beside each other: `0` is the series itself, `1` its change on
-#' the step before,
-#'   `12` on 12 steps before, `c(0, 1, 12)` all three.
+#'   the step before, `12` on 12 steps before, `c(0, 1, 12)` all three.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_correlogram`. [as.data.frame()] gives one row for each series, measure,
-#' difference and lag:
-#'   `change` (steps), `lag` (steps), `time` (in words), `correlation`, `partial`, `noise_bound`
-#'   (1.96 / sqrt(n): 95 % of the correlations of white noise lie within; where values are missing,
-#'   n is the pairs that are left at the lag, scaled as r_k is), `bartlett_bound` (the same where
-#'   all shorter lags are what they seem: times sqrt(1 + 2 sum r_j^2)) and `stands_out` (beyond
-#'   Bartlett's bound and a local peak or trough).
+#'   difference and lag: `change` (steps), `lag` (steps), `time` (in words), `correlation`,
+#'   `partial`, `noise_bound` (1.96 / sqrt(n): 95 % of the correlations of white noise lie within;
+#'   where values are missing, n is the pairs that are left at the lag, scaled as r_k is),
+#'   `bartlett_bound` (the same where all shorter lags are what they seem: times sqrt(1 + 2 sum
+#'   r_j^2)) and `stands_out` (beyond Bartlett's bound and a local peak or trough).
 #' @section Formula:
 #' r_k is the sum of products of departures from the mean, k steps apart, over the sum of their
 #' squares; with missing values the pairs that are there, scaled to the number of pairs of a full
 #' series. Partial correlations by Durbin's recursion. Long series go by Fourier transforms.
 #' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd
-#' ed. Prentice Hall.
-#'   Durbin, J. (1960). The fitting of time-series models. Review of the International Statistical
-#'   Institute
-#' 28, 233-244.
+#'   ed. Prentice Hall. Durbin, J. (1960). The fitting of time-series models. Review of the
+#'   International Statistical Institute 28, 233-244.
 #' @seealso [lag_grid()], [lead_lag()], [effect_of()], [power_spectrum()]
 #' @examples
 #' correlogram(demo_timeline("demand"), "5 weeks")
@@ -255,9 +250,8 @@ print.kairon_correlogram <- function(x, ...) {
 #' @param measure The measure; the first by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_lag_grid`. [as.data.frame()] gives `lag` (steps), `time` (in words), `pairs`
-#' and `correlation` of each
-#'   series; the pairs are drawn by `autoplot()`, as tiles where there are more than 3,000 of them
-#'   in a panel.
+#'   and `correlation` of each series; the pairs are drawn by `autoplot()`, as tiles where there are
+#'   more than 3,000 of them in a panel.
 #' @seealso [correlogram()], [lead_lag()], [effect_of()], [power_spectrum()], [find_seasons()]
 #' @examples
 #' lag_grid(demo_timeline("billed"), c(1, 6, 12))

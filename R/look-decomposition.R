@@ -5,34 +5,25 @@
 #'
 #' @param x A regular timeline.
 #' @param seasons Seasons by name (`"day"`, `"week"`, `"year"`) or by their number of steps, several
-#' at once. By default those
-#'   that [find_seasons()] finds (the methods for one season take the shortest), else the usual
-#'   cycle of the
-#' cadence; a
-#'   line says which.
+#'   at once. By default those that [find_seasons()] finds (the methods for one season take the
+#'   shortest), else the usual cycle of the cadence; a line says which.
 #' @param method `"loess"`, `"averages"`, `"henderson"`, `"regression"` or `"state"`; see Methods.
 #' @param combine `"add"`, `"multiply"` (the data must be positive), or `"auto"`: multiply where the
-#' spread of whole seasons
-#'   grows with their level, and the reason is kept.
+#'   spread of whole seasons grows with their level, and the reason is kept.
 #' @param robust Whether outlying values count less (loess only; henderson always weighs extremes
 #'   down).
 #' @param events A calendar of [events()], which knows how far each event reaches: each name becomes
 #'   an effect.
 #' @param shifts Level shifts: dates, or the [findings()] of [vet()], of which shifts are taken.
 #' @param calendar For months and quarters, any of `"working days"` (Monday to Friday in the
-#' period), `"weekdays"` (each of them) and
-#'   `"leap year"` (the 29th of February).
+#'   period), `"weekdays"` (each of them) and `"leap year"` (the 29th of February).
 #' @param compare Other methods for the same series, such as `c("averages", "state")`: see
 #'   `summary()`.
 #' @param measures Measures to decompose; all by default.
 #' @param season_span For loess, over how many cycles the season is smoothed (odd): small lets it
-#' change fast. By default a
-#'   quarter of the cycles, at least 7; `"fixed"`, and the default below six cycles: the same in
-#'   each. A
-#' season of over 60
-#'   steps that is seen less than six times is smoothed around its cycle too, by local parabolas
-#'   over a
-#' twelfth of it.
+#'   change fast. By default a quarter of the cycles, at least 7; `"fixed"`, and the default below
+#'   six cycles: the same in each. A season of over 60 steps that is seen less than six times is
+#'   smoothed around its cycle too, by local parabolas over a twelfth of it.
 #' @param season_curve For loess, what is laid through the values of a season's place from cycle to
 #'   cycle: `"level"`, `"line"` or `"parabola"`.
 #' @param trend_span For loess, the span of the trend in steps; by default 1.5 seasons over (1 - 1.5
@@ -42,27 +33,21 @@
 #' both ends, so that no trend is missing there: by the structural model's forecasts.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_decomposition`. [as.data.frame()] gives one row for each series, measure and
-#' stamp: the series columns, the
-#'   time column, `measure`, `origin`, `value`, `trend`, one column for each season (`week_effect`,
-#' `year_effect`, ...;
-#'   `season_26_effect` for one given in steps), `event_effect` where there are events, shifts or a
-#'   calendar,
-#' `remainder` and `adjusted`
-#'   (the value without its seasons). `state` adds standard errors: `trend_error`, `year_error`, ...
-#' `summary()` compares methods;
-#'   `x$effects` has the size and standard error of each event and shift.
+#'   stamp: the series columns, the time column, `measure`, `origin`, `value`, `trend`, one column
+#'   for each season (`week_effect`, `year_effect`, ...; `season_26_effect` for one given in steps),
+#'   `event_effect` where there are events, shifts or a calendar, `remainder` and `adjusted` (the
+#'   value without its seasons). `state` adds standard errors: `trend_error`, `year_error`, ...
+#'   `summary()` compares methods; `x$effects` has the size and standard error of each event and
+#'   shift.
 #' @section Methods:
 #' * `"loess"`: seasonal-trend decomposition by local regression; missing values and several
-#'     seasons, of any length, are
-#'   allowed.
+#'   seasons, of any length, are allowed.
 #' * `"averages"`: a centred moving average over one season (2 x m for an even m) and the mean
 #'     departure from it.
 #' * `"henderson"`: iterated ratios to moving averages for months and quarters, with Henderson's
-#'     trend filter (9, 13 or 23 terms by
-#'   how noisy the series is), 3 x 3, 3 x 5 or 3 x 9 seasonal filters (by the moving seasonality
-#'   ratio),
-#' Musgrave's weights at the
-#'   ends, and extreme values weighted down between 1.5 and 2.5 standard deviations.
+#'   trend filter (9, 13 or 23 terms by how noisy the series is), 3 x 3, 3 x 5 or 3 x 9 seasonal
+#'   filters (by the moving seasonality ratio), Musgrave's weights at the ends, and extreme values
+#'   weighted down between 1.5 and 2.5 standard deviations.
 #' * `"regression"`: a straight (or bent) trend and seasonal effects by least squares; with `combine
 #'     = "multiply"` the level times
 #'   growth times index, by non-linear least squares. `coef()` gives the coefficients with standard
@@ -73,8 +58,7 @@
 #' Their effects are found by least squares on what the method leaves over of the series and of each
 #' regressor (Speckman, 1988), with
 #' standard errors, and taken off before the rest is split; in logarithms where parts multiply.
-#' @references
-#' Cleveland, R. B. and others (1990). Journal of Official Statistics 6, 3-73.
+#' @references Cleveland, R. B. and others (1990). Journal of Official Statistics 6, 3-73.
 #'
 #' Kendall, M. and Stuart, A. (1966). The Advanced Theory of Statistics, vol. 3, chapter 46.
 #'
@@ -252,16 +236,15 @@ as.data.frame.kairon_decomposition <- function(x, row.names = NULL, optional = F
 
 #' How much of a series each component explains
 #'
-#' The strength of a component is 1 less the variance of the remainder over that of
-#' component and remainder together (logs, when components multiply): 0 is
-#' nothing, 1 is everything.
+#' The strength of a component is 1 less the variance of the remainder over that of component and
+#' remainder together (logs, when components multiply): 0 is nothing, 1 is everything.
 #'
 #' @param d A [decomposition()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame: the series columns, `measure`, `component` (`trend`
-#'   or the season's name) and `strength` (0 to 1).
-#' @references Wang, X., Smith, K. and Hyndman, R. (2006). Characteristic-based
-#' clustering for time series data. Data Mining and Knowledge Discovery 13, 335-364.
+#' @returns A data frame: the series columns, `measure`, `component` (`trend` or the season's name)
+#'   and `strength` (0 to 1).
+#' @references Wang, X., Smith, K. and Hyndman, R. (2006). Characteristic-based clustering for time
+#'   series data. Data Mining and Knowledge Discovery 13, 335-364.
 #' @seealso [decomposition()], [adjusted()]
 #' @examples
 #' strength(decomposition(demo_timeline("billed"), "year"))
@@ -296,10 +279,10 @@ strength <- function(d, ...) {
 #' @param without What to take off: any of `"season"`, `"events"` (shifts and the calendar among
 #' them) and `"remainder"`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame: the series columns, the time column, `measure`,
-#'   `value` and `adjusted`, both in the measure's unit. Of an effect: the timeline with what was to
-#'   be expected in place of what was measured during the event and after it, its origin *repaired*,
-#'   so that the next forecast does not repeat what will not be repeated.
+#' @returns A data frame: the series columns, the time column, `measure`, `value` and `adjusted`,
+#'   both in the measure's unit. Of an effect: the timeline with what was to be expected in place of
+#'   what was measured during the event and after it, its origin *repaired*, so that the next
+#'   forecast does not repeat what will not be repeated.
 #' @seealso [decomposition()], [strength()]
 #' @examples
 #' head(adjusted(decomposition(demo_timeline("billed"), "year")))

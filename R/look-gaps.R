@@ -1,17 +1,15 @@
 #' Gaps, one by one
 #'
-#' Lists every stretch without values: steps of the grid that are missing or
-#' absent when the timeline is regular; pauses longer than three typical steps
-#' when it is irregular.
+#' Lists every stretch without values: steps of the grid that are missing or absent when the
+#' timeline is regular; pauses longer than three typical steps when it is irregular.
 #'
 #' @param x A timeline.
 #' @param measures Measures to look at; all by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame with the series columns, `measure`, `start`, `end`, `steps`
-#'   (missing readings) and `seconds` (length), in order. In a regular timeline
-#'   `start` and `end` are the first and the last missing stamp, and the length
-#'   is that of the missing steps; in an irregular one they are the readings before and
-#'   after the pause, and the length is the time between them.
+#' @returns A data frame with the series columns, `measure`, `start`, `end`, `steps` (missing
+#'   readings) and `seconds` (length), in order. In a regular timeline `start` and `end` are the
+#'   first and the last missing stamp, and the length is that of the missing steps; in an irregular
+#'   one they are the readings before and after the pause, and the length is the time between them.
 #' @seealso [inspect()], [origins()], [during()], [ledger()]
 #' @examples
 #' gaps(demo_timeline("river"), measures = flow)
@@ -173,12 +171,11 @@ from_axis <- function(seconds, meta) {
 #' @param measures Measures; all by default.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A data frame with a row for each series and measure: `values`, `season` (the strongest;
-#' `"none"`), `season_share` (of the
-#'   variance), `trend_share` (0 to 1: of what is left without the season, what the trend holds),
-#'   `season_kept` (0 to 1: of what is left without the trend, what the season holds; see
-#'   [strength()], here by moving averages), `disorder` (0: one wave, 1: white noise) and
-#'   `outlying_share` (share of the remainder's sum of squares that its largest 1 % hold; 0.07 or so
-#'   when normal).
+#'   `"none"`), `season_share` (of the variance), `trend_share` (0 to 1: of what is left without the
+#'   season, what the trend holds), `season_kept` (0 to 1: of what is left without the trend, what
+#'   the season holds; see [strength()], here by moving averages), `disorder` (0: one wave, 1: white
+#'   noise) and `outlying_share` (share of the remainder's sum of squares that its largest 1 % hold;
+#'   0.07 or so when normal).
 #' @section Formula:
 #' Disorder is the entropy of the spectrum, -sum p log p / log n over the ordinates of the
 #' periodogram (straight line off), p their shares, smoothed over 5 neighbours.

@@ -1,20 +1,18 @@
 #' A health card of a timeline
 #'
-#' Says in plain words what to look at before any analysis, then gives a table
-#' with one row for each series and measure.
+#' Says in plain words what to look at before any analysis, then gives a table with one row for each
+#' series and measure.
 #'
 #' @param x A timeline, also one whose rows stay elsewhere: see [remote-timelines].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_inspection`. It prints the findings and the table;
-#'   [as.data.frame()] gives the table: the series columns, `measure`, `kind`,
-#'   `unit`, `cadence` (of the series, in words), `on_grid` (share of its stamps
-#'   that lie on it), `rows`, `first`, `last` (stamps of the first and last value),
-#'   `last_age` (seconds from `last` to the last stamp of any series),
-#'   `missing` (missing or absent readings; for irregular stamps, missing values),
-#'   `missing_share`, `gaps`, `longest_gap` (missing readings in the longest
-#'   gap), `missing_steps` (missing readings in all gaps), `repeats` (repeated
-#'   stamps that were settled when the timeline was made), `zeros`, `negatives`,
-#'   `infinite`, `min`, `q25`, `median`, `mean`, `q75`, `max`, `sd`, `last_value`, and
+#' @returns A `kairon_inspection`. It prints the findings and the table; [as.data.frame()] gives the
+#'   table: the series columns, `measure`, `kind`, `unit`, `cadence` (of the series, in words),
+#'   `on_grid` (share of its stamps that lie on it), `rows`, `first`, `last` (stamps of the first
+#'   and last value), `last_age` (seconds from `last` to the last stamp of any series), `missing`
+#'   (missing or absent readings; for irregular stamps, missing values), `missing_share`, `gaps`,
+#'   `longest_gap` (missing readings in the longest gap), `missing_steps` (missing readings in all
+#'   gaps), `repeats` (repeated stamps that were settled when the timeline was made), `zeros`,
+#'   `negatives`, `infinite`, `min`, `q25`, `median`, `mean`, `q75`, `max`, `sd`, `last_value`, and
 #'   `unchanged` (the longest run of equal values other than zero).
 #' @seealso [gaps()], [origins()], [during()], [ledger()]
 #' @examples
@@ -364,144 +362,4 @@ as.data.frame.kairon_inspection <- function(x, row.names = NULL,
 #' @export
 summary.kairon_timeline <- function(object, ...) {
   as.data.frame(inspect(object))
-}
-
-# The health card of a timeline whose rows stay elsewhere. They give, for each measure, what one
-# series is by itself (read_cards()); the rest is worked out here.
-
-#' @export
-inspect.kairon_distant <- function(x, ...) {
-  refuse_more("inspect", ...)
-  facts <- distant_facts(x)
-  meta <- x$meta
-  meta$cadence <- attr(facts, "cadence")
-  if (length(meta$kinds) == 0) {
-    abort_state("This timeline has no measures (numeric columns) to inspect.")
-  }
-  if (!is.null(x$store$rejects)) meta$rejects <- x$store$rejects
-  ends <- distant_ends(x)
-  from <- min(facts$first)
-  grid <- list(from = from, width = max(max(facts$last) - from, 1) / stretches)
-  cards <- read_cards(x, facts, tail_length(meta), grid)
-  labels <- series_labels(facts[meta$series])
-  table <- distant_table(x, facts, meta, cards, ends)
-  markers <- lapply(names(cards$measures), function(m) {
-    card <- cards$measures[[m]]
-    marker_words(m, card$markers, card$others, card$range)
-  })
-  unfinished <- lapply(names(cards$measures), function(m) {
-    unfinished_words(m, cards$measures[[m]]$tails, labels, tail_length(meta))
-  })
-  meta$news <- c(meta$news, cards$news)
-  structure(
-    list(
-      line = timeline_line(ends),
-      findings = inspection_findings(meta, table, unlist(markers),
-                                     utils::head(unlist(unfinished), 3)),
-      table = table, series = meta$series, meta = meta,
-      coverage = distant_coverage(cards$cells, grid, facts, meta)
-    ),
-    class = "kairon_inspection"
-  )
-}
-
-#' @export
-summary.kairon_distant <- function(object, ...) as.data.frame(inspect(object))
-
-distant_table <- function(x, facts, meta, cards, ends) {
-  regular <- is_regular_cadence(meta$cadence)
-  zone <- rows_of(ends)$zone
-  place <- function(seconds) period_of_stamp(meta$cadence, seconds, zone)
-  rows <- if (regular) place(facts$last) - place(facts$first) + 1 else facts$rows
-  own <- own_cadences(cards$stamps, facts, meta, zone)
-  stamp <- function(seconds) from_seconds(seconds, meta$type, meta$zone)
-  out <- lapply(names(meta$kinds), function(m) {
-    told <- cards$measures[[m]]
-    card <- told$card
-    holes <- distant_holes(told$pauses, card, facts, regular, place)
-    missing <- rows - card$present
-    moved <- card$sum - card$finite * told$shift
-    spread <- pmax(0, card$square - moved^2 / card$finite) / (card$finite - 1)
-    out <- data.frame(
-      measure = m, kind = meta$kinds[[m]], unit = meta$units[[m]], own,
-      rows = rows, first = stamp(card$first), last = stamp(card$last),
-      last_age = max(facts$last) - card$last,
-      missing = missing, missing_share = missing / rows, gaps = holes$count,
-      longest_gap = holes$longest,
-      missing_steps = holes$steps, repeats = 0, zeros = card$zeros, negatives = card$negatives,
-      infinite = card$present - card$finite, min = card$min, q25 = card$q25, median = card$median,
-      mean = ifelse(card$finite > 0, card$sum / card$finite, NA), q75 = card$q75, max = card$max,
-      sd = ifelse(card$finite > 1, sqrt(spread), NA), last_value = card$last_value,
-      unchanged = card$unchanged
-    )
-    if (length(meta$series)) cbind(facts[meta$series], out) else out
-  })
-  out <- do.call(rbind, out)
-  rownames(out) <- NULL
-  out
-}
-
-# Gaps of each series: between values, and before the first and after the last of them.
-distant_holes <- function(pauses, card, facts, regular, place) {
-  n <- nrow(facts)
-  steps <- if (regular) place(pauses$to) - place(pauses$from) - 1 else
-    pmax(1, round((pauses$to - pauses$from) / pauses$usual) - 1)
-  series <- pauses$series
-  if (regular) {
-    none <- card$present == 0
-    before <- ifelse(none, place(facts$last) - place(facts$first) + 1,
-                     place(card$first) - place(facts$first))
-    after <- ifelse(none, 0, place(facts$last) - place(card$last))
-    series <- c(series, seq_len(n), seq_len(n))
-    steps <- c(steps, before, after)
-  }
-  series <- series[steps > 0]
-  steps <- steps[steps > 0]
-  over <- function(how) {
-    found <- tapply(steps, factor(series, seq_len(n)), how)
-    as.vector(ifelse(is.na(found), 0, found))
-  }
-  list(count = over(length), longest = over(max), steps = over(sum))
-}
-
-own_cadences <- function(stamps, facts, meta, zone) {
-  n <- nrow(facts)
-  if (is.null(stamps)) {
-    return(data.frame(cadence = rep(format(meta$cadence), n), on_grid = rep(NA_real_, n)))
-  }
-  found <- detect_each(unlist(stamps), as.integer(c(0, cumsum(lengths(stamps)))), zone,
-                       meta$type == "step")
-  data.frame(
-    cadence = vapply(seq_len(n), function(i) format(cadence_found(found[i, ])), ""),
-    on_grid = ifelse(found[, "known"] == 1, found[, "on_grid"], NA_real_)
-  )
-}
-
-# What coverage_map() gives, from counts of cells.
-distant_coverage <- function(cells, grid, facts, meta) {
-  from <- grid$from
-  width <- grid$width
-  n <- nrow(facts)
-  cell <- pmin(stretches, cells$cell + 1)
-  at <- (cells$series - 1) * stretches + cell
-  edges <- from + width * (0:stretches)
-  owner <- rep(seq_len(n), each = stretches)
-  expected <- if (is_regular_cadence(meta$cadence)) {
-    zone <- span_zone(meta, c(facts$first, facts$last))
-    upto <- period_of(meta$cadence, edges - 1e-3, zone)
-    upto[stretches + 1] <- Inf
-    ends <- lapply(facts[c("first", "last")], function(s) period_of_stamp(meta$cadence, s, zone))
-    pmax(0, pmin(ends$last[owner], rep(upto[-1], n)) -
-           pmax(ends$first[owner], rep(upto[-(stretches + 1)] + 1, n)) + 1)
-  } else {
-    width / facts$typical[owner]
-  }
-  labels <- if (length(meta$series)) series_labels(facts[meta$series]) else "all"
-  shares <- lapply(rlang::set_names(names(meta$kinds)), function(m) {
-    seen <- rep(0, n * stretches)
-    total <- rowsum(cells[[paste0(m, ".n")]], at)
-    seen[as.integer(rownames(total))] <- total[, 1]
-    covered_share(seen, expected)
-  })
-  coverage_rows(shares, labels, edges, meta)
 }

@@ -5,20 +5,17 @@
 #' @param x A regular timeline; [align()] joins two.
 #' @param a,b Two measures by name; or the labels of two series, with `measure`.
 #' @param lags The longest shift: steps or a duration; by default a quarter of the rows, at most two
-#' cycles of the season or 40
-#'   steps.
+#'   cycles of the season or 40 steps.
 #' @param whiten Whether to take out first what `a` owes to its own past: an autoregression is
-#' fitted to `a`, by AIC, and both
-#'   are filtered with it. Without it, two series with seasons or trends seem to lead each other at
-#'   many lags.
+#'   fitted to `a`, by AIC, and both are filtered with it. Without it, two series with seasons or
+#'   trends seem to lead each other at many lags.
 #' @param measure The measure, where `a` and `b` are series.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_lead_lag`. [as.data.frame()] gives for each series: `lag` (steps; above zero,
-#' `a` goes before `b`), `time` (in words),
-#'   `correlation` of a(t) with b(t + lag), and `bound` (1.96 / sqrt(n), for white noise).
+#'   `a` goes before `b`), `time` (in words), `correlation` of a(t) with b(t + lag), and `bound`
+#'   (1.96 / sqrt(n), for white noise).
 #' @references Box, G. E. P., Jenkins, G. M. and Reinsel, G. C. (1994). Time series analysis, 3rd
-#' ed., chapter 11.
-#'   Prentice Hall.
+#'   ed., chapter 11. Prentice Hall.
 #' @seealso [correlogram()], [lag_grid()], [effect_of()], [power_spectrum()], [find_seasons()],
 #'   [stationarity()]
 #' @examples

@@ -7,9 +7,8 @@
 #' @param x A timeline. Irregular or gappy series need no resampling: see `method`.
 #' @param measures Measures; all by default.
 #' @param method `"smoothed"` (means over `smooth` neighbouring ordinates), `"raw"`, `"segments"`
-#' (means over overlapping
-#'   tapered segments) or `"irregular"` (least squares at the true times). By default `"smoothed"`,
-#'   and `"irregular"` for irregular stamps and where values are missing.
+#'   (means over overlapping tapered segments) or `"irregular"` (least squares at the true times).
+#'   By default `"smoothed"`, and `"irregular"` for irregular stamps and where values are missing.
 #' @param smooth How many ordinates are averaged, an odd number.
 #' @param segment Length of a segment: steps or a duration; by default a quarter of the shortest
 #'   series.
@@ -24,16 +23,10 @@
 #' @param confidence Level of the band in percent.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_spectrum`. [as.data.frame()] gives for each series and measure: `frequency`
-#' (cycles per unit of time, named
-#'   in `unit`), `period` (in that unit), `density` (the measure's unit squared times that unit; the
-#'   sum over
-#' frequencies
-#'   times their distance is the variance), `lower` and `upper`. `peaks()` of the print are in
-#'   `x$peaks`:
-#' `period`, `words`,
-#'   `ratio` over the background, `p_value`, `part_of` (the fundamental that it is a harmonic of)
-#'   and
-#' `artefact`.
+#'   (cycles per unit of time, named in `unit`), `period` (in that unit), `density` (the measure's
+#'   unit squared times that unit; the sum over frequencies times their distance is the variance),
+#'   `lower` and `upper`. `peaks()` of the print are in `x$peaks`: `period`, `words`, `ratio` over
+#'   the background, `p_value`, `part_of` (the fundamental that it is a harmonic of) and `artefact`.
 #' @section Formulas:
 #' With n values dt apart, S(k / (n dt)) = 2 dt / n |sum x_t exp(-2 pi i k t / n)|^2. A band of
 #' freedom v is v S / q, with q the quantiles of the chi-squared distribution; v is 2 for each
@@ -46,11 +39,8 @@
 #' false lines at frequencies |j / r - k / g|; such lines are flagged, and so are those at the
 #' rhythm of filled values.
 #' @references Welch, P. D. (1967). IEEE Transactions on Audio and Electroacoustics 15, 70-73.
-#' Percival, D. B. and
-#'   Walden, A. T. (1993). Spectral analysis for physical applications. Cambridge University Press.
-#'   Scargle,
-#' J. D. (1982).
-#'   Astrophysical Journal 263, 835-853.
+#'   Percival, D. B. and Walden, A. T. (1993). Spectral analysis for physical applications.
+#'   Cambridge University Press. Scargle, J. D. (1982). Astrophysical Journal 263, 835-853.
 #' @seealso [correlogram()], [lag_grid()], [lead_lag()], [effect_of()], [find_seasons()],
 #'   [stationarity()]
 #' @examples

@@ -7,22 +7,16 @@
 #' @param measures Measures; all by default.
 #' @param between The shortest and the longest season to look for, in steps (`c(20, 50)`) or as
 #'   durations (`c("5 days", "3 weeks")`). By default from 2 steps to a third of each series; cycles
-#'   of the calendar
-#' (day, week,
-#'   year) also with two turns only.
+#'   of the calendar (day, week, year) also with two turns only.
 #' @param rivals Season lengths to compare side by side: steps, or names such as `"week"`.
 #' @param level Level of the tests: how often a season may be found in noise alone.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_seasons`. [as.data.frame()] gives one row for each season found in each series
-#' and measure, the
-#'   strongest first: `season` (its name in the calendar, or its steps), `steps`, `length` (in
-#'   words),
-#' `cycles` (how many there
-#'   are), `share` (of the variance of the series less a straight line that it explains, 0 to 1),
-#'   `p_value`, `correlation` (of the series with itself one season before) and `harmonics` (how
-#'   many of its lines stand
-#' out: one is a
-#'   sine, several are a shape). `autoplot()` folds the series over each season, or over the rivals.
+#'   and measure, the strongest first: `season` (its name in the calendar, or its steps), `steps`,
+#'   `length` (in words), `cycles` (how many there are), `share` (of the variance of the series less
+#'   a straight line that it explains, 0 to 1), `p_value`, `correlation` (of the series with itself
+#'   one season before) and `harmonics` (how many of its lines stand out: one is a sine, several are
+#'   a shape). `autoplot()` folds the series over each season, or over the rivals.
 #' @section Method:
 #' Where all values are above zero and the spread in windows of a tenth of the series goes with
 #' their mean by a power of over one half, the search is in logarithms: growth in proportion is no
@@ -47,9 +41,8 @@
 #' By simulation, a share of at most 1 % of series of noise (white, red, walks, moving averages; 60
 #' to 1,000 values) has a season; of a strong hump in the spectrum 3 % at 60 values.
 #' @references Percival, D. B. and Walden, A. T. (1993). Spectral analysis for physical
-#' applications. Cambridge
-#'   University Press. Mann, M. E. and Lees, J. M. (1996). Robust estimation of background noise and
-#'   signal detection in climatic time series. Climatic Change 33, 409-445.
+#'   applications. Cambridge University Press. Mann, M. E. and Lees, J. M. (1996). Robust estimation
+#'   of background noise and signal detection in climatic time series. Climatic Change 33, 409-445.
 #' @seealso [lag_grid()], [lead_lag()], [effect_of()], [power_spectrum()], [stationarity()],
 #'   [noise_check()]
 #' @examples

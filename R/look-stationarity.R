@@ -14,26 +14,20 @@
 #'   [find_seasons()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A `kairon_stationarity`. [as.data.frame()] gives for each series and measure: `values`;
-#' `unit_root`, `unit_root_p`,
-#'   `unit_root_lags`, `unit_root_trend_p` (the same with a trend allowed for); `level`, `level_p`
-#'   and
-#' `level_bound` ("above" or "below" where the table ends),
-#' `level_lags`; `trend`,
-#'   `trend_p` (of the level test around a straight line); `season` (steps), `season_kept` (0 to 1);
-#' `ljung_box_p`,
-#'   `runs_p`; `differences` and `season_differences` needed, `transform` and `verdict`.
-#'   `autoplot()` draws
-#' the series with its
-#'   rolling mean and spread, before and after the differences.
+#'   `unit_root`, `unit_root_p`, `unit_root_lags`, `unit_root_trend_p` (the same with a trend
+#'   allowed for); `level`, `level_p` and `level_bound` ("above" or "below" where the table ends),
+#'   `level_lags`; `trend`, `trend_p` (of the level test around a straight line); `season` (steps),
+#'   `season_kept` (0 to 1); `ljung_box_p`, `runs_p`; `differences` and `season_differences` needed,
+#'   `transform` and `verdict`. `autoplot()` draws the series with its rolling mean and spread,
+#'   before and after the differences.
 #' @section Tests:
 #' * Unit root: augmented Dickey and Fuller. A small p-value speaks against a unit root. P-values by
-#'     MacKinnon's (1994)
-#'   response surfaces for long series, shifted for short ones as his (2010) critical values are.
+#'   MacKinnon's (1994) response surfaces for long series, shifted for short ones as his (2010)
+#'   critical values are.
 #' * Constant level: Kwiatkowski, Phillips, Schmidt and Shin. A small p-value speaks against a
-#'     constant level. P-values lie between
-#'   the 10 and 1 % of their table 1, and are only bounds beyond. Lags by Newey and West's automatic
-#'   rule, at
-#' most 6 (n / 100)^(1/4) and a tenth of the values. The search of [by_arima()] uses the same test.
+#'   constant level. P-values lie between the 10 and 1 % of their table 1, and are only bounds
+#'   beyond. Lags by Newey and West's automatic rule, at most 6 (n / 100)^(1/4) and a tenth of the
+#'   values. The search of [by_arima()] uses the same test.
 #' * White noise: Ljung and Box over the first log n lags, and those of the season and of two; runs
 #'     above and below the median.
 #'
@@ -45,9 +39,8 @@
 #' to 2) as the test of a constant level needs to be above 5 %. Logarithms are advised where the
 #' spread of whole seasons grows with their level (correlation over 0.6, largest over smallest
 #' spread over 2).
-#' @references
-#' Dickey, D. A. and Fuller, W. A. (1979). Journal of the American Statistical Association 74,
-#' 427-431.
+#' @references Dickey, D. A. and Fuller, W. A. (1979). Journal of the American Statistical
+#'   Association 74, 427-431.
 #'
 #' MacKinnon, J. G. (1994). Approximate asymptotic distribution functions for unit-root and
 #' cointegration tests. Journal of Business and Economic Statistics 12, 167-176; and (2010) Critical
@@ -281,10 +274,9 @@ print.kairon_stationarity <- function(x, ...) {
 #' @returns A data frame with one row for each check: `check`, `statistic`, `freedom`, `p_value`,
 #'   `says`.
 #' @references Ljung, G. M. and Box, G. E. P. (1978). On a measure of lack of fit in time series
-#' models. Biometrika 65, 297-303.
-#'   Wald, A. and Wolfowitz, J. (1940). On a test whether two samples are from the same population.
-#'   Annals of Mathematical Statistics 11, 147-162. Tsay, R. S. (2010). Analysis of financial time
-#'   series, 3rd ed. Wiley, section 2.2.
+#'   models. Biometrika 65, 297-303. Wald, A. and Wolfowitz, J. (1940). On a test whether two
+#'   samples are from the same population. Annals of Mathematical Statistics 11, 147-162. Tsay, R.
+#'   S. (2010). Analysis of financial time series, 3rd ed. Wiley, section 2.2.
 #' @seealso [effect_of()], [power_spectrum()], [find_seasons()], [stationarity()], [traits()]
 #' @examples
 #' noise_check(adjusted(decomposition(demo_timeline("billed"), "year"))$adjusted)

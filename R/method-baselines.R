@@ -315,8 +315,8 @@ method_advance.kairon_by_line <- function(method, model, batch) {
 #' difference over k steps, around missing values, counts with its square over k;
 #' h counts from the last value that is there.
 #' @returns A forecasting method for [forecast()] and [backtest()].
-#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
-#' Principles and Practice, 3rd ed., section 5.5.
+#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice,
+#'   3rd ed., section 5.5.
 #' @seealso [by_drift()], [by_intermittent()], [by_mean()], [by_moving_average()],
 #'   [by_regression()], [by_seasonal_naive()]
 #' @examples
@@ -410,16 +410,15 @@ nested_season <- function(seasons) {
 
 #' Forecast by the mean of all values
 #'
-#' Every forecast is the mean of the history. A baseline for series without
-#' trend or season.
+#' Every forecast is the mean of the history. A baseline for series without trend or season.
 #'
 #' @section Formula:
 #' With n values, mean m and standard deviation s, the forecast is m at every
 #' step and its interval m +/- t s sqrt(1 + 1/n), where t is the quantile of
 #' Student's distribution with n - 1 degrees of freedom. Missing values are left out.
 #' @returns A forecasting method for [forecast()] and [backtest()].
-#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
-#' Principles and Practice, 3rd ed., section 5.5.
+#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice,
+#'   3rd ed., section 5.5.
 #' @seealso [by_blend()], [by_decomposition()], [by_drift()], [by_intermittent()],
 #'   [by_moving_average()], [by_naive()]
 #' @examples
@@ -450,8 +449,8 @@ method_describe.kairon_by_mean <- function(method, context) {
 #' where s is the standard deviation of the one-step differences about b and t
 #' the quantile of Student's distribution.
 #' @returns A forecasting method for [forecast()] and [backtest()].
-#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting:
-#' Principles and Practice, 3rd ed., section 5.5.
+#' @references Hyndman, R. J. and Athanasopoulos, G. (2021). Forecasting: Principles and Practice,
+#'   3rd ed., section 5.5.
 #' @seealso [by_arima()], [by_auto()], [by_blend()], [by_decomposition()], [by_intermittent()],
 #'   [by_mean()]
 #' @examples

@@ -356,8 +356,7 @@ recursion <- function(fit, ...) {
 #' @param parm Names of the coefficients; all by default.
 #' @param level The share of intervals that should hold the coefficient, between 0 and 1.
 #' @param ... For `update()`: a timeline to fit to, without a name, and settings of the method by
-#' theirs, such as
-#'   `trend = "damped"`. The others stay as they were given.
+#'   theirs, such as `trend = "damped"`. The others stay as they were given.
 #' @param row.names,optional Not used.
 #' @returns `confint()` a data frame: the series columns, `term`, `lower` and `upper`, by Student's
 #'   t with the values less the coefficients as degrees of freedom; for the shares and the damping

@@ -92,7 +92,7 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   ended <- picked_choice(ended)
   agree <- picked_choice(agree)
   limits <- check_limits(limits)
-  if (!identical(paths, 0)) check_paths(paths)
+  if (!identical(paths, 0)) check_count(paths, most = 1e6)
   measures_quo <- rlang::enquo(measures)
   if (missing(horizon)) {
     abort_input(c(
@@ -260,12 +260,6 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
   }
   result$table <- table
   result
-}
-
-# Paths are kept whole, step by step.
-check_paths <- function(paths, call = rlang::caller_env()) {
-  check_count(paths, call = call)
-  if (paths > 1e6) abort_input("{.arg paths} is {paths}; a million is the most.", call = call)
 }
 
 check_levels <- function(levels, call = rlang::caller_env()) {

@@ -27,11 +27,12 @@
 #' @returns A forecasting method for [forecast()], [fit()] and [backtest()].
 #' @section Formula:
 #' With the base q = level + damping x slope (growing: level x slope ^ damping), the expectation is
-#' q + s or q x s, and e the error. Then level = q + a e, slope = damping x slope + b e, season = s
-#' + c e; where seasons multiply, level and slope take e / s, and the season e / q. The shares obey
-#' 0 <= b <= a <= 1 and 0 <= c <= 1 - a (shares that are given, too: others are shares of the
-#' textbook's update); what has a share of 0 never moves, and is printed as fixed. The damping lies
-#' between 0.6 and 0.98, which forecast best among eleven ranges on a thousand published series.
+#' q + s or q x s, and e the error. Then level = q + a e, slope = damping x slope + b e,
+#' season = s + c e; where seasons multiply, level and slope take e / s, and the season e / q. The
+#' shares obey 0 <= b <= a <= 1 and 0 <= c <= 1 - a (shares that are given, too: others are shares
+#' of the textbook's update); what has a share of 0 never moves, and is printed as fixed. The
+#' damping lies between 0.6 and 0.98, which forecast best among eleven ranges on a thousand
+#' published series.
 #' First states are estimated with the shares (those of seasons of over 24 steps are taken from a
 #' decomposition by loess). Missing values leave the states as they were expected.
 #' @section Choice of form:

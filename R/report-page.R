@@ -12,10 +12,10 @@
 #' @param plan A study, as a file or from [read_study()]: its routine, looks, decomposition,
 #'   methods, backtest and forecast are what the report shows of `x`; `horizon`, `routine` and
 #'   `methods` are not given then. Without one, the report takes what the data allow.
-#' @param horizon How far to forecast: a duration or steps. Default: two
-#'   seasons (12 steps without one), at most a quarter of the shortest series that goes on.
-#' @param routine Preparation steps, a [routine()]. An irregular timeline
-#'   without one is summarised by day, and the report says so.
+#' @param horizon How far to forecast: a duration or steps. Default: two seasons (12 steps without
+#'   one), at most a quarter of the shortest series that goes on.
+#' @param routine Preparation steps, a [routine()]. An irregular timeline without one is summarised
+#'   by day, and the report says so.
 #' @param methods Methods to compare with the naive habits; by default the automatic choice. The
 #'   forecast is made by the [best()] of all of them, and its own past errors are what is told
 #'   first.

@@ -4,24 +4,23 @@
 #'
 #' Exact over leap years, month ends and the clock changes of any zone.
 #'
-#' @param stamps,from,to Stamps: `Date` or `POSIXct`. A `POSIXct` is read in
-#'   `zone`, or in its own zone where it has one.
+#' @param stamps,from,to Stamps: `Date` or `POSIXct`. A `POSIXct` is read in `zone`, or in its own
+#'   zone where it has one.
 #' @param every A cadence or its words: see [cadence()].
 #' @param zone Name of a zone. Default: that of the stamps, else UTC.
-#' @param n Numbers of steps, whole; negative ones go back. As long as
-#'   `stamps`, or one.
+#' @param n Numbers of steps, whole; negative ones go back. As long as `stamps`, or one.
 #' @param length How many stamps, instead of `to`.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns
 #' * `floor_to()`: the first instant of the period that holds each stamp.
 #' * `ceiling_to()`: the first instant of a period that is not before it.
-#' * `add_steps()`: each stamp moved by `n` steps. Months and days move on the
-#'   wall clock; a day that the month lacks becomes its last. Business days
-#'   count from the business day on or before the stamp.
+#' * `add_steps()`: each stamp moved by `n` steps. Months and days move on the wall clock; a day
+#'   that the month lacks becomes its last. Business days count from the business day on or before
+#'   the stamp.
 #' * `stamp_sequence()`: the stamps that the cadence gives the periods from the one that
 #'   holds `from` to the one that holds `to`.
-#' * `steps_between()`: how many steps of the cadence lie between the periods
-#'   that hold `from` and `to`, whole numbers.
+#' * `steps_between()`: how many steps of the cadence lie between the periods that hold `from` and
+#'   `to`, whole numbers.
 #'
 #' Missing stamps stay missing. The class and zone of the stamps are kept, but for `Date`s
 #' and steps shorter than a day, which give `POSIXct`.

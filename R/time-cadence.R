@@ -2,30 +2,27 @@
 
 #' A regular step with its anchor
 #'
-#' A cadence says how often a timeline has a value and how its stamps lie: every
-#' 15 minutes, every month stamped at its end, every fiscal year from April.
+#' A cadence says how often a timeline has a value and how its stamps lie: every 15 minutes, every
+#' month stamped at its end, every fiscal year from April.
 #'
-#' @param every The step, as text: plain English (`"15 minutes"`, `"month"`,
-#'   `"hourly"`, `"2 weeks"`, `"business day"`) or an ISO 8601 duration
-#'   (`"PT15M"`, `"P1M"`). A bare letter such as `"15M"` is refused, since it
-#'   means minutes to one reader and months to another. The words that a cadence
-#'   prints are read, too: `"1 week from Sunday, stamped at its end"`. A cadence
-#'   is returned as it is.
-#' @param starts Where periods begin: a weekday for weeks (default Monday), a
-#'   month for quarters and years (default January), a time of day such as
-#'   `"06:00"` for days and longer (default midnight); both as a vector of two.
-#' @param events For business days: a calendar of closures, see [events()]. Its
-#'   days are no business days.
-#' @param stamp Which instant of a period is its stamp: `"start"`, `"middle"` or
-#'   `"end"`. For steps of days and longer that begin at midnight the end is the
-#'   last day; for shorter ones it is the instant at which the next begins.
-#' @param ends For months, quarters and years of whole weeks: the day on which
-#'   they end, `"last Saturday"` (of their last month) or
-#'   `"Saturday nearest the end of the month"`.
-#' @param weeks The weeks of the three months of a quarter: `"4-4-5"`, `"4-5-4"`
-#'   or `"5-4-4"`. Then `ends` is the end of a year, `starts` the month that it
-#'   begins with, and its last month has a week more where a year needs 53. By
-#'   default each month ends by itself as `ends` says.
+#' @param every The step, as text: plain English (`"15 minutes"`, `"month"`, `"hourly"`, `"2
+#'   weeks"`, `"business day"`) or an ISO 8601 duration (`"PT15M"`, `"P1M"`). A bare letter such as
+#'   `"15M"` is refused, since it means minutes to one reader and months to another. The words that
+#'   a cadence prints are read, too: `"1 week from Sunday, stamped at its end"`. A cadence is
+#'   returned as it is.
+#' @param starts Where periods begin: a weekday for weeks (default Monday), a month for quarters and
+#'   years (default January), a time of day such as `"06:00"` for days and longer (default
+#'   midnight); both as a vector of two.
+#' @param events For business days: a calendar of closures, see [events()]. Its days are no business
+#'   days.
+#' @param stamp Which instant of a period is its stamp: `"start"`, `"middle"` or `"end"`. For steps
+#'   of days and longer that begin at midnight the end is the last day; for shorter ones it is the
+#'   instant at which the next begins.
+#' @param ends For months, quarters and years of whole weeks: the day on which they end, `"last
+#'   Saturday"` (of their last month) or `"Saturday nearest the end of the month"`.
+#' @param weeks The weeks of the three months of a quarter: `"4-4-5"`, `"4-5-4"` or `"5-4-4"`. Then
+#'   `ends` is the end of a year, `starts` the month that it begins with, and its last month has a
+#'   week more where a year needs 53. By default each month ends by itself as `ends` says.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns An object of class `kairon_cadence`, which prints in words.
 #' @section Clock changes:

@@ -4,20 +4,18 @@
 #'
 #' Holidays, works and closures, from a table, a file or rules.
 #'
-#' @param source One of: a data frame with the columns `date` (or `start` and
-#'   `end`) and `name`; the path of a CSV file with such columns or of an
-#'   iCalendar file (`.ics`, RFC 5545); or rules, a named character vector such
-#'   as `c("Harvest Monday" = "last Monday of August")`.
-#' @param years For rules, and for repeating events of an iCalendar file
-#'   without an end: the years to make, such as `2029:2032`. Rules need it; for a
-#'   file the default is ten years from the first event on.
+#' @param source One of: a data frame with the columns `date` (or `start` and `end`) and `name`; the
+#'   path of a CSV file with such columns or of an iCalendar file (`.ics`, RFC 5545); or rules, a
+#'   named character vector such as `c("Harvest Monday" = "last Monday of August")`.
+#' @param years For rules, and for repeating events of an iCalendar file without an end: the years
+#'   to make, such as `2029:2032`. Rules need it; for a file the default is ten years from the first
+#'   event on.
 #' @param before,after How many days before and after an event its effect reaches, for all of them;
 #'   a table may say it of each in columns of these names.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_events`: a data frame with the columns `name`, `start` and
-#'   `end` (`Date`; the first and the last day, both included), `from` and
-#'   `to` (`POSIXct`; the instants of an event with a time of day, else missing),
-#'   and `before` and `after` (days), sorted by `start`.
+#' @returns A `kairon_events`: a data frame with the columns `name`, `start` and `end` (`Date`; the
+#'   first and the last day, both included), `from` and `to` (`POSIXct`; the instants of an event
+#'   with a time of day, else missing), and `before` and `after` (days), sorted by `start`.
 #' @section Rules:
 #' `"25 December"`; `"first Monday of May"`, up to `"fifth"`, and `"last"`;
 #' `"Easter"`; `"Monday on or after 25 May"`, also `"on or before"`, `"after"` and
@@ -31,13 +29,13 @@
 #' are left out; of several revisions of an event the last counts. Days of a duration are days of
 #' the calendar, which may have 23 or 25 hours. An event that repeats more than 100,000 times is
 #' refused, and `years` narrows it. A file that is broken is refused with the line.
-#' @references Desruisseaux, B. (2009). Internet Calendaring and Scheduling Core
-#' Object Specification (iCalendar). RFC 5545.
+#' @references Desruisseaux, B. (2009). Internet Calendaring and Scheduling Core Object
+#'   Specification (iCalendar). RFC 5545.
 #'
 #' Unicode Common Locale Data Repository 41, supplemental data: windowsZones.
 #'
-#' Easter by the anonymous Gregorian algorithm: Meeus, J. (1998). Astronomical
-#' Algorithms, 2nd ed., chapter 8.
+#' Easter by the anonymous Gregorian algorithm: Meeus, J. (1998). Astronomical Algorithms, 2nd ed.,
+#' chapter 8.
 #' @seealso [from_parts()], [cadence()], [cadence_of()], [calendar-arithmetic], [rejects()],
 #'   [demo_timeline()]
 #' @examples

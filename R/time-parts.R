@@ -2,20 +2,17 @@
 #'
 #' Builds dates or times from columns that hold years, months, weeks and so on.
 #'
-#' @param year Years, whole numbers from 1 to 9999. All parts are as long as the
-#'   longest, or one.
-#' @param month,day,quarter,week Months 1 to 12, days of the month, quarters 1
-#'   to 4, weeks. Give month (and day), or quarter, or week. English names of months are read too.
+#' @param year Years, whole numbers from 1 to 9999. All parts are as long as the longest, or one.
+#' @param month,day,quarter,week Months 1 to 12, days of the month, quarters 1 to 4, weeks. Give
+#'   month (and day), or quarter, or week. English names of months are read too.
 #' @param hour,minute,second Time of day; with any of them the result is a time.
 #' @param weekday For weeks: 1 (Monday) to 7; default 1.
-#' @param weeks How weeks are counted: `"iso"` (week 1 holds 4 January, weeks begin
-#'   on Monday) or `"january"` (week 1 begins on 1 January, every week has seven
-#'   days, week 53 the rest).
+#' @param weeks How weeks are counted: `"iso"` (week 1 holds 4 January, weeks begin on Monday) or
+#'   `"january"` (week 1 begins on 1 January, every week has seven days, week 53 the rest).
 #' @param zone For times: the zone of the parts.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns `Date`, or `POSIXct` in `zone`; missing where a part is missing.
-#'   Parts that name no day, such as week 53 of a year with 52, are an error that
-#'   names the row.
+#' @returns `Date`, or `POSIXct` in `zone`; missing where a part is missing. Parts that name no day,
+#'   such as week 53 of a year with 52, are an error that names the row.
 #' @seealso [read_timeline()], [timeline()], [write_timeline()], [cadence()], [cadence_of()],
 #'   [calendar-arithmetic]
 #' @examples

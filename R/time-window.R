@@ -2,12 +2,11 @@
 
 #' Windows
 #'
-#' A window says which readings belong to the value at a stamp. The same words
-#' describe rolling statistics and the training span of a backtest.
+#' A window says which readings belong to the value at a stamp. The same words describe rolling
+#' statistics and the training span of a backtest.
 #'
-#' @param length A duration such as `"7 days"` or `"12 months"`, or a whole
-#'   number of steps. A duration is exact in the calendar: twelve months back
-#'   from 31 March is 31 March.
+#' @param length A duration such as `"7 days"` or `"12 months"`, or a whole number of steps. A
+#'   duration is exact in the calendar: twelve months back from 31 March is 31 March.
 #' @param kernel Weights for means over a fixed number of steps: `"flat"`, `"triangular"`,
 #'   `"gaussian"` (the window holds two standard deviations on either side) or `"henderson"`
 #'   (smoothest weights that leave a cubic as it is; an odd number of steps from 5 on).
@@ -16,15 +15,13 @@
 #'   of the newest value (0 to 1, by steps).
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns An object of class `kairon_window`.
-#' @details
-#' `trailing()` ends with the stamp and holds `length` before it, the stamp
-#' itself included and the far end excluded: with daily stamps, `"7 days"` is
-#' the day and the six before it. `leading()` is its mirror image.
-#' `centred()` has the stamp in its middle; with regular stamps it holds the
-#' same number of steps on both sides, so that `length` must be an odd number
-#' of steps. `since_start()` grows from the first stamp. In `fading()` a value of age a weighs
-#' 2^(-a / half_life), by elapsed time; alpha is 1 - 2^(-1 / half_life) for a half-life in steps,
-#' and the mean age half_life / log(2).
+#' @details `trailing()` ends with the stamp and holds `length` before it, the stamp itself included
+#'   and the far end excluded: with daily stamps, `"7 days"` is the day and the six before it.
+#'   `leading()` is its mirror image. `centred()` has the stamp in its middle; with regular stamps
+#'   it holds the same number of steps on both sides, so that `length` must be an odd number of
+#'   steps. `since_start()` grows from the first stamp. In `fading()` a value of age a weighs 2^(-a
+#'   / half_life), by elapsed time; alpha is 1 - 2^(-1 / half_life) for a half-life in steps, and
+#'   the mean age half_life / log(2).
 #' @references Henderson, R. (1916). Note on graduation by adjusted average. Transactions of
 #'   the Actuarial Society of America 17, 43-48.
 #' @seealso [roll()], [change()], [rebase()], [stabilise()], [remove_seasons()]

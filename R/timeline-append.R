@@ -10,12 +10,10 @@
 #'   reads them in the zone of `x`, or a timeline. Columns that are missing in `new` are missing
 #'   values, attributes are those of the series; a series may be new.
 #' @param repeats For a stamp that its series has already: `"refuse"` (an error that shows the
-#' first; nothing is
-#'   added), `"first"` keeps what is there, `"last"` takes the new reading. Of a stamp that stands
-#'   several times in `new`, the first or the last counts.
+#'   first; nothing is added), `"first"` keeps what is there, `"last"` takes the new reading. Of a
+#'   stamp that stands several times in `new`, the first or the last counts.
 #' @param late For a reading older than the last one of its series: `"accept"` puts it in its place,
-#' `"refuse"`
-#'   is an error, `"drop"` keeps it aside in [rejects()].
+#'   `"refuse"` is an error, `"drop"` keeps it aside in [rejects()].
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns The timeline with the new rows. A note says how many came late or repeated a stamp. A
 #'   regular cadence stays where all stamps lie on it, and is looked for anew where one does not.

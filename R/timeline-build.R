@@ -6,8 +6,8 @@
 
 #' Index a table of timestamped measurements
 #'
-#' Makes a timeline: a data frame that knows its time column, its series, its
-#' measures with their kind and unit, its zone and its cadence.
+#' Makes a timeline: a data frame that knows its time column, its series, its measures with their
+#' kind and unit, its zone and its cadence.
 #'
 #' @param data A data frame.
 #' @param time The time column, bare or as a string, or [from_parts()] of columns, such as
@@ -15,29 +15,27 @@
 #'   in ISO 8601 and the common written forms (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`,
 #'   `"2031Q3"`). When left out, the one column that holds stamps is taken.
 #' @param series Columns that tell series apart; none for a single series.
-#' @param amounts Measures that are amounts, accumulated over an interval (rain,
-#'   volume, sales): they are summed and spread, where levels are averaged and
-#'   interpolated.
+#' @param amounts Measures that are amounts, accumulated over an interval (rain, volume, sales):
+#'   they are summed and spread, where levels are averaged and interpolated.
 #' @param attributes Columns that describe a series and are constant in it.
 #' @param units Named character vector, measure to unit: `c(flow = "l/s")`.
-#' @param zone Name of the zone in which stamps without one are read, and by
-#'   whose calendar days and months are cut. Default UTC, with a note.
-#' @param repeats What to do with several rows of one series at one stamp:
-#'   `"refuse"` (an error that shows the first), or keep the `"first"`, the
-#'   `"last"` or their `"mean"`. Resolved repeats are counted.
-#' @param levels Measures declared to be levels. A measure that is declared
-#'   neither way is taken as a level, and that is said once.
-#' @param day_first For text such as `"03/04/2031"`: whether the day comes
-#'   first. Needed only where the data do not decide.
+#' @param zone Name of the zone in which stamps without one are read, and by whose calendar days and
+#'   months are cut. Default UTC, with a note.
+#' @param repeats What to do with several rows of one series at one stamp: `"refuse"` (an error that
+#'   shows the first), or keep the `"first"`, the `"last"` or their `"mean"`. Resolved repeats are
+#'   counted.
+#' @param levels Measures declared to be levels. A measure that is declared neither way is taken as
+#'   a level, and that is said once.
+#' @param day_first For text such as `"03/04/2031"`: whether the day comes first. Needed only where
+#'   the data do not decide.
 #' @param epoch For a column of numbers that count from 1970-01-01 UTC: `"seconds"` or
 #'   `"milliseconds"`.
-#' @param events For business days: an [events()] calendar of closures, so that
-#'   they are no gaps. Days with a reading stay open.
-#' @param cadence What stamps mean, as a [cadence()] or its words, where the
-#'   stamps alone do not tell: `cadence("1 week", stamp = "end")` or
-#'   `"1 week, stamped at its end"`. Where it does not say when periods begin,
-#'   the stamps do. Every stamp must lie on it. By default it is found from the
-#'   stamps.
+#' @param events For business days: an [events()] calendar of closures, so that they are no gaps.
+#'   Days with a reading stay open.
+#' @param cadence What stamps mean, as a [cadence()] or its words, where the stamps alone do not
+#'   tell: `cadence("1 week", stamp = "end")` or `"1 week, stamped at its end"`. Where it does not
+#'   say when periods begin, the stamps do. Every stamp must lie on it. By default it is found from
+#'   the stamps.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time.
 #'   Rows whose stamp cannot be read are kept in [rejects()].
@@ -353,8 +351,8 @@ say_building <- function(x, roles) {
 #' @param x A timeline. Of one whose rows stay elsewhere ([remote-timelines]) they are known once
 #'   rows were asked for.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame with one row for each rejected row of the source:
-#'   `row` or `line` (where it stood), `reason` and `text` (what it held).
+#' @returns A data frame with one row for each rejected row of the source: `row` or `line` (where it
+#'   stood), `reason` and `text` (what it held).
 #' @seealso [cadence()], [cadence_of()], [calendar-arithmetic], [events()], [demo_timeline()],
 #'   [ts-conversion]
 #' @examples

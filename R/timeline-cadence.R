@@ -205,8 +205,8 @@ check_regular <- function(x, what, call = rlang::caller_env()) {
 #'
 #' @param x A timeline.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A `kairon_cadence`; it prints as "irregular, typically every ..."
-#'   where the stamps lie on no grid.
+#' @returns A `kairon_cadence`; it prints as "irregular, typically every ..." where the stamps lie
+#'   on no grid.
 #' @seealso [timeline()], [write_timeline()], [from_parts()], [cadence()], [calendar-arithmetic],
 #'   [events()]
 #' @examples

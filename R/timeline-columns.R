@@ -279,15 +279,15 @@ is_measured <- function(x, measure) {
 
 #' Where the values came from
 #'
-#' Counts the values of each measure by origin. Observed values, and summarised
-#' ones that rest on enough observed readings, are *measured*; interpolated,
-#' imputed, repaired and forecast ones are *invented* and are never scored.
+#' Counts the values of each measure by origin. Observed values, and summarised ones that rest on
+#' enough observed readings, are *measured*; interpolated, imputed, repaired and forecast ones are
+#' *invented* and are never scored.
 #'
 #' @param x A timeline.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame of class `kairon_origins` with one row a measure:
-#'   `measure`, one count column for each origin, `missing`, and `invented`,
-#'   the share of the values present that were not measured.
+#' @returns A data frame of class `kairon_origins` with one row a measure: `measure`, one count
+#'   column for each origin, `missing`, and `invented`, the share of the values present that were
+#'   not measured.
 #' @seealso [inspect()], [gaps()], [during()], [ledger()]
 #' @examples
 #' flow <- resample(demo_timeline("river"), "1 hour")
@@ -341,14 +341,14 @@ print.kairon_origins <- function(x, ...) {
 
 #' Bands of a number
 #'
-#' Cuts numbers into bands for [pool_series()]. Bands are half-open, closed below,
-#' so that each number falls in one (the equator too); the last of bands found from
-#' the data holds the largest number.
+#' Cuts numbers into bands for [pool_series()]. Bands are half-open, closed below, so that each
+#' number falls in one (the equator too); the last of bands found from the data holds the largest
+#' number.
 #'
 #' @param column Numbers, such as a numeric attribute.
 #' @param n How many bands, or their breaks in rising order.
-#' @param quantiles Whether the bands hold as many numbers each (by quantiles) and
-#'   not as much of the range.
+#' @param quantiles Whether the bands hold as many numbers each (by quantiles) and not as much of
+#'   the range.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A factor with labels such as `"100 to under 200"`; missing outside of given breaks.
 #' @seealso [align()], [impute()], [pool_series()], [with_totals()], [as_rate()]
@@ -369,8 +369,7 @@ bands <- function(column, n, quantiles = FALSE, ...) {
     }
     breaks <- n
   } else {
-    check_count(n, arg = "n")
-    if (n > 1e6) abort_input("{.arg n} is {n}; bands go up to a million.")
+    check_count(n, arg = "n", most = 1e6)
     present <- column[is.finite(column)]
     if (length(present) == 0) abort_input("There are no numbers to make bands of.")
     breaks <- if (quantiles) {

@@ -5,15 +5,18 @@
 #   series      names of the columns that tell series apart (none, one or more)
 #   kinds       named character: measure -> "level" or "amount"
 #   units       named character: measure -> unit, "" where not told
-#   beside measure -> named character: what stands beside it (`companion_kinds`) -> the column of it
-#   raw measure -> the measure that holds its values before a step undo measure -> the steps that
-#   changed its scale, see verb-stabilise.R attributes names of the columns that are constant within
-#   a series aside columns of numbers that are no measures: parts that stamps were made of zone,
-#   type the zone's name; "date", "instant" or "step" cadence see time-cadence.R; an irregular one
-#   where there is no grid sums word: what stands where a series sums over a column
-#   (timeline-record.R); NULL without totals declared whether the cadence was declared, not found
-#   rejects rows that could not be read; repeats: how many were settled in each series news what was
-#   decided while it was built, in words ledger, findings, read_every: what verbs left
+#   beside      measure -> named character: what stands beside it (`companion_kinds`) -> its column
+#   raw         measure -> the measure that holds its values before a step
+#   undo        measure -> the steps that changed its scale, see verb-stabilise.R
+#   attributes  names of the columns that are constant within a series
+#   aside       columns of numbers that are no measures: parts that stamps were made of
+#   zone, type  the zone's name; "date", "instant" or "step"
+#   cadence     see time-cadence.R; an irregular one where there is no grid
+#   sums        word: what stands where a series sums over a column; NULL without totals
+#   declared    whether the cadence was declared, not found
+#   rejects     rows that could not be read; repeats: how many were settled in each series
+#   news        what was decided while it was built, in words
+#   ledger, findings, read_every: what verbs left
 
 new_record <- function(time, series, kinds, units, attributes, zone, type, ..., cadence = NULL,
                        beside = NULL,
@@ -264,64 +267,6 @@ keep_raw <- function(x, m, values, meta) {
 
 raw_columns <- function(x, measures) {
   vapply(measures, function(m) raw_column(x, m) %||% NA_character_, "", USE.NAMES = FALSE)
-}
-
-# The ledger: what each verb did to a timeline, kept with it.
-
-# Adds an entry: a title, a table of what was done series by series, and how many
-# of its rows are worth a word each.
-add_entry <- function(x, verb, title, table) {
-  meta <- timeline_meta(x)
-  meta$ledger <- c(meta$ledger, list(list(verb = verb, title = title, table = table)))
-  attr(x, "timeline") <- meta
-  x
-}
-
-#' What was done to a timeline
-#'
-#' Verbs that put in, match or pool values keep account of it: how many gaps were
-#' filled and left in each series, which readings found no partner and why, how
-#' many series stand behind a pooled value.
-#'
-#' @param x A timeline.
-#' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A list of class `kairon_ledger` with an entry for each step: `verb`,
-#'   `title` (a sentence) and `table` (a data frame, see the verb). It prints as
-#'   sentences; `as.data.frame()` gives the table of the last step.
-#' @seealso [inspect()], [gaps()], [origins()], [during()]
-#' @examples
-#' hourly <- resample(demo_timeline("river"), "1 hour")
-#' ledger(impute(hourly, "linear", longest = "6 hours"))
-#' @export
-ledger <- function(x, ...) {
-  refuse_more("ledger", ...)
-  check_timeline(x)
-  structure(timeline_meta(x)$ledger %||% list(), class = "kairon_ledger")
-}
-
-#' @export
-format.kairon_ledger <- function(x, ...) {
-  if (length(x) == 0) {
-    return("Nothing was filled, matched or pooled.")
-  }
-  unlist(lapply(x, function(entry) {
-    rows <- utils::head(as.data.frame(entry$table), 12)
-    more <- nrow(entry$table) - nrow(rows)
-    table <- if (nrow(rows)) text_table(as.list(rows),
-                                        right = names(rows)[vapply(rows, is.numeric, TRUE)])
-    c(entry$title, table, if (more > 0) paste0("  ... ", plural(more, "more row")))
-  }))
-}
-
-#' @export
-print.kairon_ledger <- function(x, ...) {
-  show_lines(format(x))
-  invisible(x)
-}
-
-#' @export
-as.data.frame.kairon_ledger <- function(x, row.names = NULL, optional = FALSE, ...) {
-  if (length(x) == 0) data.frame() else x[[length(x)]]$table
 }
 
 # Choosing measures, and picking statistics for them.

@@ -2,9 +2,9 @@
 
 #' Record preparation steps
 #'
-#' A routine is an empty start for a chain of verbs. Verbs called on it are
-#' recorded; [replay()] runs them on a timeline. [forecast()] and [backtest()]
-#' take a routine and run it anew on what each forecast may see.
+#' A routine is an empty start for a chain of verbs. Verbs called on it are recorded; [replay()]
+#' runs them on a timeline. [forecast()] and [backtest()] take a routine and run it anew on what
+#' each forecast may see.
 #'
 #' @returns A `kairon_routine`, which prints as a numbered list.
 #' @seealso [routine_verbs()] for what can be recorded, [write_routine()] to save it.

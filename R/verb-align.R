@@ -1,18 +1,18 @@
 #' Bring several timelines onto one grid
 #'
-#' Joins any number of timelines, of different cadences, zones and series, into one.
-#' Each measure goes to the grid by its kind: levels are averaged over time or carried
-#' within their period, amounts are summed or spread.
+#' Joins any number of timelines, of different cadences, zones and series, into one. Each measure
+#' goes to the grid by its kind: levels are averaged over time or carried within their period,
+#' amounts are summed or spread.
 #'
-#' @param ... Timelines (the first may be a routine to record the step in). Name them to
-#'   be called so in the account and where measures share a name: `align(river = a, rain = b)`.
-#' @param every The grid: a cadence, `"coarsest"` or `"finest"` of those of the
-#'   timelines, or `"as first"` for the very stamps of the first one.
-#' @param match With `every = "as first"`: which reading of the others belongs to a
-#'   stamp: `"previous"` (the last one before or at it), `"next"`, `"nearest"`, `"linear"`
-#'   (interpolated) or `"exact"`.
-#' @param within How far a reading may be from a stamp that it is used for, such as
-#'   `"10 minutes"`; any distance by default. For interpolation, how far apart two readings may be.
+#' @param ... Timelines (the first may be a routine to record the step in). Name them to be called
+#'   so in the account and where measures share a name: `align(river = a, rain = b)`.
+#' @param every The grid: a cadence, `"coarsest"` or `"finest"` of those of the timelines, or `"as
+#'   first"` for the very stamps of the first one.
+#' @param match With `every = "as first"`: which reading of the others belongs to a stamp:
+#'   `"previous"` (the last one before or at it), `"next"`, `"nearest"`, `"linear"` (interpolated)
+#'   or `"exact"`.
+#' @param within How far a reading may be from a stamp that it is used for, such as `"10 minutes"`;
+#'   any distance by default. For interpolation, how far apart two readings may be.
 #' @param between The rule for levels that go to a finer grid, one for all or by measure:
 #'   `c(price = "previous", flow = "linear")`. By default `"previous"` (carried within its period)
 #'   for regular timelines and `"linear"` for irregular ones. Amounts are spread.
@@ -26,12 +26,12 @@
 #' @param known_from Whether to keep, beside each matched measure, the instant from which its
 #'   value was known, as `<measure>_known_from`. With `delay` it always is.
 #' @param zone Zone of the result; that of the first timeline with times by default.
-#' @returns A timeline. Its series are those of the first timeline; a timeline without
-#'   a series column is repeated for each, and series columns that the first lacks are spread over
-#'   measures (`rain_north`, `rain_south`). Measures that share a name get the timeline's name
-#'   behind theirs. [ledger()] tells, for each timeline, how it came to the grid, how many
-#'   of its series and readings were matched, and how many were not and why: outside
-#'   the common time, no stamp near enough, a series that the others lack.
+#' @returns A timeline. Its series are those of the first timeline; a timeline without a series
+#'   column is repeated for each, and series columns that the first lacks are spread over measures
+#'   (`rain_north`, `rain_south`). Measures that share a name get the timeline's name behind theirs.
+#'   [ledger()] tells, for each timeline, how it came to the grid, how many of its series and
+#'   readings were matched, and how many were not and why: outside the common time, no stamp near
+#'   enough, a series that the others lack.
 #' @section Weeks, months and years:
 #' A week that a month cuts counts for both, by the days in each: levels weighted by overlap,
 #' amounts split in proportion. See [resample()].

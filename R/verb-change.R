@@ -45,9 +45,8 @@ change.kairon_timeline <- function(x, over = 1, as = "difference", measures = NU
                                    align_weeks = FALSE, times = 1, keep = FALSE, ...) {
   refuse_more("change", ...)
   as <- check_choice(as, change_words)
-  check_count(times)
+  check_count(times, most = 100)
   check_flag(keep)
-  if (times > 100) abort_input("{.arg times} is {times}; changes of changes go up to 100.")
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A change")
   x <- complete_grid(x)
@@ -198,8 +197,7 @@ change_unit <- function(unit, as) {
 #'   day"`, `"day of week"`, `"day of year"` (smoothed by a fading window of 15 days either side),
 #'   `"season of year"` ...; `NULL` for one normal of all.
 #' @param as `"difference"`, `"percent"`, `"ratio"`, `"log_ratio"`, `"standardised"` (in standard
-#' deviations of the
-#'   part in the base period) or `"index"` (base = 100).
+#'   deviations of the part in the base period) or `"index"` (base = 100).
 #' @param at_least The share of a part's values in the base period that must be there for a normal.
 #' @returns The timeline with the departures under the measures' names. Parts without a
 #'   normal are missing. [ledger()] has the normals: `part`, `normal`, `sd`, `count`, `coverage`.
@@ -352,14 +350,12 @@ base_words <- function(table, against, x) {
 
 #' Amounts as rates, and back
 #'
-#' A month of 31 days holds more than one of 28. `as_rate()` divides an amount by
-#' the length of its period, which makes months fair to compare; `as_amount()`
-#' multiplies again.
+#' A month of 31 days holds more than one of 28. `as_rate()` divides an amount by the length of its
+#' period, which makes months fair to compare; `as_amount()` multiplies again.
 #'
 #' @param x A regular timeline, or a routine to record the step in.
 #' @param per The unit of time of the rate: a duration of fixed length, such as `"1 day"`.
-#' @param measures Amounts to turn into rates, or rates to turn back; by default all of
-#'   the kind.
+#' @param measures Amounts to turn into rates, or rates to turn back; by default all of the kind.
 #' @param ... Not used.
 #' @returns The timeline; a rate is a level with the unit "<unit> per day". Going there and
 #'   back gives the amounts again, up to rounding.

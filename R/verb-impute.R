@@ -1,30 +1,28 @@
 #' Fill gaps
 #'
-#' Puts values where a regular timeline has none. Every value put in has the
-#' origin *imputed* and is never scored as if it had been measured.
+#' Puts values where a regular timeline has none. Every value put in has the origin *imputed* and is
+#' never scored as if it had been measured.
 #'
 #' @param x A timeline, or a routine to record the step in.
 #' @param with The rule, one for all measures or by measure (`c(flow = "linear", rain = "mean")`):
 #'   * `"linear"`, monotone `"cubic"`, `"spline"`: a curve between the neighbours,
 #'   * `"previous"`, `"next"`, `"nearest"`: a neighbour's value,
 #'   * `"seasonal"`: the season's own profile on top of the local level,
-#'   * `"model"`: the smoothed state of a local trend with a season, which handles
-#'     any pattern of gaps,
+#'   * `"model"`: the smoothed state of a local trend with a season, which handles any pattern of
+#'     gaps,
 #'   * `"mean"`, `"median"` of the series (flattens what varies, and warns),
 #'   * a number, such as 0.
-#' @param longest The longest gap that is filled, as a duration (`"3 days"`) or
-#'   a number of steps; a longer one is left alone. Default: any length.
+#' @param longest The longest gap that is filled, as a duration (`"3 days"`) or a number of steps; a
+#'   longer one is left alone. Default: any length.
 #' @param seasons For `"seasonal"` and `"model"`: a name such as `"week"`, or steps; by
 #'   default the shortest one that [find_seasons()] finds, else the usual cycle of the cadence.
-#' @param direction `"both"`, or `"past"` to fill each gap from the values before it
-#'   alone.
+#' @param direction `"both"`, or `"past"` to fill each gap from the values before it alone.
 #' @param measures Measures to fill; all by default.
 #' @param ... Not used.
-#' @returns The timeline with every step of its grid present and gaps filled.
-#'   Gaps at an end that the rule cannot reach are left. A line says how many
-#'   values were put in and how many gaps were left; [ledger()] has, for each series
-#'   and measure, the `gaps`, those `filled` and `left`, the number of `values` put in, and the
-#'   longest gap filled and left, in steps.
+#' @returns The timeline with every step of its grid present and gaps filled. Gaps at an end that
+#'   the rule cannot reach are left. A line says how many values were put in and how many gaps were
+#'   left; [ledger()] has, for each series and measure, the `gaps`, those `filled` and `left`, the
+#'   number of `values` put in, and the longest gap filled and left, in steps.
 #' @section Method:
 #' A value at time t between readings (t0, v0) and (t1, v1) is
 #' v0 + (v1 - v0) (t - t0) / (t1 - t0) under `"linear"`. `"cubic"` is the monotone
@@ -45,9 +43,8 @@
 #' | 1 | 2.2 | 2.1 | 1.7 | 1.5 | 2.7 | 6.3 |
 #' | 3 | 3.6 | 3.4 | 1.9 | 1.9 | 4.5 | 6.3 |
 #' | 10 | 3.9 | 4.1 | 1.8 | 1.8 | 4.5 | 6.2 |
-#' @references
-#' Fritsch, F. N. and Butland, J. (1984). A method for constructing local monotone piecewise
-#' cubic interpolants. SIAM Journal on Scientific and Statistical Computing 5, 300-304.
+#' @references Fritsch, F. N. and Butland, J. (1984). A method for constructing local monotone
+#'   piecewise cubic interpolants. SIAM Journal on Scientific and Statistical Computing 5, 300-304.
 #'
 #' Harvey, A. C. (1989). Forecasting, structural time series models and the Kalman filter.
 #' Cambridge University Press.

@@ -1,12 +1,12 @@
 #' Pool series into groups
 #'
-#' At each stamp, brings the values of several series together: by district, by
-#' bands of elevation, or all into one. How many series stand behind a value is told
-#' at each stamp, so that a series that stops does not pass for a fall.
+#' At each stamp, brings the values of several series together: by district, by bands of elevation,
+#' or all into one. How many series stand behind a value is told at each stamp, so that a series
+#' that stops does not pass for a fall.
 #'
 #' @inheritParams resample
-#' @param by Series columns, attributes or [bands()] of an attribute that say which
-#'   group a series belongs to: `c(district, bands(elevation, 4))`. `NULL` pools all.
+#' @param by Series columns, attributes or [bands()] of an attribute that say which group a series
+#'   belongs to: `c(district, bands(elevation, 4))`. `NULL` pools all.
 #' @param ... Statistics, as in [resample()], taken over the series at a stamp.
 #' @param weights Weights of the series: a column, or an expression of columns (or a formula of
 #'   them) such as `cos(latitude * pi / 180)`. Used by mean, sum, sd, var, median and quantiles; a
@@ -18,10 +18,10 @@
 #' (week, day), stamped at its start.
 #' @param at_least Share (0 to 1) of a group's weight, or number (2 and more) of its series, that a
 #'   value needs.
-#' @returns A timeline with the columns of `by` as series. Beside a measure,
-#'   `<measure>_series` is the number of series behind each value and
-#'   `<measure>_coverage` their share of the group's weight, where it is below 1.
-#'   [ledger()] lists the series of each group with their weight, first and last stamp.
+#' @returns A timeline with the columns of `by` as series. Beside a measure, `<measure>_series` is
+#'   the number of series behind each value and `<measure>_coverage` their share of the group's
+#'   weight, where it is below 1. [ledger()] lists the series of each group with their weight, first
+#'   and last stamp.
 #' @section Errors:
 #' Series must share their stamps; those of irregular timelines rarely do, and are
 #' refused with the advice to resample first.

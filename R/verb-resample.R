@@ -1,52 +1,45 @@
 #' Bring a timeline onto another grid
 #'
-#' Onto a coarser grid, the readings in each bin are summarised: levels by their
-#' mean, amounts by their sum, unless statistics are given. Onto a finer one,
-#' levels are interpolated and amounts are spread over time. Bins are cut by the
-#' calendar of the timeline's zone, and complete from the first to the last:
-#' empty ones are there, as missing values.
+#' Onto a coarser grid, the readings in each bin are summarised: levels by their mean, amounts by
+#' their sum, unless statistics are given. Onto a finer one, levels are interpolated and amounts are
+#' spread over time. Bins are cut by the calendar of the timeline's zone, and complete from the
+#' first to the last: empty ones are there, as missing values.
 #'
 #' @param x A timeline, or a routine to record the step in.
 #' @param every The cadence of the bins: see [cadence()].
-#' @param ... Statistics: none for the usual one by kind; one character vector
-#'   or function for every measure; or by measure, such as
-#'   `flow = c("mean", "sd"), rain = "sum"`. Built in are mean, time_mean, sum, sd, var,
-#'   min, max, median, mad (scaled to the sd of a normal distribution), first,
-#'   last, count, range, slope (per day) and quantiles such as `"q90"`. A
-#'   function gets the values of a bin that are not missing.
-#' @param at What a value is: `"bins"` a summary of the readings in a bin,
-#'   `"instants"` the level at the very stamp, interpolated from the true times
-#'   of the readings. By default bins, and instants where the grid is finer than
-#'   the readings; a line says so for irregular ones.
-#' @param between For a level between two readings: `"previous"`, `"next"`, `"nearest"`,
-#'   `"linear"`, monotone `"cubic"` or `"spline"`; one for all, or by measure
-#'   (`c(flow = "linear")`). By default `"linear"` at instants, while in `time_mean` a
-#'   reading holds until the next (`"previous"`; `"linear"` is the other choice
-#'   there). `"previous"` on a regular timeline carries a value within its own
-#'   period only.
-#' @param within How far apart two readings may be and still be joined, or how old a
-#'   reading may be to be carried on: a duration such as `"2 hours"`. By default any
-#'   distance.
+#' @param ... Statistics: none for the usual one by kind; one character vector or function for every
+#'   measure; or by measure, such as `flow = c("mean", "sd"), rain = "sum"`. Built in are mean,
+#'   time_mean, sum, sd, var, min, max, median, mad (scaled to the sd of a normal distribution),
+#'   first, last, count, range, slope (per day) and quantiles such as `"q90"`. A function gets the
+#'   values of a bin that are not missing.
+#' @param at What a value is: `"bins"` a summary of the readings in a bin, `"instants"` the level at
+#'   the very stamp, interpolated from the true times of the readings. By default bins, and instants
+#'   where the grid is finer than the readings; a line says so for irregular ones.
+#' @param between For a level between two readings: `"previous"`, `"next"`, `"nearest"`, `"linear"`,
+#'   monotone `"cubic"` or `"spline"`; one for all, or by measure (`c(flow = "linear")`). By default
+#'   `"linear"` at instants, while in `time_mean` a reading holds until the next (`"previous"`;
+#'   `"linear"` is the other choice there). `"previous"` on a regular timeline carries a value
+#'   within its own period only.
+#' @param within How far apart two readings may be and still be joined, or how old a reading may be
+#'   to be carried on: a duration such as `"2 hours"`. By default any distance.
 #' @param stamp Which instant of a bin is its stamp: `"start"`, `"middle"` or `"end"`.
-#' @param closed Which edge belongs to a bin: `"left"` or `"right"`. Closed on the
-#'   right, a reading stamped at an edge ends the interval that it stands for.
-#' @param at_least How much of a bin must be there: a share of its expected
-#'   readings (0 to 1), or a number of readings (2 and more). A value below is
-#'   missing. The default 0 keeps all and says how many are thin.
-#' @param unfinished What to do with a first or last bin that the readings do
-#'   not span: `"flag"` (kept, and its coverage says so), `"drop"` or `"keep"`
-#'   (kept without a word).
-#' @param extent Whether each series has its own first and last bin (`"each"`)
-#'   or all the same (`"common"`).
-#' @param empty For amounts, what a bin without any row means: `"missing"`, or
-#'   `"zero"` where no row says that nothing was sold or fell.
+#' @param closed Which edge belongs to a bin: `"left"` or `"right"`. Closed on the right, a reading
+#'   stamped at an edge ends the interval that it stands for.
+#' @param at_least How much of a bin must be there: a share of its expected readings (0 to 1), or a
+#'   number of readings (2 and more). A value below is missing. The default 0 keeps all and says how
+#'   many are thin.
+#' @param unfinished What to do with a first or last bin that the readings do not span: `"flag"`
+#'   (kept, and its coverage says so), `"drop"` or `"keep"` (kept without a word).
+#' @param extent Whether each series has its own first and last bin (`"each"`) or all the same
+#'   (`"common"`).
+#' @param empty For amounts, what a bin without any row means: `"missing"`, or `"zero"` where no row
+#'   says that nothing was sold or fell.
 #' @param large Whether a grid may be ten thousand times finer than the readings.
-#' @returns A timeline on the new cadence. A measure with one statistic keeps
-#'   its name; with several they are named `<measure>_<statistic>`. Beside a
-#'   measure, `<measure>_coverage` holds the share of each bin's expected
-#'   readings (or of its time, where intervals are cut) that were there, wherever
-#'   one is below 1. The expected number comes from the timeline's cadence, or from
-#'   its typical step when it is irregular.
+#' @returns A timeline on the new cadence. A measure with one statistic keeps its name; with several
+#'   they are named `<measure>_<statistic>`. Beside a measure, `<measure>_coverage` holds the share
+#'   of each bin's expected readings (or of its time, where intervals are cut) that were there,
+#'   wherever one is below 1. The expected number comes from the timeline's cadence, or from its
+#'   typical step when it is irregular.
 #' @section Levels:
 #' The mean of a regular level is the mean of its readings. Where readings differ in
 #' how long they hold (irregular stamps, weeks cut by months) the usual statistic is

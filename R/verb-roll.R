@@ -1,24 +1,21 @@
 #' Rolling statistics
 #'
-#' Statistics over a window that moves along each series. The measures are
-#' kept; each statistic becomes a new measure `<measure>_<statistic>`, with the window's
-#' name behind when it has one (`flow_mean_week`).
+#' Statistics over a window that moves along each series. The measures are kept; each statistic
+#' becomes a new measure `<measure>_<statistic>`, with the window's name behind when it has one
+#' (`flow_mean_week`).
 #'
 #' @inheritParams resample
-#' @param window A window: [trailing()], [centred()], [leading()],
-#'   [since_start()] or [fading()]. Windows are exact for irregular stamps and in the
-#'   calendar.
-#' @param ... Statistics, as in [resample()]; and further windows by name:
-#'   `roll(x, week = trailing("7 days"), year = trailing("12 months"), "mean")`. Beside the
-#'   statistics of [resample()] there is `"zscore"`: how many standard deviations the last value of
-#'   the window lies above its mean. `"time_mean"` weights each value by how long it held within the
-#'   window: a regular one for its own period, a reading until the next one. Windows with a kernel
-#'   have a mean only,
-#' fading ones mean, sum, sd, var
-#'   and count.
-#' @param at_least How many values that are not missing a window needs, as a
-#'   number. By default every step of the window when the timeline is regular,
-#'   so that the ends of a series stay missing, and one when it is irregular.
+#' @param window A window: [trailing()], [centred()], [leading()], [since_start()] or [fading()].
+#'   Windows are exact for irregular stamps and in the calendar.
+#' @param ... Statistics, as in [resample()]; and further windows by name: `roll(x, week =
+#'   trailing("7 days"), year = trailing("12 months"), "mean")`. Beside the statistics of
+#'   [resample()] there is `"zscore"`: how many standard deviations the last value of the window
+#'   lies above its mean. `"time_mean"` weights each value by how long it held within the window: a
+#'   regular one for its own period, a reading until the next one. Windows with a kernel have a mean
+#'   only, fading ones mean, sum, sd, var and count.
+#' @param at_least How many values that are not missing a window needs, as a number. By default
+#'   every step of the window when the timeline is regular, so that the ends of a series stay
+#'   missing, and one when it is irregular.
 #' @param edges At the ends of a series, where a window is cut: `"missing"`, or `"partial"` for
 #'   the statistic of what is there, with its coverage told.
 #' @param correlate Pairs of measures whose rolling correlation is wanted, such as
@@ -26,15 +23,13 @@
 #' @param keep Whether the measures stay beside their statistics.
 #' @param carry An earlier result of the same call, made before rows were added by [append_rows()]:
 #'   what it holds for windows in which nothing has changed is taken over, and only the others are
-#'   worked out. Rows
-#' are
-#'   compared, so that changed ones are noticed.
+#'   worked out. Rows are compared, so that changed ones are noticed.
 #' @param missing_too Whether a function of yours gets missing values as well.
-#' @returns The timeline with the new measures. A rolling value is *summarised*
-#'   when at least half of the values in its window are measured. Where windows of a regular
-#'   timeline may lack steps (`at_least`, `edges`, windows of the calendar), each has its coverage
-#'   beside it, as in [resample()]: the share of its steps that have a value. A name that is taken
-#'   already gets a number behind it.
+#' @returns The timeline with the new measures. A rolling value is *summarised* when at least half
+#'   of the values in its window are measured. Where windows of a regular timeline may lack steps
+#'   (`at_least`, `edges`, windows of the calendar), each has its coverage beside it, as in
+#'   [resample()]: the share of its steps that have a value. A name that is taken already gets a
+#'   number behind it.
 #' @section Details:
 #' Every built-in statistic costs the same at any width of the window, or grows with its logarithm.
 #' Sums run with twice the digits, squares are taken about a value near the mean (chosen anew at

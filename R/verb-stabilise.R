@@ -19,18 +19,16 @@
 #'   `level_correlation` (of the seasons' standard deviations with their means; near 0 is even),
 #'   `unit_root_p` and `level_p` (see [stationarity()]: small and large where the level is kept).
 #' @returns The timeline with transformed measures (`back_transform()`: the original ones);
-#' [ledger()] has the power
-#'   and shift of each series. Zeros are shifted by half the smallest positive value, which is said.
-#'   With `compare`, a data frame.
+#'   [ledger()] has the power and shift of each series. Zeros are shifted by half the smallest
+#'   positive value, which is said. With `compare`, a data frame.
 #' @section Formula:
 #' w = (v^p - 1) / p, and log(v) for p = 0. Guerrero's power makes the coefficient of variation of
 #' sd / mean^(1 - p) over whole seasons smallest, between -1 and 2.
 #' @section Forecasts:
 #' In a routine the power is chosen on what each forecast may see, and forecasts come back on the
 #' original scale.
-#' @references
-#' Box, G. E. P. and Cox, D. R. (1964). An analysis of transformations. Journal of the Royal
-#' Statistical Society B 26, 211-252.
+#' @references Box, G. E. P. and Cox, D. R. (1964). An analysis of transformations. Journal of the
+#'   Royal Statistical Society B 26, 211-252.
 #'
 #' Guerrero, V. M. (1993). Time-series analysis supported by power transformations. Journal of
 #' Forecasting 12, 37-48.

@@ -4,8 +4,8 @@
 //
 //   expected(t) = base(t) + seasons  or  base(t) x seasons,   base(t) = level + damping slope
 //   (growing: base(t) = level x slope^damping),   error e(t) = value - expected
-//   level = base + a e/S, slope = damping slope + b e/S, season = season + c e/base (S = 1 where
-//   seasons add)
+//   level = base + a e/S,  slope = damping slope + b e/S,  season = season + c e/base
+//   (S = 1 where seasons add)
 #pragma once
 #include <cmath>
 #include <vector>
