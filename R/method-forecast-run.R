@@ -165,7 +165,7 @@ fitted_and_predicted <- function(method, batch, plan, levels) {
 # Intervals as wide as past cutoffs say: by default where they held too little.
 spread_by_past <- function(out, method, model, batch, plan, levels) {
   if (is.null(plan$calibrate)) {
-    return(widened(out, method, model, batch))
+    return(widened(out, method, model, batch, levels))
   }
   if (plan$calibrate) calibrated(out, method, batch, levels) else out
 }

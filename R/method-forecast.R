@@ -65,7 +65,7 @@
 #' with the steps. This makes a forecast take three times as long as with `calibrate = FALSE`.
 #' Smoothing, theta and ARIMA of more than 1,000 steps keep their parameters. Where values were
 #' changed by [change()], these are errors of what was changed. The print says by how much intervals
-#' were widened.
+#' were widened. Those of [by_regression()] also allow for a line that is left, as its page says.
 #' @section When a method fails:
 #' Where several methods are given, one that fails is listed and the others stay. A series that a
 #' method cannot be fitted to gets a simpler form, or its last value, which is listed too.

@@ -192,7 +192,7 @@ past_excess <- function(method, model, batch, doubt = 0.25) {
 widening_chance <- function(method, model, tested) {
   out <- 1 / sqrt(tested)
   if (method$name == "regression") {
-    strays <- vapply(model$models, function(m) m$trend == "bending" || m$rho > 2 / sqrt(m$n), TRUE)
+    strays <- vapply(model$models, function(m) m$trend == "bending", TRUE) | strays_for_long(model)
     out <- ifelse(strays, 0, 2 * out)
   }
   out
@@ -275,8 +275,53 @@ change_lags <- function(meta, measure, rows) {
   as.integer(unlist(lags))
 }
 
+# A line may leave what it did in all of the past, however well it held there: this share of all
+# futures does.
+leaving_share <- 1 / 20
+
+# How many times as large its errors then are, a row for each step and a column for each series:
+# once more for each tenth of the history that is passed. A bending trend has that in its slope.
+leaving_errors <- function(method, model, horizon) {
+  if (method$name != "regression") {
+    return(NULL)
+  }
+  out <- vapply(model$models, function(m) {
+    slope <- if (m$trend == "bending") 0 else 10
+    pmin(1 + slope * (m$since + seq_len(horizon)) / m$n, 4)
+  }, numeric(horizon))
+  list(times = matrix(out, horizon), freedom = regression_freedom(model, horizon))
+}
+
+# By how much a bound moves out where that share of futures is among those that it counts: the
+# quantile of both together, by Newton's steps. From the quantile without, the tail is convex and no
+# step goes too far.
+leaving_factors <- function(leaving, level) {
+  freedom <- leaving$freedom
+  share <- leaving_share
+  tail <- (1 - level / 100) / 2
+  alone <- stats::qt(tail, freedom, lower.tail = FALSE)
+  both <- alone
+  for (round in 1:50) {
+    over <- (1 - share) * stats::pt(both, freedom, lower.tail = FALSE) +
+      share * stats::pt(both / leaving$times, freedom, lower.tail = FALSE) - tail
+    step <- over / ((1 - share) * stats::dt(both, freedom) +
+                      share / leaving$times * stats::dt(both / leaving$times, freedom))
+    both <- both + step
+    if (all(abs(step) <= 1e-10 * both, na.rm = TRUE)) break
+  }
+  ifelse(is.na(both) | alone <= 0, 1, both / alone)
+}
+
+# The same for paths, some of which leave: an array of steps, series and paths.
+leaving_paths <- function(leaving, n) {
+  times <- leaving$times
+  out <- array(1, c(dim(times), n))
+  for (s in seq_len(ncol(times))) out[, s, stats::runif(n) < leaving_share] <- times[, s]
+  out
+}
+
 # Bounds and joint paths moved away from the point by a factor for each step and series.
-widened <- function(out, method, model, batch) {
+widened <- function(out, method, model, batch, levels) {
   if (!is_widened(method)) {
     return(out)
   }
@@ -292,10 +337,15 @@ widened <- function(out, method, model, batch) {
   } else if (!is.null(out$scale)) {
     out$scale <- out$scale * as.vector(each)
   }
+  out$leaving <- leaving <- leaving_errors(method, model, nrow(out$point))
+  if (!is.null(leaving) && !is.null(out$scale)) {
+    out$scale <- out$scale * with_seed(1, leaving_paths(leaving, dim(out$scale)[3]))
+  }
   for (i in seq_along(out$lower)) {
     ratios <- in_ratios(out$point, out$lower[[i]], out$upper[[i]])
-    out$lower[[i]][] <- moved_away(out$lower[[i]], out$point, each, ratios)
-    out$upper[[i]][] <- moved_away(out$upper[[i]], out$point, each, ratios)
+    by <- each * if (is.null(leaving)) 1 else leaving_factors(leaving, levels[i])
+    out$lower[[i]][] <- moved_away(out$lower[[i]], out$point, by, ratios)
+    out$upper[[i]][] <- moved_away(out$upper[[i]], out$point, by, ratios)
   }
   out
 }
@@ -304,13 +354,15 @@ widened_paths <- function(paths, out) {
   if (is.null(out$widened)) {
     return(paths)
   }
+  leaves <- if (is.null(out$leaving)) 1 else leaving_paths(out$leaving, dim(paths)[3])
   if (length(out$lags) > 0) {
+    paths[] <- as.vector(out$point) + (as.vector(paths) - as.vector(out$point)) * as.vector(leaves)
     return(widened_sums(paths, out))
   }
   last <- length(out$lower)
   ratios <- as.vector(in_ratios(out$point, out$lower[[last]], out$upper[[last]]))
-  paths[] <- moved_away(as.vector(paths), as.vector(out$point), as.vector(out$widened),
-                        ratios & as.vector(paths) > 0)
+  paths[] <- moved_away(as.vector(paths), as.vector(out$point),
+                        as.vector(out$widened) * as.vector(leaves), ratios & as.vector(paths) > 0)
   paths
 }
 

@@ -28,7 +28,7 @@ run <- function(method, cycle) {
   )
   model <- kairon:::method_fit(method, batch)
   made <- kairon:::method_predict(method, model, ahead, 95)
-  made <- kairon:::widened(made, method, model, batch)
+  made <- kairon:::widened(made, method, model, batch, 95)
   made <- kairon:::simpler_where_failed(made, batch, ahead, 95)
   steps <- rep(seq_len(ahead), ncol(made$point))
   table <- data.table(series = rep(unique(past$series), each = ahead), step = steps, value = as.vector(made$point),

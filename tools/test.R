@@ -88,7 +88,7 @@ check("R CMD check: no error, warning or note of ours", {
   parts <- split(lines, cumsum(grepl("^\\* ", lines)))
   bad <- Filter(function(part) any(grepl(" (ERROR|WARNING|NOTE)$", part)) &&
                   !grepl("package dependencies|installed package size|compiled code", part[1]), parts)
-  writeLines(unlist(bad))
+  writeLines(as.character(unlist(bad)))
   length(bad) == 0 && any(grepl("^Status: ", lines))
 })
 
