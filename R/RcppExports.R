@@ -101,6 +101,10 @@ cpp_exact_text <- function(values) {
     .Call(`_kairon_cpp_exact_text`, values)
 }
 
+cpp_exchange <- function(one, other) {
+    .Call(`_kairon_cpp_exchange`, one, other)
+}
+
 cpp_bin_rows <- function(times, row_breaks, edges, bin_breaks, closed_right, threads) {
     .Call(`_kairon_cpp_bin_rows`, times, row_breaks, edges, bin_breaks, closed_right, threads)
 }

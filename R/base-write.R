@@ -9,6 +9,7 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
   on.exit(unlink(partial))
   tried <- attempt({
     write(partial)
+    check_room(folder)
     file.rename(partial, path)
   })
   if (!is.null(tried$trouble) || !isTRUE(tried$value)) {
@@ -16,6 +17,15 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
     abort_file(c("{.file {path}} cannot be written.", x = "{why}"), call = call)
   }
   invisible(path)
+}
+
+# What does not go onto a full disk when a file is closed is lost without a word: where not even two
+# blocks more have room, what was written is not taken to be whole.
+check_room <- function(folder) {
+  probe <- partial_name(folder)
+  on.exit(unlink(probe))
+  attempt(writeBin(raw(8192), probe))
+  if (!isTRUE(file.size(probe) == 8192)) stop("The disk is full.", call. = FALSE)
 }
 
 # What a call gives, or what went wrong: the word of its first warning or of its error. A warning
@@ -170,8 +180,11 @@ write_folder <- function(path, files, write, call = rlang::caller_env()) {
   on.exit(unlink(partial, recursive = TRUE))
   tried <- attempt({
     write(partial)
-    if (file.exists(path)) file.rename(path, before)
-    file.rename(partial, path)
+    check_room(parent)
+    # At once where the system can, so that there is no moment without a folder.
+    swapped <- file.exists(path) && cpp_exchange(partial, path)
+    if (!swapped && file.exists(path)) file.rename(path, before)
+    swapped || file.rename(partial, path)
   })
   trouble <- tried$trouble %||% if (!isTRUE(tried$value)) "It cannot be moved there."
   if (!is.null(trouble)) {

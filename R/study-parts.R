@@ -427,7 +427,10 @@ lock_folder <- function(folder, call) {
     holder <- tryCatch(strsplit(readLines(file.path(lock, "who"), warn = FALSE)[1], " ")[[1]],
                        error = function(e) NULL, warning = function(w) NULL)
     dead <- length(holder) == 2 && holder[1] == machine_mark() && !is_running(holder[2])
-    if (!dead) {
+    # One that was killed before it could say who it is.
+    age <- difftime(Sys.time(), file.mtime(lock), units = "secs")
+    nameless <- length(holder) < 2 && isTRUE(age > 10)
+    if (!dead && !nameless) {
       abort_state(c("Another run is at work in {.file {folder}}.",
                     i = "If there is none any more, delete {.file {lock}}."), call = call,
                   .envir = environment())

@@ -347,6 +347,15 @@ write_outputs <- function(run) {
   stage <- partial_name(run$folder)
   dir.create(stage)
   on.exit(unlink(stage, recursive = TRUE))
+  tryCatch(write_all_outputs(run, stage), kairon_error_file = function(e) {
+    told <- gsub(paste0(stage, "/"), "", gsub("\n. ", " ", conditionMessage(e)), fixed = TRUE)
+    abort_file(c("The results in {.file {run$folder}} stay as they were.", x = "{told}"),
+               call = NULL, .envir = environment())
+  })
+  move_all(stage, run$folder)
+}
+
+write_all_outputs <- function(run, stage) {
   out <- run$value$outputs
   tables <- out$tables %||% "csv"
   figures <- out$figures %||% "svg"
@@ -367,7 +376,6 @@ write_outputs <- function(run) {
     },
     finally = do.call(figure_style, before)
   )
-  move_all(stage, run$folder)
 }
 
 study_title <- function(study) {

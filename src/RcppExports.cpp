@@ -331,6 +331,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_exchange
+bool cpp_exchange(const std::string& one, const std::string& other);
+RcppExport SEXP _kairon_cpp_exchange(SEXP oneSEXP, SEXP otherSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< const std::string& >::type one(oneSEXP);
+    Rcpp::traits::input_parameter< const std::string& >::type other(otherSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_exchange(one, other));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_bin_rows
 Rcpp::List cpp_bin_rows(NumericVector times, IntegerVector row_breaks, NumericVector edges, IntegerVector bin_breaks, bool closed_right, int threads);
 RcppExport SEXP _kairon_cpp_bin_rows(SEXP timesSEXP, SEXP row_breaksSEXP, SEXP edgesSEXP, SEXP bin_breaksSEXP, SEXP closed_rightSEXP, SEXP threadsSEXP) {
@@ -1531,6 +1543,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_tabs_for_blanks", (DL_FUNC) &_kairon_cpp_tabs_for_blanks, 2},
     {"_kairon_cpp_whole_lines", (DL_FUNC) &_kairon_cpp_whole_lines, 1},
     {"_kairon_cpp_exact_text", (DL_FUNC) &_kairon_cpp_exact_text, 1},
+    {"_kairon_cpp_exchange", (DL_FUNC) &_kairon_cpp_exchange, 2},
     {"_kairon_cpp_bin_rows", (DL_FUNC) &_kairon_cpp_bin_rows, 6},
     {"_kairon_cpp_range_statistics", (DL_FUNC) &_kairon_cpp_range_statistics, 6},
     {"_kairon_cpp_weighted_statistics", (DL_FUNC) &_kairon_cpp_weighted_statistics, 7},
@@ -1617,9 +1630,11 @@ static const R_CallMethodDef CallEntries[] = {
 
 void init_compact(DllInfo* dll);
 void init_growing(DllInfo* dll);
+void stop_core_with_r(DllInfo* dll);
 RcppExport void R_init_kairon(DllInfo *dll) {
     R_registerRoutines(dll, NULL, CallEntries, NULL, NULL);
     R_useDynamicSymbols(dll, FALSE);
     init_compact(dll);
     init_growing(dll);
+    stop_core_with_r(dll);
 }

@@ -16,6 +16,9 @@
 #include <sys/stat.h>
 #include <unistd.h>
 #endif
+#ifdef __linux__
+#include <sys/syscall.h>
+#endif
 
 namespace {
 
@@ -192,4 +195,17 @@ Rcpp::RObject cpp_exact_text(Rcpp::NumericVector values) {
     }
   }
   return out;
+}
+
+// Two files or folders change their places at once; false where the system cannot.
+// [[Rcpp::export]]
+bool cpp_exchange(const std::string& one, const std::string& other) {
+#if defined(__linux__) && defined(SYS_renameat2)
+  constexpr unsigned kExchange = 2;
+  return syscall(SYS_renameat2, AT_FDCWD, one.c_str(), AT_FDCWD, other.c_str(), kExchange) == 0;
+#else
+  (void)one;
+  (void)other;
+  return false;
+#endif
 }

@@ -5,6 +5,8 @@
 #include <cmath>
 #include <vector>
 
+#include "interrupt.h"
+
 namespace core {
 
 struct Minimum {
@@ -20,6 +22,7 @@ Minimum minimise(F&& f, const std::vector<double>& start, double step, int most,
   for (Minimum& p : simplex) p.value = f(p.at);
   const auto better = [](const Minimum& a, const Minimum& b) { return a.value < b.value; };
   for (int used = static_cast<int>(d) + 1; used < most;) {
+    checkpoint();
     std::sort(simplex.begin(), simplex.end(), better);
     Minimum& worst = simplex[d];
     if (worst.value - simplex[0].value <= tolerance) break;

@@ -5,6 +5,8 @@
 #include <cmath>
 #include <vector>
 
+#include "interrupt.h"
+
 namespace core {
 
 struct Descent {
@@ -54,6 +56,7 @@ Descent descend(F&& f, std::vector<double>& x, int most_rounds, double tolerance
     double step = 1, after = HUGE_VAL;
     for (int tries = 0; tries < 25; ++tries) {
       for (std::size_t j = 0; j < d; ++j) next[j] = x[j] - step * direction[j];
+      checkpoint();
       after = f(next, next_g);
       if (after <= value + 1e-4 * step * slope) break;
       // The minimum of the parabola through what is known, within bounds.

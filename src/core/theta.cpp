@@ -5,6 +5,7 @@
 
 #include "averages.h"
 #include "directions.h"
+#include "interrupt.h"
 
 namespace core {
 
@@ -156,6 +157,7 @@ struct Profile {
     double a = high - golden * (high - low), b = low + golden * (high - low), at_a = at(a).loss,
            at_b = at(b).loss;
     while (high - low > 1e-6) {
+      checkpoint();
       if (at_a <= at_b) {
         high = b;
         b = a;

@@ -1,11 +1,14 @@
 // Tests of the numerical core by itself: no R, no interface. Built and run by
 // tools/test.R, which counts the lines "ok" and "not ok".
 #include <algorithm>
+#include <atomic>
+#include <chrono>
 #include <cmath>
 #include <cstdio>
 #include <cstring>
 #include <random>
 #include <string>
+#include <thread>
 #include <vector>
 
 #include "arima.h"
@@ -27,6 +30,7 @@
 #include "loess.h"
 #include "minimise.h"
 #include "overlap.h"
+#include "parallel.h"
 #include "pixels.h"
 #include "scores.h"
 #include "sliding.h"
@@ -954,6 +958,43 @@ void short_series() {
 
 }  // namespace
 
+// Work that somebody wants to stop ends early and throws once, on one thread or three; what comes
+// after it runs whole again.
+void stopped_work() {
+  static int asked = 0;
+  bool early = true, thrown = true, whole = true;
+  for (int threads : {1, 3}) {
+    asked = 0;
+    core::stop_with([] { return ++asked == 2; }, [] { throw 7; });
+    std::atomic<int> done{0};
+    int caught = 0;
+    const auto piece = [&](std::size_t) {
+      // Its own long loop looks, too.
+      for (int i = 0; i < 50; ++i) {
+        core::checkpoint();
+        std::this_thread::sleep_for(std::chrono::milliseconds(4));
+      }
+      ++done;
+    };
+    try {
+      core::parallel_for(60, threads, piece);
+    } catch (int what) {
+      caught = what;
+    }
+    thrown = thrown && caught == 7 && asked == 2;
+    early = early && done < 20;
+    done = 0;
+    core::parallel_for(4, threads, piece);
+    whole = whole && done == 4;
+    core::stop_with(nullptr, nullptr);
+    core::parallel_for(2, threads, piece);
+    whole = whole && done == 6;
+  }
+  check("work that is stopped ends early", early);
+  check("and throws what the caller understands, once", thrown);
+  check("and what comes after it runs whole", whole);
+}
+
 int main() {
   short_series();
   pieces();
@@ -979,5 +1020,6 @@ int main() {
   structural();
   forecasts();
   autoregression();
+  stopped_work();
   return failures > 0;
 }
