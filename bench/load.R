@@ -34,3 +34,20 @@ rules <- unlist(lapply(1:1000, function(i) {
 }))
 writeLines(c("BEGIN:VCALENDAR", "VERSION:2.0", rules, "END:VCALENDAR"), file)
 told("1,000 weekly rules of 50 times: events", events(file))
+
+# A day of minutes, appended one by one to 50 series: what the process holds at its start and after each six hours.
+x <- timeline(data.frame(gate = rep(sprintf("g%02d", 1:50), each = 720),
+                         time = rep(as.POSIXct("2031-01-01", tz = "UTC") + 60 * (1:720), 50), flow = rnorm(36000)),
+              time, gate, levels = flow)
+held <- function() {
+  invisible(gc(full = TRUE))
+  as.numeric(gsub("[^0-9]", "", grep("VmRSS", readLines("/proc/self/status"), value = TRUE))) / 1024
+}
+at <- max(x$time)
+cat(sprintf("appending a day of minutes: %.0f MB", held()))
+took <- system.time(for (minute in 1:1440) {
+  at <- at + 60
+  x <- append_rows(x, data.frame(gate = sprintf("g%02d", 1:50), time = at, flow = rnorm(50)))
+  if (minute %% 360 == 0) cat(sprintf(", %.1f", held()))
+})[[3]]
+cat(sprintf("; %.0f ms each, the rows are %.1f MB\n", 1000 * took / 1440, as.numeric(object.size(x)) / 2^20))

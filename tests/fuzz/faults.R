@@ -166,8 +166,8 @@ days <- function(series, n, seed) {
   timeline(data.frame(gate = rep(sprintf("g%04d", seq_len(series)), each = n), day = rep(stamps, series),
                       flow = as.vector(v)), day, series = gate, levels = flow)
 }
-many <- days(100, 365, 1)
-some <- days(20, 365, 2)
+many <- days(300, 365, 1)
+some <- days(10, 365, 2)
 few <- days(2, 730, 3)
 one <- days(1, 200000, 4)
 text <- file.path(here, "many.csv")
@@ -181,8 +181,8 @@ calls <- list(
   stationarity = function() stationarity(many), spectrum = function() power_spectrum(many),
   vet = function() vet(some), traits = function() traits(many), stabilise = function() stabilise(some),
   impute = function() impute(some, "model"), resample = function() resample(many, "1 week"),
-  roll = function() roll(one, "median", 999), pool = function() pool_series(many),
-  read = function() read_timeline(text), lead_lag = function() lead_lag(some), report = function() {
+  roll = function() roll(one, trailing(999), flow = "median"), pool = function() pool_series(many),
+  read = function() read_timeline(text), report = function() {
     report(few, file.path(here, paste0("page-", Sys.getpid(), ".html")))
   }
 )
