@@ -156,7 +156,7 @@ for (name in names(tasks)) {
               sum(states == "old"), sum(states == "new")))
 }
 
-# ---- Interrupts: what was done is kept or an interrupt comes back; the process goes on, nothing is left behind
+# ---- Interrupts: what was done is kept or an interrupt comes back; the process goes on, nothing stays behind
 
 days <- function(series, n, seed) {
   set.seed(seed)
