@@ -65,6 +65,7 @@ backtest <- function(x, horizon, methods = NULL, cutoffs = NULL, spacing = NULL,
   refuse_more("backtest", ...)
   agree <- picked_choice(agree)
   check_timeline(x)
+  check_names_apart(x, columns_of_backtests, "backtests")
   if (missing(horizon)) {
     abort_input(c("{.arg horizon} is missing.", i = "Such as {.val 28 days}."))
   }

@@ -223,7 +223,7 @@ add_observed <- function(table, observed, meta, stamp, cutoff) {
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   labels <- series_labels(rows$keys)
   owner <- rep(1L, nrow(table))
-  if (length(meta$series)) owner <- match(series_labels(table[meta$series]), labels)
+  if (length(meta$series)) owner <- match(series_labels(keys_in(table, meta$series)), labels)
   start <- rows$breaks[owner]
   cutoff <- rep_len(cutoff, length(labels))
   at <- start + cutoff[owner] + table$ahead - k[start + 1] + 1

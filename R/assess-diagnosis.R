@@ -46,7 +46,7 @@ diagnosis <- function(fit, lags = NULL, ...) {
   })
   table <- do.call(rbind, rows)
   keys <- rows_of(fit$x)$keys
-  if (ncol(keys)) table <- cbind(keys, table)
+  if (ncol(keys)) table <- beside_keys(keys, table)
   rownames(table) <- NULL
   structure(
     list(table = table, fit = fit, rest = rest, expected = expected, season = season,

@@ -267,7 +267,7 @@ effect_sentence <- function(line, e) {
   amount <- meta$kinds[[line$measure]] == "amount"
   number <- function(v) trimws(paste(show_number(abs(v), 4), unit))
   whom <- if (length(meta$series)) {
-    label <- series_labels(line[meta$series])
+    label <- series_labels(keys_in(line, meta$series))
     if (is_together(line, meta)) " of all series together" else paste0(" in ", label)
   }
   stamp <- function(v) show_stamp(to_seconds(v), meta$type, meta$zone)
@@ -372,7 +372,7 @@ adjusted.kairon_effect <- function(d, ...) {
   steps <- d$steps
   steps <- steps[!is_together(steps, d$meta), ]
   own <- if (length(d$meta$series)) {
-    series_labels(steps[d$meta$series])
+    series_labels(keys_in(steps, d$meta$series))
   } else {
     rep(labels[1], nrow(steps))
   }

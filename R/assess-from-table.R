@@ -106,11 +106,11 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
   }
   k <- period_of_stamp(meta$cadence, seconds, zone)
   if (length(meta$series)) {
-    strange <- setdiff(series_labels(t[meta$series]), series_labels(rows$keys))
+    strange <- setdiff(series_labels(keys_in(t, meta$series)), series_labels(rows$keys))
     if (length(strange)) {
       tell(c("!" = "{length(strange)} series {?is/are} not among the observed ones: \
                     {word_list(strange, 4)}."))
-      keep <- series_labels(t[meta$series]) %in% series_labels(rows$keys)
+      keep <- series_labels(keys_in(t, meta$series)) %in% series_labels(rows$keys)
       t <- t[keep, , drop = FALSE]
       k <- k[keep]
       if (nrow(t) == 0) {

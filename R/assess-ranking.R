@@ -281,7 +281,7 @@ simplest_by <- function(b, measure, metric) {
   all <- all[is.finite(all[[name]]), ]
   if (nrow(all) == 0) abort_state("No method has a score of {metric}.")
   labels <- if (length(b$meta$series)) {
-    length(unique(series_labels(own$table[b$meta$series])))
+    length(unique(series_labels(keys_in(own$table, b$meta$series))))
   } else {
     1
   }

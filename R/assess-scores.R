@@ -195,7 +195,7 @@ scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
                               meta$sums)[match(names, names[first])]
   }
   if ("series" %in% by && is.null(table$series)) {
-    table$series <- if (length(meta$series)) series_labels(table[meta$series]) else "all"
+    table$series <- if (length(meta$series)) series_labels(keys_in(table, meta$series)) else "all"
   }
   for (part in intersect(by, parts)) {
     seconds <- to_seconds(table[[meta$time]])
@@ -290,7 +290,7 @@ cutoffs_of <- function(table, meta, x) {
   first <- table[table$ahead == 1 & !duplicated(table[c(meta$series, "ahead")]), , drop = FALSE]
   k <- period_of_stamp(meta$cadence, to_seconds(first[[meta$time]]), rows$zone) - 1
   at <- if (length(meta$series)) {
-    match(series_labels(rows$keys), series_labels(first[meta$series]))
+    match(series_labels(rows$keys), series_labels(keys_in(first, meta$series)))
   } else {
     1
   }

@@ -240,7 +240,8 @@ calendar_sentence <- function(rows, own, meta) {
              if (step < 2 * 86400) "day of week")
   # The rows that are compared, with their stamps.
   key <- function(s, cutoff, ahead) paste(s, cutoff, ahead, sep = "\r")
-  labels <- if (length(meta$series)) series_labels(rows[meta$series]) else rep("", nrow(rows))
+  none <- rep("", nrow(rows))
+  labels <- if (length(meta$series)) series_labels(keys_in(rows, meta$series)) else none
   at <- match(key(own$series, own$cutoff, own$ahead),
               key(labels, to_seconds(rows$cutoff), rows$ahead))
   for (part in parts) {

@@ -360,7 +360,7 @@ autoplot.kairon_backtest <- function(object, measures = NULL, series = NULL,
   shown <- chosen_series(b$observed, series, most = 4)
   data <- b$table[b$table$measure == measure, ]
   data$series <- factor(
-    if (length(b$meta$series)) series_labels(data[b$meta$series]) else "", levels = shown
+    if (length(b$meta$series)) series_labels(keys_in(data, b$meta$series)) else "", levels = shown
   )
   data$stamp <- data[[b$meta$time]]
   data <- data[!is.na(data$series), ]

@@ -6,7 +6,7 @@ autoplot.kairon_correlogram <- function(object, series = NULL, measures = NULL, 
   labels <- series_labels(rows_of(object$data)$keys)
   t <- object$table[object$table$measure == measure, ]
   own <- if (length(object$meta$series)) {
-    series_labels(t[object$meta$series])
+    series_labels(keys_in(t, object$meta$series))
   } else {
     rep(labels, nrow(t))
   }
@@ -154,7 +154,7 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
   which <- match(shown, labels)
   v <- series_values(object$data, object$measure, which)
   t <- object$table
-  if (length(object$meta$series)) t <- t[series_labels(t[object$meta$series]) == shown, ]
+  if (length(object$meta$series)) t <- t[series_labels(keys_in(t, object$meta$series)) == shown, ]
   heads <- paste0(t$time, ": r = ", show_number(t$correlation, 2))
   data <- do.call(rbind, lapply(seq_along(object$lags), function(i) {
     k <- object$lags[i]

@@ -9,7 +9,7 @@ autoplot.kairon_effect <- function(object, series = NULL, measures = NULL, occas
   meta <- object$meta
   measure <- one_measure(rlang::enquo(measures), object$measures)
   label_of <- function(t) {
-    if (length(meta$series)) series_labels(t[meta$series]) else rep("", nrow(t))
+    if (length(meta$series)) series_labels(keys_in(t, meta$series)) else rep("", nrow(t))
   }
   all <- unique(label_of(object$steps))
   if (!is.null(series)) check_choice(series, all, arg = "series")
@@ -56,7 +56,7 @@ effect_title <- function(e, measure, shown) {
 effect_caption <- function(e, measure, shown, occasion) {
   t <- e$table[e$table$measure == measure & e$table$occasion == occasion &
                e$table$phase == "during", ]
-  own <- if (length(e$meta$series)) t[series_labels(t[e$meta$series]) == shown, ] else t
+  own <- if (length(e$meta$series)) t[series_labels(keys_in(t, e$meta$series)) == shown, ] else t
   gone <- !is.null(e$gone)
   words <- if (gone) gone_sentences(e)[match(measure, e$measures)] else effect_sentence(own[1, ], e)
   paste(strwrap(words, 130), collapse = "\n")

@@ -40,7 +40,7 @@ fit_values <- function(fit, shown, future) {
   own <- as.data.frame(fit)
   meta <- timeline_meta(fit$x)
   here <- if (length(meta$series)) {
-    series_labels(own[meta$series]) == shown
+    series_labels(keys_in(own, meta$series)) == shown
   } else {
     rep(TRUE, nrow(own))
   }
@@ -68,7 +68,7 @@ fit_parts <- function(fit, shown, future) {
   meta <- timeline_meta(fit$x)
   both <- rbind(past, if (!is.null(future)) future$parts[names(past)])
   here <- if (length(meta$series)) {
-    series_labels(both[meta$series]) == shown
+    series_labels(keys_in(both, meta$series)) == shown
   } else {
     rep(TRUE, nrow(both))
   }

@@ -198,7 +198,8 @@ autoplot.kairon_breakdown <- function(object, measures = NULL, series = NULL, ..
   data <- as.data.frame(object)
   meta <- attr(object, "meta")
   measure <- one_measure(rlang::enquo(measures), unique(data$measure))
-  labels <- if (length(meta$series)) series_labels(data[meta$series]) else rep("", nrow(data))
+  none <- rep("", nrow(data))
+  labels <- if (length(meta$series)) series_labels(keys_in(data, meta$series)) else none
   shown <- if (is.null(series)) labels[1] else check_choice(series, unique(labels))
   data <- data[labels == shown & data$measure == measure, ]
   data$stamp <- data[[meta$time]]

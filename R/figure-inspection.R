@@ -46,7 +46,7 @@ autoplot.kairon_standing <- function(object, series = NULL, measures = NULL, ...
   measure <- one_measure(rlang::enquo(measures), object$measures)
   h <- object$history[object$history$measure == measure, ]
   labels <- if (length(object$meta$series)) {
-    series_labels(h[object$meta$series])
+    series_labels(keys_in(h, object$meta$series))
   } else {
     rep("", nrow(h))
   }

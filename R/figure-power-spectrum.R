@@ -6,7 +6,7 @@ autoplot.kairon_spectrum <- function(object, series = NULL, measures = NULL, ...
   pick <- function(t) {
     t <- t[t$measure == measure, ]
     label <- if (length(object$meta$series)) {
-      series_labels(t[object$meta$series])
+      series_labels(keys_in(t, object$meta$series))
     } else {
       rep("", nrow(t))
     }

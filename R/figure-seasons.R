@@ -24,7 +24,7 @@ autoplot.kairon_decomposition <- function(object, series = NULL, measures = NULL
 plot.kairon_decomposition <- function(x, ...) draw_plot(x, ...)
 
 decomposition_labels <- function(table, d) {
-  if (length(d$meta$series)) series_labels(table[d$meta$series]) else rep("", nrow(table))
+  if (length(d$meta$series)) series_labels(keys_in(table, d$meta$series)) else rep("", nrow(table))
 }
 
 # One panel for each component, headed in words.
@@ -236,7 +236,8 @@ autoplot.kairon_season_profile <- function(object, measures = NULL, series = NUL
   measure <- one_measure(rlang::enquo(measures), p$measures)
   table <- p$history %||% p$table
   table <- table[table$measure == measure, ]
-  labels <- if (length(p$meta$series)) series_labels(table[p$meta$series]) else rep("", nrow(table))
+  none <- rep("", nrow(table))
+  labels <- if (length(p$meta$series)) series_labels(keys_in(table, p$meta$series)) else none
   several <- is.null(p$history) && length(p$parts) == 1
   shown <- series %||% utils::head(unique(labels), if (several) 6 else 1)
   check_choices(shown, unique(labels), arg = "series")
@@ -403,7 +404,9 @@ fold_plan <- function(s, measure, which, label) {
     share <- vapply(t$share, show_percent, "")
   } else {
     t <- s$table[s$table$measure == measure, , drop = FALSE]
-    if (length(s$meta$series)) t <- t[series_labels(t[s$meta$series]) == label, , drop = FALSE]
+    if (length(s$meta$series)) {
+      t <- t[series_labels(keys_in(t, s$meta$series)) == label, , drop = FALSE]
+    }
     t <- utils::head(t, 4)
     share <- vapply(t$share, show_percent, "")
     if (nrow(t) == 0) {

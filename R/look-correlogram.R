@@ -120,7 +120,7 @@ correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
                                       out$lag > 0
   out$stands_out[is.na(out$stands_out)] <- FALSE
   if (ncol(rows$keys)) {
-    out <- cbind(rows$keys[rep(seq_len(series), each = lags + 1), , drop = FALSE], out)
+    out <- beside_keys(rows$keys[rep(seq_len(series), each = lags + 1), , drop = FALSE], out)
   }
   rownames(out) <- NULL
   out
@@ -216,13 +216,13 @@ repeated_lag <- function(t) {
 
 #' @export
 format.kairon_correlogram <- function(x, ...) {
-  key <- x$table[c(x$meta$series, "measure", "change")]
+  key <- cbind(keys_in(x$table, x$meta$series), x$table[c("measure", "change")])
   groups <- unique(key)
   index <- match(key_text(key), key_text(groups))
   shown <- seq_len(min(nrow(groups), 12))
   lines <- vapply(shown, function(i) {
     g <- groups[i, , drop = FALSE]
-    what <- trimws(paste(g$measure, series_labels(g[x$meta$series])))
+    what <- trimws(paste(g$measure, series_labels(keys_in(g, x$meta$series))))
     if (g$change > 0) what <- paste0(what, ", change over ", steps_in_words(g$change, x$cadence))
     paste0("  ", what, ": ", lag_sentence(x$table[index == i, ], x$cadence), ".")
   }, "")
@@ -284,7 +284,7 @@ lag_grid <- function(x, lags = NULL, measure = NULL, ...) {
       pairs = lengths(pieces),
         correlation = r
     )
-    if (ncol(rows$keys)) cbind(rows$keys, out) else out
+    if (ncol(rows$keys)) beside_keys(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
   rownames(table) <- NULL
@@ -333,7 +333,9 @@ format.kairon_lag_grid <- function(x, ...) {
     paste0("Values of ", x$measure, " against those before, ", x$line, "."),
     if (nrow(best)) {
       paste0("  Closest: ", best$time, " apart, r = ", show_number(best$correlation, 2),
-             if (length(x$meta$series)) paste0(" (", series_labels(best[x$meta$series]), ")"), ".")
+             if (length(x$meta$series)) {
+               paste0(" (", series_labels(keys_in(best, x$meta$series)), ")")
+             }, ".")
     }
   )
 }

@@ -73,8 +73,8 @@ shift_columns <- function(x, rows, shifts, call) {
       return(NULL)
     }
     at <- to_seconds(found$from)
-    which <- if (length(meta$series)) match(series_labels(found[meta$series]), labels) else rep(1,
-        nrow(found))
+    which <- rep(1, nrow(found))
+    if (length(meta$series)) which <- match(series_labels(keys_in(found, meta$series)), labels)
     names <- paste("shift of", found$measure, trimws(labels[which]), "at", format(found$from))
   } else {
     at <- shift_seconds(shifts, meta, call)

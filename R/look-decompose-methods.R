@@ -222,7 +222,7 @@ split_regression <- function(values, x, rows, plan, multiply, call) {
     table <- data.frame(term = colnames(design), estimate = fit$coefficients, error = fit$errors,
                         r_squared = fit$r_squared,
                         residual_sd = fit$sigma)
-    tables[[s]] <- if (ncol(rows$keys)) cbind(rows$keys[rep(s, nrow(table)), , drop = FALSE],
+    tables[[s]] <- if (ncol(rows$keys)) beside_keys(rows$keys[rep(s, nrow(table)), , drop = FALSE],
         table) else table
   }
   table <- do.call(rbind, tables)
@@ -348,7 +348,7 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
       effect = names(z)[used], size = size(found),
       error = if (multiply) 100 * exp(b) * errors else errors, t = found / errors
     )
-    tables[[s]] <- if (ncol(rows$keys)) cbind(rows$keys[rep(s, nrow(table)), , drop = FALSE],
+    tables[[s]] <- if (ncol(rows$keys)) beside_keys(rows$keys[rep(s, nrow(table)), , drop = FALSE],
         table) else table
   }
   if (length(hidden)) {

@@ -92,6 +92,8 @@ decomposition <- function(x, seasons = NULL, method = "loess",
   combine <- check_choice(combine, c("add", "multiply", "auto"))
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A decomposition")
+  check_names_apart(x, c("measure", "origin", "value", "trend", "remainder", "adjusted"),
+                    "decompositions", "_(effect|percent)$")
   season <- chosen_seasons(x, seasons, measures[1], if (method %in% one_season_methods) method)
   x <- complete_grid(x)
   rows <- rows_of(x)
@@ -196,7 +198,7 @@ season_means <- function(x, rows, effects, season, measure, multiply) {
     first = effects[at], last = effects[end - (size[series] - place) %% season],
     label = place_labels(x, at, names(season), season)
   )
-  if (ncol(rows$keys)) out <- cbind(rows$keys[series, , drop = FALSE], out)
+  if (ncol(rows$keys)) out <- beside_keys(rows$keys[series, , drop = FALSE], out)
   rownames(out) <- NULL
   out
 }
@@ -358,7 +360,8 @@ effect_lines <- function(x) {
   }
   shown <- utils::head(e[order(-abs(e$t)), ], 6)
   unit <- if (x$combine == "multiply") "%" else x$meta$units[[shown$measure[1]]]
-  label <- if (length(x$meta$series)) paste0(series_labels(shown[x$meta$series]), ", ") else ""
+  own <- series_labels(keys_in(shown, x$meta$series))
+  label <- if (length(x$meta$series)) paste0(own, ", ") else ""
   words <- paste0(label, shown$effect, " ", ifelse(shown$size > 0, "+", ""),
                   trimws(paste(show_number(shown$size), unit)),
                   " (standard error ", show_number(shown$error, 2), ")")

@@ -90,7 +90,7 @@ gap_table <- function(g) {
     end = from_seconds(end, meta$type, meta$zone), steps = found$steps, seconds = length
   )
   keys <- g$rows$keys[found$owner, , drop = FALSE]
-  out <- if (ncol(keys)) cbind(keys, out) else out
+  out <- if (ncol(keys)) beside_keys(keys, out) else out
   rownames(out) <- NULL
   out
 }
@@ -197,7 +197,7 @@ traits <- function(x, measures = NULL, ...) {
     out <- cbind(measure = rep(m, length(rows$breaks) - 1),
                  trait_table(as.double(x[[m]]), rows$breaks,
                              search_cycles(x[[m]], rows$breaks, cadence)))
-    if (ncol(rows$keys)) cbind(rows$keys, out) else out
+    if (ncol(rows$keys)) beside_keys(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
   result_table(table)

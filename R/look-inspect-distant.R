@@ -15,7 +15,7 @@ inspect.kairon_distant <- function(x, ...) {
   from <- min(facts$first)
   grid <- list(from = from, width = max(max(facts$last) - from, 1) / stretches)
   cards <- read_cards(x, facts, tail_length(meta), grid)
-  labels <- series_labels(facts[meta$series])
+  labels <- series_labels(keys_in(facts, meta$series))
   table <- distant_table(x, facts, meta, cards, ends)
   markers <- lapply(names(cards$measures), function(m) {
     card <- cards$measures[[m]]
@@ -128,7 +128,7 @@ distant_coverage <- function(cells, grid, facts, meta) {
   } else {
     width / facts$typical[owner]
   }
-  labels <- if (length(meta$series)) series_labels(facts[meta$series]) else "all"
+  labels <- if (length(meta$series)) series_labels(keys_in(facts, meta$series)) else "all"
   shares <- lapply(rlang::set_names(names(meta$kinds)), function(m) {
     seen <- rep(0, n * stretches)
     total <- rowsum(cells[[paste0(m, ".n")]], at)

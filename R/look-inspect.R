@@ -57,7 +57,7 @@ inspection_table <- function(x) {
     found <- pauses[pauses$measure == measure, , drop = FALSE]
     labels <- series_labels(rows$keys)
     of <- if (ncol(rows$keys)) {
-      match(series_labels(found[meta$series]), labels)
+      match(series_labels(keys_in(found, meta$series)), labels)
     } else {
       rep(1L, nrow(found))
     }
@@ -77,7 +77,7 @@ inspection_table <- function(x) {
     card <- card[c(1:3, ncol(card), 4:(ncol(card) - 1))]
     card <- cbind(head, card[1:6], gaps = count, longest_gap = longest,
                   missing_steps = absent, repeats = settled_repeats(meta, labels), card[-(1:6)])
-    if (ncol(rows$keys)) cbind(rows$keys, card) else card
+    if (ncol(rows$keys)) beside_keys(rows$keys, card) else card
   })
   out <- do.call(rbind, out)
   rownames(out) <- NULL
@@ -288,7 +288,7 @@ card_labels <- function(rows, series) {
   if (length(series) == 0) {
     return(rows$measure)
   }
-  labels <- series_labels(rows[series])
+  labels <- series_labels(keys_in(rows, series))
   paste0(labels, " (", rows$measure, ")")
 }
 

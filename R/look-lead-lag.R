@@ -41,7 +41,7 @@ lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL, ...) 
     if (is.null(sides$keys)) {
       t$table
     } else {
-      cbind(sides$keys[rep(i, nrow(t$table)), , drop = FALSE], t$table)
+      beside_keys(sides$keys[rep(i, nrow(t$table)), , drop = FALSE], t$table)
     }
   }, tables, seq_along(tables)))
   rownames(table) <- NULL

@@ -258,8 +258,8 @@ one_spectrum <- function(x, m, s, rows, plan, invented) {
   peaks <- name_peaks(lines, m, x, invented[at], v, plan)
   notes <- spectrum_notes(m, mean(invented[at][!is.na(v)]), peaks)
   if (ncol(keys)) {
-    table <- cbind(keys[rep(1, nrow(table)), , drop = FALSE], table)
-    peaks <- cbind(keys[rep(1, nrow(peaks)), , drop = FALSE], peaks)
+    table <- beside_keys(keys[rep(1, nrow(table)), , drop = FALSE], table)
+    peaks <- beside_keys(keys[rep(1, nrow(peaks)), , drop = FALSE], peaks)
     if (length(notes)) notes <- paste0(series_labels(keys), ": ", notes)
   }
   list(table = table, peaks = peaks, notes = notes)
@@ -384,13 +384,14 @@ peak_sentence <- function(p) {
 
 #' @export
 format.kairon_spectrum <- function(x, ...) {
-  groups <- unique(x$table[c(x$meta$series, "measure")])
-  label <- function(t) key_text(t[c(x$meta$series, "measure")])
+  of <- function(t) cbind(keys_in(t, x$meta$series), t["measure"])
+  groups <- unique(of(x$table))
+  label <- function(t) key_text(of(t))
   own <- label(x$peaks)
   shown <- seq_len(min(nrow(groups), 12))
   lines <- vapply(shown, function(i) {
     g <- groups[i, , drop = FALSE]
-    head <- trimws(paste(g$measure, series_labels(g[x$meta$series])))
+    head <- trimws(paste(g$measure, series_labels(keys_in(g, x$meta$series))))
     paste0("  ", head, ": ", peak_sentence(x$peaks[own == label(g), ]), ".")
   }, "")
   more <- nrow(groups) - length(shown)

@@ -105,7 +105,7 @@ season_table <- function(found, m, rows, cadence) {
       harmonics = found$harmonics,
     .series = found$series
   )
-  if (ncol(rows$keys)) cbind(rows$keys[found$series, , drop = FALSE], table) else table
+  if (ncol(rows$keys)) beside_keys(rows$keys[found$series, , drop = FALSE], table) else table
 }
 
 between_steps <- function(between, cadence, call = rlang::caller_env()) {
@@ -162,7 +162,7 @@ measure_seasons <- function(x, m) {
   rows <- rows_of(x$data)
   labels <- series_labels(rows$keys)
   t <- x$table[x$table$measure == m, , drop = FALSE]
-  own <- if (length(x$meta$series)) series_labels(t[x$meta$series]) else rep("", nrow(t))
+  own <- if (length(x$meta$series)) series_labels(keys_in(t, x$meta$series)) else rep("", nrow(t))
   shown <- utils::head(labels, 12)
   lines <- vapply(shown, function(label) {
     mine <- t[own == label, , drop = FALSE]
@@ -353,7 +353,7 @@ profile_table <- function(m, x, rows, parts, local, as) {
   out$effect <- if (as == "index") 100 * out$mean / centre else out$mean - centre
   first <- rows$breaks[-length(rows$breaks)] + 1L
   keys <- as_plain(x)[first, c(names(rows$keys), timeline_meta(x)$attributes), drop = FALSE]
-  if (ncol(keys)) out <- cbind(keys[cells$owner, , drop = FALSE], out)
+  if (ncol(keys)) out <- beside_keys(keys[cells$owner, , drop = FALSE], out)
   rownames(out) <- NULL
   out
 }
@@ -374,7 +374,7 @@ profile_history <- function(m, x, rows, part, local) {
     count = range_statistic(v, v, order$from, order$to, "count")
   )
   keys <- rows$keys[owner[first], , drop = FALSE]
-  if (ncol(keys)) out <- cbind(keys, out)
+  if (ncol(keys)) out <- beside_keys(keys, out)
   out <- out[order(owner[first], code[first], cycle[first]), ]
   rownames(out) <- NULL
   out
@@ -387,10 +387,11 @@ as.data.frame.kairon_season_profile <- function(x, row.names = NULL, optional = 
 
 #' @export
 format.kairon_season_profile <- function(x, ...) {
-  n <- nrow(unique(x$table[x$meta$series]))
+  n <- nrow(unique(keys_in(x$table, x$meta$series)))
   lines <- vapply(x$measures, function(m) {
     t <- x$table[x$table$measure == m, ]
-    t <- stats::aggregate(t["effect"], unname(t[grep("^part", names(t))]), mean, na.rm = TRUE)
+    parts <- grep("^part(_[0-9]+|[0-9]+)?$", names(t))
+    t <- stats::aggregate(t["effect"], unname(t[parts]), mean, na.rm = TRUE)
     label <- function(i) {
       paste(vapply(t[-ncol(t)], function(v) as.character(v[i]), ""), collapse = ", ")
     }

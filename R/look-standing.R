@@ -135,8 +135,8 @@ standing_of <- function(m, x, rows, per_year, better) {
                           invented = invented,
                         usual = table$usual_change[series_index(rows$breaks)])
   if (ncol(rows$keys)) {
-    table <- cbind(rows$keys, table)
-    history <- cbind(rows$keys[series_index(rows$breaks), , drop = FALSE], history)
+    table <- beside_keys(rows$keys, table)
+    history <- beside_keys(rows$keys[series_index(rows$breaks), , drop = FALSE], history)
   }
   rownames(table) <- rownames(history) <- NULL
   list(table = table, history = history)
@@ -190,7 +190,7 @@ standing_lines <- function(s, i) {
   unit <- t$unit
   amount <- s$meta$kinds[[t$measure]] == "amount"
   with_unit <- function(v) trimws(paste(show_number(v), unit))
-  name <- trimws(paste(t$measure, series_labels(t[s$meta$series])))
+  name <- trimws(paste(t$measure, series_labels(keys_in(t, s$meta$series))))
   head <- paste0(name, ": ", if (isTRUE(t$ended)) "ended; ", with_unit(t$last), " in the last ",
                  s$period,
     " (",

@@ -77,7 +77,7 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
       one_stationarity(x[[m]][at[[s]]], steps, strength[s], with, lags)
     })
     out <- cbind(measure = rep(m, length(out)), as.data.frame(data.table::rbindlist(out)))
-    if (ncol(rows$keys)) cbind(rows$keys, out) else out
+    if (ncol(rows$keys)) beside_keys(rows$keys, out) else out
   })
   table <- do.call(rbind, tables)
   rownames(table) <- NULL
@@ -198,7 +198,7 @@ remedy_words <- function(t, cadence) {
 
 stationarity_lines <- function(s, i) {
   t <- s$table[i, ]
-  name <- trimws(paste(t$measure, series_labels(t[s$meta$series])))
+  name <- trimws(paste(t$measure, series_labels(keys_in(t, s$meta$series))))
   cadence <- s$meta$cadence
   if (t$verdict == "not known") {
     return(paste0(name, ": too few values without a gap, or no variation, for a test."))

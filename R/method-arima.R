@@ -437,7 +437,7 @@ search_path <- function(fit, ...) {
     text <- function(columns) apply(o[, columns, drop = FALSE], 1, paste, collapse = ", ")
     table <- data.frame(order = text(1:3), season_order = text(4:6), constant = o[, 8] > 0,
                         aicc = tried$aicc, verdict = verdict)
-    if (ncol(keys)) cbind(keys[rep(s, nrow(table)), , drop = FALSE], table) else table
+    if (ncol(keys)) beside_keys(keys[rep(s, nrow(table)), , drop = FALSE], table) else table
   })
   out <- do.call(rbind, out)
   result_table(out %||% data.frame(order = character(), season_order = character(),
@@ -477,7 +477,7 @@ roots <- function(fit, ...) {
                   `values of the season` = -f$season_ar, `shocks of the season` = f$season_ma)
     table <- do.call(rbind, lapply(names(parts), function(part) root_table(part, parts[[part]])))
     if (ncol(keys) && !is.null(table)) {
-      cbind(keys[rep(s, nrow(table)), , drop = FALSE], table)
+      beside_keys(keys[rep(s, nrow(table)), , drop = FALSE], table)
     } else {
       table
     }

@@ -271,7 +271,7 @@ keyed_choices <- function(table, keys, ...) {
   for (name in rev(names(about))) {
     out <- cbind(stats::setNames(list(rep(about[[name]], nrow(out))), name), out)
   }
-  if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
+  if (ncol(keys)) out <- beside_keys(keys[table$series, , drop = FALSE], out)
   out
 }
 

@@ -73,7 +73,7 @@ coef.kairon_fit <- function(object, ...) {
   }
   keys <- rows_of(object$x)$keys
   out <- table[setdiff(names(table), "series")]
-  if (ncol(keys)) out <- cbind(keys[table$series, , drop = FALSE], out)
+  if (ncol(keys)) out <- beside_keys(keys[table$series, , drop = FALSE], out)
   result_table(out)
 }
 
@@ -104,6 +104,7 @@ predict.kairon_fit <- function(object, horizon, intervals = c(50, 90), drivers =
   refuse_more("predict", ...)
   x <- object$x
   levels <- check_levels(intervals)
+  check_names_apart(x, c(columns_of_forecasts, if (paths > 0) "path"), "forecasts")
   plan <- plan_forecast(x, horizon)
   plan$paths <- paths
   plan$seed <- path_seed(x, paths)
@@ -387,7 +388,7 @@ confint.kairon_fit <- function(object, parm = NULL, level = 0.95, ...) {
   unknown <- setdiff(parm, out$term)
   if (length(unknown)) check_columns(unknown, unique(out$term), rlang::current_env())
   keys <- rows_of(object$x)$keys
-  if (ncol(keys)) out <- cbind(keys[out$series, , drop = FALSE], out)
+  if (ncol(keys)) out <- beside_keys(keys[out$series, , drop = FALSE], out)
   if (!is.null(parm)) out <- out[out$term %in% parm, , drop = FALSE]
   out$series <- if ("series" %in% names(keys)) out$series
   rownames(out) <- NULL

@@ -33,6 +33,7 @@ total <- function(f, every = "all", across = FALSE, by = NULL, ...) {
   }
   check_flag(across)
   meta <- timeline_meta(f$history)
+  check_names_apart(f$history, c("from", "to", "steps"), "totals")
   # Totals are sums already, which must not count twice.
   if (!is.null(by)) {
     if (!is.character(by)) abort_input("{.arg by} must be names of series columns.")
@@ -123,6 +124,7 @@ breakdown <- function(f, ...) {
   if (!fitted && !inherits(f, "kairon_forecast")) {
     abort_input("{.arg f} must be a forecast or a fit.")
   }
+  check_names_apart(if (fitted) f$x else f$history, "part", "breakdowns")
   parts <- if (fitted) history_parts(f) else f$parts
   if (is.null(parts)) {
     abort_input(c(
@@ -192,7 +194,8 @@ join_table <- function(measure, f) {
   meta <- timeline_meta(x)
   labels <- row_labels(x)
   ahead <- f$table[f$table$measure == measure, ]
-  own <- if (length(meta$series)) series_labels(ahead[meta$series]) else rep("", nrow(ahead))
+  none <- rep("", nrow(ahead))
+  own <- if (length(meta$series)) series_labels(keys_in(ahead, meta$series)) else none
   year <- if (is_regular_cadence(meta$cadence)) season_steps("year", meta$cadence) else NA
   span <- if (is.na(year) || year < 2) f$horizon else round(year)
   groups <- split(seq_len(nrow(ahead)),

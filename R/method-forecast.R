@@ -107,6 +107,8 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   levels <- check_levels(intervals)
   x <- complete_grid(without_forecasts(x, chosen))
   if (last == "drop") x <- without_unfinished(x, chosen)
+  check_names_apart(x, c(columns_of_forecasts, if (paths > 0) "path",
+                         if (!is.null(timeline_meta(x)$sums)) "alone"), "forecasts")
   plan <- plan_forecast(x, horizon)
   plan$paths <- paths
   plan$seed <- path_seed(x, paths)
@@ -460,7 +462,7 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
       return(NULL)
     }
     series <- if (length(meta$series)) {
-      match(series_labels(t[meta$series]), labels)
+      match(series_labels(keys_in(t, meta$series)), labels)
     } else {
       rep(1, nrow(t))
     }

@@ -234,8 +234,8 @@ indices_of <- function(fit, ...) {
   curve <- do.call(rbind, curves)
   keys <- rows_of(fit$x)$keys
   if (ncol(keys)) {
-    out <- cbind(keys[rep(seq_along(count), count), , drop = FALSE], out)
-    curve <- cbind(keys, curve)
+    out <- beside_keys(keys[rep(seq_along(count), count), , drop = FALSE], out)
+    curve <- beside_keys(keys, curve)
   }
   rownames(out) <- rownames(curve) <- NULL
   names(out) <- make.unique(names(out), "_")

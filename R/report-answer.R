@@ -264,7 +264,7 @@ pattern_lead <- function(d) {
   if (nrow(labels) == 1) {
     return(utils::head(format(d)[-1], 1))
   }
-  of <- if (length(d$meta$series)) series_labels(s[d$meta$series]) else s$measure
+  of <- if (length(d$meta$series)) series_labels(keys_in(s, d$meta$series)) else s$measure
   told <- vapply(unique(s$component[is.finite(s$strength)]), function(part) {
     here <- which(s$component == part & is.finite(s$strength))
     v <- s$strength[here]

@@ -132,7 +132,7 @@ live_backtest <- function(b, x) {
   }
   panels <- lapply(b$measures, function(m) {
     t <- b$table[b$table$measure == m, ]
-    label <- if (length(meta$series)) series_labels(t[meta$series]) else rep("", nrow(t))
+    label <- if (length(meta$series)) series_labels(keys_in(t, meta$series)) else rep("", nrow(t))
     lines <- lapply(unique(label), function(s) {
       own <- t[label == s, ]
       seconds <- to_seconds(own[[meta$time]])

@@ -332,7 +332,7 @@ normals_table <- function(normals, rows, m, part) {
   out$part <- if (is.null(part)) "all" else as.character(part_labels(part, normals$code))
   out <- cbind(out, normals[c("normal", "sd", "count", "coverage")])
   keys <- rows$keys[normals$owner, , drop = FALSE]
-  if (ncol(keys)) out <- cbind(keys, out)
+  if (ncol(keys)) out <- beside_keys(keys, out)
   rownames(out) <- NULL
   out
 }

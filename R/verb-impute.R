@@ -212,7 +212,7 @@ fill_account <- function(before, result, rows, measure) {
     left = counts[, 1] - counts[, 2], values = counts[, 3], longest_filled = counts[, 4],
     longest_left = counts[, 5]
   )
-  if (ncol(rows$keys)) out <- cbind(rows$keys, out)
+  if (ncol(rows$keys)) out <- beside_keys(rows$keys, out)
   rownames(out) <- NULL
   out
 }

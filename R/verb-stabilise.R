@@ -87,7 +87,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
                          if (nzchar(unit)) paste("transformed", unit) else "", undo)
     account <- data.frame(measure = rep(m, nrow(chosen)), power = chosen$power,
                           shift = chosen$shift)
-    table[[m]] <- if (ncol(rows$keys)) cbind(rows$keys, account) else account
+    table[[m]] <- if (ncol(rows$keys)) beside_keys(rows$keys, account) else account
   }
   table <- do.call(rbind, unname(table))
   words <- paste0(
@@ -196,7 +196,7 @@ compare_rivals <- function(x, rows, measures, season) {
   })
   out <- do.call(rbind, unlist(out, recursive = FALSE))
   rownames(out) <- NULL
-  if (ncol(rows$keys)) out <- cbind(rows$keys[out$series, , drop = FALSE], out)
+  if (ncol(rows$keys)) out <- beside_keys(rows$keys[out$series, , drop = FALSE], out)
   out$series <- NULL
   rownames(out) <- NULL
   out

@@ -282,7 +282,7 @@ findings_table <- function(x, rows, found) {
     score = found$score, sure = found$sure
   )
   keys <- rows$keys[owner, , drop = FALSE]
-  if (ncol(keys)) out <- cbind(keys, out)
+  if (ncol(keys)) out <- beside_keys(keys, out)
   rownames(out) <- NULL
   structure(out, class = c("kairon_findings", "data.frame"))
 }
@@ -461,5 +461,5 @@ repair_measure <- function(x, rows, m, rule, limit, season, direction) {
     before = before[hit], after = after[hit]
   )
   keys <- rows$keys[series_index(rows$breaks)[hit], , drop = FALSE]
-  list(x = x, table = if (ncol(keys)) cbind(keys, table) else table)
+  list(x = x, table = if (ncol(keys)) beside_keys(keys, table) else table)
 }
