@@ -42,8 +42,9 @@
 #' degrees of freedom than the history has stretches of h steps (at least 3).
 #'
 #' Unless the trend bends or [forecast()] is called with `calibrate = FALSE`, one future in twenty
-#' is taken to leave what held for all of the history: its errors h steps after the last of n values
-#' are min(1 + 10 h / n, 4) times as large, and bounds are quantiles of both together.
+#' is taken to leave what held for all of the history: its errors h steps after the last value are
+#' min(1 + 10 h / n, 4) times as large, and bounds are quantiles of both together; n steps lie
+#' between the first value and the last.
 #' @section Bending trends:
 #' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the
 #' sum of squares plus lambda times the sum of squared bends least, bends being allowed at up to

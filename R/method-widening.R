@@ -285,11 +285,11 @@ leaving_errors <- function(method, model, horizon) {
   if (method$name != "regression") {
     return(NULL)
   }
-  out <- vapply(model$models, function(m) {
-    slope <- if (m$trend == "bending") 0 else 10
-    pmin(1 + slope * (m$since + seq_len(horizon)) / m$n, 4)
-  }, numeric(horizon))
-  list(times = matrix(out, horizon), freedom = regression_freedom(model, horizon))
+  seen <- seen_steps(model$batch)
+  slope <- 10 * !vapply(model$models, function(m) m$trend == "bending", TRUE)
+  passed <- outer(seq_len(horizon), seen$waited, `+`)
+  times <- pmin(1 + passed * rep(slope / seen$steps, each = horizon), 4)
+  list(times = times, freedom = regression_freedom(model, horizon))
 }
 
 # By how much a bound moves out where that share of futures is among those that it counts: the

@@ -1,5 +1,8 @@
 #include <Rcpp.h>
 
+#include <exception>
+#include <utility>
+
 #include "core/interrupt.h"
 
 #ifndef _WIN32
@@ -12,11 +15,25 @@
 
 namespace {
 
-void look_for_interrupt(void*) { R_CheckUserInterrupt(); }
+// An interrupt, or the end of a limit of time: R goes on with it when the core's work is put away.
+std::exception_ptr cut_off;
 
-bool is_interrupted() { return R_ToplevelExec(look_for_interrupt, nullptr) == FALSE; }
+SEXP look_for_interrupt(void*) {
+  R_CheckUserInterrupt();
+  return R_NilValue;
+}
 
-void interrupt() { throw Rcpp::internal::InterruptedException(); }
+bool is_interrupted() {
+  try {
+    Rcpp::unwindProtect(look_for_interrupt, nullptr);
+  } catch (...) {
+    cut_off = std::current_exception();
+    return true;
+  }
+  return false;
+}
+
+void interrupt() { std::rethrow_exception(std::exchange(cut_off, nullptr)); }
 
 }  // namespace
 

@@ -84,7 +84,7 @@ test_that("a run whose process died before it said its name holds nobody up", {
 test_that("an interrupt ends the core's work, on one thread or two, and the next call is right", {
   skip_on_os("windows")
   set.seed(1)
-  x <- monthly(100 + cumsum(rnorm(400)) + 10 * sin(1:400 * pi / 6), levels = "volume")
+  x <- monthly(100 + cumsum(rnorm(900)) + 10 * sin(1:900 * pi / 6), levels = "volume")
   slow <- by_arima(search = "wide")
   in_fork <- function(after, threads) {
     job <- parallel::mcparallel({
@@ -101,6 +101,12 @@ test_that("an interrupt ends the core's work, on one thread or two, and the next
     }
     parallel::mccollect(job)[[1]]
   }
+  # A limit of time keeps its own words.
+  expect_error({
+    setTimeLimit(elapsed = 0.3, transient = TRUE)
+    quiet(fit(x, slow))
+  }, "time limit")
+  setTimeLimit()
   alone <- in_fork(NULL, 1)
   skip_if(alone$cpu < 2, "too fast to be interrupted")
   want <- quiet(forecast(x, 3, by_theta()))$table$value
