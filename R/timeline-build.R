@@ -37,9 +37,9 @@
 #'   say when periods begin, the stamps do. Every stamp must lie on it. By default it is found from
 #'   the stamps.
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time. Tables of
-#'   results hold its series columns; one that is called like something found there, such as `kind`
-#'   or `share`, stands as `series_kind`. Forecasts, backtests and decompositions refuse one that is
+#' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time. Tables
+#'   of results hold its series columns; one that is called like something found there, such as
+#'   `kind` or `share`, stands as `series_kind`. Forecasts, backtests and decompositions refuse one that is
 #'   called like a column of theirs, such as `method`, and say how to call it otherwise.
 #'   Rows whose stamp cannot be read are kept in [rejects()].
 #' @section Error types:
