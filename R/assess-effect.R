@@ -81,6 +81,7 @@ effect_of <- function(x, when = NULL, measures = NULL, controls = NULL, events =
   sides <- picked_choice(sides)
   check_timeline(x)
   check_regular(x, "What an event did")
+  check_names_apart(x, columns_of_effects, "effects")
   check_count(placebos)
   interval <- check_levels(interval)
   if (length(interval) != 1) abort_input("{.arg interval} must be one percentage, such as 90.")

@@ -208,7 +208,8 @@ draw_lag_grid <- function(data, g, shown, series) {
 autoplot.kairon_lead_lag <- function(object, series = NULL, ...) {
   refuse_more("autoplot", ...)
   t <- object$table
-  label <- if (is.null(object$series)) rep("", nrow(t)) else series_labels(t[object$series])
+  label <- rep("", nrow(t))
+  if (!is.null(object$series)) label <- series_labels(keys_in(t, object$series))
   all <- unique(label)
   shown <- if (is.null(series)) utils::head(all, most_panels) else series
   check_choices(shown, all, arg = "series")

@@ -216,7 +216,7 @@ repeated_lag <- function(t) {
 
 #' @export
 format.kairon_correlogram <- function(x, ...) {
-  key <- cbind(keys_in(x$table, x$meta$series), x$table[c("measure", "change")])
+  key <- cbind(measured_keys(x$table, x$meta$series), x$table["change"])
   groups <- unique(key)
   index <- match(key_text(key), key_text(groups))
   shown <- seq_len(min(nrow(groups), 12))

@@ -263,12 +263,11 @@ strength <- function(d, ...) {
       max(0, 1 - stats::var(remainder, na.rm = TRUE) / stats::var(both, na.rm = TRUE))
     }
     columns <- c("trend", effect_columns(d))
-    data.frame(
-      p[rep(1, length(columns)), c(d$meta$series, "measure"), drop = FALSE],
-      component = sub("_effect$", "", columns),
-      strength = vapply(columns, function(c) one(p[[c]]), 1),
-      row.names = NULL, check.names = FALSE
+    found <- data.frame(
+      measure = p$measure[1], component = sub("_effect$", "", columns),
+      strength = vapply(columns, function(c) one(p[[c]]), 1), row.names = NULL
     )
+    beside_keys(p[rep(1, length(columns)), d$meta$series, drop = FALSE], found)
   })
   out <- do.call(rbind, out)
   rownames(out) <- NULL
@@ -334,7 +333,7 @@ format.kairon_decomposition <- function(x, ...) {
   parts <- paste(c("trend", season, if ("event_effect" %in% names(x$table)) "events", "remainder"),
                  collapse = sign)
   strong <- strength(x)
-  labels <- unique(strong[c(x$meta$series, "measure")])
+  labels <- unique(measured_keys(strong, x$meta$series))
   shown <- utils::head(seq_len(nrow(labels)), 10)
   lines <- vapply(shown, function(i) decomposition_line(x, strong, labels, i), "")
   more <- nrow(labels) - length(shown)
@@ -410,7 +409,7 @@ profile_lines <- function(x) {
 
 decomposition_line <- function(x, strong, labels, i) {
   is_this <- function(t) {
-    series_labels(t[c(x$meta$series, "measure")]) ==
+    series_labels(measured_keys(t, x$meta$series)) ==
       series_labels(labels[i, , drop = FALSE])
   }
   s <- strong[is_this(strong), ]

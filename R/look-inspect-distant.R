@@ -66,7 +66,7 @@ distant_table <- function(x, facts, meta, cards, ends) {
       sd = ifelse(card$finite > 1, sqrt(spread), NA), last_value = card$last_value,
       unchanged = card$unchanged
     )
-    if (length(meta$series)) cbind(facts[meta$series], out) else out
+    if (length(meta$series)) beside_keys(facts[meta$series], out) else out
   })
   out <- do.call(rbind, out)
   rownames(out) <- NULL

@@ -343,7 +343,7 @@ inspection_columns <- function(x, shown = NULL) {
     last = t$last_value, unit = t$unit
   )
   if (all(t$unit == "")) short$unit <- NULL
-  series <- lapply(t[x$series], as.character)
+  series <- lapply(keys_in(t, x$series), as.character)
   c(series, short)
 }
 

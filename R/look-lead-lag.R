@@ -182,7 +182,8 @@ lead_sentence <- function(t, names, whole) {
 
 #' @export
 format.kairon_lead_lag <- function(x, ...) {
-  label <- if (is.null(x$series)) rep("", nrow(x$table)) else series_labels(x$table[x$series])
+  label <- rep("", nrow(x$table))
+  if (!is.null(x$series)) label <- series_labels(keys_in(x$table, x$series))
   shown <- utils::head(unique(label), 10)
   lines <- vapply(shown, function(l) {
     head <- if (nzchar(l)) paste0(l, ": ") else ""

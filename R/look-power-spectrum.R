@@ -384,9 +384,8 @@ peak_sentence <- function(p) {
 
 #' @export
 format.kairon_spectrum <- function(x, ...) {
-  of <- function(t) cbind(keys_in(t, x$meta$series), t["measure"])
-  groups <- unique(of(x$table))
-  label <- function(t) key_text(of(t))
+  groups <- unique(measured_keys(x$table, x$meta$series))
+  label <- function(t) key_text(measured_keys(t, x$meta$series))
   own <- label(x$peaks)
   shown <- seq_len(min(nrow(groups), 12))
   lines <- vapply(shown, function(i) {

@@ -260,7 +260,7 @@ answer_block <- function(f, answers) {
 # them.
 pattern_lead <- function(d) {
   s <- strength(d)
-  labels <- unique(s[c(d$meta$series, "measure")])
+  labels <- unique(measured_keys(s, d$meta$series))
   if (nrow(labels) == 1) {
     return(utils::head(format(d)[-1], 1))
   }

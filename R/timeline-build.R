@@ -39,8 +39,9 @@
 #' @param ... Refused, so that a misspelt argument does not pass unseen.
 #' @returns A timeline: class `kairon_timeline` and `data.frame`, sorted by series and time. Tables
 #'   of results hold its series columns; one that is called like something found there, such as
-#'   `kind` or `share`, stands as `series_kind`. Forecasts, backtests and decompositions refuse one that is
-#'   called like a column of theirs, such as `method`, and say how to call it otherwise.
+#'   `kind` or `share`, stands as `series_kind`. Forecasts, backtests, decompositions and effects
+#'   refuse one that is called like a column of theirs, such as `method`, and say how to call it
+#'   otherwise.
 #'   Rows whose stamp cannot be read are kept in [rejects()].
 #' @section Error types:
 #' `kairon_error_input` for a missing column, text where numbers are needed,

@@ -429,7 +429,9 @@ ended_lines <- function(table, x) {
   rows <- rows_of(x)
   keys <- timeline_meta(x)$series
   own <- rep(1L, nrow(table))
-  if (length(keys)) own <- match(series_labels(table[keys]), series_labels(rows$keys))
+  if (length(keys)) {
+    own <- match(series_labels(keys_in(table, keys)), series_labels(rows$keys))
+  }
   out <- rep(FALSE, nrow(table))
   for (m in unique(table$measure)) {
     here <- table$measure == m

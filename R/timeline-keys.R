@@ -30,6 +30,9 @@ keys_in <- function(table, series) {
   table[ifelse(renamed %in% setdiff(names(table), series), renamed, series)]
 }
 
+# The same with the measure.
+measured_keys <- function(table, series) cbind(keys_in(table, series), table["measure"])
+
 # Columns of a result that stand beside those of the timeline itself: none of the two can be told
 # from the other where they are called alike.
 check_names_apart <- function(x, taken, result, pattern = "^(lower|upper)_[0-9.]+$",
@@ -37,18 +40,22 @@ check_names_apart <- function(x, taken, result, pattern = "^(lower|upper)_[0-9.]
   meta <- timeline_meta(x)
   own <- c(meta$series, meta$time)
   bad <- own[own %in% taken | grepl(pattern, own)]
-  if (length(bad)) {
-    abort_input(c(
-      "The column {.field {bad[1]}} of the timeline has the name of a column of {result}.",
-      i = "Call it otherwise first: \
-           {.code names(x)[names(x) == \"{bad[1]}\"] <- \"my_{bad[1]}\"}."
-    ), call = call, .envir = environment())
-  }
+  if (length(bad)) abort_name(bad[1], result, call)
+}
+
+abort_name <- function(name, result, call) {
+  abort_input(c(
+    "The column {.field {name}} of the timeline has the name of a column of {result}.",
+    i = "Call it otherwise first: {.code names(x)[names(x) == \"{name}\"] <- \"my_{name}\"}."
+  ), call = call)
 }
 
 columns_of_forecasts <- c("measure", "origin", "value", "method", "ahead")
 columns_of_backtests <- c(columns_of_forecasts, "cutoff", "observed", "observed_origin", "flagged",
                           "invented", "scale", "rms", "last")
+columns_of_effects <- c("measure", "occasion", "from", "to", "phase", "steps", "observed",
+                        "expected", "effect", "lower", "upper", "share", "share_lower",
+                        "share_upper", "placebos", "as_large", "p_value")
 
 # How a series is called in words: "Alderbrook", "Alderbrook / north".
 series_labels <- function(keys) {

@@ -137,6 +137,11 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql, call) {
   key <- key_text(keys, nrow(cells))
   group <- match(key, unique(key))
   first <- !duplicated(group)
+  taken <- intersect(names(keys), c("rows", "first", "last", "off", "typical"))
+  if (length(taken)) {
+    abort_input("A series column of a table elsewhere cannot be called {.field {taken[1]}}.",
+                call = call)
+  }
   facts <- cbind(keys[first, , drop = FALSE], attributes[first, , drop = FALSE])
   facts$rows <- as.vector(rowsum(cells$rows, group))
   facts$first <- as.vector(tapply(cells$first, group, min))

@@ -318,8 +318,10 @@ remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE, ...) 
   rows <- rows_of(x)
   meta <- timeline_meta(x)
   owner <- series_index(rows$breaks)
-  which <- if (length(meta$series)) match(series_labels(found[meta$series]),
-                                          series_labels(rows$keys)) else rep(1L, nrow(found))
+  which <- rep(1L, nrow(found))
+  if (length(meta$series)) {
+    which <- match(series_labels(keys_in(found, meta$series)), series_labels(rows$keys))
+  }
   moved <- 0
   for (m in unique(found$measure)) {
     before <- x[[m]]

@@ -192,7 +192,7 @@ workers_of <- function(pid) suppressWarnings(system2("pgrep", c("-P", pid), stdo
 with_after <- function(call) {
   got <- tryCatch({
     v <- suppressWarnings(suppressMessages(call()))
-    if (isTRUE(v$interrupted)) "part" else "whole"
+    if (is.list(v) && isTRUE(v$interrupted)) "part" else "whole"
   }, interrupt = function(i) "interrupt", error = function(e) paste("error:", conditionMessage(e)))
   right <- sum(as.data.frame(resample(small, "1 quarter"))$volume, na.rm = TRUE)
   list(got = got, right = right, left = list.files(here, "^\\.kairon", all.files = TRUE),

@@ -23,16 +23,24 @@ seen_as <- function(key) {
     set.seed(1)
     tryCatch(suppressWarnings(quiet({
       made <- look(x)
-      list(table = as.data.frame(made), lines = paste(utils::capture.output(print(made)), collapse = " "))
+      list(table = as.data.frame(made), lines = utils::capture.output(print(made)))
     })), kairon_error = conditionMessage)
   })
 }
 
 test_that("a series column called like what is found changes no answer, or one message says what to do", {
+  # Wide enough for every column.
+  before <- options(width = 1000, cli.width = 1000)
+  on.exit(options(before))
   neutral <- seen_as("zzgate")
   expect_equal(names(Filter(is.character, neutral)), character())
   neutral <- Filter(is.list, neutral)
   found <- setdiff(unlist(lapply(neutral, function(n) names(n$table))), c("zzgate", "day", "flow"))
+  # Prints are the same but for the name, and for the room that it takes.
+  words <- function(lines, key) {
+    text <- gsub(paste0("(series_)?(", key, "|zzgate)"), "KEY", paste(lines, collapse = " "))
+    gsub("[ -]+", " ", text)
+  }
   plain <- function(table) lapply(unname(as.list(as.data.frame(table))), as.vector)
   for (key in unique(c("kind", "measure", "method", "share", "from", "level", "cutoff", sample(found, 12)))) {
     named <- seen_as(key)
@@ -44,11 +52,29 @@ test_that("a series column called like what is found changes no answer, or one m
         next
       }
       expect_equal(plain(got$table), plain(neutral[[name]]$table), info = paste(key, name))
-      # Sentences that name the series name it.
-      if (grepl("flow Birchmoor", neutral[[name]]$lines)) {
-        expect_match(got$lines, "flow Birchmoor", info = paste(key, name))
-      }
+      expect_equal(words(got$lines, key), words(neutral[[name]]$lines, key), info = paste(key, name))
     }
+  }
+})
+
+test_that("effects refuse every name of their own table, and those of shifts move the right series", {
+  data <- data.frame(gate = rep(c("Birchmoor", "Dunmere"), each = 120),
+                     day = rep(as.Date("2031-01-01") + 0:119, 2), flow = rep(c(5, 9), each = 120))
+  set.seed(6)
+  data$flow <- data$flow + rnorm(240, 0, 0.1) + c(rep(0, 60), rep(3, 60), rep(0, 120))
+  under <- function(key) {
+    names(data)[1] <- key
+    quiet(timeline(data, day, series = key, levels = "flow"))
+  }
+  own <- names(quiet(effect_of(under("gate"), "2031-02-10/2031-02-12", placebos = 20))$table)
+  for (key in setdiff(own, "gate")) {
+    said <- error_text(effect_of(under(key), "2031-02-10/2031-02-12", placebos = 20))
+    expect_match(said, "a column of effects", info = key)
+  }
+  for (key in c("from", "size", "measure")) {
+    mended <- function(key) quiet(remove_shifts(vet(under(key), shifts())))$flow
+    expect_false(isTRUE(all.equal(mended(key), under(key)$flow)))
+    expect_equal(mended(key), mended("gate"), info = key)
   }
 })
 
