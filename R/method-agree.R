@@ -155,13 +155,12 @@ whole_sums <- function(plan, point) {
 }
 
 # The spread of each series and step, from its widest bounds; by how much they were widened for what
-# a method did at two cutoffs, and for a line that may be left, is too uncertain for weights.
+# a method did at two cutoffs is too uncertain for weights.
 forecast_spread <- function(out, levels, batch) {
   i <- which.max(levels)
   wide <- out$upper[[i]] - out$lower[[i]]
   spread <- wide / (2 * stats::qnorm(0.5 + levels[i] / 200))
   if (!is.null(out$widened)) spread <- spread / out$widened
-  if (!is.null(out$leaving)) spread <- spread / leaving_factors(out$leaving, levels[i])
   size <- series_sizes(batch)
   least <- rep(1e-6 * pmax(size, 1e-9), each = nrow(spread))
   bad <- !is.finite(spread) | spread < least

@@ -320,14 +320,14 @@ spread_intervals <- function(point, se, freedom, levels) {
   )
 }
 
-# Degrees of freedom of an interval h steps ahead: those of the estimated error, and no more than
-# the history has stretches of so many steps (at least three), since a model that is right one step
-# ahead has been seen at work over h steps no more often than that. One row for each step, one
-# column for each series.
+# Degrees of freedom of an interval h steps ahead: those of the estimated error, and few where the
+# history has few stretches k of so many steps, over which the model was seen at work no more often:
+# k^4 / 100, so that ten stretches are as good as many (at least 2.5, which has a variance). One row
+# for each step, one column for each series.
 freedom_ahead <- function(freedom, steps, horizon, waited = 0) {
   ahead <- outer(seq_len(horizon), rep_len(waited, length(freedom)), `+`)
-  stretches <- pmax(3, rep(steps, each = horizon) / ahead)
-  matrix(pmin(rep(freedom, each = horizon), stretches), horizon)
+  stretches <- rep(steps, each = horizon) / ahead
+  matrix(pmin(rep(freedom, each = horizon), pmax(2.5, stretches^4 / 100)), horizon)
 }
 
 # Paths whose variance at each step is given: a shock of its own at each step, of the size of the

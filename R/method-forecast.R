@@ -55,17 +55,17 @@
 #' @section Intervals:
 #' A model that is taken as given holds less than it says on real series. So the method is fitted
 #' again to what was known one and two seasons ago (at least 4 and at most 24 steps, and a fifth of
-#' the history), and the spread `h` steps ahead is multiplied by `sqrt(1 + g * (1 + h / m))`, at
-#' most 4, with `g = (q1 + q2 + 0.25) / 2.25 - 1 - c`, not below 0. `q` is the mean square of the
+#' the history), and the spread `h` steps ahead is multiplied by `sqrt(1 + 2 * g * (1 + h / m))`,
+#' at most 6, with `g = (q1 + q2 + 0.25) / 2.25 - 1 - c`, not below 0. `q` is the mean square of the
 #' errors over the `k` steps after such a cutoff in units of their spread (one of more than 6 counts
 #' as 6), `m` is the middle step, `(k + 1) / 2`, and `h` counts up to `2 * k`; `c`, what two cutoffs
-#' show by chance, is `1 / sqrt(k)`; for a regression 0 where its trend bends or its errors are
-#' clearly autocorrelated (above `2 / sqrt(n)`), since values then stray from its line for long, and
-#' else twice as much. So an excess counts twice, since two cutoffs say little, and half of it grows
-#' with the steps. This makes a forecast take three times as long as with `calibrate = FALSE`.
+#' show by chance, is `1.25 / sqrt(k)`, for a regression times 1 less the autocorrelation of its
+#' errors, since values then stray from its line for long. So what goes beyond chance counts four
+#' times, since it is seldom all, and half of it grows with the steps. This makes a forecast take
+#' three times as long as with `calibrate = FALSE`.
 #' Smoothing, theta and ARIMA of more than 1,000 steps keep their parameters. Where values were
 #' changed by [change()], these are errors of what was changed. The print says by how much intervals
-#' were widened. Those of [by_regression()] also allow for a line that is left, as its page says.
+#' were widened.
 #' @section When a method fails:
 #' Where several methods are given, one that fails is listed and the others stay. A series that a
 #' method cannot be fitted to gets a simpler form, or its last value, which is listed too.

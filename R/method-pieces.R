@@ -62,10 +62,6 @@ bind_pieces <- function(parts, which, n) {
     notes = added_notes(unlist(lapply(parts, `[[`, "notes"))),
     form = unlist(lapply(parts, `[[`, "form")),
     widened = if (!is.null(first$widened)) columns(function(p) p$widened),
-    leaving = if (!is.null(first$leaving)) {
-      lapply(rlang::set_names(names(first$leaving)),
-             function(name) columns(function(p) p$leaving[[name]]))
-    },
     choices = bind_choices(parts, which),
     paths = arrays("paths"), joint = arrays("joint"),
     scale = arrays("scale"), parts = bind_forecast_parts(parts, columns)

@@ -96,14 +96,10 @@ method_paths.kairon_by_regression <- function(method, model, horizon, n) {
   out
 }
 
-# A line that errors clearly stray from by themselves is only seen at work over long stretches.
+# Errors that are said to be independent tell as much of many steps as of one.
 regression_freedom <- function(model, horizon) {
   seen <- seen_steps(model$batch)
   own <- vapply(model$models, `[[`, 1, "freedom")
-  freedom_ahead(own, ifelse(strays_for_long(model), seen$steps, Inf), horizon, seen$waited)
-}
-
-# What independent errors show by chance is no autocorrelation.
-strays_for_long <- function(model) {
-  vapply(model$models, function(m) m$rho > 2 / sqrt(m$n), TRUE)
+  carried <- vapply(model$models, `[[`, 1, "rho") != 0
+  freedom_ahead(own, ifelse(carried, seen$steps, Inf), horizon, seen$waited)
 }

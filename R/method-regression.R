@@ -37,14 +37,9 @@
 #' residuals (Prais and Winsten, 1954) and freed of the bias that k coefficients of the trend give
 #' it: (n r + k) / (n - 2 - k) (Kendall, 1954; a bending trend has as many as its bends are free to
 #' move); gaps of g steps take r^g. The variance of a forecast holds the noise, the carried error,
-#' the covariance of all parameters, and for a bending trend that its slope moves on. Where errors
-#' clearly carry on (r above 2 / sqrt(n)), quantiles h steps ahead are Student's with no more
-#' degrees of freedom than the history has stretches of h steps (at least 3).
-#'
-#' Unless the trend bends or [forecast()] is called with `calibrate = FALSE`, one future in twenty
-#' is taken to leave what held for all of the history: its errors h steps after the last value are
-#' min(1 + 10 h / n, 4) times as large, and bounds are quantiles of both together; n steps lie
-#' between the first value and the last.
+#' the covariance of all parameters, and for a bending trend that its slope moves on. Where
+#' errors are not independent, quantiles h steps ahead are Student's with no more than k^4 / 100
+#' degrees of freedom (at least 2.5), k = n / h.
 #' @section Bending trends:
 #' An l2 trend filter (Kim and others, 2009, section 2): of all broken lines the one that makes the
 #' sum of squares plus lambda times the sum of squared bends least, bends being allowed at up to

@@ -46,7 +46,7 @@
 #' seen has the sd 0.29, that of any from 0 to 1); seasons of over 24 steps count as known. Where no
 #' trend was found, a drift of the level is still only known as well as the mean of n steps, which
 #' adds (share of the level x h s)^2 / n. The quantiles are Student's with n less the parameters as
-#' degrees of freedom, and no more than the history has stretches of h steps (at least 3). Values
+#' degrees of freedom, and no more than k^4 / 100 (at least 2.5), k = n / h. Values
 #' missing at the end count as steps ahead.
 #' @references Hyndman, R. J., Koehler, A. B., Ord, J. K. and Snyder, R. D. (2008). Forecasting with
 #' exponential smoothing: the state space approach. Springer.

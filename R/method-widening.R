@@ -185,26 +185,25 @@ past_excess <- function(method, model, batch, doubt = 0.25) {
   list(excess = pmax(0, mean - 1 - widening_chance(method, model, tested)), tested = tested)
 }
 
-# Two cutoffs say little: the mean of twice as many independent squares as steps has this standard
-# deviation. A line that values stray from for long, as a clear autocorrelation tells, is seldom the
-# truth, nor is one that bends and whose slope is taken to move on: nothing is taken off there. One
-# with independent errors has to be off by two.
+# Two cutoffs say little: the mean of twice as many independent squares as steps is off by a
+# standard deviation of 1 / sqrt(steps), and one and a quarter is taken off. A line whose
+# errors carry on is seldom the truth: the more they do, the less is chance.
 widening_chance <- function(method, model, tested) {
-  out <- 1 / sqrt(tested)
+  out <- 1.25 / sqrt(tested)
   if (method$name == "regression") {
-    strays <- vapply(model$models, function(m) m$trend == "bending", TRUE) | strays_for_long(model)
-    out <- ifelse(strays, 0, 2 * out)
+    out <- out * (1 - pmax(0, vapply(model$models, `[[`, 1, "rho")))
   }
   out
 }
 
-# The factors of each step and series. What two cutoffs show is itself uncertain, so it counts
-# twice; one half of it is there from the first step, the other grows with the steps, since a false
-# trend strays further and further: in proportion to what was tested, and up to twice as far.
+# The factors of each step and series. What two cutoffs show beyond chance is seldom all, so it
+# counts four times; one half of it is there from the first step, the other grows with the steps,
+# since a false trend strays further and further: in proportion to what was tested, and up to twice
+# as far.
 widening_factors <- function(past, horizon) {
   steps <- outer(seq_len(horizon), 2 * past$tested, pmin)
   share <- 0.5 + 0.5 * steps / rep((past$tested + 1) / 2, each = horizon)
-  pmin(sqrt(1 + 2 * rep(past$excess, each = horizon) * share), 4)
+  pmin(sqrt(1 + 4 * rep(past$excess, each = horizon) * share), 6)
 }
 
 # The mean square of the errors of each series after a cutoff, in units of their spread; missing
@@ -275,51 +274,6 @@ change_lags <- function(meta, measure, rows) {
   as.integer(unlist(lags))
 }
 
-# A line may leave what it did in all of the past, however well it held there: this share of all
-# futures does.
-leaving_share <- 1 / 20
-
-# How many times as large its errors then are, a row for each step and a column for each series:
-# once more for each tenth of the history that is passed. A bending trend has that in its slope.
-leaving_errors <- function(method, model, horizon) {
-  if (method$name != "regression") {
-    return(NULL)
-  }
-  seen <- seen_steps(model$batch)
-  slope <- 10 * !vapply(model$models, function(m) m$trend == "bending", TRUE)
-  passed <- outer(seq_len(horizon), seen$waited, `+`)
-  times <- pmin(1 + passed * rep(slope / seen$steps, each = horizon), 4)
-  list(times = times, freedom = regression_freedom(model, horizon))
-}
-
-# By how much a bound moves out where that share of futures is among those that it counts: the
-# quantile of both together, by Newton's steps. From the quantile without, the tail is convex and no
-# step goes too far.
-leaving_factors <- function(leaving, level) {
-  freedom <- leaving$freedom
-  share <- leaving_share
-  tail <- (1 - level / 100) / 2
-  alone <- stats::qt(tail, freedom, lower.tail = FALSE)
-  both <- alone
-  for (round in 1:50) {
-    over <- (1 - share) * stats::pt(both, freedom, lower.tail = FALSE) +
-      share * stats::pt(both / leaving$times, freedom, lower.tail = FALSE) - tail
-    step <- over / ((1 - share) * stats::dt(both, freedom) +
-                      share / leaving$times * stats::dt(both / leaving$times, freedom))
-    both <- both + step
-    if (all(abs(step) <= 1e-10 * both, na.rm = TRUE)) break
-  }
-  ifelse(is.na(both) | alone <= 0, 1, both / alone)
-}
-
-# The same for paths, some of which leave: an array of steps, series and paths.
-leaving_paths <- function(leaving, n) {
-  times <- leaving$times
-  out <- array(1, c(dim(times), n))
-  for (s in seq_len(ncol(times))) out[, s, stats::runif(n) < leaving_share] <- times[, s]
-  out
-}
-
 # Bounds and joint paths moved away from the point by a factor for each step and series.
 widened <- function(out, method, model, batch, levels) {
   if (!is_widened(method)) {
@@ -337,15 +291,10 @@ widened <- function(out, method, model, batch, levels) {
   } else if (!is.null(out$scale)) {
     out$scale <- out$scale * as.vector(each)
   }
-  out$leaving <- leaving <- leaving_errors(method, model, nrow(out$point))
-  if (!is.null(leaving) && !is.null(out$scale)) {
-    out$scale <- out$scale * with_seed(1, leaving_paths(leaving, dim(out$scale)[3]))
-  }
   for (i in seq_along(out$lower)) {
     ratios <- in_ratios(out$point, out$lower[[i]], out$upper[[i]])
-    by <- each * if (is.null(leaving)) 1 else leaving_factors(leaving, levels[i])
-    out$lower[[i]][] <- moved_away(out$lower[[i]], out$point, by, ratios)
-    out$upper[[i]][] <- moved_away(out$upper[[i]], out$point, by, ratios)
+    out$lower[[i]][] <- moved_away(out$lower[[i]], out$point, each, ratios)
+    out$upper[[i]][] <- moved_away(out$upper[[i]], out$point, each, ratios)
   }
   out
 }
@@ -354,15 +303,13 @@ widened_paths <- function(paths, out) {
   if (is.null(out$widened)) {
     return(paths)
   }
-  leaves <- if (is.null(out$leaving)) 1 else leaving_paths(out$leaving, dim(paths)[3])
   if (length(out$lags) > 0) {
-    paths[] <- as.vector(out$point) + (as.vector(paths) - as.vector(out$point)) * as.vector(leaves)
     return(widened_sums(paths, out))
   }
   last <- length(out$lower)
   ratios <- as.vector(in_ratios(out$point, out$lower[[last]], out$upper[[last]]))
   paths[] <- moved_away(as.vector(paths), as.vector(out$point),
-                        as.vector(out$widened) * as.vector(leaves), ratios & as.vector(paths) > 0)
+                        as.vector(out$widened), ratios & as.vector(paths) > 0)
   paths
 }
 

@@ -1,5 +1,5 @@
 # Accuracy on a folder of published series that are kept outside of the project:
-#   Rscript bench/accuracy.R FOLDER
+#   Rscript bench/accuracy.R FOLDER [METHODS, separated by commas]
 # The folder holds series.csv.gz with the columns series, period (observations a season), part (history, future),
 # step and value.
 source("bench/measure.R")
@@ -10,9 +10,10 @@ setorder(data, series, step)
 methods <- list(
   `last value` = by_naive(), `last season` = by_seasonal_naive(), smoothing = by_smoothing(), theta = by_theta(),
   `damped smoothing` = by_smoothing(trend = "damped"), ARIMA = by_arima(), regression = by_regression(),
-  bending = by_regression("bending"), automatic = by_auto(), thorough = by_auto("thorough"),
+  bending = by_regression("bending"), decomposition = by_decomposition(), automatic = by_auto(), thorough = by_auto("thorough"),
   `mean of three` = by_blend(by_smoothing(trend = "damped"), by_theta(), by_arima())
 )
+if (length(commandArgs(TRUE)) > 1) methods <- methods[strsplit(commandArgs(TRUE)[2], ",")[[1]]]
 run <- function(method, cycle) {
   past <- data[period == cycle & part == "history"]
   future <- data[period == cycle & part == "future"]
@@ -41,7 +42,8 @@ for (name in names(methods)) {
   took <- system.time(all <- rbindlist(lapply(sort(unique(data$period)), run, method = methods[[name]])))[[3]]
   off <- all[, 200 * abs(value - value_made) / (abs(value) + abs(value_made))]
   by <- tapply(off, all$period, mean)
-  held <- all[, mean(value >= lower & value <= upper)]
-  cat(sprintf("%-16s %5.2f  (%s)  held %3.0f %%  %5.1f s\n", name, mean(off),
-              paste(names(by), sprintf("%.2f", by), sep = ": ", collapse = ", "), 100 * held, took))
+  within <- all[, value >= lower & value <= upper]
+  listed <- function(v, form) paste(names(v), sprintf(form, v), sep = ": ", collapse = ", ")
+  cat(sprintf("%-16s %5.2f  (%s)  held %.1f %% (%s)  %5.1f s\n", name, mean(off), listed(by, "%.2f"), 100 * mean(within),
+              listed(100 * tapply(within, all$period, mean), "%.1f"), took))
 }

@@ -1,5 +1,5 @@
 # How often 90 % intervals hold: method x values missing at the end x horizon x truth, on simulated series.
-#   Rscript bench/calibration.R [SERIES] [METHODS, separated by commas] [TRUTHS]
+#   Rscript bench/calibration.R [SERIES] [METHODS, separated by commas] [TRUTHS] [MISSING AT THE END]
 source("bench/measure.R")
 given <- commandArgs(TRUE)
 series <- if (length(given)) as.integer(given[1]) else 300L
@@ -24,17 +24,18 @@ truths <- list(
 )
 fits <- list(mean = "white", naive = "walk", `seasonal naive` = character(), drift = "walk with drift")
 if (length(given) > 1) methods <- methods[strsplit(given[2], ",")[[1]]]
-if (length(given) > 2) truths <- truths[strsplit(given[3], ",")[[1]]]
+if (length(given) > 2 && given[3] != "all") truths <- truths[strsplit(given[3], ",")[[1]]]
+gaps <- if (length(given) > 3) as.integer(strsplit(given[4], ",")[[1]]) else c(0L, 1L, 6L, 12L)
 first <- as.Date("2016-01-01")
 stamps <- seq(first, by = "1 month", length.out = n + ahead)
 cat(series, "series of", n, "months a cell; share of 90 % intervals that hold 1 and 12 steps ahead\n")
-cat(sprintf("%-16s %-18s %s\n", "method", "truth", "values missing at the end: 0, 1, 6, 12"))
+cat(sprintf("%-16s %-18s %s\n", "method", "truth", paste("values missing at the end:", toString(gaps))))
 for (truth in names(truths)) {
   set.seed(match(truth, names(truths)))
   y <- replicate(series, tail(truths[[truth]](), n + ahead))
   for (name in names(methods)) {
     if (!is.null(fits[[name]]) && !truth %in% fits[[name]]) next
-    held <- vapply(c(0, 1, 6, 12), function(gap) {
+    held <- vapply(gaps, function(gap) {
       past <- y[seq_len(n), ]
       if (gap) past[n + 1 - seq_len(gap), ] <- NA
       x <- timeline(data.frame(month = rep(head(stamps, n), series), walk = rep(sprintf("w%04d", seq_len(series)), each = n),
