@@ -7,8 +7,8 @@
 # make bench        the measurements of bench/
 # make check        R CMD check
 # make sanitize     the core's tests and five minutes of inputs at random, under sanitizers
-# make fuzz         readers and the core on inputs at random, MINUTES=5 each; arguments that nobody means; kills,
-#                   interrupts and full disks at random moments
+# make fuzz         readers on inputs at random and the core on inputs that coverage leads to, for some MINUTES=5
+#                   each; arguments that nobody means; kills, interrupts and full disks at random moments
 .PHONY: demo test install docs site screenshots bench check data sanitize fuzz
 
 demo:
@@ -59,12 +59,12 @@ sanitize:
 	@tools/sanitize
 
 fuzz:
-	@tools/setup test
+	@tools/setup fuzz
 	@tools/install
 	Rscript --vanilla tests/fuzz/fuzz_readers.R $$((60 * $${MINUTES:-5}))
 	Rscript --vanilla tests/fuzz/fuzz_arguments.R
 	Rscript --vanilla tests/fuzz/faults.R
-	@SECONDS_OF_FUZZ=$$((60 * $${MINUTES:-5})) tools/sanitize
+	@SECONDS_OF_FUZZ=$$((12 * $${MINUTES:-5})) tools/fuzz
 
 check:
 	mkdir -p build

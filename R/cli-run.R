@@ -110,19 +110,17 @@ cli_align <- function(files, options) {
   show_made(rlang::inject(align(!!!parts, !!!args)), options)
 }
 
-first_lines <- function(file, n = 2) {
-  source <- gzfile(file)
-  on.exit(close(source))
-  lines <- readLines(source, n + 20, warn = FALSE)
-  utils::head(lines[!startsWith(lines, header_mark)], n)
-}
-
+# Of the columns that options name, those that a file has. What cannot be read says so later.
 options_for <- function(file, options) {
-  if (!file.exists(file)) {
+  named <- c("time", "series", "amounts", "levels", "attributes")
+  if (!file.exists(file) || !any(c(named, "units") %in% names(options))) {
     return(options)
   }
-  columns <- names(data.table::fread(text = c(first_lines(file), ""), nrows = 0))
-  for (name in c("time", "series", "amounts", "levels", "attributes")) {
+  columns <- tryCatch(names(bare_table(file, rows = 1)), error = function(e) NULL)
+  if (is.null(columns)) {
+    return(options)
+  }
+  for (name in named) {
     if (is.null(options[[name]])) next
     there <- intersect(cli_list(options[[name]]), columns)
     options[[name]] <- if (length(there)) paste(there, collapse = ",")
@@ -341,11 +339,7 @@ cli_scores <- function(files, options) {
   if (!file.exists(files[1])) abort_usage("there is no file {.file {files[1]}}.", "scores")
   limits <- threshold_options(options, "scores")
   observed <- cli_prepared(files[2], options, "scores", list(fun = NULL))
-  forecasts <- if (tolower(tools::file_ext(files[1])) == "json") {
-    jsonlite::fromJSON(files[1])
-  } else {
-    as.data.frame(data.table::fread(files[1], keepLeadingZeros = TRUE, colClasses = "character"))
-  }
+  forecasts <- bare_table(files[1])
   for (name in setdiff(names(forecasts),
                        c(timeline_meta(observed)$series, timeline_meta(observed)$time,
                                            "measure", "method", "cutoff", "origin"))) {
@@ -402,7 +396,20 @@ show_result <- function(object, table, options, words = format(object), book = N
     show_lines(words)
   } else {
     if (length(above)) writeLines(above, useBytes = TRUE)
-    data.table::fwrite(rows(), "", na = "")
+    print_rows(rows())
+  }
+}
+
+# By way of a file: on standard output the library takes what it writes for a format, where "%s"
+# means something.
+print_rows <- function(rows) {
+  path <- tempfile(fileext = ".csv")
+  on.exit(unlink(path))
+  data.table::fwrite(rows, path, na = "")
+  from <- file(path, "rb")
+  on.exit(close(from), add = TRUE, after = FALSE)
+  while (length(lines <- readLines(from, 1e5, encoding = "bytes")) > 0) {
+    writeLines(lines, useBytes = TRUE)
   }
 }
 

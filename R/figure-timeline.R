@@ -30,8 +30,9 @@
 #'   each other. By default series share one scale where it leaves each of them more than a third of
 #'   its panel.
 #' @param ... Passed on to `autoplot()`.
-#' @returns A ggplot object. Rolling means and other values on a measure's scale are drawn over it,
-#'   spreads in a panel of their own.
+#' @returns A ggplot object. Of many measures the first dozen has panels, unless `measures` names
+#'   others; the caption says how many are not shown. Rolling means and other values on a measure's
+#'   scale are drawn over it, spreads in a panel of their own.
 #' @examples
 #' autoplot(demo_timeline("billed"))
 #' rolled <- roll(demo_timeline("rain"), trailing("28 days"), c("mean", "sd"))
@@ -58,19 +59,38 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
     return(draw_map(object, pick_measures(object, rlang::enquo(measures))[1], each))
   }
   if (!is.null(each)) abort_input("{.arg each} goes with {.code show = \"map\"}.")
-  measures <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
+  given <- measures_given(object, rlang::enquo(measures))
+  all <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
+  measures <- if (given) all else first_panels(all)
+  p <- timeline_figure(object, measures, series, highlight, panels, page, common_scale,
+                       missing(page))
+  if (length(measures) == length(all)) {
+    return(p)
+  }
+  more <- length(all) - length(measures)
+  p + ggplot2::labs(caption = paste0(p$labels$caption, ". Not shown: ", more, " more measures"))
+}
+
+# The measures of the first panels that stay readable, with what lies over them.
+first_panels <- function(measures) {
+  panel <- panel_plan(measures)$panel
+  measures[panel %in% utils::head(unique(panel), most_panels)]
+}
+
+timeline_figure <- function(object, measures, series, highlight, panels, page, common_scale,
+                            first_page) {
   labels <- series_labels(rows_of(object)$keys)
   check_choices(highlight, labels, arg = "highlight")
   totals <- timeline_meta(object)$sums
   if (panels == "levels" && is.null(totals)) {
     abort_input(c("There are no totals to draw.", i = "Add them with {.fn with_totals}."))
   }
-  plainly <- is.null(series) && missing(page) && length(highlight) == 0
+  plainly <- is.null(series) && first_page && length(highlight) == 0
   if (panels == "levels" || (panels == "auto" && plainly && !is.null(totals))) {
     return(draw_totals(object, measures[1]))
   }
   if (panels == "auto") {
-    many <- is.null(series) && missing(page) && length(labels) > most_panels
+    many <- is.null(series) && first_page && length(labels) > most_panels
     panels <- if (many) "spread" else if (length(highlight)) "one" else "each"
   }
   # Steps that are not there break a line.

@@ -102,3 +102,22 @@ read_form <- function(path, name, how, call) {
     netcdf = read_grid_file(path, name, how, call)
   )
 }
+
+# A file of any form as it is, its values as text where the form knows no others.
+bare_table <- function(path, call = rlang::caller_env(), rows = Inf) {
+  local <- if (dir.exists(path)) path else plain_file(path, call)
+  opened <- open_form(local, path, list(), call)
+  if (!is.null(opened$table)) {
+    return(as.data.frame(opened$table$data))
+  }
+  tryCatch(
+    suppressWarnings(data.table::fread(
+      opened$path, nrows = rows, skip = as.integer(opened$header$lines %||% 0),
+      keepLeadingZeros = TRUE, colClasses = "character", data.table = FALSE
+    )),
+    error = function(e) {
+      abort_file(c("{.file {path}} cannot be read as a table.", i = "A header and at least one \\
+                   row are needed."), call = call, .envir = list2env(list(path = path)))
+    }
+  )
+}

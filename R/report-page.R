@@ -105,6 +105,7 @@ report_plan.default <- function(plan, x, given) {
 # Everything that the page says; what the data do not allow is left out with
 # the reason.
 report_parts <- function(x, horizon, routine, methods, sections = names(report_heads)) {
+  check_measures(x, rlang::caller_env(3))
   note <- NULL
   if (is.null(routine) && !is_regular(x)) {
     routine <- routine() |>

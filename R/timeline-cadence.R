@@ -356,8 +356,10 @@ spread_out <- function(values, k, size) {
   list(values = out, breaks = breaks)
 }
 
-# One season where one is needed and none is given, and a word on where it comes from.
-one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_of(x)) {
+# One season where one is needed and none is given, and a word on where it comes from: the same
+# word once for all measures whose caller keeps what was `said` in an environment.
+one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_of(x),
+                               said = new.env()) {
   seasons <- default_seasons(x, measure, rows)
   if (length(seasons) == 0) {
     return(NULL)
@@ -366,7 +368,11 @@ one_default_season <- function(x, measure = NULL, arg = "seasons", rows = rows_o
   attributes(first) <- list(names = names(seasons)[1])
   found <- attr(seasons, "found")
   source <- if (found) "found in the values" else "the usual one; none stands out in the values"
-  tell(c(i = "Season: {season_length(first)}, {source}; choose another with {.arg {arg}}."))
+  id <- paste(names(first), first, source)
+  if (is.null(said[[id]])) {
+    tell(c(i = "Season: {season_length(first)}, {source}; choose another with {.arg {arg}}."))
+  }
+  assign(id, TRUE, envir = said)
   first
 }
 

@@ -85,9 +85,10 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   meta <- timeline_meta(x)
   limit <- longest_seconds(longest, meta$cadence)
   table <- list()
+  said <- new.env()
   for (measure in names(rules)) {
     before <- x[[measure]]
-    steps <- fill_season(seasons, rules[[measure]], x, measure, direction == "past")
+    steps <- fill_season(seasons, rules[[measure]], x, measure, said, direction == "past")
     result <- fill_with_progress(before, rows, rules[[measure]], limit, steps, direction == "past")
     x <- put_imputed(x, measure, result)
     table[[measure]] <- fill_account(before, result, rows, measure)
@@ -177,7 +178,8 @@ say_text <- function(x) {
 }
 
 # Steps of the season that a rule needs, 0 for none. With `past`, later values may not choose it.
-fill_season <- function(seasons, rule, x, measure, past = FALSE, call = rlang::caller_env()) {
+fill_season <- function(seasons, rule, x, measure, said, past = FALSE,
+                        call = rlang::caller_env()) {
   if (!identical(rule, "seasonal") && !identical(rule, "model")) {
     return(0)
   }
@@ -186,7 +188,7 @@ fill_season <- function(seasons, rule, x, measure, past = FALSE, call = rlang::c
   if (!is.null(seasons)) {
     return(resolve_seasons(seasons, cadence, arg = "seasons", call = call)[[1]])
   }
-  found <- one_default_season(x, measure, "seasons")
+  found <- one_default_season(x, measure, said = said)
   if (is.null(found) && rule == "seasonal") {
     abort_input(c(
       "No season stands out, and a timeline {format(cadence)} has no usual one.",

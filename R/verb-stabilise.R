@@ -169,10 +169,15 @@ series_powers <- function(x, rows, m, power, season, call = rlang::caller_env())
 compare_rivals <- function(x, rows, measures, season) {
   out <- lapply(measures, function(m) {
     lapply(seq_len(length(rows$breaks) - 1), function(s) {
-      v <- x[[m]][(rows$breaks[s] + 1):rows$breaks[s + 1]]
+      # All that is compared is free of the unit, and squares of huge values are no numbers.
+      v <- x[[m]][seq_len(diff(rows$breaks)[s]) + rows$breaks[s]]
+      v[!is.finite(v)] <- NA
+      top <- max(abs(v), 0, na.rm = TRUE)
+      if (top > 0) v <- v / top
       level <- v
-      shift <- if (any(v == 0, na.rm = TRUE)) min(v[v > 0], na.rm = TRUE) / 2 else 0
-      usable <- all(v >= 0, na.rm = TRUE)
+      positive <- v[!is.na(v) & v > 0]
+      shift <- if (any(v == 0, na.rm = TRUE) && length(positive)) min(positive) / 2 else 0
+      usable <- all(v >= 0, na.rm = TRUE) && length(positive) > 0
       auto <- if (usable) power_by_spread(v + shift, season) else NA_real_
       smooth <- kernel_values_of(v, 2 * (season %/% 2) + 1)
       rivals <- list(

@@ -391,8 +391,9 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   rows <- rows_of(x)
   limit <- repair_limit(longest, x, rows)
   table <- list()
+  said <- new.env()
   for (m in flagged) {
-    steps <- fill_season(seasons, rule, x, m, direction == "past")
+    steps <- fill_season(seasons, rule, x, m, said, direction == "past")
     made <- repair_measure(x, rows, m, rule, limit, steps, direction)
     x <- made$x
     table[[m]] <- made$table

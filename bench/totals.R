@@ -1,8 +1,9 @@
 # Totals that agree: errors and intervals by level in simulated worlds, and what agreement costs.
-# Rscript bench/totals.R [worlds]   (200 by default)
+# Rscript bench/totals.R [worlds] [methods]   (200 by default; theta,smoothing)
 suppressPackageStartupMessages(library(kairon))
 options(kairon.quiet = TRUE)
 worlds <- as.integer(c(commandArgs(TRUE), 200)[1])
+methods <- strsplit(c(commandArgs(TRUE)[-1], "theta,smoothing")[1], ",")[[1]]
 
 # A year of days: season shared, own trends, noise correlated within places.
 world <- function(items, places, n, h, seed) {
@@ -24,7 +25,7 @@ world <- function(items, places, n, h, seed) {
 }
 
 ways <- c("none", "errors", "sizes", "parts", "shares")
-for (method in c("theta", "smoothing")) {
+for (method in methods) {
   seen <- lapply(seq_len(worlds), function(w) {
     n <- 365
     y <- world(100, 6, n, 14, w)

@@ -3,11 +3,16 @@
 // end where another begins. Built with the address and undefined-behaviour sanitizers (`make
 // sanitize`), which stop at the first fault.
 //   fuzz_core SECONDS [SEED] [KERNEL]    prints how many inputs each kernel got
+// With FUZZ_BY_COVERAGE it is a target of libFuzzer (`tools/fuzz`), which keeps inputs that reach
+// new code and changes them: all choices for the kernel that FUZZ_KERNEL names are then read from
+// the bytes of an input.
+#include <algorithm>
 #include <chrono>
 #include <cmath>
 #include <cstdio>
+#include <cstdint>
 #include <cstdlib>
-#include <functional>
+#include <cstring>
 #include <limits>
 #include <random>
 #include <string>
@@ -52,9 +57,48 @@ using Counts = std::vector<int>;
 template <typename T>
 core::Span<const T> view(const std::vector<T>& x) { return {x.data(), x.size()}; }
 
+// Numbers from the bytes of an input and, where it ends, from a generator that its size seeds: an
+// endless row of zeros would keep some distributions waiting for ever.
+class Bytes {
+ public:
+  using result_type = std::uint32_t;
+  static constexpr result_type min() { return 0; }
+  static constexpr result_type max() { return 0xffffffffU; }
+  Bytes(const std::uint8_t* data, std::size_t size, unsigned seed)
+      : at_(data), left_(size), later_(seed) {}
+  result_type operator()() {
+    if (left_ < 4) {
+      left_ = 0;
+      return static_cast<result_type>(later_());
+    }
+    result_type out;
+    std::memcpy(&out, take(4), 4);
+    return out;
+  }
+  // What is left of the input, as it is.
+  std::string rest() {
+    const std::size_t n = left_;
+    return std::string(reinterpret_cast<const char*>(take(n)), n);
+  }
+
+ private:
+  const std::uint8_t* take(std::size_t n) {
+    const std::uint8_t* from = at_;
+    at_ += n;
+    left_ -= n;
+    return from;
+  }
+  const std::uint8_t* at_;
+  std::size_t left_;
+  std::mt19937 later_;
+};
+
 class Random {
  public:
-  explicit Random(unsigned seed) : engine_(seed) {}
+  explicit Random(unsigned seed) : engine_(nullptr, 0, seed) {}
+  Random(const std::uint8_t* data, std::size_t size)
+      : engine_(data, size, static_cast<unsigned>(size)) {}
+  std::string rest() { return engine_.rest(); }
   int whole(int low, int high) { return std::uniform_int_distribution<int>(low, high)(engine_); }
   double real(double low, double high) {
     return std::uniform_real_distribution<double>(low, high)(engine_);
@@ -74,7 +118,7 @@ class Random {
     const double scale = one({1.0, 1.0, 1.0, 1e-300, 1e8, 1e150, 1e-5}),
                  level = one({0.0, 0.0, 10.0, 1e9, -5.0});
     const double gaps = one({0.0, 0.0, 0.1, 0.6, 1.0}), odd = one({0.0, 0.0, 0.0, 0.05});
-    const int kind = whole(0, 5);
+    const int kind = whole(0, 6);
     Numbers out;
     double sum = 0;
     for (int i = 0; i < n; ++i) {
@@ -85,7 +129,7 @@ class Random {
                  : kind == 3 ? std::exp(normal())
                  : kind == 4 ? std::sin(2 * M_PI * i / 7) + 3
                              : whole(-2, 2);
-      v = level + scale * v;
+      v = kind == 6 ? any_bits() : level + scale * v;
       if (chance(gaps)) v = core::kMissing;
       if (chance(odd)) {
         v = one({std::numeric_limits<double>::infinity(), -std::numeric_limits<double>::infinity(),
@@ -94,6 +138,13 @@ class Random {
       }
       out.push_back(v);
     }
+    return out;
+  }
+  // Any of the numbers that 64 bits hold.
+  double any_bits() {
+    const std::uint64_t high = engine_(), bits = high << 32 | engine_();
+    double out;
+    std::memcpy(&out, &bits, sizeof out);
     return out;
   }
   Numbers finite(int n) {
@@ -177,7 +228,7 @@ class Random {
   }
 
  private:
-  std::mt19937 engine_;
+  Bytes engine_;
 };
 
 Numbers room(std::size_t n) { return Numbers(n, 0); }
@@ -500,6 +551,28 @@ void lines_of_text(Random& r) {
   core::tabs_for_blanks(held.data(), held.data() + held.size());
 }
 
+// Everything that reads text, on the same bytes: as they are in an input that coverage leads to,
+// else drawn.
+void bytes(Random& r) {
+  const int order = r.whole(0, 2), first = r.whole(0, 4), threads = r.whole(1, 3);
+  const char separator = r.one({',', ';', '\t', ' ', '|'});
+  std::string text = r.rest();
+  if (text.empty()) text = r.text("0123456789-/.: TZ+,;\"\n\rQWJanuaryMayPT", 300);
+  const std::vector<char> held(text.begin(), text.end());  // no zero behind it
+  const char* begin = held.data();
+  const char* end = begin + held.size();
+  core::read_stamp(begin, held.size(), static_cast<core::DayOrder>(order));
+  core::read_clock(begin, held.size());
+  core::cells_by_line(begin, end, separator, static_cast<std::size_t>(first));
+  core::tabs_for_blanks(begin, end);
+  core::sift_lines(begin, end, separator);
+  core::whole_lines(begin, end);
+  const core::TextPieces pieces = core::cut_text(begin, end, threads);
+  Numbers out = room(pieces.count);
+  if (!pieces.quoted && pieces.count)
+    core::scan_stamps(pieces, separator, first, static_cast<core::DayOrder>(order), 1, out.data());
+}
+
 void clocks(Random& r) {
   std::string text;
   for (int i = r.whole(0, 5); i > 0; --i) {
@@ -553,18 +626,39 @@ void scoring(Random& r) {
   core::pixel_quantiles(view(t), view(a), low, high, columns, view(marks), quantiles.data());
 }
 
+using Kernel = void (*)(Random&);
+const std::vector<std::pair<std::string, Kernel>> kernels{
+    {"statistics", statistics}, {"grids", grids},         {"filling", filling},
+    {"splits", splits},         {"spectra", spectra},     {"forecasts", forecasts},
+    {"arima", arima},           {"calendars", calendars}, {"texts", texts},
+    {"lines", lines_of_text},   {"clocks", clocks},       {"sums", sums_of_errors},
+    {"scoring", scoring},       {"bytes", bytes}};
+
 }  // namespace
+
+#ifdef FUZZ_BY_COVERAGE
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  static const auto kernel =
+      std::find_if(kernels.begin(), kernels.end(), [](const std::pair<std::string, Kernel>& k) {
+        const char* name = std::getenv("FUZZ_KERNEL");
+        return name && k.first == name;
+      });
+  if (kernel == kernels.end()) std::abort();
+  Random random(data, size);
+  try {
+    kernel->second(random);
+  } catch (const core::InputError&) {
+  }
+  return 0;
+}
+
+#else
 
 int main(int argc, char** argv) {
   const double seconds = argc > 1 ? std::atof(argv[1]) : 10;
   const unsigned seed = argc > 2 ? static_cast<unsigned>(std::atol(argv[2])) : 1;
   const std::string only = argc > 3 ? argv[3] : "";
-  const std::vector<std::pair<std::string, std::function<void(Random&)>>> kernels{
-      {"statistics", statistics}, {"grids", grids},         {"filling", filling},
-      {"splits", splits},         {"spectra", spectra},     {"forecasts", forecasts},
-      {"arima", arima},           {"calendars", calendars}, {"texts", texts},
-      {"lines", lines_of_text},   {"clocks", clocks},       {"sums", sums_of_errors},
-      {"scoring", scoring}};
   std::vector<long> count(kernels.size(), 0), refused(kernels.size(), 0);
   const auto start = std::chrono::steady_clock::now();
   const auto spent = [&] {
@@ -598,3 +692,5 @@ int main(int argc, char** argv) {
   std::printf("%ld inputs\n", total);
   return 0;
 }
+
+#endif
