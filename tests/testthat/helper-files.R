@@ -13,7 +13,8 @@ hostile_files <- function(folder) {
     `a head alone` = "day,v", `one row` = rows(day[1], 5), `two rows` = rows(day[1:2], 5:6),
     `all missing` = rows(day, ""), `all missing but one` = rows(day, c(rep("", 59), 4)),
     constant = rows(day, 3), zeros = rows(day, 0), infinite = rows(day, c(v[1:30], "Inf", v[32:60])),
-    huge = rows(day, paste0(v, "e308")), tiny = rows(day, paste0(v, "e-308")), `high level` = rows(day, format(1e15 + v, digits = 17)),
+    huge = rows(day, paste0(v, "e308")), tiny = rows(day, paste0(v, "e-308")),
+    `high level` = rows(day, format(1e15 + v, digits = 17)),
     repeats = rows(rep(day[1:30], 2), v), unsorted = rows(rev(day), v),
     `many series` = rows(rep(day[1:3], 400), rep(1:400, each = 3), 1:3, head = "day,id,v"),
     `two series` = rows(rep(day, 2), rep(c("a", "b"), each = 60), c(v, v + 1), head = "day,id,v"),
@@ -64,7 +65,8 @@ verbs_on_files <- function() {
   own <- list(change = "--over=1", rebase = "--against=2030", `lead-lag` = c("--a=a", "--b=b"),
               `remove-seasons` = "--seasons=week", decomposition = "--seasons=week",
               `effect-of` = "--when=2030-01-20/2030-01-25",
-              `leak-check` = c("--methods=theta", "--horizon=2"), forecast = "--horizon=3", backtest = "--horizon=3", `season-profile` = "--each=day of week",
+              `leak-check` = c("--methods=theta", "--horizon=2"), forecast = "--horizon=3",
+              backtest = "--horizon=3", `season-profile` = "--each=day of week",
               correlogram = "--lags=10", `for-each-part` = c("--into=made", "--horizon=3", "--method=theta"))
   for (name in names(own)) calls[[name]]$words <- own[[name]]
   alone <- c("demo", "run-study", "methods", "formats", "version", "manual", "completion")
