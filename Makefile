@@ -7,8 +7,9 @@
 # make bench        the measurements of bench/
 # make check        R CMD check
 # make sanitize     the core's tests and five minutes of inputs at random, under sanitizers
-# make fuzz         readers on inputs at random and the core on inputs that coverage leads to, for some MINUTES=5
-#                   each; arguments that nobody means; kills, interrupts and full disks at random moments
+# make fuzz         readers on inputs at random, the core on inputs that coverage leads to, and what plain R gives as
+#                   well, for some MINUTES=5 each; arguments that nobody means, files that no verb was made for;
+#                   kills, interrupts and full disks at random moments
 .PHONY: demo test install docs site screenshots bench check data sanitize fuzz
 
 demo:
@@ -62,7 +63,9 @@ fuzz:
 	@tools/setup fuzz
 	@tools/install
 	Rscript --vanilla tests/fuzz/fuzz_readers.R $$((60 * $${MINUTES:-5}))
+	Rscript --vanilla tests/fuzz/fuzz_slow.R $$((60 * $${MINUTES:-5}))
 	Rscript --vanilla tests/fuzz/fuzz_arguments.R
+	Rscript --vanilla tests/fuzz/fuzz_shell.R
 	Rscript --vanilla tests/fuzz/faults.R
 	@SECONDS_OF_FUZZ=$$((12 * $${MINUTES:-5})) tools/fuzz
 

@@ -137,6 +137,23 @@ sql_trouble <- function(con) {
 abort_database <- function(trouble, sql, call) {
   why <- trimws(gsub("\\s+", " ", c(trouble, "The connection gave no answer; was it lost?")[1]))
   begin <- substr(gsub("\\s+", " ", sql), 1, 120)
+  # The engine's own advice names settings that are not the caller's.
+  if (grepl("failed to offload|max_temp_directory_size", why)) {
+    folder <- tempdir()
+    abort_kind(c(
+      "The disk is full where the engine lays rows aside that do not fit into memory.",
+      x = "That is {.path {folder}}.",
+      i = "Make room there, start R with {.envvar TMPDIR} on another disk, or give the engine \\
+           more memory: {.code options(kairon.engine_memory = \"4GB\")}."
+    ), "database", call = call, .envir = environment())
+  }
+  if (grepl("Out of Memory Error", why, fixed = TRUE)) {
+    memory <- getOption("kairon.engine_memory", "1GB")
+    abort_kind(c(
+      "The engine needs more memory than the {memory} that it may use.",
+      i = "Give it more: {.code options(kairon.engine_memory = \"4GB\")}."
+    ), "database", call = call, .envir = environment())
+  }
   abort_kind(c("The database could not do this.", x = "{why}", i = "It was asked: {begin}"),
              "database", call = call, .envir = environment())
 }

@@ -295,8 +295,8 @@ text_to_number <- function(column, name, decimal, call) {
 
 written_number <- function(column, name, decimal, call) {
   written <- column
-  # A quoted nothing among numbers is no value.
-  column[!nzchar(trimws(column))] <- NA
+  # A quoted nothing among numbers is no value, as without quotes.
+  column[trimws(column) %in% c("", "NA")] <- NA
   given <- column[!is.na(column)]
   if (length(given) == 0) {
     return(as.double(column))

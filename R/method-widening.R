@@ -169,7 +169,12 @@ past_excess <- function(method, model, batch, doubt = 0.25) {
   }
   keep <- max(diff(batch$breaks)) > widening_steps &&
     method$name %in% c("smoothing", "theta", "arima")
-  plans <- lapply(series, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
+  # Cutoffs go by how long a series is and by what is missing at its end.
+  seen <- seen_steps(batch)
+  kind <- paste(diff(batch$breaks), ifelse(seen$steps > 0, seen$waited, 0))
+  first <- match(unique(kind), kind)
+  plans <- lapply(first, function(s) inner_plan(some_series(batch, s), cutoffs = 2))
+  plans <- plans[match(kind, kind[first])]
   square <- matrix(NA_real_, length(series), 2)
   # Series whose cutoffs are the same go together.
   for (group in split(series, vapply(plans, function(p) paste(unlist(p), collapse = " "), ""))) {

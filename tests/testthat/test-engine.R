@@ -226,3 +226,18 @@ test_that("a Parquet file of hundreds of row groups is read as the whole, withou
   writeBin(c(charToRaw("PAR1"), as.raw(1:200), writeBin(150000L, raw()), charToRaw("PAR1")), path)
   expect_match(error_text(read_timeline(path, remote = TRUE)), basename(path), fixed = TRUE)
 })
+
+test_that("an engine that meets its limits says which of the caller's settings they are", {
+  skip_without_engine()
+  path <- tempfile(fileext = ".csv")
+  quiet(write_timeline(demo_timeline("energy"), path))
+  before <- options(kairon.engine_memory = "1MB")
+  on.exit(options(before))
+  said <- error_text(as_timeline(resample(quiet(read_timeline(path, remote = TRUE)), "1 day", "median")))
+  expect_match(said, "needs more memory than the 1MB")
+  expect_match(said, "kairon.engine_memory = \"4GB\"", fixed = TRUE)
+  trouble <- "Out of Memory Error: failed to offload data block"
+  full <- tryCatch(kairon:::abort_database(trouble, "SELECT 1", NULL), error = function(e) e)
+  expect_s3_class(full, "kairon_error_database")
+  expect_match(conditionMessage(full), "disk is full.*TMPDIR")
+})

@@ -200,3 +200,12 @@ test_that("a Parquet file is none of text, whatever bytes stand at its beginning
   }
   if (tried == 0) skip("no file began like an old text")
 })
+
+test_that("a quoted NA among numbers is no value, and among words it is one", {
+  cells <- c("1.5", "NA", "3", "")
+  rows <- paste(paste0("2031-01-0", 1:4), c("NA", "NA", "b", "b"), cells, sep = "\",\"")
+  path <- file_of(c("day,site,v", paste0("\"", rows, "\"")))
+  x <- quiet(read_timeline(path, time = "day", series = "site", levels = "v"))
+  expect_equal(x$v, c(1.5, NA, 3, NA))
+  expect_equal(x$site, c("NA", "NA", "b", "b"))
+})
