@@ -165,7 +165,7 @@ panelled <- function(p, series, panels, one_scale = FALSE) {
                             ncol = if (series > 4) 2 else 1,
                             labeller = short_strips())
   } else if (panels > 1) {
-    p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = 1)
+    p + ggplot2::facet_wrap(~panel, scales = "free_y", ncol = if (panels > 4) 2 else 1)
   } else {
     p
   }

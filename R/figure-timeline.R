@@ -30,9 +30,9 @@
 #'   each other. By default series share one scale where it leaves each of them more than a third of
 #'   its panel.
 #' @param ... Passed on to `autoplot()`.
-#' @returns A ggplot object. Of many measures the first dozen has panels, unless `measures` names
-#'   others; the caption says how many are not shown. Rolling means and other values on a measure's
-#'   scale are drawn over it, spreads in a panel of their own.
+#' @returns A ggplot object. Of many measures the first dozen has panels (of several series the
+#'   first four), unless `measures` names others; the caption says how many are not shown. Rolling
+#'   means and other values on a measure's scale are drawn over it, spreads in a panel of their own.
 #' @examples
 #' autoplot(demo_timeline("billed"))
 #' rolled <- roll(demo_timeline("rain"), trailing("28 days"), c("mean", "sd"))
@@ -61,7 +61,8 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   if (!is.null(each)) abort_input("{.arg each} goes with {.code show = \"map\"}.")
   given <- measures_given(object, rlang::enquo(measures))
   all <- pick_measures(object, rlang::enquo(measures), raw = TRUE)
-  measures <- if (given) all else first_panels(all)
+  most <- if (series_count(object) > 1) 4 else most_panels
+  measures <- if (given) all else first_panels(all, most)
   p <- timeline_figure(object, measures, series, highlight, panels, page, common_scale,
                        missing(page))
   if (length(measures) == length(all)) {
@@ -71,10 +72,10 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   p + ggplot2::labs(caption = paste0(p$labels$caption, ". Not shown: ", more, " more measures"))
 }
 
-# The measures of the first panels that stay readable, with what lies over them.
-first_panels <- function(measures) {
+# The measures of as many panels as stay readable, with what lies over them.
+first_panels <- function(measures, most) {
   panel <- panel_plan(measures)$panel
-  measures[panel %in% utils::head(unique(panel), most_panels)]
+  measures[panel %in% utils::head(unique(panel), most)]
 }
 
 timeline_figure <- function(object, measures, series, highlight, panels, page, common_scale,

@@ -63,7 +63,11 @@ test_that("of three hundred measures a figure draws twelve, and says so", {
   x <- quiet(timeline(wide, day))
   p <- ggplot2::autoplot(x)
   expect_match(p$labels$caption, "Not shown: 288 more measures")
-  expect_equal(nlevels(droplevels(ggplot2::ggplot_build(p)$layout$layout$panel)), 12)
+  layout <- ggplot2::ggplot_build(p)$layout$layout
+  expect_equal(c(length(unique(layout$panel)), max(layout$ROW)), c(12, 6))
+  both <- quiet(timeline(rbind(cbind(wide, id = "a"), cbind(wide, id = "b")), day, series = id))
+  layout <- ggplot2::ggplot_build(ggplot2::autoplot(both))$layout$layout
+  expect_equal(nrow(layout), 8)
   expect_no_match(ggplot2::autoplot(x, c("m1", "m200"))$labels$caption, "Not shown")
   said <- 0
   withCallingHandlers(impute(x, "seasonal"), kairon_note = function(n) {
