@@ -405,7 +405,12 @@ show_result <- function(object, table, options, words = format(object), book = N
 print_rows <- function(rows) {
   path <- tempfile(fileext = ".csv")
   on.exit(unlink(path))
-  data.table::fwrite(rows, path, na = "")
+  tryCatch(write_rows(rows, path), error = function(e) {
+    folder <- dirname(path)
+    abort_file(c("The rows cannot be laid aside in {.file {folder}} before they are printed.",
+                 x = "{conditionMessage(e)}"),
+               call = NULL, .envir = list2env(list(folder = folder, e = e)))
+  })
   from <- file(path, "rb")
   on.exit(close(from), add = TRUE, after = FALSE)
   while (length(lines <- readLines(from, 1e5, encoding = "bytes")) > 0) {

@@ -65,7 +65,8 @@ autoplot.kairon_timeline <- function(object, measures = NULL, series = NULL, hig
   measures <- if (given) all else first_panels(all, most)
   p <- timeline_figure(object, measures, series, highlight, panels, page, common_scale,
                        missing(page))
-  if (length(measures) == length(all)) {
+  # Levels of totals are drawn of one measure.
+  if (length(measures) == length(all) || inherits(p, "patchwork")) {
     return(p)
   }
   more <- length(all) - length(measures)
