@@ -143,12 +143,11 @@ version_page <- function() {
 }
 
 # In the form of man(1).
-manual_page <- function() {
+manual_page <- function(verbs) {
   safe <- function(text) {
     text <- gsub("\\", "\\e", text, fixed = TRUE)
     gsub("-", "\\-", sub("^([.'])", "\\\\&\\1", text), fixed = TRUE)
   }
-  verbs <- cli_verbs()
   flag_lines <- function(options) {
     unlist(lapply(options, function(o) {
       c(".TP", paste0("\\fB", safe(typed_option(o)), "\\fR"), safe(o$help))
@@ -190,11 +189,10 @@ manual_page <- function() {
 }
 
 # Completion of verbs and options in the shell.
-completion_script <- function(shell) {
+completion_script <- function(shell, verbs) {
   if (length(shell) != 1 || !shell %in% c("bash", "zsh")) {
     abort_usage("{.val completion} needs the shell: bash or zsh.", "completion")
   }
-  verbs <- cli_verbs()
   cases <- vapply(names(verbs), function(name) {
     flags <- dashed(unlist(lapply(verb_options(name, verbs[[name]]), names)))
     paste0("    ", name, ") options=\"", paste(sort(c(flags, "--help")), collapse = " "), "\" ;;")

@@ -49,10 +49,6 @@ complain <- function(cnd, code) {
   code
 }
 
-abort_usage <- function(message, verb = NULL, .envir = parent.frame()) {
-  abort_kind(message, "usage", verb = verb, call = NULL, .envir = .envir)
-}
-
 run_verb <- function(args) {
   verbs <- cli_verbs()
   if (length(args) == 0 || args[1] %in% c("--help", "-h", "help")) {
@@ -72,6 +68,7 @@ run_verb <- function(args) {
     ))
   }
   verb <- verbs[[name]]
+  verb$name <- name
   if (any(args[-1] %in% c("--help", "-h"))) {
     show_lines(verb_help(name, verb, all = "all" %in% args[-1]))
     return(0L)
@@ -94,11 +91,7 @@ run_verb <- function(args) {
     on.exit(if (!is.null(plan)) future::plan(plan), add = TRUE)
   }
   made <- withCallingHandlers(
-    if (is.null(verb$run)) {
-      cli_run(name, verb, call$files, call$options)
-    } else {
-      verb$run(call$files, call$options)
-    },
+    (verb$run %||% cli_run)(call$files, call$options, verb),
     warning = function(w) {
       if (!isTRUE(call$options$quiet)) say(cli::ansi_strip(conditionMessage(w)))
       invokeRestart("muffleWarning")
@@ -110,11 +103,6 @@ run_verb <- function(args) {
   )
   if (inherits(made, "kairon_exit")) unclass(made) else 0L
 }
-
-# What a verb returns that is done, and wants to say so by another code than 0.
-exit_with <- function(code) structure(as.integer(code), class = "kairon_exit")
-
-say <- function(...) writeLines(visible(sub("^. ", "", paste0(...)), "\n"), stderr())
 
 # The words of one call as files and options.
 
@@ -186,103 +174,14 @@ known_option <- function(word, known, verb) {
   ), verb)
 }
 
-# The whole job on the demo data, told step by step.
-cli_demo <- function(files, options) {
-  if (length(files) > 1) abort_usage("{.val demo} takes one folder.", "demo")
-  folder <- if (length(files)) files else "demo-output"
-  dir.create(folder, showWarnings = FALSE, recursive = TRUE)
-  if (!dir.exists(folder)) {
-    abort_file("The folder {.file {folder}} cannot be made.")
-  }
-  began <- proc.time()[["elapsed"]]
-  step <- function(...) show_lines(paste0("\n== ", ...))
-  draw <- function(plot, name) {
-    path <- file.path(folder, name)
-    draw_file(plot, path)
-    show_lines(paste0("   figure: ", path))
-  }
-  before <- options(kairon.quiet = TRUE)
-  on.exit(options(before))
-
-  step("Reading the river gauge of Quillmere Water (irregular, with gaps and repeats)")
-  river <- demo_timeline("river")
-  print(river, rows = 0)
-  step("Inspecting it: what deserves a look")
-  print(inspect(river))
-  step("Resampling to hours, then filling gaps of up to two days")
-  hourly <- river |>
-    resample("1 hour") |>
-    impute("linear", longest = "2 days")
-  print(origins(hourly))
-  draw(autoplot(hourly), "river.png")
-
-  step("Reading the demand of eight districts")
-  demand <- demo_timeline("demand")
-  card <- inspect(demand)
-  print(card)
-  draw(autoplot(card), "coverage.png")
-  step("Rolling mean and spread of one district over 28 days")
-  birchmoor <- demand[demand$district == "Birchmoor", ]
-  rolled <- roll(birchmoor, trailing("28 days"), c("mean", "sd"))
-  draw(autoplot(rolled), "rolling.png")
-
-  step("Splitting ten years of billed volume into trend and season")
-  parts <- decomposition(demo_timeline("billed"), "year", combine = "multiply")
-  print(parts)
-  draw(autoplot(parts), "decomposition.png")
-
-  step("Forecasting four weeks of demand, beside what came true")
-  held <- holdout(demand, last = "28 days")
-  f <- forecast(held$train, "28 days", by_auto())
-  print(f)
-  draw(autoplot(f, observed = held$test, series = c("Alderbrook", "Dunmere")), "forecast.png")
-
-  step("Backtesting: how wrong have such forecasts been?")
-  b <- backtest(demand, list(by_auto(), by_seasonal_naive()), "14 days", cutoffs = 3)
-  print(b)
-  print(verdict(b))
-  draw(autoplot(scores(b)), "scores.png")
-  draw(autoplot(b), "backtest.png")
-
-  step("Writing the report")
-  page <- file.path(folder, "quillmere.html")
-  report(demand, page, title = "Quillmere Water: demand of eight districts")
-  show_lines(paste0("   report: ", page))
-  took <- proc.time()[["elapsed"]] - began
-  step("Done in ", round(took), " s. Open ", page, " in a browser.")
-}
-
-# The verbs of studies: run-study and new-study.
-
-cli_run_study <- function(files, options) {
-  path <- one_file(files, "run-study")
-  if (!file.exists(path)) abort_usage("there is no study {.file {path}}.", "run-study")
-  study <- read_study(path)
-  if (isTRUE(options$check)) {
-    show_lines(format(study), "", "Nothing wrong with it; --check runs nothing.")
+# Gives what was planned before.
+use_workers <- function(text) {
+  count <- as_number(text, "workers", NULL)
+  if (count < 2) {
     return(invisible())
   }
-  done <- run_study(study, options$output, cache = !isTRUE(options$fresh),
-                    quiet = isTRUE(options$quiet))
-  if (isTRUE(options$json)) {
-    show_lines(as_json(list(steps = done$steps, files = done$files)))
-  } else {
-    show_lines(format(done))
-  }
-}
-
-cli_new_study <- function(files, options) {
-  path <- one_file(files, "new-study")
-  if (!file.exists(path) && !is_address(path)) {
-    abort_usage("there is no file {.file {path}}.", "new-study")
-  }
-  known <- source_arguments(options, "new-study")
-  draft <- rlang::inject(new_study(path, options$output, !!!known,
-                                   replace = isTRUE(options$replace)))
-  if (is.null(options$output)) {
-    print(draft)
-  } else {
-    say("i Written: ", options$output)
-    say("i Run it with: kairon run-study ", options$output)
-  }
+  rlang::check_installed("future", "for --workers.")
+  # Small messages to workers are sent at once.
+  options(socketOptions = "no-delay")
+  future::plan("multisession", workers = count)
 }

@@ -1,33 +1,24 @@
 # Running a verb: read, prepare, call its function, show what comes back.
 
-cli_run <- function(name, verb, files, options) {
-  x <- cli_prepared(files, options, name, verb)
-  args <- verb_arguments(name, verb, options)
-  # What tells a cadence or a share apart comes first, so that it may stand without its name.
-  run <- getExportedValue("kairon", gsub("-", "_", name))
-  out <- rlang::inject(run(x,
-                           !!!args[order(names(args) %in% (verb$order %||% ""),
-                                         decreasing = TRUE)]))
-  show_made(if (inherits(out, "kairon_distant_bins")) as_timeline(out) else out, options)
+cli_run <- function(files, options, verb) {
+  x <- cli_prepared(files, options, verb)
+  if (!is.null(verb$first)) x <- verb$first(x, options)
+  made <- called(verb, x, verb_arguments(verb, options))
+  if (inherits(made, "kairon_distant_bins")) made <- as_timeline(made)
+  (verb$show %||% show_made)(made, options, x)
 }
 
-# A timeline with its account, a table as it is, any other object as it prints.
-show_made <- function(out, options) {
-  if (is_timeline(out)) {
-    account <- if (length(timeline_meta(out)$ledger)) c("", format(ledger(out)))
-    return(show_result(out, out, options, c(printed(out), account)))
-  }
-  plain <- identical(class(out), "data.frame")
-  show_result(out, as.data.frame(out), options,
-              if (plain) text_table(as.list(out)) else printed(out))
+# The argument that tells a cadence or a share apart comes first, so that it may stand without its
+# name.
+called <- function(verb, x, args) {
+  name <- gsub("-", "_", verb$name)
+  run <- if (name %in% getNamespaceExports("kairon")) getExportedValue("kairon", name) else verb$fun
+  rlang::inject(run(x, !!!args[order(names(args) %in% verb$order, decreasing = TRUE)]))
 }
 
-cli_gaps <- function(files, options) {
-  x <- cli_prepared(files, options, "gaps", list(fun = NULL))
-  found <- gaps(x, cli_measures(options))
-  show_result(found, found, options, c(timeline_line(x), "",
-                                       if (nrow(found)) text_table(gap_columns(found)) else
-    "No gaps."))
+show_gaps <- function(found, options, x) {
+  words <- if (nrow(found)) text_table(gap_columns(found)) else "No gaps."
+  show_result(found, found, options, c(timeline_line(x), "", words))
 }
 
 # Lengths in words beside the numbers of the table.
@@ -38,75 +29,51 @@ gap_columns <- function(found) {
   shown
 }
 
-cli_inspect <- function(files, options) {
-  x <- cli_prepared(files, options, "inspect", list(fun = NULL))
-  if (isTRUE(options$rejects)) {
-    lost <- rejects(x)
-    return(show_result(lost, lost, options,
-                       if (nrow(lost)) text_table(as.list(lost)) else "Every row could be read."))
-  }
-  card <- inspect(x)
-  show_result(card, as.data.frame(card), options)
-}
-
-cli_plot <- function(files, options) {
-  verb <- cli_verbs()$plot
-  needed_option(options, "figure", "plot")
-  x <- cli_prepared(files, options, "plot", verb)
-  args <- verb_arguments("plot", verb, options)
-  args$panels <- options$panels
-  if (!is.null(options$only)) args$series <- cli_list(options$only)
-  if (!is.null(args$page)) args$page <- as_number(options$page, "page", "plot")
-  drawn_to(function() rlang::inject(autoplot(x, !!!args)), options)
-}
-
-cli_roll <- function(files, options) {
-  verb <- cli_verbs()$roll
-  if (identical(options$side, "since-start") && is.null(options$window)) {
-    window <- since_start()
-  } else {
-    window <- cli_window(needed_option(options, "window", "roll"), "roll", options)
-  }
-  x <- cli_prepared(files, options, "roll", verb)
-  args <- verb_arguments("roll", verb, options[setdiff(names(options), "window")])
-  if (!is.null(args$correlate)) {
-    args$correlate <- lapply(strsplit(options$correlate, "[,/]"), trimws)
-  }
-  show_made(rlang::inject(roll(x, window, !!!args)), options)
-}
-
-cli_vet <- function(files, options) {
-  x <- vet(cli_prepared(files, options, "vet", list(fun = NULL)), cli_rules(options, "vet"),
-           measures = cli_measures(options))
+show_findings <- function(x, options, before) {
   show_result(x, findings(x), options, c(timeline_line(x), "", format(findings(x))))
 }
 
-cli_repair <- function(files, options) {
-  verb <- cli_verbs()$repair
-  x <- vet(cli_prepared(files, options, "repair", verb), cli_rules(options, "repair"),
-           measures = cli_measures(options))
-  args <- verb_arguments("repair", verb, options)
-  show_made(rlang::inject(repair(x, !!!args)), options)
+vetted_by_rules <- function(x, options) {
+  vet(x, cli_rules(options, "repair"), measures = cli_measures(options))
 }
 
-cli_remove_shifts <- function(files, options) {
-  verb <- cli_verbs()$`remove-shifts`
-  x <- vet(cli_prepared(files, options, "remove-shifts", verb), shifts(),
-           measures = cli_measures(options))
-  args <- verb_arguments("remove-shifts", verb, options)
-  show_made(rlang::inject(remove_shifts(x, !!!args)), options)
+vetted_for_shifts <- function(x, options) vet(x, shifts(), measures = cli_measures(options))
+
+cli_inspect <- function(files, options, verb) {
+  if (!isTRUE(options$rejects)) {
+    return(cli_run(files, options, verb))
+  }
+  lost <- rejects(cli_prepared(files, options, verb))
+  show_result(lost, lost, options,
+              if (nrow(lost)) text_table(as.list(lost)) else "Every row could be read.")
+}
+
+cli_plot <- function(files, options, verb) {
+  x <- cli_prepared(files, options, verb)
+  args <- verb_arguments(verb, options)
+  args$panels <- options$panels
+  if (!is.null(options$only)) args$series <- cli_list(options$only)
+  drawn_to(function() rlang::inject(autoplot(x, !!!args)), options)
+}
+
+# A window since the start has no length, and needs none.
+cli_roll <- function(files, options, verb) {
+  if (is.null(options$window) && identical(options$side, "since-start")) {
+    options$window <- "since-start"
+  }
+  needed_option(options, "window", "roll")
+  cli_run(files, options, verb)
 }
 
 # Several files with one set of options: columns are named for those that have them.
-cli_align <- function(files, options) {
-  verb <- cli_verbs()$align
+cli_align <- function(files, options, verb) {
   if (length(files) < 2) {
     abort_usage("{.val align} needs two files or more, {length(files)} {?is/are} given.", "align")
   }
   parts <- lapply(files, function(f) cli_read(f, options_for(f, options), "align"))
   names(parts) <- make.unique(gsub("\\.(csv|tsv|txt)(\\.gz)?$", "", basename(files)), sep = "_")
-  args <- verb_arguments("align", verb, options)
-  if (!is.null(options$zone)) args$zone <- options$zone
+  args <- verb_arguments(verb, options)
+  args$zone <- options$zone
   show_made(rlang::inject(align(!!!parts, !!!args)), options)
 }
 
@@ -133,15 +100,11 @@ options_for <- function(file, options) {
   options
 }
 
-cli_forecast <- function(files, options) {
-  verb <- cli_verbs()$forecast
+cli_forecast <- function(files, options, verb) {
   only <- check_choice(options$only %||% "all", c("all", "forecast", "choices"), arg = "only")
-  args <- verb_arguments("forecast", verb, options)
-  x <- cli_read(files, options, "forecast")
-  if (!is.null(options$during)) x <- during(x, options$during)
-  if (!is.null(options$drivers)) {
-    args$drivers <- cli_read(options$drivers, cli_future(options), "forecast")
-  }
+  args <- verb_arguments(verb, options)
+  x <- cli_source(files, options, verb$name)
+  if (!is.null(options$drivers)) args$drivers <- future_drivers_of(options, verb$name)
   sums <- options[["total"]]
   if (!is.null(sums)) args$paths <- args$paths %||% 1000
   f <- rlang::inject(forecast(x, !!!args, routine = cli_routine(options)))
@@ -150,55 +113,54 @@ cli_forecast <- function(files, options) {
     return(show_result(f, table, options, c(format(f), "", text_table(as.list(table)))))
   }
   table <- switch(only, choices = choices(f), as.data.frame(f))
-  if (only == "forecast") table <- table[table$origin == "forecast",
-                                         setdiff(names(table), "origin"), drop = FALSE]
+  if (only == "forecast") {
+    table <- table[table$origin == "forecast", setdiff(names(table), "origin"), drop = FALSE]
+  }
   words <- switch(only, choices = text_table(as.list(table)), c(printed(f), "", format(summary(f))))
   show_result(f, table, options, words, book = if (only == "all") f)
   if (isTRUE(f$interrupted)) exit_with(130)
 }
 
+# The file of the future has the same time and series columns.
+future_drivers_of <- function(options, verb) {
+  own <- c("measures", "amounts", "levels", "attributes", "units", "join", "measure")
+  cli_read(options$drivers, options[setdiff(names(options), own)], verb)
+}
+
 # Parts of files, worked on one by one.
-cli_for_each_part <- function(files, options) {
-  name <- "for-each-part"
+cli_for_each_part <- function(files, options, verb) {
+  name <- verb$name
   if (!is.null(options$during)) {
     abort_usage("parts are taken as they are: name their files, or a {.val --query}.", name)
   }
-  verb <- check_choice(options$verb %||% "forecast", part_verbs, arg = "verb")
+  task <- check_choice(options$verb %||% "forecast", part_verbs, arg = "verb")
   method <- options$method
-  if (!is.null(method) && verb != "decomposition") method <- cli_methods(method, name, options)
+  if (!is.null(method) && task != "decomposition") method <- cli_methods(method, name, options)
   settings <- list()
   if (!is.null(options$settings)) {
     settings <- list_of_settings("settings", options$settings, "settings", name)[[1]]
   }
   made <- rlang::inject(for_each_part(
-    one_file(files, name), options$into, verb,
+    one_file(files, name), options$into, task,
     if (!is.null(options$horizon)) word_value(options$horizon),
     method, by = if (!is.null(options$by)) word_value(options$by), routine = cli_routine(options),
     settings = settings, !!!source_arguments(options, name)
   ))
-  if (verb == "backtest") {
-    usual <- eval(formals(scores)$metrics)
-  s <- scores(made, if (is.null(options$metrics)) usual else cli_list(options$metrics))
-    return(show_result(made, s, options, c(printed(made), "", format(s))))
+  if (task != "backtest") {
+    return(show_result(made, made$table, options, printed(made)))
   }
-  show_result(made, made$table, options, printed(made))
+  metrics <- cli_list(options$metrics)
+  s <- scores(made, if (length(metrics)) metrics else eval(formals(scores)$metrics))
+  show_result(made, s, options, c(printed(made), "", format(s)))
 }
 
-# The file of the future has the same time and series columns.
-cli_future <- function(options) {
-  options[c("measures", "amounts", "levels", "attributes", "units", "join", "measure")] <- NULL
-  options
-}
-
-cli_report <- function(files, options) {
-  verb <- cli_verbs()$report
+cli_report <- function(files, options, verb) {
   plan <- options$plan
   if (!is.null(plan) && !file.exists(plan)) {
     abort_usage("there is no study {.file {plan}}.", "report")
   }
-  args <- verb_arguments("report", verb, options)
-  x <- cli_read(files, options, "report")
-  if (!is.null(options$during)) x <- during(x, options$during)
+  args <- verb_arguments(verb, options)
+  x <- cli_source(files, options, verb$name)
   if (is.null(args$title) && is.null(plan)) args$title <- paste("Report on", basename(files))
   rlang::inject(report(x, options$output, !!!args, routine = cli_routine(options)))
   say("i Written: ", options$output)
@@ -209,33 +171,29 @@ cli_report <- function(files, options) {
 cli_fit <- function(files, options, name, usual) {
   methods <- cli_methods(options$method %||% usual, name, options)
   if (length(methods) != 1) abort_usage("{.val {name}} is of one method.", name)
-  x <- cli_read(files, options, name)
-  if (!is.null(options$during)) x <- during(x, options$during)
-  fit(x, methods[[1]], measures = cli_measures(options), routine = cli_routine(options))
+  fit(cli_source(files, options, name), methods[[1]], measures = cli_measures(options),
+      routine = cli_routine(options))
 }
 
-cli_diagnosis <- function(files, options) {
-  args <- verb_arguments("diagnosis", cli_verbs()$diagnosis, options)
-  show_made(rlang::inject(diagnosis(cli_fit(files, options, "diagnosis", "smoothing"), !!!args)),
-            options)
+cli_diagnosis <- function(files, options, verb) {
+  args <- verb_arguments(verb, options)
+  made <- cli_fit(files, options, verb$name, "smoothing")
+  show_made(rlang::inject(diagnosis(made, !!!args)), options)
 }
 
 # A table that a fit gives.
 cli_of_fit <- function(fun, usual = "smoothing") {
-  name <- gsub("_", "-", deparse(substitute(fun)))
-  function(files, options) show_made(fun(cli_fit(files, options, name, usual)), options)
+  function(files, options, verb) show_made(fun(cli_fit(files, options, verb$name, usual)), options)
 }
 
 # Judging ----
 
-cli_backtest <- function(files, options) {
-  verb <- cli_verbs()$backtest
-  limits <- threshold_options(options, "backtest")
-  args <- verb_arguments("backtest", verb, options)
-  x <- cli_read(files, options, "backtest")
-  if (!is.null(options$during)) x <- during(x, options$during)
+cli_backtest <- function(files, options, verb) {
+  limits <- threshold_options(options, verb$name)
+  args <- verb_arguments(verb, options)
+  x <- cli_source(files, options, verb$name)
   if (!is.null(options$drivers) && options$drivers != "perfect") {
-    args$drivers <- cli_read(options$drivers, cli_future(options), "backtest")
+    args$drivers <- future_drivers_of(options, verb$name)
   }
   b <- rlang::inject(backtest(x, !!!args, routine = cli_routine(options)))
   s <- cli_scores_of(b, options)
@@ -243,6 +201,7 @@ cli_backtest <- function(files, options) {
   words <- c(wrap_lines(format(b)), "", format(s), "", if (!is.null(b$reserve)) reserve_lines(b),
              cli_ranking(b), printed(verdict(b)))
   show <- options$show %||% "scores"
+  options$show <- NULL
   show_result(if (show == "scores") s else shown_as(b, show), table, options, words, book = b)
   if (isTRUE(b$interrupted)) {
     return(exit_with(130))
@@ -253,16 +212,6 @@ cli_backtest <- function(files, options) {
 cli_ranking <- function(b) {
   if (length(unique(b$table$method)) > 1) c(format(ranking(b)), "")
 }
-
-# What --figure draws beside the scores.
-shown_as <- function(b, show) {
-  check_choice(show, c("scores", "forecasts", "ahead", "coverage", "calendar", "ranks"),
-               arg = "show")
-  if (show == "ranks") ranking(b) else structure(list(b = b, show = show), class = "kairon_shown")
-}
-
-#' @rawNamespace S3method(ggplot2::autoplot, kairon_shown)
-autoplot.kairon_shown <- function(object, ...) autoplot(object$b, show = object$show)
 
 # A score beyond its limit: told, and exit code 3.
 missed_thresholds <- function(s, limits) {
@@ -319,30 +268,18 @@ cli_scores_of <- function(b, options) {
          flagged = isTRUE(options$flagged), invented = isTRUE(options$invented))
 }
 
-# What was planned before.
-use_workers <- function(text) {
-  count <- as_number(text, "workers", NULL)
-  if (count < 2) {
-    return(invisible())
-  }
-  rlang::check_installed("future", "for --workers.")
-  # Small messages to workers are sent at once.
-  options(socketOptions = "no-delay")
-  future::plan("multisession", workers = count)
-}
-
-cli_scores <- function(files, options) {
+cli_scores <- function(files, options, verb) {
   if (length(files) != 2) {
     abort_usage("{.val scores} needs two files, of forecasts and of what was observed; \\
                 {length(files)} {?is/are} given.", "scores")
   }
   if (!file.exists(files[1])) abort_usage("there is no file {.file {files[1]}}.", "scores")
-  limits <- threshold_options(options, "scores")
-  observed <- cli_prepared(files[2], options, "scores", list(fun = NULL))
+  limits <- threshold_options(options, verb$name)
+  observed <- cli_prepared(files[2], options, verb)
+  meta <- timeline_meta(observed)
   forecasts <- bare_table(files[1])
-  for (name in setdiff(names(forecasts),
-                       c(timeline_meta(observed)$series, timeline_meta(observed)$time,
-                                           "measure", "method", "cutoff", "origin"))) {
+  words <- c(meta$series, meta$time, "measure", "method", "cutoff", "origin")
+  for (name in setdiff(names(forecasts), words)) {
     v <- suppressWarnings(as.numeric(forecasts[[name]]))
     if (!all(is.na(v))) forecasts[[name]] <- v
   }
@@ -352,12 +289,11 @@ cli_scores <- function(files, options) {
   missed_thresholds(s, limits)
 }
 
-cli_leak_check <- function(files, options) {
-  horizon <- argument_value("horizon", options$horizon, "leak-check")
-  methods <- if (!is.null(options$methods)) cli_methods(options$methods, "leak-check", options)
-  x <- cli_read(files, options, "leak-check")
-  if (!is.null(options$during)) x <- during(x, options$during)
-  args <- verb_arguments("leak-check", cli_verbs()$`leak-check`, options)
+cli_leak_check <- function(files, options, verb) {
+  args <- verb_arguments(verb, options)
+  x <- cli_source(files, options, verb$name)
+  horizon <- setting_value(options$horizon)
+  methods <- if (!is.null(options$methods)) cli_methods(options$methods, verb$name, options)
   b <- backtest(x, methods, horizon, cutoffs = args$cutoffs, routine = cli_routine(options),
                 measures = cli_measures(options))
   check <- rlang::inject(leak_check(b, !!!args[setdiff(names(args), "cutoffs")]))
@@ -365,12 +301,33 @@ cli_leak_check <- function(files, options) {
   if (!all(check$passed)) exit_with(3)
 }
 
-# Where results go.
+# What --figure draws beside the scores.
+shown_as <- function(b, show) {
+  check_choice(show, c("scores", "forecasts", "ahead", "coverage", "calendar", "ranks"),
+               arg = "show")
+  if (show == "ranks") ranking(b) else structure(list(b = b, show = show), class = "kairon_shown")
+}
+
+#' @rawNamespace S3method(ggplot2::autoplot, kairon_shown)
+autoplot.kairon_shown <- function(object, ...) autoplot(object$b, show = object$show)
+
+# Where results go ----
+
+# A timeline with its account, a table as it is, any other object as it prints.
+show_made <- function(out, options, ...) {
+  if (is_timeline(out)) {
+    account <- if (length(timeline_meta(out)$ledger)) c("", format(ledger(out)))
+    return(show_result(out, out, options, c(printed(out), account)))
+  }
+  plain <- identical(class(out), "data.frame")
+  show_result(out, as.data.frame(out), options,
+              if (plain) text_table(as.list(out)) else printed(out))
+}
 
 # Where a table goes: to a file, as CSV into a pipe, in words on a terminal.
 # `book`: the result that a workbook shows in several sheets.
 show_result <- function(object, table, options, words = format(object), book = NULL) {
-  if (!is.null(options$figure)) write_figure(object, options)
+  if (!is.null(options[["figure"]])) write_figure(object, options)
   above <- if (is_timeline(table) && !isTRUE(options$plain)) header_lines(table)
   rows <- function() {
     columns <- plain_columns(as.data.frame(table))
@@ -426,16 +383,12 @@ printed <- function(object) {
 
 write_figure <- function(object, options) {
   drawn_to(function() {
-    if (is.null(options$figure_type)) {
-      autoplot(object)
-    } else {
-      autoplot(object, show = options$figure_type)
-    }
+    if (is.null(options$show)) autoplot(object) else autoplot(object, show = options$show)
   }, options)
 }
 
 drawn_to <- function(draw, options) {
-  path <- options$figure
+  path <- options[["figure"]]
   size <- figure_inches(options$figure_size)
   before <- if (isTRUE(options$dark)) figure_style("dark")
   tryCatch({
@@ -452,7 +405,13 @@ check_outputs <- function(options, name, verb) {
     rlang::try_fetch(format_by_ending(options$output),
                      kairon_error = function(cnd) abort_usage(verbatim(error_lines(cnd)), name))
   }
-  figure <- options$figure
+  # Not by `$`, which would take the beginning of another name.
+  figure <- options[["figure"]]
+  idle <- intersect(c("show", "figure_size", "dark"), names(options))
+  if (is.null(figure) && length(idle)) {
+    flag <- dashed(idle[1])
+    abort_usage("{.val {flag}} is of the figure: add {.val --figure} and its file.", name)
+  }
   if (!is.null(figure) && !tolower(tools::file_ext(figure)) %in% figure_endings) {
     abort_usage("a figure must end in .png, .svg or .pdf, not {.val {figure}}.", name)
   }

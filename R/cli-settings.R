@@ -2,12 +2,60 @@
 # as a map is written in brackets here: "smoothing(trend=damped)" is {smoothing: {trend: damped}},
 # and goes the same way from there on.
 
-# Arguments that are text whatever they look like.
-text_arguments <- c("title", "during", "against", "join", "cache", "table", "query", "output",
-                    "figure", "plan",
-                    "routine", "every", "per", "events", "closures", "stamp", "format", "range",
-                    "member", "separator",
-                    "decimal", "zone", "word", "fail_above", "fail_below")
+# The words of a call ----
+
+abort_usage <- function(message, verb = NULL, .envir = parent.frame()) {
+  abort_kind(message, "usage", verb = verb, call = NULL, .envir = .envir)
+}
+
+# What a verb returns that is done, and wants to say so by another code than 0.
+exit_with <- function(code) structure(as.integer(code), class = "kairon_exit")
+
+say <- function(...) writeLines(visible(sub("^. ", "", paste0(...)), "\n"), stderr())
+
+dashed <- function(name) paste0("--", gsub("_", "-", name))
+
+needed_option <- function(options, name, verb) {
+  if (is.null(options[[name]])) abort_usage("{.val {verb}} needs {.val {dashed(name)}}.", verb)
+  options[[name]]
+}
+
+one_file <- function(files, verb) {
+  if (length(files) != 1) {
+    abort_usage("{.val {verb}} needs one file, {length(files)} {?is/are} given.", verb)
+  }
+  files
+}
+
+cli_list <- function(text) {
+  if (is.null(text)) character() else trimws(strsplit(text, ",", fixed = TRUE)[[1]])
+}
+
+named_list <- function(text, option, verb) {
+  pairs <- regmatches(cli_list(text), regexec("^([^=]+)=(.*)$", cli_list(text)))
+  if (!all(lengths(pairs) == 3)) {
+    abort_usage("{.val {paste0('--', option)}} must be written like {.val flow=l/s,rain=mm}.", verb)
+  }
+  rlang::set_names(vapply(pairs, `[`, "", 3), vapply(pairs, `[`, "", 2))
+}
+
+as_number <- function(text, option, verb) {
+  number <- suppressWarnings(as.numeric(text))
+  if (length(number) != 1 || is.na(number)) {
+    flag <- dashed(option)
+    abort_usage("{.val {flag}} must be a number, not {.val {text}}.", verb)
+  }
+  number
+}
+
+yes_or_no <- function(text, option, verb) {
+  value <- word_value(text)
+  if (!is.logical(value)) {
+    flag <- dashed(option)
+    abort_usage("{.val {flag}} must be yes or no, not {.val {text}}.", verb)
+  }
+  value
+}
 
 # Splits at a mark that stands outside of brackets.
 split_outside <- function(text, mark = ",") {
@@ -77,50 +125,58 @@ list_of_settings <- function(name, inner, option, verb) {
   rlang::set_names(list(values), name)
 }
 
-each_name <- function(names) stats::setNames(nm = as.character(names))
-
-dashed <- function(name) paste0("--", gsub("_", "-", name))
-
-needed_option <- function(options, name, verb) {
-  if (is.null(options[[name]])) abort_usage("{.val {verb}} needs {.val {dashed(name)}}.", verb)
-  options[[name]]
-}
+# Arguments ----
 
 # What the function is called with: the options that are its arguments, as it wants them.
-verb_arguments <- function(name, verb, options) {
+verb_arguments <- function(verb, options) {
+  formal <- names(formals(verb$fun))
   wanted <- intersect(argument_names(verb$fun, verb$leave), names(options))
-  args <- lapply(each_name(wanted), function(a) argument_value(a, options[[a]], name, options))
-  if ("measure" %in% names(formals(verb$fun)) && !"measures" %in% names(formals(verb$fun))) {
-    args$measure <- if (!is.null(options$measures)) cli_list(options$measures)
+  about <- gsub("-", "_", verb$name)
+  args <- lapply(cli_options(wanted, about = about), function(o) {
+    option_value(o, options[[o$name]], verb$name, options)
+  })
+  if ("measure" %in% formal && !"measures" %in% formal && !is.null(options$measures)) {
+    args$measure <- cli_list(options$measures)
   }
-  if ("weights" %in% wanted) args$weights <- as.symbol(options$weights)
-  if ("bands" %in% names(options)) args$by <- c(as.list(args$by), cli_bands(options$bands, name))
-  if (name == "with-totals") args <- c(as.list(cli_list(options$by)), args)
-  if ("statistics" %in% names(options)) args <- c(statistics_value(options$statistics), args)
-  if ("rules" %in% names(formals(verb$fun))) args$rules <- cli_rules(options, name)
+  if (!is.null(options$bands)) args$by <- c(as.list(args$by), cli_bands(options$bands, verb$name))
+  # Columns and statistics that a function takes in its dots.
+  if (verb$name == "with-totals") args <- c(as.list(cli_list(options$by)), args)
+  if (!is.null(options$statistics)) args <- c(statistics_value(options$statistics), args)
+  if ("rules" %in% formal) args$rules <- cli_rules(options, verb$name)
   args
 }
 
-argument_value <- function(argument, text, verb, options = list()) {
-  if (is.logical(text) || argument %in% text_arguments) {
+# The kind of an option is the word that stands for its value in the help: these are text whatever
+# they look like, those are lists of words, and what is no kind of its own is a number, a word, or
+# several.
+text_kinds <- c("CELLS", "FILE", "FOLDER", "FORM", "INTERVAL", "MARK", "NAME", "PLACE", "SQL",
+                "STEP", "STUDY", "TEXT", "WORD", "ZONE")
+list_kinds <- c("COLUMNS", "DATES", "NAMES", "PARTS", "SERIES", "TEXTS")
+
+option_value <- function(o, text, verb, options = list()) {
+  if (is.logical(text) || o$metavar %in% text_kinds) {
     return(text)
   }
-  # Where no forecasting methods are meant.
-  if (verb %in% c("decomposition", "power-spectrum") && argument %in% c("method", "window")) {
-    return(text)
-  }
-  if (argument %in% c("measures", "metrics", "sections", "highlight", "bends", "shifts", "calendar",
-                      "compare", "steps")) {
+  if (o$metavar %in% list_kinds) {
     return(cli_list(text))
   }
-  switch(argument,
-    method = , methods = cli_methods(text, verb, options),
-    by = bands_among(setting_calls(text, "by", verb)),
-    window = cli_window(text, verb, options),
-    rules = cli_rules(options, verb),
-    cutoffs = cutoffs_option(text, verb),
-    intervals = level_option(text, verb),
-    each = cli_list(text),
+  switch(o$metavar,
+    ANSWER = yes_or_no(text, o$name, verb),
+    CALENDAR = events(text),
+    COLUMN = stamp_parts(text, verb),
+    CUTOFFS = cutoffs_option(text, verb),
+    GROUPS = bands_among(setting_calls(text, o$name, verb)),
+    LEVELS = level_option(text, verb),
+    METHODS = cli_methods(text, verb, options),
+    NUMBER = , COUNT = , SECONDS = as_number(text, o$name, verb),
+    PAIRS = lapply(strsplit(text, "[,/]"), trimws),
+    RANGES = cli_slab(text, verb),
+    RENAMES = if (grepl("=", text, fixed = TRUE)) named_list(text, o$name, verb) else text,
+    RULES = cli_rules(options, verb),
+    SHEET = if (grepl("^[0-9]+$", text)) as.numeric(text) else text,
+    UNITS = named_list(text, o$name, verb),
+    WIDTHS = cli_widths(text, verb),
+    WINDOW = cli_window(text, verb, options),
     setting_value(text)
   )
 }
@@ -167,6 +223,9 @@ window_sides <- c("trailing", "centred", "leading", "fading", "since-start")
 
 # "28 days" and --side, or "centred(7, kernel=gaussian)".
 cli_window <- function(text, verb, options = list()) {
+  if (text == "since-start") {
+    return(since_start())
+  }
   if (grepl("^[a-z_-]+\\(", text)) {
     calls <- lapply(setting_calls(text, "window", verb), function(call) {
       rlang::set_names(call, gsub("-", "_", names(call)))
@@ -203,15 +262,6 @@ cli_rules <- function(options, verb) {
     return(c(study_rules_of(setting_calls(options$rules, "rules", verb)), limit))
   }
   if (!is.null(limit)) c(list(spikes(), stuck(), shifts()), limit)
-}
-
-as_number <- function(text, option, verb) {
-  number <- suppressWarnings(as.numeric(text))
-  if (length(number) != 1 || is.na(number)) {
-    flag <- dashed(option)
-    abort_usage("{.val {flag}} must be a number, not {.val {text}}.", verb)
-  }
-  number
 }
 
 level_option <- function(text, verb) {
@@ -280,33 +330,14 @@ cli_settings <- function(options) {
     if (!is.null(options$to_forecast)) list(to_forecast(cli_list(options$to_forecast)))
   )
   given <- intersect(method_settings(), names(options))
-  out <- lapply(each_name(given), function(name) {
-    value <- argument_value(name, options[[name]], "")
-    if (name %in% c("shares", "initial")) as.list(value) else value
+  out <- lapply(cli_options(given, about = "method"), function(o) {
+    value <- option_value(o, options[[o$name]], "")
+    if (o$name %in% c("shares", "initial")) as.list(value) else value
   })
   c(out, if (length(drivers)) list(drivers = do.call(c, drivers)))
 }
 
-# What was typed, as files and timelines.
-
-cli_list <- function(text) {
-  if (is.null(text)) character() else trimws(strsplit(text, ",", fixed = TRUE)[[1]])
-}
-
-one_file <- function(files, verb) {
-  if (length(files) != 1) {
-    abort_usage("{.val {verb}} needs one file, {length(files)} {?is/are} given.", verb)
-  }
-  files
-}
-
-named_list <- function(text, option, verb) {
-  pairs <- regmatches(cli_list(text), regexec("^([^=]+)=(.*)$", cli_list(text)))
-  if (!all(lengths(pairs) == 3)) {
-    abort_usage("{.val {paste0('--', option)}} must be written like {.val flow=l/s,rain=mm}.", verb)
-  }
-  rlang::set_names(vapply(pairs, `[`, "", 3), vapply(pairs, `[`, "", 2))
-}
+# Files and timelines ----
 
 cli_read <- function(files, options, verb) {
   source <- from_standard_input(one_file(files, verb))
@@ -324,18 +355,7 @@ cli_read <- function(files, options, verb) {
 # Arguments of read_timeline(), in the form that each wants.
 source_arguments <- function(options, verb) {
   given <- intersect(setdiff(source_names(), "measures"), names(options))
-  out <- lapply(each_name(given), function(name) {
-    text <- options[[name]]
-    switch(name,
-      time = stamp_parts(text, verb),
-      series = , amounts = , levels = , attributes = , missing = , records = cli_list(text),
-      units = named_list(text, name, verb),
-      rename = if (grepl("=", text, fixed = TRUE)) named_list(text, name, verb) else text,
-      day_first = yes_or_no(text, verb), widths = cli_widths(text, verb),
-      slab = cli_slab(text, verb), sheet = if (grepl("^[0-9]+$", text)) as.numeric(text) else text,
-      timeout = , skip = as_number(text, name, verb), closures = events(text), text
-    )
-  })
+  out <- lapply(cli_options(given), function(o) option_value(o, options[[o$name]], verb))
   names(out)[names(out) == "closures"] <- "events"
   # A table that is not there says so itself; a column named NULL is none.
   out <- out[lengths(out) > 0]
@@ -380,12 +400,6 @@ cli_slab <- function(text, verb) {
   })
 }
 
-yes_or_no <- function(text, verb) {
-  value <- word_value(text)
-  if (!is.logical(value)) abort_usage("--day-first must be yes or no, not {.val {text}}.", verb)
-  value
-}
-
 cli_measures <- function(options) {
   given <- cli_list(options$measures)
   if (length(given)) given
@@ -404,12 +418,17 @@ cli_routine <- function(options) {
   out
 }
 
-# Read, cut to the interval, and prepared by the steps that come first.
-cli_prepared <- function(files, options, name, verb) {
-  x <- cli_read(files, options, name)
-  if (!is.null(options$during)) x <- during(x, options$during)
-  # A verb whose own options these are takes them itself.
+# Read, and cut to the interval.
+cli_source <- function(files, options, verb) {
+  x <- cli_read(files, options, verb)
+  if (is.null(options$during)) x else during(x, options$during)
+}
+
+# Read, and prepared by the steps that come first. A verb whose own options these are takes them
+# itself.
+cli_prepared <- function(files, options, verb) {
   own <- if (!is.null(verb$fun)) argument_names(verb$fun, verb$leave)
+  x <- cli_source(files, options, verb$name)
   replay(cli_routine(options[setdiff(names(options), own)]), x)
 }
 

@@ -49,7 +49,7 @@ read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, serie
   call <- rlang::current_env()
   check_flag(remote)
   given <- rlang::enquos(...)
-  check_arguments(names(given))
+  check_arguments(names(given), names(formals(read_timeline.DBIConnection)))
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
   sql_prepare(source, call)
   from <- sql_source(source, table, query, call)
@@ -436,7 +436,6 @@ read_database_file <- function(source, table, query, time, series, given, join, 
     }
     table <- held
   }
-  rlang::inject(read_timeline(con, table, time = !!time, series = !!series, !!!given, query = query,
-                              join = join,
-                              remote = remote))
+  rlang::inject(read_timeline.DBIConnection(con, table, time = !!time, series = !!series, !!!given,
+                                            query = query, join = join, remote = remote))
 }

@@ -363,3 +363,24 @@ units_row <- function(data, time) {
   found <- numeric_below & no_number
   if (any(found)) top[found] else NULL
 }
+
+# Columns without a name that hold nothing, or the numbers of the rows, are nobody's measures.
+without_nameless <- function(data, nameless) {
+  idle <- vapply(nameless, function(i) {
+    column <- data[[i]]
+    all(is.na(column) | !nzchar(column)) || i == 1 && counts_rows(column)
+  }, TRUE)
+  if (any(idle)) data[-nameless[idle]] else data
+}
+
+start_of_text <- function(path, n = 80) {
+  lines <- readLines(path, n = n, warn = FALSE)
+  lines <- mend_bytes(lines)
+  if (length(lines)) lines[1] <- sub("^\ufeff", "", lines[1])
+  lines
+}
+
+counts_rows <- function(cells) {
+  number <- suppressWarnings(as.numeric(cells))
+  length(number) > 1 && !anyNA(number) && number[1] %in% 0:1 && all(diff(number) == 1)
+}

@@ -1,6 +1,4 @@
-# Which form a file has, and reading those that are no delimited text. Each form gives what
-# read_delimited() gives and maybe a header: data, lines (of each row in the file), rejects, where
-# (what the lines count), header, attributes and amounts, as far as the file knows them.
+# Which form a file has: by what it holds, and by its ending where that does not tell.
 
 file_formats <- c("delimited", "workbook", "parquet", "json", "json_lines", "fixed_width", "netcdf",
   "package")
@@ -55,25 +53,6 @@ format_of <- function(path, name, format, widths, call) {
   if (!is.null(widths)) "fixed_width" else guess_format(path, name)
 }
 
-# A file of any form: path (of the rows), header, missing, separator, and the table where it is no
-# delimited text.
-open_form <- function(path, name, how, call) {
-  how$format <- format_of(path, name, how$format, how$widths, call)
-  check_form_options(how, name, call)
-  header <- NULL
-  if (how$format == "package") {
-    package <- open_package(path, name, how$records, call)
-    path <- package$path
-    header <- package$header
-    how$missing <- c(how$missing, package$missing)
-    how[names(package$how)] <- package$how
-  }
-  table <- if (how$format != "delimited") read_form(path, name, how, call)
-  header <- header %||% if (is.null(table)) read_header(path, name, call) else table$header
-  list(path = path, header = header, missing = how$missing, separator = how$separator,
-       table = table)
-}
-
 # Settings of another form would be passed over without a word.
 form_options <- list(
   sheet = "workbook", range = "workbook", widths = "fixed_width", slab = "netcdf",
@@ -81,43 +60,10 @@ form_options <- list(
   records = c("json", "netcdf", "package")
 )
 
-check_form_options <- function(how, name, call) {
-  for (option in names(form_options)) {
-    forms <- form_options[[option]]
-    if (is.null(how[[option]]) || how$format %in% forms) next
-    abort_input(c("{.arg {option}} is not for files of the form {.val {how$format}}, as \\
-                   {.file {name}} is.",
-                  i = "It is for {.val {forms}}."), call = call, .envir = environment())
-  }
+starts_with_bytes <- function(bytes, wanted) {
+  length(bytes) >= length(wanted) && all(bytes[seq_along(wanted)] == as.raw(wanted))
 }
 
-# A file that is not delimited text, as a table.
-read_form <- function(path, name, how, call) {
-  switch(how$format,
-    workbook = read_workbook_table(path, name, how, call),
-    parquet = read_parquet_table(path, name, call),
-    json = read_json_table(path, name, how$records, call),
-    json_lines = read_json_lines(path, name, call),
-    fixed_width = read_fixed_width(path, name, how$widths, call),
-    netcdf = read_grid_file(path, name, how, call)
-  )
-}
+is_address <- function(source) grepl("^https?://", source)
 
-# A file of any form as it is, its values as text where the form knows no others.
-bare_table <- function(path, call = rlang::caller_env(), rows = Inf) {
-  local <- if (dir.exists(path)) path else plain_file(path, call)
-  opened <- open_form(local, path, list(), call)
-  if (!is.null(opened$table)) {
-    return(as.data.frame(opened$table$data))
-  }
-  tryCatch(
-    suppressWarnings(data.table::fread(
-      opened$path, nrows = rows, skip = as.integer(opened$header$lines %||% 0),
-      keepLeadingZeros = TRUE, colClasses = "character", data.table = FALSE
-    )),
-    error = function(e) {
-      abort_file(c("{.file {path}} cannot be read as a table.", i = "A header and at least one \\
-                   row are needed."), call = call, .envir = list2env(list(path = path)))
-    }
-  )
-}
+package_file <- "datapackage.json"

@@ -1,5 +1,5 @@
-# Other shapes of tables: series across the columns, periods across the columns,
-# attributes in a table of their own; and names of columns.
+# Other shapes of tables: series across the columns, periods across the columns; and names of
+# columns.
 
 # One column a series: they become one measure and a series column.
 lengthen_wide <- function(data, time, series, measure, call) {
@@ -48,45 +48,6 @@ lengthen_across <- function(data, time, series, measure, call) {
   out[[label]] <- rep(stamps, each = n)
   out[[measure]] <- unlist(data[stamps], use.names = FALSE)
   list(data = out, time = label, series = items, row = rep(seq_len(n), length(stamps)))
-}
-
-# A table of attributes joined by the columns that both have.
-join_attributes <- function(data, table, series, call) {
-  if (is.character(table)) {
-    name <- table
-    opened <- open_form(local_files(table, call = call)$path[1], name, list(), call)
-    table <- opened$table$data %||% data.table::fread(file = opened$path,
-                                                      skip = opened$header$lines %||% 0,
-                                                      data.table = FALSE)
-    table <- mend_encoding(table, name)
-  }
-  if (!is.data.frame(table)) {
-    abort_input("{.arg join} must be a data frame or a file.", call = call)
-  }
-  table <- as.data.frame(table)
-  key <- intersect(series, names(table))
-  if (length(key) == 0) {
-    shown <- word_list(names(table))
-    abort_input(c(
-      "The table of attributes has no column of the series to join by.",
-      x = "It has {shown}; the series {?column is/columns are} {.field {series}}."
-    ), call = call)
-  }
-  keys <- function(t) key_text(t[key])
-  if (anyDuplicated(keys(table))) {
-    twice <- table[[key[1]]][duplicated(keys(table))][1]
-    abort_input("The table of attributes holds {.val {as.character(twice)}} twice.", call = call)
-  }
-  at <- match(keys(data), keys(table))
-  lost <- unique(as.character(data[[key[1]]])[is.na(at)])
-  unused <- as.character(table[[key[1]]])[!keys(table) %in% keys(data)]
-  if (length(lost)) {
-    warn_user(c("!" = "{length(lost)} series {?has/have} no attributes: {.val {lost}}."))
-  }
-  if (length(unused)) tell(c(i = "Attributes without a series: {.val {unused}}."))
-  added <- setdiff(names(table), c(key, names(data)))
-  for (name in added) data[[name]] <- table[[name]][at]
-  list(data = data, attributes = added)
 }
 
 # Flow (l/s) becomes flow_l_s.

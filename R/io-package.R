@@ -1,8 +1,6 @@
 # Data packages: a folder with the rows in CSV or Parquet, and beside them datapackage.json, which
 # describes the columns after the open Table Schema and says what only a timeline knows.
 
-package_file <- "datapackage.json"
-
 write_package <- function(x, folder, rows, header) {
   dir.create(folder)
   file <- paste0("data.", rows)
@@ -43,18 +41,6 @@ schema_field <- function(x, name) {
   }
   if (is.factor(column)) field$constraints <- list(enum = as.list(levels(column)))
   field
-}
-
-# Numbers with as many digits as it takes to get them back; stamps as instants.
-exact_columns <- function(data) {
-  for (name in names(data)) {
-    column <- data[[name]]
-    if (is.double(column) && !inherits(column, c("Date", "POSIXct"))) {
-      text <- cpp_exact_text(column)
-      if (!is.null(text)) data[[name]] <- text
-    }
-  }
-  data
 }
 
 # The rows of a package, and how they are to be read: path, how, header, missing.

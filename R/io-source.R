@@ -41,8 +41,6 @@ named_files <- function(source, call = rlang::caller_env()) {
   }))
 }
 
-is_address <- function(source) grepl("^https?://", source)
-
 check_source <- function(source, call = rlang::caller_env()) {
   if (!file.exists(source)) {
     folder <- dirname(source)
@@ -155,10 +153,6 @@ unpack_zip <- function(source, members, folder, name, call) {
                call = call,
                .envir = environment())
   }
-}
-
-starts_with_bytes <- function(bytes, wanted) {
-  length(bytes) >= length(wanted) && all(bytes[seq_along(wanted)] == as.raw(wanted))
 }
 
 narrowed <- function(source, encoding) {

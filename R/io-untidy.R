@@ -55,13 +55,6 @@ check_lines <- function(path, name) {
   }
 }
 
-start_of_text <- function(path, n = 80) {
-  lines <- readLines(path, n = n, warn = FALSE)
-  lines <- mend_bytes(lines)
-  if (length(lines)) lines[1] <- sub("^\ufeff", "", lines[1])
-  lines
-}
-
 # How many lines stand above the header: a title, notes, blank lines. The header is the first line
 # with as many cells as most lines have; it holds no stamp and no number, and rows that do follow
 # it.
@@ -191,20 +184,6 @@ with_names <- function(path, names, lines, mark) {
   copy_bytes(from, con)
   close(from)
   out
-}
-
-counts_rows <- function(cells) {
-  number <- suppressWarnings(as.numeric(cells))
-  length(number) > 1 && !anyNA(number) && number[1] %in% 0:1 && all(diff(number) == 1)
-}
-
-# Columns without a name that hold nothing, or the numbers of the rows, are nobody's measures.
-without_nameless <- function(data, nameless) {
-  idle <- vapply(nameless, function(i) {
-    column <- data[[i]]
-    all(is.na(column) | !nzchar(column)) || i == 1 && counts_rows(column)
-  }, TRUE)
-  if (any(idle)) data[-nameless[idle]] else data
 }
 
 # Columns that begin and end at fixed places of each line.

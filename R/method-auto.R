@@ -78,24 +78,6 @@ method_describe.kairon_by_auto <- function(method, context) {
          if (!is.null(method$events)) ", events among the candidates")
 }
 
-# The rows of some series of a batch.
-some_series <- function(batch, which) {
-  size <- diff(batch$breaks)
-  keep <- unlist(lapply(which, function(s) batch$breaks[s] + seq_len(size[s])))
-  context <- batch$context
-  context$stamps <- context$stamps[keep]
-  context$labels <- context$labels[which]
-  context$drivers <- lapply(context$drivers, `[`, keep)
-  ahead <- context$ahead
-  context$ahead <- function(horizon) {
-    out <- ahead(horizon)
-    out$drivers <- lapply(out$drivers, function(m) m[, which, drop = FALSE])
-    out
-  }
-  list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(size[which]))),
-       context = context)
-}
-
 # What is tried ----
 
 # `zeros`: whether zeros are many and nothing is below; `above`: whether all values are above zero;
@@ -126,11 +108,6 @@ auto_candidates <- function(method, context, steps, zeros, above, wide) {
                        decomposition = if (length(seasons)) by_decomposition()))
   }
   Filter(Negate(is.null), c(out, habits))
-}
-
-# Steps of a day or less: their weeks and years are worth a look of their own.
-is_daily <- function(cadence) {
-  is_regular_cadence(cadence) && cadence$unit != "step" && step_seconds(cadence) <= 86400 * 1.5
 }
 
 # The last season repeated, for each that was seen, and the same weekday of the year before.
@@ -251,24 +228,6 @@ method_fit.kairon_by_auto <- function(method, batch) {
   })
   list(members = members, factor = factor, judged = judged, cutoffs = cutoffs, closer = closer,
        rival = rival, whole = whole_and_low(batch), batch = batch, moves = moves, notes = notes)
-}
-
-# What has a weight, fitted.
-fitted_members <- function(choice, batch) {
-  out <- lapply(seq_along(choice$methods), function(m) {
-    used <- which(colSums(matrix(choice$weights[, , m], 3)) > 0)
-    if (length(used) == 0) {
-      return(NULL)
-    }
-    which <- choice$which[used]
-    fitted <- tryCatch(method_fit(choice$methods[[m]], some_series(batch, which)),
-                       kairon_error = function(e) NULL)
-    if (!is.null(fitted)) {
-      list(name = names(choice$methods)[m], method = choice$methods[[m]], which = which,
-           model = fitted, weights = matrix(choice$weights[, used, m], 3), moved = FALSE)
-    }
-  })
-  Filter(Negate(is.null), out)
 }
 
 # Series of whole numbers from zero on, none far from it, and series that end at zero: amounts, and

@@ -301,111 +301,18 @@ abort_method <- function(x, arg, call) {
   ), call = call)
 }
 
-# What methods share ----
-
-# Intervals of Student's t around a point, with the degrees of freedom of the estimated error: one
-# for each series, or a matrix like the point's.
-spread_intervals <- function(point, se, freedom, levels) {
-  if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(se), ncol(se), byrow = TRUE)
-  wide <- lapply(levels, function(level) {
-    factor <- matrix(NA_real_, nrow(se), ncol(se))
-    some <- !is.na(freedom) & freedom > 0
-    factor[some] <- stats::qt((1 + level / 100) / 2, freedom[some])
-    se * factor
-  })
-  list(
-    point = point,
-    lower = lapply(wide, function(w) point - w),
-    upper = lapply(wide, function(w) point + w)
-  )
+check_fit <- function(fit, call = rlang::caller_env()) {
+  if (!inherits(fit, "kairon_fit")) abort_input("{.arg fit} must be a fitted method.", call = call)
 }
 
-# Degrees of freedom of an interval h steps ahead: those of the estimated error, and few where the
-# history has few stretches k of so many steps, over which the model was seen at work no more often:
-# k^4 / 100, so that ten stretches are as good as many (at least 2.5, which has a variance). One row
-# for each step, one column for each series.
-freedom_ahead <- function(freedom, steps, horizon, waited = 0) {
-  ahead <- outer(seq_len(horizon), rep_len(waited, length(freedom)), `+`)
-  stretches <- rep(steps, each = horizon) / ahead
-  matrix(pmin(rep(freedom, each = horizon), pmax(2.5, stretches^4 / 100)), horizon)
-}
+#' @rdname method-contract
+#' @export
+method_choices <- function(method, model) UseMethod("method_choices")
 
-# Paths whose variance at each step is given: a shock of its own at each step, of the size of the
-# first, and what the variance grows by is carried on from step to step. What parameters add to it
-# (`more`) is off by the same all along a path.
-paths_of_variances <- function(mean, variance, n, more = 0 * variance) {
-  h <- nrow(mean)
-  out <- array(NA_real_, c(h, ncol(mean), n))
-  for (s in seq_len(ncol(mean))) {
-    noise <- draw_shocks(s, h, n)
-    grown <- sqrt(pmax(0, diff(c(variance[1, s], variance[, s]))))
-    before <- rbind(0, noise[-h, , drop = FALSE])
-    carried <- apply(before * grown, 2, cumsum)
-    off <- sqrt(pmax(0, more[, s])) %o% stats::rnorm(n)
-    out[, s, ] <- mean[, s] + noise * sqrt(variance[1, s]) + carried + off
-  }
-  out
-}
+#' @export
+method_choices.kairon_method <- function(method, model) NULL
 
-# Normal paths made those of the intervals: how wide errors are is an estimate too, the same all
-# along a path, so that each step is spread as Student's t. The attribute `scale` says by how much
-# each was spread.
-student_paths <- function(paths, mean, freedom) {
-  if (!is.matrix(freedom)) freedom <- matrix(freedom, nrow(mean), ncol(mean), byrow = TRUE)
-  n <- dim(paths)[3]
-  scale <- array(1, dim(paths))
-  for (s in seq_len(ncol(mean))) {
-    own <- pmax(1, freedom[, s])
-    known <- which(is.finite(own))
-    if (length(known) == 0) next
-    rank <- stats::runif(n)
-    wide <- sqrt(own[known] / chi_squared_quantiles(own[known], rank))
-    paths[known, s, ] <- mean[known, s] + (paths[known, s, ] - mean[known, s]) * wide
-    scale[known, s, ] <- wide
-  }
-  structure(paths, scale = scale)
-}
-
-# Quantiles of chi-squared distributions, a row for each freedom. Many freedoms are read between
-# five of them: by Wilson and Hilferty the cube root of q / f is almost a line in 1 / sqrt(f).
-chi_squared_quantiles <- function(freedom, p) {
-  exact <- function(f) outer(f, p, function(f, p) stats::qchisq(p, f))
-  out <- matrix(NA_real_, length(freedom), length(p))
-  smooth <- freedom >= 4
-  if (length(unique(freedom[smooth])) <= 5) smooth[] <- FALSE
-  own <- unique(freedom[!smooth])
-  if (length(own)) out[!smooth, ] <- exact(own)[match(freedom[!smooth], own), , drop = FALSE]
-  if (!any(smooth)) {
-    return(out)
-  }
-  h <- 1 / sqrt(freedom[smooth])
-  ends <- range(h)
-  turn <- cos(pi * (2 * 1:5 - 1) / 10) / cos(pi / 10)
-  knots <- mean(ends) + diff(ends) / 2 * turn
-  roots <- (exact(1 / knots^2) * knots^2)^(1 / 3)
-  weights <- vapply(1:5, function(i) {
-    vapply(h, function(x) prod((x - knots[-i]) / (knots[i] - knots[-i])), 1)
-  }, numeric(length(h)))
-  out[smooth, ] <- freedom[smooth] * (matrix(weights, length(h)) %*% roots)^3
-  out
-}
-
-# The scale of paths that came from student_paths(), or 1.
-scale_of <- function(paths) attr(paths, "scale") %||% array(1, dim(paths))
-
-# How many steps each series has from its first to its last value, and how many are missing after
-# that.
-seen_steps <- function(batch) {
-  size <- diff(batch$breaks)
-  ends <- vapply(seq_along(size), function(s) {
-    there <- which(!is.na(batch$values[batch$breaks[s] + seq_len(size[s])]))
-    if (length(there)) there[c(1, length(there))] else c(1L, 0L)
-  }, c(0L, 0L))
-  list(steps = ends[2, ] - ends[1, ] + 1L, waited = size - ends[2, ])
-}
-
-# The last value that is there, at each step.
-carried_on <- function(v) {
-  at <- cummax(ifelse(is.na(v), 0L, seq_along(v)))
-  ifelse(at > 0, v[pmax(at, 1)], NA_real_)
+# Steps of a day or less: their weeks and years are worth a look of their own.
+is_daily <- function(cadence) {
+  is_regular_cadence(cadence) && cadence$unit != "step" && step_seconds(cadence) <= 86400 * 1.5
 }

@@ -58,10 +58,6 @@ one_target <- function(x, quo, method, call = rlang::caller_env()) {
 #' @export
 fit.default <- function(object, ...) check_timeline(object)
 
-check_fit <- function(fit, call = rlang::caller_env()) {
-  if (!inherits(fit, "kairon_fit")) abort_input("{.arg fit} must be a fitted method.", call = call)
-}
-
 fit_labels <- function(fit) series_labels(rows_of(fit$x)$keys)
 
 #' @export

@@ -307,12 +307,6 @@ as.data.frame.kairon_forecast <- function(x, row.names = NULL, optional = FALSE,
   out
 }
 
-# In a tidy table even a missing value has an origin, so that filters on it never meet NA.
-tidy_origin <- function(words) {
-  words[is.na(words)] <- "missing"
-  factor(words, levels = c(origin_levels, "missing"))
-}
-
 agree_line <- function(how) {
   paste0("  ", c(
     errors = paste("Totals are the sums of their parts: the least change, by the covariance of",

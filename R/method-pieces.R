@@ -110,3 +110,40 @@ added_notes <- function(notes) {
     sub("#", show_number(sum(as.numeric(gsub(",", "", found))), 9), one, fixed = TRUE)
   }, "", USE.NAMES = FALSE)
 }
+
+# The rows of some series of a batch.
+some_series <- function(batch, which) {
+  size <- diff(batch$breaks)
+  keep <- unlist(lapply(which, function(s) batch$breaks[s] + seq_len(size[s])))
+  context <- batch$context
+  context$stamps <- context$stamps[keep]
+  context$labels <- context$labels[which]
+  context$drivers <- lapply(context$drivers, `[`, keep)
+  ahead <- context$ahead
+  context$ahead <- function(horizon) {
+    out <- ahead(horizon)
+    out$drivers <- lapply(out$drivers, function(m) m[, which, drop = FALSE])
+    out
+  }
+  list(values = batch$values[keep], breaks = c(0L, as.integer(cumsum(size[which]))),
+       context = context)
+}
+
+# Many series in pieces, so that a long fit shows its progress and can be interrupted.
+in_pieces <- function(batch, run, bind) {
+  n <- length(batch$breaks) - 1
+  if (n <= 400) {
+    return(run(as.double(batch$values), batch$breaks))
+  }
+  ends <- unique(c(seq(200, n, by = 200), n))
+  starts <- c(0, ends[-length(ends)])
+  parts <- vector("list", length(ends))
+  bar <- progress("Fitting series", length(ends))
+  for (i in seq_along(ends)) {
+    bar$tick()
+    b <- batch$breaks[(starts[i] + 1):(ends[i] + 1)]
+    parts[[i]] <- run(as.double(batch$values[(b[1] + 1):b[length(b)]]), as.integer(b - b[1]))
+  }
+  bar$done()
+  bind(parts)
+}

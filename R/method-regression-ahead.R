@@ -1,13 +1,6 @@
 # Forecasts of a regression: parts carried on, the spread of what is not known, and the line that is
 # left one day.
 
-# The method as this series has it: short series have no trend, those with zeros add.
-method_of_model <- function(method, model) {
-  method$trend <- model$trend
-  method$combine <- model$combine
-  method
-}
-
 multiplied <- function(model) vapply(model$models, function(m) m$combine == "multiply", TRUE)
 
 on_logs <- function(model) vapply(model$models, function(m) m$scale == "logs", TRUE)
@@ -102,4 +95,17 @@ regression_freedom <- function(model, horizon) {
   own <- vapply(model$models, `[[`, 1, "freedom")
   carried <- vapply(model$models, `[[`, 1, "rho") != 0
   freedom_ahead(own, ifelse(carried, seen$steps, Inf), horizon, seen$waited)
+}
+
+# Trend and the sum of the other parts put together, with the derivatives by the parameters of both.
+on_error_scale <- function(trend, trend_slope, rest, x, scale) {
+  if (scale == "plain") {
+    return(list(mean = trend + rest, slope = cbind(trend_slope, x)))
+  }
+  if (scale == "factors") {
+    factor <- exp(pmin(rest, 300))
+    return(list(mean = trend * factor, slope = cbind(trend_slope * factor, x * (trend * factor))))
+  }
+  value <- pmax(trend, 1e-12)
+  list(mean = log(value) + rest, slope = cbind(trend_slope / value, x))
 }

@@ -431,3 +431,10 @@ print.kairon_indices <- function(x, ...) {
   }
   invisible(x)
 }
+
+# The method as this series has it: short series have no trend, those with zeros add.
+method_of_model <- function(method, model) {
+  method$trend <- model$trend
+  method$combine <- model$combine
+  method
+}

@@ -268,19 +268,6 @@ regression_mean <- function(method, plan, t, x, scale) {
   }
 }
 
-# Trend and the sum of the other parts put together, with the derivatives by the parameters of both.
-on_error_scale <- function(trend, trend_slope, rest, x, scale) {
-  if (scale == "plain") {
-    return(list(mean = trend + rest, slope = cbind(trend_slope, x)))
-  }
-  if (scale == "factors") {
-    factor <- exp(pmin(rest, 300))
-    return(list(mean = trend * factor, slope = cbind(trend_slope * factor, x * (trend * factor))))
-  }
-  value <- pmax(trend, 1e-12)
-  list(mean = log(value) + rest, slope = cbind(trend_slope / value, x))
-}
-
 # Where factors start from: on the values, at those that logarithms of what is above zero would
 # have.
 factor_start <- function(method, plan, target, t, x, ok) {

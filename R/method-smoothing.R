@@ -300,25 +300,6 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
   model
 }
 
-# Many series in pieces, so that a long fit shows its progress and can be interrupted.
-in_pieces <- function(batch, run, bind) {
-  n <- length(batch$breaks) - 1
-  if (n <= 400) {
-    return(run(as.double(batch$values), batch$breaks))
-  }
-  ends <- unique(c(seq(200, n, by = 200), n))
-  starts <- c(0, ends[-length(ends)])
-  parts <- vector("list", length(ends))
-  bar <- progress("Fitting series", length(ends))
-  for (i in seq_along(ends)) {
-    bar$tick()
-    b <- batch$breaks[(starts[i] + 1):(ends[i] + 1)]
-    parts[[i]] <- run(as.double(batch$values[(b[1] + 1):b[length(b)]]), as.integer(b - b[1]))
-  }
-  bar$done()
-  bind(parts)
-}
-
 bind_smoothing <- function(parts) {
   out <- parts[[1]]
   for (name in c("form", "shares", "first", "last", "scores")) {

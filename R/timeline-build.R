@@ -110,18 +110,6 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
   list(data = data, name = name, parts = character())
 }
 
-# The usual file of a logger has the date in one column and the clock in another.
-with_clock <- function(data, time) {
-  clock <- setdiff(names(data)[vapply(data, looks_like_clock, TRUE)], time)
-  dates <- data[[time]]
-  if (length(clock) != 1 || any(grepl(":", as.character(utils::head(dates, 50)), fixed = TRUE))) {
-    return(data)
-  }
-  tell(c(i = "{.field {time}} and {.field {clock}} are read as one stamp."))
-  data[[time]] <- join_clock(dates, data[[clock]])
-  data[names(data) != clock]
-}
-
 #' @rdname timeline
 #' @param x An object to be made a timeline.
 #' @param ... Passed on to `timeline()`.
@@ -132,10 +120,6 @@ as_timeline <- function(x, ...) UseMethod("as_timeline")
 as_timeline.default <- function(x, ...) {
   if (is_timeline(x)) x else timeline(x, ...)
 }
-
-#' @rdname timeline
-#' @export
-is_timeline <- function(x) inherits(x, "kairon_timeline")
 
 # `rows`: the row numbers to name in messages and rejects, and `where`: what
 # they count ("row", "line"); `again`: whether the rows were a timeline before.
@@ -240,28 +224,6 @@ check_series <- function(data, series, rows, where, call) {
       x = "{length(at)} row{?s} {?says/say} nothing, the first in {where} {rows[at[1]]}."
     ), call = call)
   }
-}
-
-# Every invariant; tests call it too.
-check_timeline <- function(x, call = rlang::caller_env()) {
-  if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
-    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."),
-                call = call)
-  }
-  if (!is_timeline(x)) {
-    abort_input(c(
-      "This needs a timeline, not {.obj_type_friendly {x}}.",
-      i = "Make one with {.fn timeline} or {.fn read_timeline}."
-    ), call = call)
-  }
-  problem <- record_problem(timeline_meta(x), names(x))
-  if (!is.null(problem)) {
-    abort_state(c(
-      "This timeline is no longer whole: {problem}.",
-      i = "Rename its columns with {.code names(x) <- }, or make it anew with {.fn timeline}."
-    ), call = call)
-  }
-  invisible(x)
 }
 
 # Repeats ----

@@ -463,3 +463,9 @@ usual_cycle <- function(cadence, span) {
   season <- usual_season(cadence)
   max(1.5, if (is.null(season)) 1 else season_steps(season, cadence))
 }
+
+# The same for each row.
+row_labels <- function(x) {
+  rows <- rows_of(x)
+  series_labels(rows$keys)[series_index(rows$breaks)]
+}

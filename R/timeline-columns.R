@@ -1,57 +1,5 @@
-# The columns of a table that becomes a timeline: naming them, finding the time
-# column and the measures, checking attributes and units.
-
-# Names given bare, as strings, as c(a, b) or as a vector that holds strings.
-column_names <- function(quo, data = NULL, call = rlang::caller_env(), arg = NULL) {
-  if (rlang::quo_is_null(quo) || rlang::quo_is_missing(quo)) {
-    return(character())
-  }
-  picked <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), names(data))
-  if (!is.null(data)) {
-    check_columns(picked, names(data), call, arg)
-  }
-  picked
-}
-
-# A column of the name wins over a variable of the name.
-names_in <- function(expr, env, present) {
-  if (is.null(expr) || is.character(expr)) {
-    return(as.character(expr))
-  }
-  if (rlang::is_call(expr, "c")) {
-    return(unlist(lapply(as.list(expr)[-1], names_in, env, present)))
-  }
-  if (is.symbol(expr)) {
-    name <- as.character(expr)
-    if (name %in% present || !rlang::env_has(env, name, inherit = TRUE)) {
-      return(name)
-    }
-    held <- rlang::env_get(env, name, inherit = TRUE)
-    return(if (is.character(held) || is.null(held)) as.character(held) else name)
-  }
-  value <- rlang::eval_tidy(expr, env = env)
-  if (!is.null(value) && !is.atomic(value)) {
-    abort_input(c("Columns are given by their names.", x = "This is {.obj_type_friendly {value}}."),
-                call = NULL)
-  }
-  as.character(value)
-}
-
-# `arg`: the argument that names them.
-check_columns <- function(wanted, present, call, arg = NULL) {
-  lost <- setdiff(wanted, present)
-  if (length(lost) == 0) {
-    return(invisible())
-  }
-  hint <- nearest_word(lost[1], present)
-  shown <- word_list(present, 12)
-  abort_input(c(
-    if (is.null(arg)) "There is no column {.field {lost[1]}}." else
-      "There is no column {.field {lost[1]}}, which {.arg {arg}} names.",
-    i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
-    i = "The columns are {shown}."
-  ), call = call)
-}
+# The columns of a table that becomes a timeline: finding the time column and the measures, checking
+# attributes and units; origins.
 
 check_duplicate_names <- function(data, call) {
   twice <- unique(names(data)[duplicated(names(data))])
@@ -203,12 +151,6 @@ check_finite <- function(x, m, rows, call = rlang::caller_env()) {
 # only where something is not simply observed; without the column, every value
 # that is there was observed. Missing values have no origin.
 
-origin_levels <- c(
-  "observed", "summarised", "interpolated", "imputed", "repaired", "forecast"
-)
-measured_origins <- c("observed", "summarised")
-measured_codes <- length(measured_origins) # they come first
-
 # Summaries of clearly fewer readings than expected: unfinished bins at the ends
 # among them. Prints and figures flag them.
 thin_share <- 0.9
@@ -218,9 +160,6 @@ is_thin <- function(x, measure) {
   }
   coverage_of(x, measure) < thin_share & is_measured(x, measure)
 }
-
-# Why a reading was flagged as a fault.
-fault_rules <- c("spike", "stuck", "limit", "jump")
 
 # Integer codes into origin_levels; NA where the value is missing.
 origin_codes <- function(x, measure) cpp_origin_codes(x[[measure]], standard_origins(x, measure))
@@ -426,4 +365,100 @@ common_measure <- function(seconds) {
     a
   }
   Reduce(divide, round(seconds * 1000)) / 1000
+}
+
+missing_share <- function(counts) {
+  total <- sum(counts[c(origin_levels, "missing")])
+  if (counts[["missing"]] == 0) "" else paste0(" (", show_percent(counts[["missing"]] / total), ")")
+}
+
+# Tables of forecasts that come back: one row for each series, stamp, measure and method, with a
+# column that says where the value came from. Forecasts stay forecasts whatever table or file they
+# went through.
+
+tidy_columns <- c("measure", "origin", "value")
+
+is_tidy <- function(data) {
+  all(tidy_columns %in% names(data)) && is.numeric(data$value) && !is.numeric(data$measure) &&
+    all_among(as.character(data$origin), c(origin_levels, "missing"))
+}
+
+# The table and its roles as build_timeline() takes them: each measure a column with its origins
+# beside it. Several methods are series of their own, and apart from them what was observed.
+read_tidy <- function(data, roles, time, rows, where, call) {
+  before <- seq_len(match(time, names(data)) - 1L)
+  series <- if (length(roles$series)) roles$series else names(data)[before]
+  forecast <- data$origin %in% "forecast"
+  if (!is.null(data$method)) {
+    data$method <- as.character(data$method)
+    if (length(unique(data$method[forecast])) > 1) {
+      data$method[is.na(data$method)] <- "observed"
+      series <- union(series, "method")
+    }
+  }
+  measures <- unique(as.character(data$measure))
+  data$value[data$origin %in% "missing"] <- NA
+  origins <- factor(as.character(data$origin), levels = origin_levels)
+  key <- key_text(data[c(series, time)], nrow(data))
+  at <- unique(key)
+  # Bounds of one measure would stand for all of them.
+  bounds <- if (length(measures) > 1) grep("^(lower|upper)_", names(data), value = TRUE)
+  out <- data[match(at, key), setdiff(names(data), c(tidy_columns, bounds))]
+  numbers <- names(out)[vapply(out, is.numeric, TRUE)]
+  roles$drop <- setdiff(union(roles$drop, numbers), c(time, series))
+  roles$beside <- list()
+  for (m in measures) {
+    own <- which(data$measure == m)
+    twice <- own[duplicated(key[own])]
+    if (length(twice)) {
+      abort_input(c("Stamps must differ within a series.",
+                    x = "{length(twice)} row{?s} of the forecast of {.field {m}} repeat{?s/} a \\
+                         stamp, the \\
+                         first in {where} {rows[twice[1]]}.",
+                    i = "Name all columns that tell its series apart with {.arg series}."),
+                    call = call)
+    }
+    held <- own[match(at, key[own])]
+    name <- free_name(m, names(out))
+    out[[name]] <- data$value[held]
+    beside <- free_name(paste0(name, "_origin"), names(out))
+    out[[beside]] <- origins[held]
+    roles$beside[[name]] <- c(origin = beside)
+    roles$amounts <- c(roles$amounts, if ("value" %in% roles$amounts) name)
+    roles$levels <- c(roles$levels, if ("value" %in% roles$levels) name)
+  }
+  roles$series <- series
+  for (kind in c("amounts", "levels")) roles[[kind]] <- setdiff(roles[[kind]], "value")
+  n <- sum(forecast)
+  if (n) {
+    tell(c(i = "{n} row{?s} of the table {?is/are} {?a forecast/forecasts}, and stay{?s/} so."))
+  }
+  list(data = out, roles = roles, at = match(at, key))
+}
+
+# Forecasts are neither learnt from nor scored: they are taken out, rows that hold nothing else too.
+without_forecasts <- function(x, measures) {
+  made <- lapply(measures, function(m) origin_codes(x, m) %in% forecast_code)
+  some <- Reduce(`|`, made)
+  if (!any(some)) {
+    return(x)
+  }
+  counts <- vapply(made, sum, 1L)
+  held <- measures[counts > 0]
+  n <- sum(counts)
+  tell(c(i = "{n} value{?s} of {.field {held}} {cli::qty(n)}{?is a forecast/are forecasts}: \\
+              neither learnt \\
+              from nor scored."))
+  for (i in which(counts > 0)) {
+    values <- x[[measures[i]]]
+    values[made[[i]]] <- NA
+    codes <- origin_codes(x, measures[i])
+    x <- set_origins(put_column(x, measures[i], values), measures[i], codes)
+  }
+  all <- names(timeline_meta(x)$kinds)
+  empty <- some & Reduce(`&`, lapply(all, function(m) is.na(x[[m]])))
+  if (all(empty)) {
+    abort_input("Every value of {.field {measures}} is a forecast; there is nothing measured.")
+  }
+  x[!empty, ]
 }

@@ -1,10 +1,6 @@
 # What the engine's rows need beside their SQL: cells that are no numbers, rows and stamps that
 # cannot be read, stamps that repeat, hours that the clock shows twice.
 
-define_rows <- function(con, call) {
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view), call)
-}
-
 # Called after each query: a cell that is no number would be left out with its row.
 check_cells_read <- function(con, call) {
   found <- tryCatch(engine_rows(con, reject_query), error = function(e) NULL)
@@ -317,80 +313,6 @@ replace_view_rows <- function(x, where, rows, call) {
   sql_append(con, own, database_cells(rows, con), call)
   con$view <- paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where,
                      ") UNION ALL SELECT * FROM ", own)
-  define_rows(con, call)
-}
-
-local_text <- function(seconds) {
-  micro <- round((seconds - floor(seconds)) * 1e6)
-  whole <- floor(seconds) + (micro == 1e6)
-  paste0(format(.POSIXct(whole, "UTC"), "%Y-%m-%d %H:%M:%S"),
-         sprintf(".%06d", as.integer(micro %% 1e6)))
-}
-
-# Wall clocks ----
-
-# Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice
-# by the order of the rows, as in files that are read as a whole.
-settle_wall_clock <- function(x, call) {
-  con <- x$con
-  # Timelines that are limited to a span share the rows.
-  if (isTRUE(con$on_instants)) {
-    return(invisible())
-  }
-  con$on_instants <- TRUE
-  time <- sql_name(con, x$meta$time)
-  seconds <- paste0("epoch(", time, ")")
-  ends <- as.numeric(unlist(sql_rows(con,
-                                     paste0("SELECT min(", seconds, ") AS first, max(", seconds,
-                                                 ") AS last FROM kairon_rows"), call)))
-  if (anyNA(ends)) {
-    return(invisible())
-  }
-  zone <- zone_table(x$meta$zone, ends[1] - 86400, ends[2] + 86400)
-  near <- which(zone$at > ends[1] - 86400 & zone$at < ends[2] + 86400)
-  at <- zone$at[near]
-  before <- zone$offset[near]
-  after <- zone$offset[near + 1]
-  if (length(near)) {
-    value <- function(v) sql_value(con, v)
-    odd <- paste0("(", seconds, " >= ", value(at + pmin(before, after)), " AND ", seconds, " < ",
-                  value(at + pmax(before, after)), ")", collapse = " OR ")
-    held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", odd), call)
-  }
-  shift <- if (length(near)) {
-    paste0("CASE ",
-           paste(sprintf("WHEN %s < %s THEN %s", seconds, value(at + before), value(before)),
-                          collapse = " "),
-           " ELSE ", value(after[length(after)]), " END")
-  } else {
-    sql_value(con, offset_at(ends[1], x$meta$zone))
-  }
-  if (length(near) && nrow(held)) {
-    written <- as.numeric(held[[x$meta$time]])
-    read <- list(seconds = cpp_instant_of_local(written, zone), type = "instant", written = written,
-                 on_wall = rep(TRUE, length(written)))
-    settled <- settle_clock(read, held[x$meta$series], x$meta$zone, new.env())
-    for (line in settled$news) tell(c(i = verbatim(paste0(line, "."))))
-    held[[x$meta$time]] <- .POSIXct(settled$seconds, "UTC")
-    replace_wall(x, con, shift, odd, held, call)
-  } else {
-    replace_wall(x, con, shift, NULL, NULL, call)
-  }
-}
-
-replace_wall <- function(x, con, shift, odd, held, call) {
-  time <- sql_name(con, x$meta$time)
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_wall AS", con$view), call)
-  con$view <- paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time,
-                     ") FROM kairon_wall",
-                     if (!is.null(held)) paste0(" WHERE (", odd, ") IS NOT TRUE"))
-  if (!is.null(held)) {
-    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0",
-           call)
-    held[[x$meta$time]] <- local_text(as.numeric(held[[x$meta$time]]))
-    sql_append(con, "kairon_odd", database_cells(held, con), call)
-    con$view <- paste(con$view, "UNION ALL SELECT * FROM kairon_odd")
-  }
   define_rows(con, call)
 }
 

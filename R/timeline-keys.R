@@ -64,9 +64,3 @@ series_labels <- function(keys) {
   }
   label_text(keys)
 }
-
-# The same for each row.
-row_labels <- function(x) {
-  rows <- rows_of(x)
-  series_labels(rows$keys)[series_index(rows$breaks)]
-}

@@ -6,55 +6,6 @@ new_remote <- function(con, from, form, template, label) {
               class = "kairon_remote")
 }
 
-remote_where <- function(x, more = NULL) {
-  seconds <- remote_seconds(x)
-  parts <- c(
-    # Stamps that cannot be read are counted on the first pass over files.
-    if (!counts_unread(x) || !is.null(more)) paste(sql_name(x$con, x$meta$time), "IS NOT NULL"),
-    if (is.finite(x$span[1])) bound_sql(x, seconds, ">=", x$span[1]),
-    if (is.finite(x$span[2])) bound_sql(x, seconds, "<", x$span[2]),
-    if (!is.null(x$keys)) keys_sql(x),
-    more
-  )
-  if (length(parts)) paste("WHERE", paste(parts, collapse = " AND ")) else ""
-}
-
-# Compared as stamps where the database has them, so that an index serves and another server can do
-# it.
-bound_sql <- function(x, seconds, side, at) {
-  stamped <- x$form %in% c("instant", "local", "date") && !reads_wall_clock(x)
-  if (sql_dialect(x$con) != "postgres" || !stamped) {
-    return(paste(seconds, side, sql_value(x$con, at)))
-  }
-  stamp <- if (x$form == "date") {
-    # The first day that does not begin before.
-    paste0("DATE '1970-01-01' + ", sprintf("%.0f", ceiling(at / 86400)))
-  } else {
-    paste0("to_timestamp(", sql_value(x$con, at), ")", if (x$form == "local") " AT TIME ZONE 'UTC'")
-  }
-  paste(sql_name(x$con, x$meta$time), side, stamp)
-}
-
-# Of some series alone; `x$keys`: a data frame of their keys.
-keys_sql <- function(x) {
-  names <- vapply(names(x$keys), function(s) sql_name(x$con, s), "")
-  values <- lapply(x$keys, sql_value, con = x$con)
-  if (length(names) == 1) {
-    return(paste0(names, " IN (", paste(values[[1]], collapse = ", "), ")"))
-  }
-  each <- do.call(paste, c(Map(function(n, v) paste(n, "=", v), names, values), sep = " AND "))
-  paste0("(", paste(each, collapse = " OR "), ")")
-}
-
-counts_unread <- function(x) {
-  inherits(x, "kairon_files") && is.null(x$store$facts) && !isTRUE(x$con$seen)
-}
-
-remote_group <- function(x, more = NULL) {
-  parts <- c(vapply(x$meta$series, function(s) sql_name(x$con, s), ""), more)
-  if (length(parts)) paste("GROUP BY", paste(parts, collapse = ", ")) else ""
-}
-
 #' @export
 read_facts.kairon_remote <- function(x) {
   call <- rlang::caller_env(3)
@@ -79,43 +30,6 @@ facts_columns <- function(x, cadence) {
     last = paste(edge_sql(x, "max", seconds), "AS kairon_last"),
     off = if (isTRUE(attr(off, "micro"))) paste0("bit_or(", off, ") AS kairon_off") else
       if (!is.null(off)) paste0("sum(CASE WHEN ", off, " THEN 1 ELSE 0 END) AS kairon_off"))
-}
-
-# Stamps are compared as they are stored, which is cheaper than as seconds.
-edge_sql <- function(x, how, seconds) {
-  if (!is.null(micro_sql(x))) {
-    return(paste0("epoch(", how, "(", sql_name(x$con, x$meta$time), "))"))
-  }
-  if (!has_bins(x)) {
-    return(paste0(how, "(", seconds, ")"))
-  }
-  paste0("date_part('epoch', ", how, "(", sql_name(x$con, x$meta$time), "))")
-}
-
-# Whether the database cuts stamps into bins of equal length by itself (PostgreSQL 14 and later).
-has_bins <- function(x) {
-  if (sql_dialect(x$con) != "postgres" || !x$form %in% c("instant", "local") ||
-      reads_wall_clock(x)) {
-    return(FALSE)
-  }
-  if (is.null(x$store$version)) {
-    x$store$version <- as.numeric(sql_rows(x$con, "SHOW server_version_num")[[1]])
-  }
-  x$store$version >= 140000
-}
-
-# The start of the bin of a stamp, as a stamp. Closed on the right, a stamp on an edge belongs to
-# the bin before: those bins begin a microsecond later, in which the database counts. All of it
-# means the same to every server, whatever its zone, so that one may hand it on to others.
-bin_sql <- function(x, phase, width, closed = "left") {
-  micro <- function(seconds) paste0("INTERVAL '", sprintf("%.6f", seconds), " seconds'")
-  later <- if (closed == "right") 1e-6 else 0
-  origin <- if (x$form == "instant") {
-    paste0("to_timestamp(", sprintf("%.6f", phase + later), ")")
-  } else {
-    paste("TIMESTAMP '1970-01-01 00:00' +", micro(phase + later))
-  }
-  paste0("date_bin(", micro(width), ", ", sql_name(x$con, x$meta$time), ", ", origin, ")")
 }
 
 settle_facts <- function(x, facts, cadence, sql, call) {
@@ -148,49 +62,6 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql, call) {
   facts$last <- as.vector(tapply(cells$last, group, max))
   if (!is.null(cells$off)) facts$off <- as.vector(rowsum(cells$off, group))
   settle_facts(x, facts, cadence, sql, call)
-}
-
-mark_text <- function(data) {
-  for (name in names(data)) if (is.character(data[[name]])) Encoding(data[[name]]) <- "UTF-8"
-  data
-}
-
-# What the first stamps show: those of the rows that came first where they tell, else the earliest
-# of some series, for which the database must sort.
-sampled_cadence <- function(x, call) {
-  if (!is.null(x$told)) {
-    return(x$told)
-  }
-  meta <- x$meta
-  if (isTRUE(meta$declared) || (is_regular_cadence(meta$cadence) && nrow(x$few) > 20)) {
-    return(meta$cadence)
-  }
-  seconds <- remote_seconds(x)
-  keys <- utils::head(unique(as_plain(x$few)[meta$series]), 5)
-  conditions <- if (length(meta$series)) series_sql(x, keys) else list(NULL)
-  stamps <- lapply(conditions, function(one) {
-    sql <- paste("SELECT", seconds, "AS at FROM", x$from, remote_where(x, one),
-                 "ORDER BY 1 LIMIT 2000")
-    as.numeric(sql_rows(x$con, sql, call)$at)
-  })
-  stamps <- Filter(length, lapply(stamps, unique))
-  if (length(stamps) == 0) {
-    return(meta$cadence)
-  }
-  at <- unlist(stamps)
-  detect_cadence(at, as.integer(c(0, cumsum(lengths(stamps)))), span_zone(meta, at),
-                 meta$type == "step")
-}
-
-# A condition for each series.
-series_sql <- function(x, keys) {
-  names <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
-  lapply(seq_len(nrow(keys)), function(i) {
-    values <- vapply(keys, function(k) {
-      sql_value(x$con, if (is.factor(k)) as.character(k[i]) else k[i])
-    }, "")
-    paste(names, "=", values, collapse = " AND ")
-  })
 }
 
 # Whether a stamp lies off a grid of equal steps, as SQL; NULL for other grids.

@@ -434,3 +434,15 @@ across_base <- function(rest, of) {
   days <- names(rest)[vapply(names(rest), of_days, TRUE)]
   if (length(days) == 1) days
 }
+
+# The usual file of a logger has the date in one column and the clock in another.
+with_clock <- function(data, time) {
+  clock <- setdiff(names(data)[vapply(data, looks_like_clock, TRUE)], time)
+  dates <- data[[time]]
+  if (length(clock) != 1 || any(grepl(":", as.character(utils::head(dates, 50)), fixed = TRUE))) {
+    return(data)
+  }
+  tell(c(i = "{.field {time}} and {.field {clock}} are read as one stamp."))
+  data[[time]] <- join_clock(dates, data[[clock]])
+  data[names(data) != clock]
+}

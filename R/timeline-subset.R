@@ -40,12 +40,6 @@
   restore_timeline(plain, rename_record(timeline_meta(x), new[!is.na(new)]), renamed = TRUE)
 }
 
-as_plain <- function(x) {
-  attr(x, "timeline") <- NULL
-  class(x) <- setdiff(class(x), "kairon_timeline")
-  x
-}
-
 # Gives a table its promises back, or leaves it plain. `old`: the timeline that it was, where there
 # is one.
 restore_timeline <- function(data, meta, old = NULL, renamed = FALSE) {

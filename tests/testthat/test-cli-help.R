@@ -72,11 +72,7 @@ test_that("a verb that is added to the table is found everywhere", {
   before <- table()
   more <- c(before, list(twice = list(fun = twice, what = "values several times",
                                       example = "kairon twice rain.csv",
-                                      own = character(), grid = TRUE, run = function(files, options) {
-    verb <- more$twice
-    x <- kairon:::cli_prepared(files, options, "twice", verb)
-    kairon:::show_made(do.call(twice, c(list(x), kairon:::verb_arguments("twice", verb, options))), options)
-  })))
+                                      own = character(), grid = TRUE)))
   space <- asNamespace("kairon")
   kept <- space$cli_verbs
   replace <- function(value) {
@@ -88,8 +84,8 @@ test_that("a verb that is added to the table is found everywhere", {
   expect_true(any(grepl("twice +values several times", kairon:::main_help(kairon:::cli_verbs()))))
   help <- kairon:::verb_help("twice", more$twice)
   expect_true(any(grepl("--times COUNT .*2 by default", help)))
-  expect_true(any(grepl("twice\\) options=.*--times", kairon:::completion_script("bash"))))
-  expect_true(any(grepl("twice FILE", kairon:::manual_page())))
+  expect_true(any(grepl("twice\\) options=.*--times", kairon:::completion_script("bash", more))))
+  expect_true(any(grepl("twice FILE", kairon:::manual_page(more))))
   run <- in_process(c("twice", demo_file("rain.csv"), "--times", "3", "--quiet"))
   expect_equal(csv_of(run$out)$rain, 3 * demo_timeline("rain")$rain)
   expect_match(paste(in_process(c("twice", demo_file("rain.csv"), "--tims", "3"))$err, collapse = " "),

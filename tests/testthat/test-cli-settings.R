@@ -143,3 +143,38 @@ test_that("version, methods and formats are pages", {
   }
   expect_match(paste(kairon("formats")$out, collapse = " "), "SQLite")
 })
+
+test_that("a value is read by its kind, the word that stands for it in the help, in every verb", {
+  read <- getFromNamespace("option_value", "kairon")
+  verbs <- kairon:::cli_verbs()
+  for (name in names(verbs)) {
+    for (o in unlist(unname(kairon:::verb_options(name, verbs[[name]])), recursive = FALSE)) {
+      where <- paste(name, o$name)
+      if (o$metavar %in% c("ANSWER", "NUMBER", "COUNT", "SECONDS")) {
+        wrong <- tryCatch(read(o, "perhaps", name), kairon_error_usage = conditionMessage)
+        expect_match(wrong, gsub("_", "-", o$name), info = where)
+      }
+      if (o$metavar == "ANSWER") expect_identical(read(o, "no", name), FALSE, info = where)
+      if (o$metavar %in% c("NUMBER", "COUNT")) expect_identical(read(o, "1e3", name), 1000, info = where)
+      if (o$metavar %in% kairon:::text_kinds) expect_identical(read(o, "2031", name), "2031", info = where)
+      if (o$metavar %in% kairon:::list_kinds) {
+        expect_identical(read(o, "7, no", name), c("7", "no"), info = where)
+      }
+    }
+  }
+})
+
+test_that("what only a figure heeds is refused without one", {
+  for (idle in list(c("--show", "cycles"), c("--figure-size", "5,4"), "--dark")) {
+    r <- kairon("decomposition", billed(), idle)
+    expect_equal(r$code, 2)
+    expect_match(said(r), paste0(idle[1], ".*--figure"))
+  }
+  made <- vapply(c("parts", "cycles"), function(show) {
+    path <- tempfile(fileext = ".png")
+    r <- kairon("decomposition", billed(), "--figure", path, "--show", show)
+    if (r$code == 0) unname(tools::md5sum(path)) else paste(said(r), show)
+  }, "")
+  expect_match(made, "^[0-9a-f]{32}$")
+  expect_false(made[1] == made[2])
+})
