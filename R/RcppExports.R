@@ -353,10 +353,6 @@ cpp_span_rows <- function(times, before, after, breaks) {
     .Call(`_kairon_cpp_span_rows`, times, before, after, breaks)
 }
 
-cpp_trailing_rows <- function(times, before, breaks) {
-    .Call(`_kairon_cpp_trailing_rows`, times, before, breaks)
-}
-
 cpp_statistic_exists <- function(name) {
     .Call(`_kairon_cpp_statistic_exists`, name)
 }
@@ -369,8 +365,8 @@ cpp_stepping_statistics <- function(statistic, values, times, back, ahead, break
     .Call(`_kairon_cpp_stepping_statistics`, statistic, values, times, back, ahead, breaks, threads)
 }
 
-cpp_trailing_statistics <- function(statistic, values, times, from, breaks, threads) {
-    .Call(`_kairon_cpp_trailing_statistics`, statistic, values, times, from, breaks, threads)
+cpp_trailing_statistics <- function(statistic, values, times, span, breaks, threads) {
+    .Call(`_kairon_cpp_trailing_statistics`, statistic, values, times, span, breaks, threads)
 }
 
 cpp_sliding_correlation <- function(a, b, from, to, breaks, threads) {

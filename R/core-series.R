@@ -68,8 +68,22 @@ step_windows <- function(breaks, back, ahead) {
   at
 }
 
+# Windows of a span of time that end at each row; the bounds are made only where somebody reads them.
+span_windows <- function(times, span, breaks) {
+  at <- new.env(parent = emptyenv())
+  at$span <- span
+  bounds <- NULL
+  bound <- function(side) {
+    if (is.null(bounds)) bounds <<- cpp_span_rows(times, span, 0, breaks)
+    bounds[[side]]
+  }
+  delayedAssign("from", bound("from"), assign.env = at)
+  delayedAssign("to", bound("to"), assign.env = at)
+  at
+}
+
 # One statistic for each window; `at` has the bounds of the windows (from, to), or comes from
-# step_windows().
+# step_windows() or span_windows().
 sliding_statistic <- function(values, times, at, breaks, statistic,
                               where = function(i) paste("window", i), missing_too = FALSE,
                               seen = NULL,
@@ -77,16 +91,19 @@ sliding_statistic <- function(values, times, at, breaks, statistic,
   if (!is.character(statistic)) {
     return(own_statistic(values, at$from, at$to, statistic, where, call, missing_too))
   }
-  if (is.null(at$back) && !isTRUE(at$trailing)) {
+  made <- if (!is.null(at$span)) {
+    call_core(cpp_trailing_statistics(statistic, values, times, at$span, breaks, core_threads()),
+              call)
+  } else if (!is.null(at$back)) {
+    call_core(cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks,
+                                      core_threads()), call)
+  }
+  # Windows whose last row is not their own, since a stamp comes twice, are told by their rows.
+  if (is.null(made) || isFALSE(made$once)) {
     return(call_core(cpp_sliding_statistics(
       statistic, values, times, at$from, at$to, breaks, core_threads()
     ), call))
   }
-  made <- call_core(if (isTRUE(at$trailing)) {
-    cpp_trailing_statistics(statistic, values, times, at$from, breaks, core_threads())
-  } else {
-    cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks, core_threads())
-  }, call)
   if (!is.null(seen)) seen$whole <- made$whole
   made$value
 }

@@ -157,11 +157,7 @@ rows_in_window <- function(window, steps, x, rows) {
   parts <- duration_parts(window$step)
   fixed <- parts[["months"]] == 0 && (parts[["days"]] == 0 || length(rows$zone$at) == 0)
   if (window$side == "trailing" && fixed) {
-    from <- cpp_trailing_rows(rows$seconds, duration_seconds(window$step), rows$breaks)
-    if (!is.null(from)) {
-      return(list(from = from, to = seq_along(from), trailing = TRUE))
-    }
-    return(cpp_span_rows(rows$seconds, duration_seconds(window$step), 0, rows$breaks))
+    return(span_windows(rows$seconds, duration_seconds(window$step), rows$breaks))
   }
   bounds <- window_bounds(window, rows)
   # (t, t + length) with t included: the mirror image of trailing.

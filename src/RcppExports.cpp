@@ -1258,19 +1258,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// cpp_trailing_rows
-SEXP cpp_trailing_rows(Rcpp::NumericVector times, double before, Rcpp::IntegerVector breaks);
-RcppExport SEXP _kairon_cpp_trailing_rows(SEXP timesSEXP, SEXP beforeSEXP, SEXP breaksSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
-    Rcpp::traits::input_parameter< double >::type before(beforeSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_trailing_rows(times, before, breaks));
-    return rcpp_result_gen;
-END_RCPP
-}
 // cpp_statistic_exists
 bool cpp_statistic_exists(std::string name);
 RcppExport SEXP _kairon_cpp_statistic_exists(SEXP nameSEXP) {
@@ -1317,18 +1304,18 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_trailing_statistics
-Rcpp::List cpp_trailing_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times, Rcpp::IntegerVector from, Rcpp::IntegerVector breaks, int threads);
-RcppExport SEXP _kairon_cpp_trailing_statistics(SEXP statisticSEXP, SEXP valuesSEXP, SEXP timesSEXP, SEXP fromSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
+Rcpp::List cpp_trailing_statistics(std::string statistic, Rcpp::NumericVector values, Rcpp::NumericVector times, double span, Rcpp::IntegerVector breaks, int threads);
+RcppExport SEXP _kairon_cpp_trailing_statistics(SEXP statisticSEXP, SEXP valuesSEXP, SEXP timesSEXP, SEXP spanSEXP, SEXP breaksSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type statistic(statisticSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type values(valuesSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type times(timesSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type span(spanSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type breaks(breaksSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_trailing_statistics(statistic, values, times, from, breaks, threads));
+    rcpp_result_gen = Rcpp::wrap(cpp_trailing_statistics(statistic, values, times, span, breaks, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1606,7 +1593,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_column_products", (DL_FUNC) &_kairon_cpp_column_products, 4},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},
     {"_kairon_cpp_span_rows", (DL_FUNC) &_kairon_cpp_span_rows, 4},
-    {"_kairon_cpp_trailing_rows", (DL_FUNC) &_kairon_cpp_trailing_rows, 3},
     {"_kairon_cpp_statistic_exists", (DL_FUNC) &_kairon_cpp_statistic_exists, 1},
     {"_kairon_cpp_sliding_statistics", (DL_FUNC) &_kairon_cpp_sliding_statistics, 7},
     {"_kairon_cpp_stepping_statistics", (DL_FUNC) &_kairon_cpp_stepping_statistics, 7},

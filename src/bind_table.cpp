@@ -10,16 +10,17 @@ Rcpp::List row_ranges(Rcpp::IntegerVector from, Rcpp::IntegerVector to) {
 }
 
 // One statistic for the window of each row, which is in it; `whole` where all values were seen to
-// be finite.
+// be finite, `once` where no stamp comes twice (only windows by a span look).
 Rcpp::List row_statistics(const std::string& statistic, Rcpp::NumericVector values,
                           Rcpp::NumericVector times, const core::Windows& windows,
                           Rcpp::IntegerVector breaks, int threads) {
   Rcpp::NumericVector out = Rcpp::no_init(values.size());
-  const bool whole = core::sliding_statistics(core::statistic_named(statistic),
-                                              bind::doubles(values), bind::doubles(times), windows,
-                                              bind::ints(breaks), threads, out.begin());
+  const core::Seen seen = core::sliding_statistics(core::statistic_named(statistic),
+                                                   bind::doubles(values), bind::doubles(times),
+                                                   windows, bind::ints(breaks), threads,
+                                                   out.begin());
   using Rcpp::_;
-  return Rcpp::List::create(_["value"] = out, _["whole"] = whole);
+  return Rcpp::List::create(_["value"] = out, _["whole"] = seen.whole, _["once"] = seen.once);
 }
 
 }  // namespace
@@ -40,15 +41,6 @@ Rcpp::List cpp_span_rows(Rcpp::NumericVector times, double before, double after,
   core::span_rows(bind::doubles(times), before, after, bind::ints(breaks), from.begin(),
                   to.begin());
   return row_ranges(from, to);
-}
-
-// NULL where a stamp comes twice.
-// [[Rcpp::export]]
-SEXP cpp_trailing_rows(Rcpp::NumericVector times, double before, Rcpp::IntegerVector breaks) {
-  Rcpp::IntegerVector from = Rcpp::no_init(times.size());
-  if (!core::trailing_rows(bind::doubles(times), before, bind::ints(breaks), from.begin()))
-    return R_NilValue;
-  return from;
 }
 
 // [[Rcpp::export]]
@@ -80,12 +72,12 @@ Rcpp::List cpp_stepping_statistics(std::string statistic, Rcpp::NumericVector va
   return row_statistics(statistic, values, times, {{}, {}, back, ahead}, breaks, threads);
 }
 
-// Windows that end at their own row.
+// Windows of a span that end at their own row.
 // [[Rcpp::export]]
 Rcpp::List cpp_trailing_statistics(std::string statistic, Rcpp::NumericVector values,
-                                   Rcpp::NumericVector times, Rcpp::IntegerVector from,
+                                   Rcpp::NumericVector times, double span,
                                    Rcpp::IntegerVector breaks, int threads) {
-  return row_statistics(statistic, values, times, {bind::ints(from), {}, 0, 0}, breaks, threads);
+  return row_statistics(statistic, values, times, {{}, {}, 0, 0, span}, breaks, threads);
 }
 
 // [[Rcpp::export]]

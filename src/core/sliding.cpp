@@ -7,6 +7,7 @@
 
 #include "order.h"
 #include "parallel.h"
+#include "windows.h"
 
 namespace core {
 
@@ -25,14 +26,15 @@ struct Window {
   Windows of;
   std::size_t begin, end;
   int first, last;
-  bool by_steps() const { return of.from.size() == 0; }
+  bool by_span() const { return of.span != 0; }
+  bool by_steps() const { return of.from.size() == 0 && !by_span(); }
   int from(std::size_t i) const {
-    if (!by_steps()) return of.from[i];
+    if (!by_steps()) return of.from[i - of.skip];
     const int row = static_cast<int>(i);
     return of.back > row - first ? first : row - of.back;
   }
   int to(std::size_t i) const {
-    if (of.to.size() > 0) return of.to[i];
+    if (of.to.size() > 0) return of.to[i - of.skip];
     const int row = static_cast<int>(i);
     return of.ahead >= last - row ? last : row + of.ahead + 1;
   }
@@ -298,13 +300,38 @@ void slide_blocks(Doubles v, const Window& w, Careful&& careful, Tell&& tell) {
       };
       if (w.by_steps()) for (std::size_t i = begin; i < end; ++i) window(i, w.from(i), w.to(i));
       else if (w.of.to.size() == 0)
-        for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.to(i));
-      else for (std::size_t i = begin; i < end; ++i) window(i, w.of.from[i], w.of.to[i]);
+        for (std::size_t i = begin; i < end; ++i) window(i, w.from(i), static_cast<int>(i) + 1);
+      else for (std::size_t i = begin; i < end; ++i) window(i, w.from(i), w.to(i));
       fine = !squares || least > 1e-7 * sums.whole;
     }
     if (!fine) careful(w.part(begin, end));
     begin = end;
   }
+}
+
+// Windows by time are found block by block, so that their first rows are still at hand when they
+// are needed, and are never written down for the whole series. Whether no stamp comes twice.
+template <typename Run>
+bool by_blocks(Doubles t, const Window& w, std::size_t least, Run&& run) {
+  std::vector<int> starts;
+  bool once = true;
+  std::size_t low = w.begin;
+  for (std::size_t begin = w.begin; begin < w.end;) {
+    const double* here = t.begin() + begin;
+    low = static_cast<std::size_t>(std::upper_bound(t.begin() + low, here, *here - w.of.span) -
+                                   t.begin());
+    const std::size_t end = std::min(w.end, begin + std::max(least, 4 * (begin + 1 - low)));
+    starts.resize(end - begin);
+    // The row before the block is looked at, too.
+    once &= begin == w.begin || here[0] != here[-1];
+    once &= trailing_starts(t, low, begin, end, w.of.span, starts.data());
+    Windows rows{};
+    rows.from = {starts.data(), starts.size()};
+    rows.skip = begin;
+    run(Window{rows, begin, end, w.first, w.last});
+    begin = end;
+  }
+  return once;
 }
 
 // Smallest (sign = 1) or largest (sign = -1) value by a queue of candidates, each better
@@ -373,65 +400,83 @@ void slide_ends(Statistic kind, Doubles v, const Window& w, double* out) {
 
 }  // namespace
 
-bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
-                        const Windows& windows, Ints breaks, int threads, double* out) {
+namespace {
+
+// One statistic for the windows of one series; false where values were not seen to be all finite.
+bool slide_statistic(const StatisticSpec& spec, Doubles values, Doubles times, const Window& w,
+                     double* out) {
   const double missing = kMissing;
-  std::atomic<bool> whole{spec.kind == Statistic::mean || spec.kind == Statistic::sum ||
-                          spec.kind == Statistic::sd || spec.kind == Statistic::var};
+  bool whole = true;
+  switch (spec.kind) {
+    case Statistic::mean: case Statistic::sum: {
+      const auto careful = [&](const Window& part) {
+        whole = false;
+        slide_sums(spec, values, times, part, out);
+      };
+      if (spec.kind == Statistic::sum) {
+        slide_blocks<false>(values, w, careful,
+                            [&](std::size_t i, double n, double c, double s1, double) {
+                              out[i] = n == 0 ? missing : n * c + s1;
+                            });
+      } else {
+        slide_blocks<false>(values, w, careful,
+                            [&](std::size_t i, double n, double c, double s1, double) {
+                              out[i] = n == 0 ? missing : c + s1 / n;
+                            });
+      }
+      return whole;
+    }
+    case Statistic::sd: case Statistic::var: {
+      const bool root = spec.kind == Statistic::sd;
+      const auto careful = [&](const Window& part) {
+        whole = false;
+        slide_spread(spec, values, times, part, out);
+      };
+      slide_blocks<true>(values, w, careful,
+                         [&](std::size_t i, double n, double, double, double rest) {
+                           const double var = n < 2 ? missing : rest / (n - 1);
+                           out[i] = root ? std::sqrt(var) : var;
+                         });
+      return whole;
+    }
+    case Statistic::slope:
+    case Statistic::zscore: slide_spread(spec, values, times, w, out); break;
+    case Statistic::min: slide_extreme(1, values, w, out); break;
+    case Statistic::max: slide_extreme(-1, values, w, out); break;
+    case Statistic::range: {
+      std::vector<double> low(w.end);
+      slide_extreme(1, values, w, low.data());
+      slide_extreme(-1, values, w, out);
+      for (std::size_t i = w.begin; i < w.end; ++i) out[i] -= low[i];
+      break;
+    }
+    case Statistic::median: slide_quantile(0.5, values, w, out); break;
+    case Statistic::quantile: slide_quantile(spec.probability, values, w, out); break;
+    case Statistic::mad: slide_mad(values, w, out); break;
+    default: slide_ends(spec.kind, values, w, out);
+  }
+  return false;
+}
+
+}  // namespace
+
+Seen sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
+                        const Windows& windows, Ints breaks, int threads, double* out) {
+  const bool blocks = spec.kind == Statistic::mean || spec.kind == Statistic::sum ||
+                      spec.kind == Statistic::sd || spec.kind == Statistic::var;
+  std::atomic<bool> whole{blocks}, once{true};
   parallel_for(breaks.size() - 1, threads, [&](std::size_t s) {
     const Window w = window_of(windows, breaks, s);
     if (w.begin == w.end) return;
-    switch (spec.kind) {
-      case Statistic::mean: case Statistic::sum: {
-        const bool sum = spec.kind == Statistic::sum;
-        const auto careful = [&](const Window& part) {
-          whole = false;
-          slide_sums(spec, values, times, part, out);
-        };
-        if (sum) {
-          slide_blocks<false>(values, w, careful,
-                              [&](std::size_t i, double n, double c, double s1, double) {
-                                out[i] = n == 0 ? missing : n * c + s1;
-                              });
-        } else {
-          slide_blocks<false>(values, w, careful,
-                              [&](std::size_t i, double n, double c, double s1, double) {
-                                out[i] = n == 0 ? missing : c + s1 / n;
-                              });
-        }
-        break;
-      }
-      case Statistic::sd: case Statistic::var: {
-        const bool root = spec.kind == Statistic::sd;
-        const auto careful = [&](const Window& part) {
-          whole = false;
-          slide_spread(spec, values, times, part, out);
-        };
-        slide_blocks<true>(values, w, careful,
-                           [&](std::size_t i, double n, double, double, double rest) {
-                             const double var = n < 2 ? missing : rest / (n - 1);
-                             out[i] = root ? std::sqrt(var) : var;
-                           });
-        break;
-      }
-      case Statistic::slope:
-      case Statistic::zscore: slide_spread(spec, values, times, w, out); break;
-      case Statistic::min: slide_extreme(1, values, w, out); break;
-      case Statistic::max: slide_extreme(-1, values, w, out); break;
-      case Statistic::range: {
-        std::vector<double> low(w.end);
-        slide_extreme(1, values, w, low.data());
-        slide_extreme(-1, values, w, out);
-        for (std::size_t i = w.begin; i < w.end; ++i) out[i] -= low[i];
-        break;
-      }
-      case Statistic::median: slide_quantile(0.5, values, w, out); break;
-      case Statistic::quantile: slide_quantile(spec.probability, values, w, out); break;
-      case Statistic::mad: slide_mad(values, w, out); break;
-      default: slide_ends(spec.kind, values, w, out);
-    }
+    const auto run = [&](const Window& part) {
+      if (!slide_statistic(spec, values, times, part, out)) whole = false;
+    };
+    if (!w.by_span()) return run(w);
+    // What walks along its windows goes along the series in one piece.
+    const std::size_t least = blocks ? 4 * at(kRenew) : w.end - w.begin;
+    if (!by_blocks(times, w, least, run)) once = false;
   });
-  return whole;
+  return {whole, once};
 }
 
 void sliding_correlation(Doubles a, Doubles b, const Windows& windows, Ints breaks, int threads,

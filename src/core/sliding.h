@@ -7,18 +7,24 @@ namespace core {
 
 // Windows by their rows [from[i], to[i]), of which both bounds never go back within a series;
 // or, where `from` or `to` is empty, one for each row: from `back` rows before it to `ahead` rows
-// after it, as far as the series goes.
+// after it, as far as the series goes; or, where `span` is not 0, the rows after time[i] - span up
+// to row i, for stamps of which none comes twice. `from` and `to` begin with window `skip`.
 struct Windows {
   Ints from, to;
   int back = 0, ahead = 0;
+  double span = 0;
+  std::size_t skip = 0;
 };
 
 // One statistic for each window. `breaks` holds the first window of each series, and the
 // number of windows. Sums run with twice the digits; squares are taken about a value near the
 // mean, chosen anew at intervals; extremes keep a queue of candidates; quantiles two
 // heaps (Haerdle and Steiger, 1995); the mad counts ranks in a tree (Fenwick, 1994).
-// True where all values of the windows were seen to be finite on the way (false says nothing).
-bool sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
+struct Seen {
+  bool whole;  // all values of the windows were seen to be finite on the way (false says nothing)
+  bool once;   // no stamp comes twice; where one does, windows by `span` are not what they should be
+};
+Seen sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
                         const Windows& windows, Ints breaks, int threads, double* out);
 
 // Correlation of two measures over the rows of each window where both are there.

@@ -65,36 +65,32 @@ void span_rows(Doubles times, double before, double after, Ints breaks, int* fro
                       [&](std::size_t i) { return times[i] + after; }, from, to);
 }
 
-bool trailing_rows(Doubles times, double before, Ints breaks, int* from) {
+bool trailing_starts(Doubles times, std::size_t low, std::size_t begin, std::size_t end,
+                     double span, int* from) {
   constexpr std::size_t kParts = 8;
-  bool once = true;
-  for (std::size_t s = 0; s + 1 < breaks.size(); ++s) {
-    const std::size_t first = static_cast<std::size_t>(breaks[s]),
-                      last = static_cast<std::size_t>(breaks[s + 1]);
-    if (first == last) continue;
-    const std::size_t part = (last - first) / kParts;
-    const double* t = times.begin();
-    std::size_t a[kParts];
-    for (std::size_t k = 0; k < kParts; ++k) {
-      const std::size_t here = first + k * part;
-      a[k] = static_cast<std::size_t>(std::upper_bound(t + first, t + here, t[here] - before) - t);
-    }
-    // As in rows_between(): parts side by side, two steps without a branch. A row is in its own
-    // window.
-    const auto place = [&](std::size_t i, std::size_t k) {
-      const double low = t[i] - before;
-      if (a[k] + 2 < i) {
-        a[k] += t[a[k]] <= low;
-        a[k] += t[a[k]] <= low;
-      }
-      while (a[k] < i && t[a[k]] <= low) ++a[k];
-      from[i] = static_cast<int>(a[k]);
-      once &= i == first || t[i] != t[i - 1];
-    };
-    for (std::size_t j = 0; j < part; ++j)
-      for (std::size_t k = 0; k < kParts; ++k) place(first + k * part + j, k);
-    for (std::size_t i = first + kParts * part; i < last; ++i) place(i, kParts - 1);
+  const std::size_t part = (end - begin) / kParts;
+  const double* t = times.begin();
+  std::size_t a[kParts];
+  for (std::size_t k = 0; k < kParts; ++k) {
+    const std::size_t here = begin + k * part;
+    a[k] = static_cast<std::size_t>(std::upper_bound(t + low, t + here, t[here] - span) - t);
   }
+  bool once = true;
+  // As in rows_between(): parts side by side, two steps without a branch. A row is in its own
+  // window.
+  const auto place = [&](std::size_t i, std::size_t k) {
+    const double edge = t[i] - span;
+    if (a[k] + 2 < i) {
+      a[k] += t[a[k]] <= edge;
+      a[k] += t[a[k]] <= edge;
+    }
+    while (a[k] < i && t[a[k]] <= edge) ++a[k];
+    from[i - begin] = static_cast<int>(a[k]);
+    once &= i == begin || t[i] != t[i - 1];
+  };
+  for (std::size_t j = 0; j < part; ++j)
+    for (std::size_t k = 0; k < kParts; ++k) place(begin + k * part + j, k);
+  for (std::size_t i = begin + kParts * part; i < end; ++i) place(i, kParts - 1);
   return once;
 }
 

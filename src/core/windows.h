@@ -14,15 +14,17 @@ void window_rows(Doubles times, Doubles low, Doubles high, Ints breaks, bool clo
 // The same for windows of one length: times in (time[i] - before, time[i] + after].
 void span_rows(Doubles times, double before, double after, Ints breaks, int* from, int* to);
 
-// The median step of each series, infinite where it has none. Of a long series
-// some thousand steps, evenly spread, are looked at.
 // Whether a row has the stamp of the row before it in its series.
 bool repeats_stamps(Doubles times, Ints breaks);
 
-// The first row of the window (time[i] - before, time[i]] of each row, which ends it where no stamp
-// comes twice; whether none does.
-bool trailing_rows(Doubles times, double before, Ints breaks, int* from);
+// The first rows of the windows (time[i] - span, time[i]] of the rows [begin, end) of a series, none
+// of which begins before row `low`. A window ends at its own row where no stamp comes twice; whether
+// none of these rows has the stamp of the row before it (`begin` is not looked at).
+bool trailing_starts(Doubles times, std::size_t low, std::size_t begin, std::size_t end,
+                     double span, int* from);
 
+// The median step of each series, infinite where it has none. Of a long series
+// some thousand steps, evenly spread, are looked at.
 void typical_steps(Doubles times, Ints breaks, int threads, double* out);
 
 // Bins of many series: bin b of series s, b in [breaks[s], breaks[s + 1]), runs

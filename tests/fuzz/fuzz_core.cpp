@@ -300,8 +300,9 @@ void statistics(Random& r) {
   core::span_rows(view(t), r.real(0, 1e5), r.real(0, 1e5), view(breaks), rows_from.data(),
                   rows_to.data());
   core::repeats_stamps(view(t), view(breaks));
-  core::trailing_rows(view(t), r.real(0, 1e5), view(breaks), rows_from.data());
-  core::sliding_statistics(statistic(r), view(v), view(t), {view(rows_from), {}, 0, 0},
+  core::sliding_statistics(statistic(r), view(v), view(t), {view(rows_from), {}, 0, 0, 0, 0},
+                           view(breaks), 1, out.data());
+  core::sliding_statistics(statistic(r), view(v), view(t), {{}, {}, 0, 0, r.real(0, 1e5), 0},
                            view(breaks), 1, out.data());
   Numbers steps = room(breaks.size() - 1);
   core::typical_steps(view(t), view(breaks), 1, steps.data());

@@ -172,18 +172,35 @@ test_that("trailing windows have the rows of spans, and repeated stamps go the o
     if (length(t) == 0) next
     before <- sample(c(0.5, 30, 600, 1e9), 1)
     both <- kairon:::cpp_span_rows(t, before, 0, breaks)
-    from <- kairon:::cpp_trailing_rows(t, before, breaks)
-    expect_identical(from, both$from)
-    expect_identical(seq_along(from), both$to)
+    expect_identical(seq_along(t), both$to)
     v <- replace(stats::rnorm(length(t)), stats::runif(length(t)) < 0.2 * (seed %% 2), NA)
     for (how in c("mean", "sum", "sd", "max", "median", "slope", "count")) {
-      own <- kairon:::cpp_trailing_statistics(how, v, t, from, breaks, 2L)
+      own <- kairon:::cpp_trailing_statistics(how, v, t, before, breaks, 2L)
+      expect_true(own$once)
       expect_equal(own$value, kairon:::cpp_sliding_statistics(how, v, t, both$from, both$to, breaks, 2L))
       if (own$whole) expect_false(anyNA(v))
     }
   }
-  expect_null(kairon:::cpp_trailing_rows(c(1, 2, 2, 3), 5, c(0L, 4L)))
-  expect_identical(kairon:::cpp_trailing_rows(c(1, 2, 2, 3), 5, c(0L, 2L, 4L)), c(0L, 0L, 2L, 2L))
+  # Blocks have thousands of rows, and the two equal stamps may lie on either side of an edge.
+  for (twice in c(2:4, 2047:2050, 4999)) {
+    t <- cumsum(stats::runif(5000, 30, 90))
+    t[twice] <- t[twice - 1]
+    made <- kairon:::cpp_trailing_statistics("sum", t, t, 3000, c(0L, 5000L), 1L)
+    expect_false(made$once, info = twice)
+    at <- kairon:::span_windows(t, 3000, c(0L, 5000L))
+    slow <- vapply(seq_along(t), function(i) sum(t[t > t[i] - 3000 & t <= t[i]]), 1)
+    expect_equal(kairon:::sliding_statistic(t, t, at, c(0L, 5000L), "sum"), slow)
+    expect_true(kairon:::cpp_trailing_statistics("sum", t, t, 3000, c(0L, twice - 1L, 5000L), 1L)$once)
+  }
+  for (span in c(1, 60, 3000, 1e5, 1e7)) {
+    t <- cumsum(stats::runif(9000, 30, 90))
+    v <- stats::rnorm(9000)
+    both <- kairon:::cpp_span_rows(t, span, 0, c(0L, 9000L))
+    for (how in c("mean", "sd", "median", "count")) {
+      expect_equal(kairon:::cpp_trailing_statistics(how, v, t, span, c(0L, 9000L), 1L)$value,
+                   kairon:::cpp_sliding_statistics(how, v, t, both$from, both$to, c(0L, 9000L), 1L))
+    }
+  }
 })
 
 test_that("a pass that says all values are there has seen them all", {
