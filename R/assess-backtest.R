@@ -125,14 +125,14 @@ backtest_targets <- function(x, quo, methods) {
   intersect(if (length(asked)) asked else setdiff(all, driver_columns(methods)), all)
 }
 
-make_backtest <- function(job, plan, cache, perfect, routine, call = rlang::caller_env()) {
+make_backtest <- function(job, plan, cache, perfect, routine) {
   job$plan <- plan
   made <- run_cutoffs(job, cache)
   done <- !vapply(made$results, is.null, TRUE)
   table <- bind_rows(lapply(made$results[done], `[[`, "table"))
   failures <- bind_rows(lapply(made$results[done], `[[`, "failures"))
   if (is.null(table) || nrow(table) == 0) {
-    abort_state(c("Every method failed at every cutoff.", x = "{failures$reason[1]}"), call = call,
+    abort_state(c("Every method failed at every cutoff.", x = "{failures$reason[1]}"),
                 .envir = environment())
   }
   plan$cutoffs <- plan$cutoffs[done]
@@ -159,7 +159,7 @@ make_backtest <- function(job, plan, cache, perfect, routine, call = rlang::call
     ),
     class = "kairon_backtest"
   )
-  check_scorable(out, call)
+  check_scorable(out)
   out
 }
 
@@ -200,7 +200,7 @@ alike_words <- function(table, measures) {
 # Routines ----
 
 # The steps that change the grid, which the observed values go through: the same for all methods.
-shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
+shared_grid_steps <- function(routine, methods) {
   if (is.null(routine) || is_routine(routine)) {
     return(if (!is.null(routine)) grid_steps(routine))
   }
@@ -208,9 +208,9 @@ shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
     abort_input(c(
       "{.arg routine} must be a routine, or a list of routines named after methods.",
       i = "Begin one with {.code routine() |> resample(\"1 day\")}."
-    ), call = call)
+    ))
   }
-  check_choices(names(routine), methods %||% names(routine), arg = "routine", call = call)
+  check_choices(names(routine), methods %||% names(routine), arg = "routine")
   steps <- lapply(routine, grid_steps)
   words <- vapply(steps, function(r) paste(format(r), collapse = "\n"), "")
   if (length(unique(words)) > 1) {
@@ -218,7 +218,7 @@ shared_grid_steps <- function(routine, methods, call = rlang::caller_env()) {
       "The routines must change the grid in the same way.",
       x = "{names(routine)[1]} and {names(routine)[which(words != words[1])[1]]} differ.",
       i = "Forecasts of other grids cannot be compared; make one backtest for each."
-    ), call = call)
+    ))
   }
   steps[[1]]
 }
@@ -235,10 +235,9 @@ routine_groups <- function(routine, methods, regrid) {
   if (length(rest)) c(out, list(list(routine = regrid, methods = rest))) else out
 }
 
-check_drivers_future <- function(drivers, call = rlang::caller_env()) {
+check_drivers_future <- function(drivers) {
   if (!is_timeline(drivers)) {
-    abort_input("{.arg drivers} must be a timeline of what was known ahead, or {.val perfect}.",
-                call = call)
+    abort_input("{.arg drivers} must be a timeline of what was known ahead, or {.val perfect}.")
   }
   drivers
 }
@@ -251,19 +250,18 @@ with_perfect_drivers <- function(method) {
 
 # The reserve ----
 
-reserve_steps <- function(reserve, x, call = rlang::caller_env()) {
+reserve_steps <- function(reserve, x) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
-  back_steps(reserve, max(k), meta, rows$zone, call, "reserve")
+  back_steps(reserve, max(k), meta, rows$zone, "reserve")
 }
 
 # The winner of the earlier cutoffs, once over the reserve.
-score_reserve <- function(b, job, plan, kept, perfect, routine, call = rlang::caller_env()) {
+score_reserve <- function(b, job, plan, kept, perfect, routine) {
   scored <- plan$steps - plan$embargo
   if (kept < scored) {
-    abort_input("{.arg reserve} must hold a whole horizon: {scored} step{?s}, not {kept}.",
-                call = call)
+    abort_input("{.arg reserve} must hold a whole horizon: {scored} step{?s}, not {kept}.")
   }
   meta <- timeline_meta(job$observed)
   rows <- rows_of(job$observed)
@@ -275,7 +273,7 @@ score_reserve <- function(b, job, plan, kept, perfect, routine, call = rlang::ca
   job$groups <- lapply(Filter(function(g) winner %in% g$methods, job$groups), function(g) {
     list(routine = g$routine, methods = winner)
   })
-  b$reserve <- make_backtest(job, plan, NULL, perfect, routine, call)
+  b$reserve <- make_backtest(job, plan, NULL, perfect, routine)
   b$reserve$job <- b$reserve$observed <- NULL # held once, by the backtest itself
   b$winner <- winner
   b

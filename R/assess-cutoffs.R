@@ -1,71 +1,69 @@
 # Where a backtest cuts, and what happens at one cutoff.
 
-check_backtest_window <- function(window, call = rlang::caller_env()) {
+check_backtest_window <- function(window) {
   if (!is_window(window) || !window$side %in% c("since_start", "trailing")) {
     abort_input(c(
       "{.arg window} must be {.code since_start()} or {.code trailing(...)}.",
       x = "A forecast learns from what lies before its cutoff."
-    ), call = call)
+    ))
   }
 }
 
 # Cutoffs as periods: the last period that a forecast may see.
 # `embargo` steps lie between what a forecast learns from and what it is scored on; `reserve` steps
 # at the end are left for later.
-plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve = 0,
-                         call = rlang::caller_env()) {
+plan_cutoffs <- function(x, horizon, cutoffs, spacing, embargo = NULL, reserve = 0) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   first <- min(k)
   last <- max(k) - reserve
-  scored <- back_steps(horizon, last, meta, rows$zone, call, "horizon")
-  gap <- if (is.null(embargo)) 0 else back_steps(embargo, last, meta, rows$zone, call, "embargo")
+  scored <- back_steps(horizon, last, meta, rows$zone, "horizon")
+  gap <- if (is.null(embargo)) 0 else back_steps(embargo, last, meta, rows$zone, "embargo")
   steps <- scored + gap
   room <- last - steps - first + 1
   if (room < 2) {
     abort_input(c(
       "The horizon leaves too little to learn from.",
       x = "{steps} step{?s} of {last - first + 1} are wanted for scoring."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   everywhere <- identical(cutoffs, "all")
   if (!everywhere && is.character(cutoffs) || inherits(cutoffs, c("Date", "POSIXct"))) {
-    at <- as_moment(cutoffs, meta$type, meta$zone, "cutoffs", call)
+    at <- as_moment(cutoffs, meta$type, meta$zone, "cutoffs")
     chosen <- sort(unique(period_of_stamp(meta$cadence, at, rows$zone)))
     if (any(chosen < first + 1 | chosen + steps > last)) {
       abort_input(c(
         "Every cutoff needs history before it and a full horizon after it.",
         x = "The timeline runs {span_words(x)}."
-      ), call = call)
+      ))
     }
   } else {
     apart <- if (is.null(spacing)) {
       scored
     } else {
-      back_steps(spacing, last, meta, rows$zone, call, "spacing")
+      back_steps(spacing, last, meta, rows$zone, "spacing")
     }
-    chosen <- counted_cutoffs(if (everywhere) Inf else cutoffs, last - steps, first, apart, meta,
-                              call)
+    chosen <- counted_cutoffs(if (everywhere) Inf else cutoffs, last - steps, first, apart, meta)
   }
   stamps <- from_seconds(stamp_of(meta$cadence, chosen, rows$zone), meta$type, meta$zone)
   list(cutoffs = chosen, stamps = stamps, steps = steps, embargo = gap)
 }
 
-counted_cutoffs <- function(count, latest, first, apart, meta, call) {
+counted_cutoffs <- function(count, latest, first, apart, meta) {
   season <- usual_season(meta$cadence)
   cycle <- if (is.null(season)) 2 else season_steps(season, meta$cadence)
   least <- min(ceiling(2 * cycle), max(2, floor((latest - first + 1) / 2)))
   fit <- 1 + floor((latest - (first + least - 1)) / apart)
   if (is.null(count)) count <- max(1, min(5, fit))
   if (identical(count, Inf)) count <- max(1, fit)
-  check_count(count, arg = "cutoffs", call = call)
+  check_count(count, arg = "cutoffs")
   if (count > fit) {
     abort_input(c(
       "There is no room for {count} cutoff{?s}.",
       x = "{fit} fit{?s/}, {apart} step{?s} apart, with {least} to learn from before the first.",
       i = "Take fewer, a shorter {.arg horizon} or a smaller {.arg spacing}."
-    ), call = call)
+    ))
   }
   latest - apart * (rev(seq_len(count)) - 1)
 }
@@ -269,12 +267,12 @@ last_known <- function(v, breaks) {
 }
 
 
-check_scorable <- function(b, call = rlang::caller_env()) {
+check_scorable <- function(b) {
   if (all(is.na(b$table$observed))) {
     abort_state(c(
       "There is nothing to score.",
       x = "No forecast falls on a value that was measured."
-    ), call = call)
+    ))
   }
 }
 
@@ -334,34 +332,33 @@ as.data.frame.kairon_holdout <- function(x, row.names = NULL, optional = FALSE, 
   out
 }
 
-share_steps <- function(share, span, call = rlang::caller_env()) {
+share_steps <- function(share, span) {
   if (!is_number(share) || share <= 0 || share >= 1) {
     abort_input(c("{.arg share} must be one number between 0 and 1.",
-                  i = "0.2 sets the last fifth aside."),
-                call = call)
+                  i = "0.2 sets the last fifth aside."))
   }
   steps <- round(share * span)
-  if (steps < 1) abort_input("{share} of {span} step{?s} is less than one step.", call = call)
+  if (steps < 1) abort_input("{share} of {span} step{?s} is less than one step.")
   steps
 }
 
 # The step that holds the date is the first one set aside.
-from_steps <- function(from, end, meta, zone, call = rlang::caller_env()) {
-  first <- period_of(meta$cadence, as_moment(from, meta$type, meta$zone, "from", call), zone)
+from_steps <- function(from, end, meta, zone) {
+  first <- period_of(meta$cadence, as_moment(from, meta$type, meta$zone, "from"), zone)
   steps <- end - first + 1
   if (length(steps) != 1 || steps < 1) {
-    abort_input("{.arg from} must be one stamp before the end of the timeline.", call = call)
+    abort_input("{.arg from} must be one stamp before the end of the timeline.")
   }
   steps
 }
 
 # Steps in a duration that ends with the last period.
-back_steps <- function(last, end, meta, zone, call = rlang::caller_env(), arg = "last") {
+back_steps <- function(last, end, meta, zone, arg = "last") {
   if (is.numeric(last)) {
-    check_count(last, arg = arg, call = call)
+    check_count(last, arg = arg)
     return(last)
   }
-  step <- parse_step(last, arg, call)
+  step <- parse_step(last, arg)
   if (step$word == "step") {
     return(step$n)
   }
@@ -369,7 +366,7 @@ back_steps <- function(last, end, meta, zone, call = rlang::caller_env(), arg = 
   from <- shift_instants(to, step, -1, zone)
   steps <- end - period_of(meta$cadence, from - 1e-3, zone)
   if (steps < 1) {
-    abort_input("{.arg {arg}} must hold at least one step.", call = call)
+    abort_input("{.arg {arg}} must hold at least one step.")
   }
   if (meta$cadence$unit == "weekday" && step$word != "business day") {
     tell(c(i = "{.val {last}} hold{?s/} {steps} business day{?s}, since weekends have no stamps."))

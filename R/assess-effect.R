@@ -197,32 +197,30 @@ effect_of_measure <- function(measure, x, plan) {
   if (length(out) == 0) {
     words <- unique(notes$words)
     abort_input(c("What {.field {measure}} would have been cannot be told in any series.",
-                  points(words, "x")),
-                call = rlang::caller_env())
+                  points(words, "x")))
   }
   collect_effects(out, measure, x, plan, notes)
 }
 
-check_controls <- function(controls, labels, meta, call = rlang::caller_env(2)) {
+check_controls <- function(controls, labels, meta) {
   if (length(labels) < 2) {
-    abort_input("Controls are other series, and there is one series.", call = call)
+    abort_input("Controls are other series, and there is one series.")
   }
   if (identical(controls, "others")) {
     if (!is.null(meta$sums)) {
       abort_input(c("Among the others of a timeline with totals are sums that hold the series \\
                      itself.",
-                    i = "Name the {.arg controls}."), call = call)
+                    i = "Name the {.arg controls}."))
     }
     return(invisible())
   }
-  check_choices(controls, labels, arg = "controls", call = call)
+  check_choices(controls, labels, arg = "controls")
   sums <- if (!is.null(meta$sums)) grepl(paste0("(^| / )", meta$sums$word, "($| / )"), controls)
   if (any(sums)) {
     bad <- controls[sums][1]
-    abort_input("{.val {bad}} is a sum that holds the series that are looked at, and no control.",
-                call = call)
+    abort_input("{.val {bad}} is a sum that holds the series that are looked at, and no control.")
   }
-  if (setequal(controls, labels)) abort_input("A control cannot be the series itself.", call = call)
+  if (setequal(controls, labels)) abort_input("A control cannot be the series itself.")
 }
 
 # The same calculation in a control of its own, an account for each occasion.

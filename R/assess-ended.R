@@ -3,45 +3,43 @@
 
 # The question that `ended` asks: the neighbours alone, the stretch after the end, and the item as
 # it was.
-gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env()) {
+gone_item <- function(x, ended, within, when, measures) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   labels <- series_labels(rows$keys)
-  check_string(ended, call = call)
-  check_choice(ended, labels, arg = "ended", call = call)
+  check_string(ended)
+  check_choice(ended, labels, arg = "ended")
   levels <- measures[vapply(measures, function(m) meta$kinds[[m]] != "amount", TRUE)]
   if (length(levels)) {
     abort_input(c("Only amounts can go from one series to others.",
                   x = "{.field {levels}} {?is a level/are levels}.",
-                  i = "Name the {.arg measures}, or declare sums with {.arg amounts}."),
-                  call = call)
+                  i = "Name the {.arg measures}, or declare sums with {.arg amounts}."))
   }
   item <- match(ended, labels)
   at <- (rows$breaks[item] + 1):rows$breaks[item + 1]
   sold <- Reduce(`|`, lapply(x[measures], function(v) is.finite(v[at]) & v[at] != 0))
   if (!any(sold)) {
-    abort_input("{.val {ended}} never had a value, and cannot have ended.", call = call)
+    abort_input("{.val {ended}} never had a value, and cannot have ended.")
   }
   period <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
   last <- period[at[max(which(sold))]]
   if (last >= max(period)) {
     shown <- show_stamp(rows$seconds[at[max(which(sold))]], meta$type, meta$zone)
     abort_input(c("{.val {ended}} has not ended.",
-                  x = "It has a value at the end of the data ({shown})."),
-                call = call)
+                  x = "It has a value at the end of the data ({shown})."))
   }
-  group <- gone_group(x, item, within, call)
+  group <- gone_group(x, item, within)
   spans <- if (is.null(when)) {
     usual_after(x, rows, last, period)
   } else {
-    effect_spans(x, when, NULL, call)
+    effect_spans(x, when, NULL)
   }
   if (nrow(spans) > 1) {
-    abort_input("With {.arg ended}, {.arg when} is one stretch after the end.", call = call)
+    abort_input("With {.arg ended}, {.arg when} is one stretch after the end.")
   }
   if (spans[1, 1] < period_start(meta$cadence, last + 1, rows$zone) - 1e-3) {
     abort_input(c("{.arg when} must lie after the end of {.val {ended}}.",
-                  i = "Leave it out to look at what came right after it."), call = call)
+                  i = "Leave it out to look at what came right after it."))
   }
   owner <- series_index(rows$breaks)
   stretch <- touched_rows(x, spans)[[1]]
@@ -59,7 +57,7 @@ gone_item <- function(x, ended, within, when, measures, call = rlang::caller_env
   if (length(whom) == 0) {
     abort_input(c("No other series of its group was there before and after the end of \\
                    {.val {ended}}.",
-                  i = "{.arg within} names a column that several series share."), call = call)
+                  i = "{.arg within} names a column that several series share."))
   }
   own <- x[owner == item, ]
   for (m in measures) own[[m]][period[at] > last] <- NA
@@ -88,29 +86,29 @@ without_sums <- function(x) {
 }
 
 # Numbers of the other members of the group: by columns, by the smallest total with company, or all.
-gone_group <- function(x, item, within, call) {
+gone_group <- function(x, item, within) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   parts <- seq_along(rows$breaks[-1])
   if (!is.null(meta$sums)) {
     over <- Reduce(`|`, lapply(rows$keys, function(v) as.character(v) == meta$sums$word))
-    if (over[item]) abort_input("{.arg ended} names a total, not one of its parts.", call = call)
+    if (over[item]) abort_input("{.arg ended} names a total, not one of its parts.")
     parts <- parts[!over]
   }
   others <- setdiff(parts, item)
   if (!is.null(within)) {
     known <- c(meta$series, meta$attributes)
     if (!is.character(within) || length(within) == 0) {
-      abort_input("{.arg within} must name columns that the series of a group share.", call = call)
+      abort_input("{.arg within} must name columns that the series of a group share.")
     }
-    check_choices(within, known, arg = "within", call = call)
+    check_choices(within, known, arg = "within")
     first <- as_plain(x)[rows$breaks[-length(rows$breaks)] + 1L, within, drop = FALSE]
     same <- Reduce(`&`, lapply(first, function(v) v == v[item]))
     group <- others[same[others] %in% TRUE]
     words <- paste("of the same", word_list(within))
     if (length(group) == 0) {
       label <- series_labels(rows$keys)[item]
-      abort_input("No other series has the same {.field {within}} as {.val {label}}.", call = call)
+      abort_input("No other series has the same {.field {within}} as {.val {label}}.")
     }
   } else if (!is.null(meta$sums)) {
     pairs <- sum_pairs(rows$keys, meta$sums)
@@ -124,7 +122,7 @@ gone_group <- function(x, item, within, call) {
     words <- ""
   }
   if (length(group) == 0) {
-    abort_input("There is no other series for its demand to go to.", call = call)
+    abort_input("There is no other series for its demand to go to.")
   }
   structure(group, words = words)
 }

@@ -76,10 +76,10 @@ as_backtest <- function(forecasts, observed, value = "value", method = "forecast
   out
 }
 
-target_of_table <- function(meta, call = rlang::caller_env()) {
+target_of_table <- function(meta) {
   if (length(meta$kinds) != 1) {
     abort_input(c("The forecasts need a column {.field measure}.",
-                  x = "The observed timeline has {word_list(names(meta$kinds))}."), call = call)
+                  x = "The observed timeline has {word_list(names(meta$kinds))}."))
   }
   names(meta$kinds)
 }
@@ -89,13 +89,13 @@ level_numbers <- function(t, side) {
 }
 
 # Steps and cutoffs of the rows; a series or stamp that the observed timeline does not know is told.
-placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
+placed_rows <- function(t, observed, meta) {
   as_seconds <- function(v, arg) {
     if (meta$type == "step") {
       return(as.numeric(v))
     }
     if (is.factor(v)) v <- as.character(v)
-    if (is.character(v)) as_moment(v, meta$type, meta$zone, arg, call) else to_seconds(v)
+    if (is.character(v)) as_moment(v, meta$type, meta$zone, arg) else to_seconds(v)
   }
   seconds <- as_seconds(t[[meta$time]], meta$time)
   rows <- rows_of(observed)
@@ -114,7 +114,7 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
       t <- t[keep, , drop = FALSE]
       k <- k[keep]
       if (nrow(t) == 0) {
-        abort_input("No series of the forecasts is among the observed ones.", call = call)
+        abort_input("No series of the forecasts is among the observed ones.")
       }
     }
   }
@@ -127,7 +127,6 @@ placed_rows <- function(t, observed, meta, call = rlang::caller_env()) {
   }
   t$ahead <- k - t$cutoff_step
   if (any(t$ahead < 1)) abort_input("{sum(t$ahead < 1)} forecast{?s} lie{?s/} before \\
-                                     {?its/their} cutoff.",
-                                    call = call)
+                                     {?its/their} cutoff.")
   t
 }

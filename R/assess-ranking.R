@@ -84,19 +84,19 @@ ranking <- function(b, metric = c("mae", "mse"), level = 0.95, measure = NULL, .
   )
 }
 
-check_backtest <- function(b, call = rlang::caller_env()) {
+check_backtest <- function(b) {
   if (!inherits(b, "kairon_backtest")) {
-    abort_input("{.arg b} must be a backtest, not {.obj_type_friendly {b}}.", call = call)
+    abort_input("{.arg b} must be a backtest, not {.obj_type_friendly {b}}.")
   }
 }
 
 # Forecasts from a table have been made by nobody who could be asked again.
-check_methods_there <- function(b, call = rlang::caller_env()) {
+check_methods_there <- function(b) {
   if (is.null(b$job)) {
     abort_state(c(
       "These forecasts came from a table, and their methods cannot be run again.",
       i = "Make a {.fn backtest}; {.fn ranking} and {.fn scores} work on tables too."
-    ), call = call)
+    ))
   }
 }
 

@@ -49,13 +49,13 @@ work_cutoff <- function(job, item) with_seed(item$seed, quietly(run_cutoff(job, 
 # The folder of finished parts ----
 
 # A folder belongs to one backtest: data, methods, cutoffs and settings are told by a key.
-open_store <- function(folder, job, call = rlang::caller_env(2)) {
+open_store <- function(folder, job) {
   if (!is.character(folder) || length(folder) != 1 || is.na(folder)) {
-    abort_input("{.arg cache} must be the name of a folder.", call = call)
+    abort_input("{.arg cache} must be the name of a folder.")
   }
   dir.create(folder, showWarnings = FALSE, recursive = TRUE)
   if (!dir.exists(folder) || file.access(folder, 2) != 0) {
-    abort_file("The folder {.file {folder}} cannot be written to.", call = call)
+    abort_file("The folder {.file {folder}} cannot be written to.")
   }
   path <- file.path(folder, "backtest.json")
   own <- store_keys(job)
@@ -68,13 +68,13 @@ open_store <- function(folder, job, call = rlang::caller_env(2)) {
         "The folder {.file {folder}} keeps another backtest.",
         x = "Not the same: {word_list(differs)}.",
         i = "Give another folder as {.arg cache}, or delete this one."
-      ), call = call)
+      ))
     }
   } else if (length(list.files(folder))) {
     abort_state(c(
       "The folder {.file {folder}} holds other files, and no backtest.",
       i = "Give an empty or a new folder as {.arg cache}."
-    ), call = call)
+    ))
   }
   part <- function(i) file.path(folder, sprintf("cutoff-%04d.rds", i))
   list(

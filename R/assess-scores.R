@@ -151,18 +151,16 @@ score_table <- function(table, metrics, by, b, baseline) {
   out
 }
 
-skill_column <- function(out, mae, by, baseline, call = rlang::caller_env(2)) {
+skill_column <- function(out, mae, by, baseline) {
   if (!"method" %in% by) abort_input("{.val skill} compares methods: {.arg by} must hold \\
-                                      \"method\".",
-                                     call = call)
+                                      \"method\".")
   methods <- unique(out$method)
   baseline <- baseline %||% intersect(c("seasonal naive", "naive"), methods)[1]
   if (is.na(baseline)) {
     abort_input(c("{.val skill} needs a method to compare with.",
-                  i = "Name one with {.arg baseline}."),
-                call = call)
+                  i = "Name one with {.arg baseline}."))
   }
-  check_choice(baseline, methods, arg = "baseline", call = call)
+  check_choice(baseline, methods, arg = "baseline")
   rest <- setdiff(by, "method")
   key <- key_text(out[rest], nrow(out))
   own <- out$method == baseline
@@ -180,13 +178,13 @@ path_crps <- function(table, group, b) {
 }
 
 # Columns for what is scored apart: the label of the series, and parts of the calendar.
-scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
+scoring_parts <- function(table, by, meta) {
   plain <- c("method", "ahead", "cutoff", "measure", "series", meta$series,
              if (!is.null(meta$sums)) "level")
   parts <- if (identical(meta$type, "step")) character() else names(calendar_parts)
   for (name in by) {
     if (name %in% c(plain, parts)) next
-    check_choice(name, c(plain, parts), arg = "by", call = call)
+    check_choice(name, c(plain, parts), arg = "by")
   }
   if ("level" %in% by && is.null(table$level)) {
     first <- !duplicated(key_text(table[meta$series]))
@@ -208,7 +206,7 @@ scoring_parts <- function(table, by, meta, call = rlang::caller_env()) {
 }
 
 # Rows with forecast, observed value and scale.
-scored_rows <- function(b, observed, call = rlang::caller_env()) {
+scored_rows <- function(b, observed) {
   if (inherits(b, "kairon_backtest")) {
     return(b$table)
   }
@@ -217,18 +215,17 @@ scored_rows <- function(b, observed, call = rlang::caller_env()) {
   }
   if (!inherits(b, "kairon_forecast")) {
     abort_input(
-      "{.arg b} must be a backtest, a forecast or a fit, not {.obj_type_friendly {b}}.",
-      call = call
+      "{.arg b} must be a backtest, a forecast or a fit, not {.obj_type_friendly {b}}."
     )
   }
   if (is.null(observed)) {
     abort_input(c(
       "A forecast is scored against what came true.",
       i = "Give it: {.code scores(f, observed = )}, or make a {.fn backtest}."
-    ), call = call)
+    ))
   }
-  check_timeline(observed, call)
-  score_forecast(b, observed, call)
+  check_timeline(observed)
+  score_forecast(b, observed)
 }
 
 # Expectations one step before, beside the values that the fit has seen.
@@ -258,28 +255,28 @@ score_fit <- function(f) {
   out[is.finite(out$value), ]
 }
 
-score_forecast <- function(f, observed, call) {
+score_forecast <- function(f, observed) {
   meta <- timeline_meta(f$history)
   # What was measured goes through the steps of the routine that change the grid.
   if (is_routine(f$routine) && !identical(timeline_meta(observed)$cadence, meta$cadence)) {
     observed <- quietly(replay(grid_steps(f$routine), observed))
   }
-  check_columns(f$measures, names(timeline_meta(observed)$kinds), call)
-  observed <- measured_scale(observed, call)
+  check_columns(f$measures, names(timeline_meta(observed)$kinds))
+  observed <- measured_scale(observed)
   rows <- rows_of(f$history)
   both <- rbind(f$history, observed[names(observed) %in% names(f$history)])
   if (!is_timeline(both)) {
     abort_input(c(
       "The observed values overlap the forecast's own history.",
       i = "Give only what came after it."
-    ), call = call)
+    ))
   }
   both <- complete_grid(both)
   cutoff <- cutoffs_of(f$table, meta, both)
   stamp <- from_seconds(stamp_of(meta$cadence, cutoff, rows_of(both)$zone), meta$type, meta$zone)
   out <- add_observed(f$table, both, meta, stamp, cutoff)
   if (all(is.na(out$observed))) {
-    abort_state("No forecast falls on a value that was measured.", call = call)
+    abort_state("No forecast falls on a value that was measured.")
   }
   out
 }
@@ -369,23 +366,20 @@ scores_of_means <- c("mae", "mse", "bias", "mape", "smape", "mase", "coverage", 
                      "interval_score", "pinball", "crps")
 scores_of_roots <- c("rmse", "rmsse")
 
-scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline,
-                            call = rlang::caller_env()) {
+scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline) {
   if (parts$verb != "backtest") {
-    abort_input(c("Only backtests have scores.", x = "These are parts of {parts$verb}s."),
-                call = call)
+    abort_input(c("Only backtests have scores.", x = "These are parts of {parts$verb}s."))
   }
   whole <- c(scores_of_means, scores_of_roots, "worst_error", "skill")
   if (identical(metrics, "all")) metrics <- setdiff(whole, if (is.null(baseline)) "skill")
-  check_choices(metrics, accuracy_metrics, arg = "metrics", call = call)
+  check_choices(metrics, accuracy_metrics, arg = "metrics")
   apart <- setdiff(metrics, whole)
   if (length(apart)) {
     abort_state(c("{.val {apart[1]}} cannot be put together from parts.",
-                  i = "Read them all and score those rows: {.code as.data.frame(parts)}."),
-                  call = call)
+                  i = "Read them all and score those rows: {.code as.data.frame(parts)}."))
   }
   if (identical(flagged, "both")) {
-    abort_state("Parts are scored with flagged readings or without: one at a time.", call = call)
+    abort_state("Parts are scored with flagged readings or without: one at a time.")
   }
   own <- union(setdiff(metrics, "skill"), if ("skill" %in% metrics) "mae")
   each <- lapply(which(parts$table$rows > 0), function(i) {
@@ -393,11 +387,11 @@ scores_of_parts <- function(parts, metrics, by, flagged, invented, baseline,
     if (is.null(b)) NULL else scores(b, own, by, flagged = flagged, invented = invented)
   })
   each <- Filter(Negate(is.null), each)
-  if (length(each) == 0) abort_state("No part has forecasts to score.", call = call)
+  if (length(each) == 0) abort_state("No part has forecasts to score.")
   by <- attr(each[[1]], "by")
   out <- joined_scores(bind_rows(lapply(each, as.data.frame)), by)
   if ("skill" %in% metrics) {
-    out$skill <- skill_column(out, out$mae, by, baseline, call)
+    out$skill <- skill_column(out, out$mae, by, baseline)
     if (!"mae" %in% metrics) out$mae <- NULL
   }
   out <- out[order_scores(out, metrics, by), , drop = FALSE]

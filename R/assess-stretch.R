@@ -1,25 +1,24 @@
 # A stretch of a series and the rows around it: what happened there, and what was to be expected.
 
 # Stretches as first and last instants, [from, to), one a row.
-effect_spans <- function(x, when, calendar, call = rlang::caller_env()) {
+effect_spans <- function(x, when, calendar) {
   meta <- timeline_meta(x)
-  if (meta$type == "step") abort_input("A timeline of plain steps has no dates.", call = call)
+  if (meta$type == "step") abort_input("A timeline of plain steps has no dates.")
   if (!is.character(when) || length(when) == 0 || anyNA(when)) {
     abort_input(c("{.arg when} must be intervals such as {.val 2031-07-14/2031-07-27}, or an \\
                    event's name.",
-                  i = "Where an item ended, {.arg ended} names it."), call = call)
+                  i = "Where an item ended, {.arg ended} names it."))
   }
   rows <- rows_of(x)
   if (length(when) == 1 && !is.null(calendar) && when %in% calendar$name) {
     own <- calendar[calendar$name == when, ]
     when <- paste0(format(own$start), "/", format(own$end))
   }
-  spans <- t(vapply(trimws(when), interval_of, numeric(2), meta = meta, rows = rows, call = call))
+  spans <- t(vapply(trimws(when), interval_of, numeric(2), meta = meta, rows = rows))
   inside <- vapply(touched_rows(x, spans), any, TRUE)
   if (!any(inside)) {
     shown <- span_words(x)
-    abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."),
-                call = call)
+    abort_input(c("There is no row in {.val {when}}.", x = "The timeline runs {shown}."))
   }
   spans <- spans[inside, , drop = FALSE]
   spans[order(spans[, 1]), , drop = FALSE]

@@ -32,7 +32,7 @@ track <- function(f, new_data, limit = 4, ...) {
     abort_input("{.arg limit} must be a number above zero.")
   }
   new_data <- measured_scale(new_data)
-  scored <- score_forecast(f, since_forecast(f, new_data), rlang::current_env())
+  scored <- score_forecast(f, since_forecast(f, new_data))
   meta <- timeline_meta(f$history)
   label <- table_labels(scored, f$history)
   key <- key_text(list(label, scored$measure, scored$method))
@@ -70,7 +70,7 @@ since_forecast <- function(f, new_data) {
     abort_input(c(
       "{.arg new_data} has nothing from after the forecast was made.",
       x = "The history of the forecast ends at {show_stamp(last, meta$type, meta$zone)}."
-    ), call = rlang::caller_env(2))
+    ))
   }
   new_data[late, ]
 }

@@ -90,39 +90,50 @@ callers_words <- function(text) {
   text
 }
 
-abort_kind <- function(message, kind, ..., call, .envir) {
+abort_kind <- function(message, kind, ..., .envir) {
   cli::cli_abort(
     written(message, .envir),
     class = c(paste0("kairon_error_", kind), "kairon_error"),
     ...,
-    call = call,
+    call = users_call(),
     .envir = .envir
   )
 }
 
-abort_input <- function(message, ..., call = rlang::caller_env(),
-                        .envir = parent.frame()) {
-  abort_kind(message, "input", ..., call = call, .envir = .envir)
+# What the user called, whatever went wrong below it: of the functions of the package on the way
+# from here to whoever called, the first. The way goes by who called, not by the stack, so that in
+# impute(resample(x)) an error of resample() is its own.
+users_call <- function() {
+  callers <- sys.parents()
+  at <- callers[sys.nframe()]
+  found <- NULL
+  while (at > 0) {
+    if (identical(topenv(environment(sys.function(at))), topenv())) found <- at
+    at <- callers[at]
+  }
+  if (!is.null(found)) sys.frame(found)
 }
 
-abort_file <- function(message, ..., call = rlang::caller_env(),
-                       .envir = parent.frame()) {
-  abort_kind(message, "file", ..., call = call, .envir = .envir)
+abort_input <- function(message, ..., .envir = parent.frame()) {
+  abort_kind(message, "input", ..., .envir = .envir)
 }
 
-abort_state <- function(message, ..., call = rlang::caller_env(),
-                        .envir = parent.frame()) {
-  abort_kind(message, "state", ..., call = call, .envir = .envir)
+abort_file <- function(message, ..., .envir = parent.frame()) {
+  abort_kind(message, "file", ..., .envir = .envir)
+}
+
+abort_state <- function(message, ..., .envir = parent.frame()) {
+  abort_kind(message, "state", ..., .envir = .envir)
 }
 
 # The only place that turns an exception of the core into ours.
-call_core <- function(expr, call = rlang::caller_env()) {
+call_core <- function(expr) {
   rlang::try_fetch(
     expr,
     `C++Error` = function(cnd) {
       abort_kind(
         "The numerical core could not do this.",
-        "core", parent = cnd, call = call, .envir = environment()
+        "core", parent = cnd, .envir = environment()
       )
     }
   )
@@ -176,19 +187,17 @@ error_lines <- function(cnd, body = TRUE) {
 # Checks of arguments. Each names the user's own argument and says what was
 # seen and what to do.
 
-check_string <- function(x, arg = rlang::caller_arg(x),
-                         call = rlang::caller_env()) {
+check_string <- function(x, arg = rlang::caller_arg(x)) {
   if (!is.character(x) || length(x) != 1 || is.na(x)) {
     abort_input(c(
       "{.arg {arg}} must be one text.",
       x = "It is {.obj_type_friendly {x}} of length {length(x)}."
-    ), call = call)
+    ))
   }
   invisible(x)
 }
 
-check_count <- function(x, least = 1, arg = rlang::caller_arg(x), call = rlang::caller_env(),
-                        most = .Machine$integer.max) {
+check_count <- function(x, least = 1, arg = rlang::caller_arg(x), most = .Machine$integer.max) {
   good <- is_number(x) && x == round(x)
   if (!good || x < least || x > most) {
     seen <- if (is.numeric(x) && length(x) == 1) format(x) else class(x)[1]
@@ -196,26 +205,25 @@ check_count <- function(x, least = 1, arg = rlang::caller_arg(x), call = rlang::
       "{.arg {arg}} must be one whole number of at least {least}.",
       x = "It is {.val {seen}}.",
       i = if (good && x > most) "It can be {show_number(most)} at most."
-    ), call = call)
+    ))
   }
   invisible(x)
 }
 
 is_number <- function(x) is.numeric(x) && length(x) == 1 && is.finite(x)
 
-check_flag <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+check_flag <- function(x, arg = rlang::caller_arg(x)) {
   if (!is.logical(x) || length(x) != 1 || is.na(x)) {
     abort_input(c(
       "{.arg {arg}} must be TRUE or FALSE.",
       x = if (is.atomic(x)) "It is {.val {x}}." else "It is {.obj_type_friendly {x}}."
-    ), call = call)
+    ))
   }
   invisible(x)
 }
 
 # One of a few words, with the nearest right one offered.
-check_choice <- function(x, choices, arg = rlang::caller_arg(x),
-                         call = rlang::caller_env()) {
+check_choice <- function(x, choices, arg = rlang::caller_arg(x)) {
   if (identical(x, choices)) {
     return(choices[[1]])
   }
@@ -227,46 +235,45 @@ check_choice <- function(x, choices, arg = rlang::caller_arg(x),
     "{.arg {arg}} must be one of {.or {.val {choices}}}.",
     x = if (is.atomic(x)) "It is {.val {x}}." else "It is {.obj_type_friendly {x}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
-  ), call = call)
+  ))
 }
 
 # Some of a few words.
-check_choices <- function(x, choices, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
-  if (!is.null(x) && !is.atomic(x)) check_choice(x, choices, arg, call)
+check_choices <- function(x, choices, arg = rlang::caller_arg(x)) {
+  if (!is.null(x) && !is.atomic(x)) check_choice(x, choices, arg)
   for (one in x) {
-    check_choice(one, choices, arg, call)
+    check_choice(one, choices, arg)
   }
   invisible(x)
 }
 
 # The same for an argument whose choices are its default.
-picked_choice <- function(x, call = rlang::caller_env()) {
+picked_choice <- function(x) {
   arg <- rlang::caller_arg(x)
-  check_choice(x, eval(formals(sys.function(sys.parent()))[[arg]]), arg = arg, call = call)
+  check_choice(x, eval(formals(sys.function(sys.parent()))[[arg]]), arg = arg)
 }
 
 # Arguments that a verb does not have would vanish in its dots: they are refused, with the nearest
 # that it has.
-refuse_more <- function(verb, ..., call = rlang::caller_env()) {
+refuse_more <- function(verb, ...) {
   if (...length() > 0) {
     refuse_arguments(verb, ...names() %||% rep("", ...length()),
-                     names(formals(sys.function(sys.parent()))),
-      call)
+                     names(formals(sys.function(sys.parent()))))
   }
 }
 
-refuse_arguments <- function(verb, given, known, call) {
+refuse_arguments <- function(verb, given, known) {
   known <- setdiff(known, "...")
   named <- given[!is.na(given) & nzchar(given)]
   if (length(named) == 0) {
     abort_input(c("{.fn {verb}} has no place for {length(given)} more argument{?s} without a name.",
-                  i = "Its arguments are {.arg {known}}."), call = call)
+                  i = "Its arguments are {.arg {known}}."))
   }
   hint <- nearest_word(named[1], known)
   abort_input(c(
     "{.fn {verb}} has no argument {.arg {named[1]}}.",
     i = if (is.null(hint)) "Its arguments are {.arg {known}}." else "Did you mean {.arg {hint}}?"
-  ), call = call)
+  ))
 }
 
 # The nearest of some words to what was typed, or NULL where none is near.
@@ -283,12 +290,12 @@ nearest_word <- function(word, words) {
 }
 
 # A package that only some calls need.
-need_package <- function(package, what, call = rlang::caller_env()) {
+need_package <- function(package, what) {
   if (requireNamespace(package, quietly = TRUE)) {
     return(invisible())
   }
   abort_state(c(
     "{what} needs the package {.pkg {package}}, which is not installed.",
     i = "Install it with {.code install.packages(\"{package}\")}."
-  ), call = call, .envir = environment())
+  ), .envir = environment())
 }

@@ -55,7 +55,7 @@ sql_tell <- function(con, sql) if (is_engine(con)) engine_do(con, sql) else DBI:
 
 # Runs a query; whatever goes wrong is one error with the database's own word. Some drivers only
 # warn.
-sql_rows <- function(con, sql, call = rlang::caller_env()) {
+sql_rows <- function(con, sql) {
   trouble <- NULL
   out <- tryCatch(
     withCallingHandlers(sql_ask(con, sql), warning = function(w) {
@@ -67,15 +67,15 @@ sql_rows <- function(con, sql, call = rlang::caller_env()) {
       NULL
     }
   )
-  if (is.null(out)) abort_database(c(sql_trouble(con), trouble), sql, call)
+  if (is.null(out)) abort_database(c(sql_trouble(con), trouble), sql)
   # What reading a file set aside on the way is known only now.
-  if (is_engine(con) && is.function(con$afterwards)) con$afterwards(call)
+  if (is_engine(con) && is.function(con$afterwards)) con$afterwards()
   out
 }
 
 # Rows of a query part by part, so that they need not fit into memory.
-sql_batches <- function(con, sql, take, call, size = 2e5) {
-  fail <- function(e) abort_database(conditionMessage(e), sql, call)
+sql_batches <- function(con, sql, take, size = 2e5) {
+  fail <- function(e) abort_database(conditionMessage(e), sql)
   if (is_engine(con) && is.null(con$dbi)) {
     stream <- tryCatch(adbcdrivermanager::read_adbc(con$adbc, sql), error = fail)
     on.exit(nanoarrow::nanoarrow_pointer_release(stream))
@@ -105,10 +105,10 @@ sql_batches <- function(con, sql, take, call, size = 2e5) {
     if (rows >= size) hand_on()
   }
   hand_on()
-  if (is_engine(con) && is.function(con$afterwards)) con$afterwards(call)
+  if (is_engine(con) && is.function(con$afterwards)) con$afterwards()
 }
 
-sql_do <- function(con, sql, call = rlang::caller_env()) {
+sql_do <- function(con, sql) {
   trouble <- NULL
   done <- tryCatch(
     withCallingHandlers(sql_tell(con, sql), warning = function(w) {
@@ -121,7 +121,7 @@ sql_do <- function(con, sql, call = rlang::caller_env()) {
     }
   )
   failed <- grepl("ERROR|could not|FATAL|terminat", trouble %||% "")
-  if (is.null(done) || any(failed)) abort_database(c(sql_trouble(con), trouble), sql, call)
+  if (is.null(done) || any(failed)) abort_database(c(sql_trouble(con), trouble), sql)
   invisible(done)
 }
 
@@ -134,7 +134,7 @@ sql_trouble <- function(con) {
   if (length(told) && nzchar(told)) told
 }
 
-abort_database <- function(trouble, sql, call) {
+abort_database <- function(trouble, sql) {
   why <- trimws(gsub("\\s+", " ", c(trouble, "The connection gave no answer; was it lost?")[1]))
   begin <- substr(gsub("\\s+", " ", sql), 1, 120)
   # The engine's own advice names settings that are not the caller's.
@@ -145,36 +145,36 @@ abort_database <- function(trouble, sql, call) {
       x = "That is {.path {folder}}.",
       i = "Make room there, start R with {.envvar TMPDIR} on another disk, or give the engine \\
            more memory: {.code options(kairon.engine_memory = \"4GB\")}."
-    ), "database", call = call, .envir = environment())
+    ), "database", .envir = environment())
   }
   if (grepl("Out of Memory Error", why, fixed = TRUE)) {
     memory <- getOption("kairon.engine_memory", "1GB")
     abort_kind(c(
       "The engine needs more memory than the {memory} that it may use.",
       i = "Give it more: {.code options(kairon.engine_memory = \"4GB\")}."
-    ), "database", call = call, .envir = environment())
+    ), "database", .envir = environment())
   }
   abort_kind(c("The database could not do this.", x = "{why}", i = "It was asked: {begin}"),
-             "database", call = call, .envir = environment())
+             "database", .envir = environment())
 }
 
 # All or nothing. After a lost connection the server takes it back by itself.
-sql_transaction <- function(con, work, call = rlang::caller_env()) {
-  sql_do(con, "BEGIN", call)
+sql_transaction <- function(con, work) {
+  sql_do(con, "BEGIN")
   done <- FALSE
   undo <- function() {
     tryCatch(suppressWarnings(sql_tell(con, "ROLLBACK")), error = function(e) NULL)
   }
   on.exit(if (!done) undo())
   out <- work()
-  sql_do(con, "COMMIT", call)
+  sql_do(con, "COMMIT")
   done <- TRUE
   out
 }
 
 # Rows into a table that is there: in one bound statement where the driver can, else in statements
 # of many rows.
-sql_append <- function(con, table, data, call) {
+sql_append <- function(con, table, data) {
   if (nrow(data) == 0) {
     return(invisible())
   }
@@ -183,7 +183,7 @@ sql_append <- function(con, table, data, call) {
     sql <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)),
                   ") VALUES (", marks, ")")
     tryCatch(DBI::dbExecute(con, sql, params = unname(as.list(data))),
-             error = function(e) abort_database(conditionMessage(e), sql, call))
+             error = function(e) abort_database(conditionMessage(e), sql))
     return(invisible())
   }
   head <- paste0("INSERT INTO ", sql_table(con, table), " (", sql_columns(con, names(data)),
@@ -194,8 +194,7 @@ sql_append <- function(con, table, data, call) {
     cells <- lapply(data, function(column) sql_value(con, column[at]))
     sql_do(con,
            paste0(head,
-                  paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")),
-           call)
+                  paste0("(", do.call(paste, c(unname(cells), sep = ",")), ")", collapse = ",")))
   }
   invisible()
 }
@@ -238,15 +237,15 @@ sql_has_table <- function(con, table) {
 
 # What a column of stamps holds: "instant" (with a zone), "local" (a wall clock), "date", "number",
 # "text" that tells its offset, or "local text".
-sql_stamp_form <- function(con, source, column, call = rlang::caller_env()) {
+sql_stamp_form <- function(con, source, column) {
   name <- sql_name(con, column)
-  form <- sql_told_form(con, source, name, call)
-  if (form == "text") stamp_text_form(con, source, name, call) else form
+  form <- sql_told_form(con, source, name)
+  if (form == "text") stamp_text_form(con, source, name) else form
 }
 
-stamp_text_form <- function(con, source, name, call) {
+stamp_text_form <- function(con, source, name) {
   few <- sql_rows(con, paste0("SELECT ", stamp_text_sql(con, name), " AS told FROM ", source,
-                              " WHERE ", name, " IS NOT NULL LIMIT 1"), call)
+                              " WHERE ", name, " IS NOT NULL LIMIT 1"))
   if (nrow(few) && as.logical(few$told)) "text" else "local text"
 }
 
@@ -318,16 +317,16 @@ stamp_forms <- c(
   date = "date", text = "text", `character varying` = "text", character = "text", varchar = "text"
 )
 
-sql_told_form <- function(con, source, name, call) {
+sql_told_form <- function(con, source, name) {
   dialect <- sql_dialect(con)
   if (dialect == "mariadb") {
     # The type of a column is told of tables only.
     view <- paste0("kairon_form_", Sys.getpid())
     sql_do(con,
            paste0("CREATE TEMPORARY TABLE ", view, " AS SELECT ", name, " AS stamp FROM ", source,
-                       " LIMIT 0"), call)
-    on.exit(sql_do(con, paste("DROP TEMPORARY TABLE", view), call))
-    told <- sql_rows(con, paste("DESCRIBE", view), call)
+                       " LIMIT 0"))
+    on.exit(sql_do(con, paste("DROP TEMPORARY TABLE", view)))
+    told <- sql_rows(con, paste("DESCRIBE", view))
     type <- tolower(sub("\\(.*", "", as.character(told$Type[1])))
     return(switch(type, timestamp = "instant", datetime = "local", date = "date",
                   char = , varchar = , text = , longtext = , mediumtext = , tinytext = "text",
@@ -335,11 +334,11 @@ sql_told_form <- function(con, source, name, call) {
   }
   if (dialect == "sqlite") {
     told <- sql_rows(con, paste0("SELECT typeof(", name, ") AS form FROM ", source, " WHERE ", name,
-                                 " IS NOT NULL LIMIT 1"), call)
+                                 " IS NOT NULL LIMIT 1"))
     return(if (nrow(told) && told$form == "text") "text" else "number")
   }
   told <- sql_rows(con, paste0("SELECT CAST(", if (dialect == "duckdb") "typeof" else "pg_typeof",
-                               "(", name, ") AS text) AS form FROM ", source, " LIMIT 1"), call)
+                               "(", name, ") AS text) AS form FROM ", source, " LIMIT 1"))
   form <- if (nrow(told)) tolower(told$form) else ""
   if (dialect == "duckdb" && startsWith(form, "timestamp") && !grepl("zone", form)) {
     return("local")
@@ -394,8 +393,8 @@ sql_seconds <- function(con, column, form) {
 }
 
 # Before anything else is asked.
-sql_prepare <- function(con, call) {
-  if (sql_dialect(con) == "mariadb") sql_do(con, "SET NAMES utf8mb4", call)
+sql_prepare <- function(con) {
+  if (sql_dialect(con) == "mariadb") sql_do(con, "SET NAMES utf8mb4")
 }
 
 # The engine for rows that need not fit into memory: DuckDB, embedded in this process. There are two
@@ -423,8 +422,7 @@ engine_way <- function() {
 
 # `path`: a file of the engine, or nothing for rows that lie in other files. `what` is wanted, in
 # words.
-open_engine <- function(path = NULL, what = "Leaving rows in files", write = FALSE,
-                        call = rlang::caller_env()) {
+open_engine <- function(path = NULL, what = "Leaving rows in files", write = FALSE) {
   way <- engine_way()
   if (is.null(way)) {
     abort_state(c(
@@ -432,7 +430,7 @@ open_engine <- function(path = NULL, what = "Leaving rows in files", write = FAL
       i = "In R: {.code install.packages(\"duckdb\")}.",
       i = "Or {.pkg adbcdrivermanager} and {.pkg nanoarrow}, with DuckDB's shared library, which \\
            {.envvar KAIRON_DUCKDB_LIBRARY} names."
-    ), call = call)
+    ))
   }
   con <- new.env(parent = emptyenv())
   class(con) <- "kairon_engine"
@@ -449,23 +447,23 @@ open_engine <- function(path = NULL, what = "Leaving rows in files", write = FAL
     },
     error = function(e) {
       why <- engine_trouble(conditionMessage(e))
-      abort_database(why, "open the engine", call)
+      abort_database(why, "open the engine")
     }
   )
-  settle_engine(con, call)
+  settle_engine(con)
   con
 }
 
 # What does not fit into memory goes into a folder of this session.
-settle_engine <- function(con, call) {
+settle_engine <- function(con) {
   spill <- file.path(tempdir(), "kairon-engine")
   memory <- getOption("kairon.engine_memory", "1GB")
-  check_string(memory, call = call)
+  check_string(memory)
   for (setting in c(
     "SET TimeZone = 'UTC'", paste("SET threads =", core_threads()),
     paste0("SET memory_limit = ", sql_value(con, memory)),
     paste0("SET temp_directory = ", sql_value(con, spill))
-  )) sql_do(con, setting, call)
+  )) sql_do(con, setting)
 }
 
 close_engine <- function(con) {

@@ -159,8 +159,7 @@ job_desk <- function(data, now = function() proc.time()[[3]]) {
   made <- dir.exists(folder) || dir.create(folder, recursive = TRUE, showWarnings = FALSE)
   if (!made) {
     abort_state(c("{.file {folder}} cannot be made, where jobs find their data.",
-                  i = "Name one that all hosts see: {.code options(future.cache.path = )}."),
-                  call = NULL)
+                  i = "Name one that all hosts see: {.code options(future.cache.path = )}."))
   }
   file <- tempfile("data-", normalizePath(folder), fileext = ".rds")
   saveRDS(data, paste0(file, ".part"), compress = FALSE)
@@ -183,8 +182,7 @@ job_desk <- function(data, now = function() proc.time()[[3]]) {
         reason <- sub("\\s*TROUBLESHOOTING.*", "", conditionMessage(e))
         abort_state(c("No job could be handed to the batch system.",
                       x = "{reason}",
-                      i = "Try the plan by itself: {.code future::value(future::future(1))}."),
-                      call = NULL)
+                      i = "Try the plan by itself: {.code future::value(future::future(1))}."))
       })
     },
     # FALSE where the job is to be tried once more: its host died, or it was cancelled.

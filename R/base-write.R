@@ -1,9 +1,9 @@
 # Writes beside the target and moves it there when it is complete.
-write_whole <- function(path, write, call = rlang::caller_env()) {
-  check_string(path, arg = "path", call = call)
+write_whole <- function(path, write) {
+  check_string(path, arg = "path")
   folder <- dirname(path)
   if (!dir.exists(folder)) {
-    abort_file("There is no folder {.file {folder}} to write to.", call = call)
+    abort_file("There is no folder {.file {folder}} to write to.")
   }
   partial <- partial_name(folder)
   on.exit(unlink(partial))
@@ -14,7 +14,7 @@ write_whole <- function(path, write, call = rlang::caller_env()) {
   })
   if (!is.null(tried$trouble) || !isTRUE(tried$value)) {
     why <- tried$trouble %||% "It cannot be moved there."
-    abort_file(c("{.file {path}} cannot be written.", x = "{why}"), call = call)
+    abort_file(c("{.file {path}} cannot be written.", x = "{why}"))
   }
   invisible(path)
 }
@@ -71,13 +71,13 @@ is_running <- function(pid) {
 }
 
 # Whether a file could be written there, asked before long work.
-check_writable <- function(path, call = rlang::caller_env()) {
+check_writable <- function(path) {
   folder <- dirname(path)
   if (!dir.exists(folder)) {
-    abort_file("There is no folder {.file {folder}} to write to.", call = call)
+    abort_file("There is no folder {.file {folder}} to write to.")
   }
-  if (file.access(folder, 2) != 0) abort_file("{.file {folder}} cannot be written to.", call = call)
-  if (dir.exists(path)) abort_file("{.file {path}} is a folder.", call = call)
+  if (file.access(folder, 2) != 0) abort_file("{.file {folder}} cannot be written to.")
+  if (dir.exists(path)) abort_file("{.file {path}} is a folder.")
 }
 
 # Rows as CSV, below lines that are there already where `append` says so. The library's writer does
@@ -103,8 +103,8 @@ write_rows <- function(data, path, append = FALSE, separator = ",") {
 }
 
 # Text as UTF-8, whole or not at all.
-write_text <- function(lines, path, call = rlang::caller_env()) {
-  write_whole(path, function(partial) writeLines(enc2utf8(lines), partial, useBytes = TRUE), call)
+write_text <- function(lines, path) {
+  write_whole(path, function(partial) writeLines(enc2utf8(lines), partial, useBytes = TRUE))
 }
 
 # Rows as JSON, every digit kept.
@@ -163,17 +163,16 @@ copy_whole <- function(source, path) {
 }
 
 # The same for a folder. One that is there already is replaced only where it holds none but `files`.
-write_folder <- function(path, files, write, call = rlang::caller_env()) {
+write_folder <- function(path, files, write) {
   path <- sub("/+$", "", path)
   parent <- dirname(path)
   if (!dir.exists(parent)) {
-    abort_file("There is no folder {.file {parent}} to write to.", call = call)
+    abort_file("There is no folder {.file {parent}} to write to.")
   }
   known <- !file.exists(path) || dir.exists(path) &&
     all(list.files(path, all.files = TRUE, no.. = TRUE) %in% files)
   if (!known) {
-    abort_file(c("{.file {path}} holds other files and is not replaced.", i = "Name a new folder."),
-               call = call)
+    abort_file(c("{.file {path}} holds other files and is not replaced.", i = "Name a new folder."))
   }
   partial <- partial_name(parent)
   before <- partial_name(parent)
@@ -189,8 +188,7 @@ write_folder <- function(path, files, write, call = rlang::caller_env()) {
   trouble <- tried$trouble %||% if (!isTRUE(tried$value)) "It cannot be moved there."
   if (!is.null(trouble)) {
     if (!file.exists(path) && file.exists(before)) file.rename(before, path)
-    abort_file(c("{.file {path}} cannot be written.", x = "{trouble}"), call = call,
-               .envir = environment())
+    abort_file(c("{.file {path}} cannot be written.", x = "{trouble}"), .envir = environment())
   }
   unlink(before, recursive = TRUE)
   invisible(path)

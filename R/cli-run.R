@@ -365,8 +365,7 @@ print_rows <- function(rows) {
   tryCatch(write_rows(rows, path), error = function(e) {
     folder <- dirname(path)
     abort_file(c("The rows cannot be laid aside in {.file {folder}} before they are printed.",
-                 x = "{conditionMessage(e)}"),
-               call = NULL, .envir = list2env(list(folder = folder, e = e)))
+                 x = "{conditionMessage(e)}"), .envir = list2env(list(folder = folder, e = e)))
   })
   from <- file(path, "rb")
   on.exit(close(from), add = TRUE, after = FALSE)

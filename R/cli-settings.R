@@ -5,7 +5,7 @@
 # The words of a call ----
 
 abort_usage <- function(message, verb = NULL, .envir = parent.frame()) {
-  abort_kind(message, "usage", verb = verb, call = NULL, .envir = .envir)
+  abort_kind(message, "usage", verb = verb, .envir = .envir)
 }
 
 # What a verb returns that is done, and wants to say so by another code than 0.

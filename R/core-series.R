@@ -34,17 +34,16 @@ is_statistic <- function(name) {
 # grammar are found together in one pass, functions of the values that are not
 # missing one by one.
 range_statistics <- function(values, times, from, to, statistics,
-                             where = function(i) paste("range", i),
-                             call = rlang::caller_env()) {
+                             where = function(i) paste("range", i)) {
   out <- vector("list", length(statistics))
   built_in <- vapply(statistics, is.character, TRUE)
   if (any(built_in)) {
     out[built_in] <- call_core(cpp_range_statistics(
       unlist(statistics[built_in]), values, times, from, to, core_threads()
-    ), call)
+    ))
   }
   for (j in which(!built_in)) {
-    out[[j]] <- own_statistic(values, from, to, statistics[[j]], where, call)
+    out[[j]] <- own_statistic(values, from, to, statistics[[j]], where)
   }
   out
 }
@@ -68,7 +67,7 @@ step_windows <- function(breaks, back, ahead) {
   at
 }
 
-# Windows of a span of time that end at each row; the bounds are made only where somebody reads them.
+# Windows of a span of time that end at each row; bounds are made only where somebody reads them.
 span_windows <- function(times, span, breaks) {
   at <- new.env(parent = emptyenv())
   at$span <- span
@@ -86,23 +85,21 @@ span_windows <- function(times, span, breaks) {
 # step_windows() or span_windows().
 sliding_statistic <- function(values, times, at, breaks, statistic,
                               where = function(i) paste("window", i), missing_too = FALSE,
-                              seen = NULL,
-                              call = rlang::caller_env()) {
+                              seen = NULL) {
   if (!is.character(statistic)) {
-    return(own_statistic(values, at$from, at$to, statistic, where, call, missing_too))
+    return(own_statistic(values, at$from, at$to, statistic, where, missing_too))
   }
   made <- if (!is.null(at$span)) {
-    call_core(cpp_trailing_statistics(statistic, values, times, at$span, breaks, core_threads()),
-              call)
+    call_core(cpp_trailing_statistics(statistic, values, times, at$span, breaks, core_threads()))
   } else if (!is.null(at$back)) {
     call_core(cpp_stepping_statistics(statistic, values, times, at$back, at$ahead, breaks,
-                                      core_threads()), call)
+                                      core_threads()))
   }
   # Windows whose last row is not their own, since a stamp comes twice, are told by their rows.
   if (is.null(made) || isFALSE(made$once)) {
     return(call_core(cpp_sliding_statistics(
       statistic, values, times, at$from, at$to, breaks, core_threads()
-    ), call))
+    )))
   }
   if (!is.null(seen)) seen$whole <- made$whole
   made$value
@@ -119,7 +116,7 @@ drop_narrow <- function(made, at, breaks, needed) {
   cpp_drop_narrow_steps(made, breaks, at$back, at$ahead, needed)
 }
 
-own_statistic <- function(values, from, to, statistic, where, call, missing_too = FALSE) {
+own_statistic <- function(values, from, to, statistic, where, missing_too = FALSE) {
   vapply(seq_along(from), function(i) {
     rows <- seq_len(to[i] - from[i]) + from[i]
     piece <- values[rows]
@@ -131,14 +128,14 @@ own_statistic <- function(values, from, to, statistic, where, call, missing_too 
       abort_input(c(
         "Your statistic failed for {where(i)}.",
         x = "{conditionMessage(e)}"
-      ), call = call, .envir = list2env(list(where = where, i = i, e = e)))
+      ), .envir = list2env(list(where = where, i = i, e = e)))
     })
     if (!is.numeric(result) || length(result) != 1) {
       size <- length(result)
       abort_input(c(
         "A statistic must give one number.",
         x = "Yours gave {size} value{?s} for {where(i)}."
-      ), call = call, .envir = environment())
+      ), .envir = environment())
     }
     as.numeric(result)
   }, numeric(1))

@@ -163,8 +163,7 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
                panel = factor(heads[i], levels = unique(heads)))
   }))
   if (is.null(data)) {
-    abort_state("{.val {object$measure}} has too few values to draw against earlier ones.",
-                call = NULL)
+    abort_state("{.val {object$measure}} has too few values to draw against earlier ones.")
   }
   data <- data[stats::complete.cases(data), ]
   draw_lag_grid(data, object, shown, length(labels))

@@ -47,7 +47,7 @@ forecast_past <- function(f, measure, shown, steps) {
 observed_points <- function(observed, measure, shown, f) {
   check_timeline(observed)
   meta <- timeline_meta(observed)
-  check_columns(measure, names(meta$kinds), rlang::caller_env(2))
+  check_columns(measure, names(meta$kinds))
   ahead <- range(f$table[[timeline_meta(f$history)$time]])
   stamp <- observed[[meta$time]]
   labels <- row_labels(observed)

@@ -144,7 +144,7 @@ coordinate_names <- list(
 most_maps <- 24
 
 # The columns that say where a series is, among those that tell series apart and their attributes.
-coordinate_columns <- function(x, call = rlang::caller_env()) {
+coordinate_columns <- function(x) {
   meta <- timeline_meta(x)
   known <- Filter(function(name) is.numeric(x[[name]]), c(meta$series, meta$attributes))
   found <- lapply(coordinate_names,
@@ -153,7 +153,7 @@ coordinate_columns <- function(x, call = rlang::caller_env()) {
     abort_input(c("A map needs to know where each series is.",
                   i = "Give numbers {.field longitude} and {.field latitude} (or {.field x} and \\
                        {.field y}) \\
-                       as {.arg attributes}."), call = call)
+                       as {.arg attributes}."))
   }
   across <- found$across[1]
   up <- found$up[1]
@@ -161,10 +161,10 @@ coordinate_columns <- function(x, call = rlang::caller_env()) {
 }
 
 # One row for each series and map: where it is, and the mean of its values there.
-map_cells <- function(x, measure, each, at, call = rlang::caller_env()) {
+map_cells <- function(x, measure, each, at) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
-  group <- map_groups(rows, meta, each, call)
+  group <- map_groups(rows, meta, each)
   owner <- series_index(rows$breaks)
   v <- x[[measure]]
   ok <- is.finite(v)
@@ -181,16 +181,16 @@ map_cells <- function(x, measure, each, at, call = rlang::caller_env()) {
 }
 
 # Which map a row belongs to: all in one, a part of the calendar, or a period.
-map_groups <- function(rows, meta, each, call) {
+map_groups <- function(rows, meta, each) {
   n <- length(rows$seconds)
   if (is.null(each)) {
     return(list(code = rep(1, n), labels = "all"))
   }
-  check_string(each, call = call)
-  if (meta$type == "step") abort_input("Plain steps have no calendar to be mapped by.", call = call)
+  check_string(each)
+  if (meta$type == "step") abort_input("Plain steps have no calendar to be mapped by.")
   part <- gsub("_", " ", tolower(each)) %in% names(calendar_parts)
   if (part) {
-    part <- check_part(each, call = call)
+    part <- check_part(each)
     local <- if (meta$type == "instant") cpp_local_of(rows$seconds, rows$zone) else rows$seconds
     label <- as.character(part_labels(part, part_codes(part, local)))
     order <- calendar_parts[[part]]$levels %||% sort(unique(label))
@@ -206,7 +206,7 @@ map_groups <- function(rows, meta, each, call) {
   }
   if (length(labels) > most_maps) {
     abort_input(c("{.arg each} would make {length(labels)} maps; {most_maps} fit on a figure.",
-                  i = "Choose a longer period, or cut the time with {.fn during}."), call = call)
+                  i = "Choose a longer period, or cut the time with {.fn during}."))
   }
   list(code = match(label, labels), labels = labels)
 }
@@ -240,8 +240,8 @@ usual_value <- function(meta, measure) {
 }
 
 draw_map <- function(x, measure, each) {
-  at <- coordinate_columns(x, rlang::caller_env())
-  cells <- map_cells(x, measure, each, at, rlang::caller_env())
+  at <- coordinate_columns(x)
+  cells <- map_cells(x, measure, each, at)
   if (nrow(cells) == 0) abort_input("There are no values of {.field {measure}} to be mapped.")
   meta <- timeline_meta(x)
   n <- series_count(x)

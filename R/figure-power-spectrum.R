@@ -31,8 +31,7 @@ draw_spectrum <- function(t, peaks, s, measure, shown, series) {
   # Before decibels a density of nothing has no logarithm.
   if (!s$plan$decibels) t <- t[is.finite(t$density) & t$density > 0, ]
   if (nrow(t) < 2) {
-    abort_input("{.field {measure}} never changes: its spectrum is empty.",
-                call = rlang::caller_env(2))
+    abort_input("{.field {measure}} never changes: its spectrum is empty.")
   }
   t <- thin_spectrum(t)
   unit <- s$meta$units[[measure]]

@@ -190,20 +190,18 @@ most_panels <- 12
 most_lines <- 200
 
 # Labels of the series to draw.
-chosen_series <- function(x, series = NULL, most = most_panels, page = 1,
-                          call = rlang::caller_env()) {
+chosen_series <- function(x, series = NULL, most = most_panels, page = 1) {
   labels <- series_labels(rows_of(x)$keys)
   if (is.null(series)) {
     pages <- ceiling(length(labels) / most)
-    check_count(page, call = call)
+    check_count(page)
     if (page > pages) {
-      abort_input("{.arg page} is {page}; there {?is/are} {pages} page{?s} of {most} series.",
-                  call = call)
+      abort_input("{.arg page} is {page}; there {?is/are} {pages} page{?s} of {most} series.")
     }
     return(labels[seq((page - 1) * most + 1, min(page * most, length(labels)))])
   }
-  if (length(series) == 0) abort_input("{.arg series} names no series.", call = call)
-  check_choices(series, labels, arg = "series", call = call)
+  if (length(series) == 0) abort_input("{.arg series} names no series.")
+  check_choices(series, labels, arg = "series")
   as.character(series)
 }
 
@@ -213,8 +211,8 @@ left_out <- function(x, shown) {
 }
 
 # The measure of a figure that shows one.
-one_measure <- function(quo, all, call = rlang::caller_env()) {
-  chosen <- column_names(quo, rlang::set_names(all), call)
+one_measure <- function(quo, all) {
+  chosen <- column_names(quo, rlang::set_names(all))
   if (length(chosen)) chosen[1] else all[1]
 }
 
@@ -284,10 +282,9 @@ shaded_spans <- function(spans, colour = NULL, ...) {
 }
 
 # What the horizontal axis counts, as the readers of dates want it.
-axis_meta <- function(plot, call) {
+axis_meta <- function(plot) {
   if (inherits(plot, "patchwork")) {
-    abort_input(c("Several figures side by side take no marks.", i = "Draw one of them alone."),
-                call = call)
+    abort_input(c("Several figures side by side take no marks.", i = "Draw one of them alone."))
   }
   scale <- plot$scales$get_scales("x")
   type <- if (inherits(scale, "ScaleContinuousDatetime")) {
@@ -295,26 +292,26 @@ axis_meta <- function(plot, call) {
   } else if (inherits(scale, "ScaleContinuousDate")) {
     "date"
   } else {
-    abort_input("The figure has no time on its horizontal axis to mark.", call = call)
+    abort_input("The figure has no time on its horizontal axis to mark.")
   }
   list(type = type, zone = (if (type == "instant") scale$timezone) %||% "UTC")
 }
 
 # An interval that does not hang on what the data hold.
-fixed_interval <- function(text, meta, call) {
-  if (grepl("^(last|first) ", text)) abort_interval(text, call)
-  interval_of(text, meta, NULL, call)
+fixed_interval <- function(text, meta) {
+  if (grepl("^(last|first) ", text)) abort_interval(text)
+  interval_of(text, meta, NULL)
 }
 
-starts_of <- function(texts, meta, call) {
-  vapply(unname(texts), function(text) fixed_interval(text, meta, call)[1], 1)
+starts_of <- function(texts, meta) {
+  vapply(unname(texts), function(text) fixed_interval(text, meta)[1], 1)
 }
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, kairon_marks)
 ggplot_add.kairon_marks <- function(object, plot, object_name, ...) {
-  meta <- axis_meta(plot, rlang::caller_env())
+  meta <- axis_meta(plot)
   at <- if (is.character(object$at)) {
-    starts_of(object$at, meta, rlang::caller_env())
+    starts_of(object$at, meta)
   } else {
     to_seconds(if (meta$type == "date") as.Date(object$at) else object$at)
   }
@@ -349,18 +346,17 @@ label_rows <- function(plot, from, labels) {
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, kairon_spans)
 ggplot_add.kairon_spans <- function(object, plot, object_name, ...) {
-  call <- rlang::caller_env()
-  meta <- axis_meta(plot, call)
+  meta <- axis_meta(plot)
   ends <- if (is.data.frame(object$spans)) {
     shift <- function(v) {
       if (is.character(v)) {
-        return(starts_of(v, meta, call))
+        return(starts_of(v, meta))
       }
       to_seconds(if (meta$type == "date") as.Date(v) else v)
     }
     rbind(shift(object$spans$from), shift(object$spans$to))
   } else {
-    vapply(object$spans, fixed_interval, numeric(2), meta = meta, call = call)
+    vapply(object$spans, fixed_interval, numeric(2), meta = meta)
   }
   labels <- if (is.data.frame(object$spans)) object$spans$label else names(object$spans)
   edge <- function(v) {

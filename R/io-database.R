@@ -46,74 +46,69 @@ NULL
 read_timeline.DBIConnection <- function(source, table = NULL, time = NULL, series = NULL, ...,
                                         query = NULL,
                                         join = NULL, remote = FALSE) {
-  call <- rlang::current_env()
   check_flag(remote)
   given <- rlang::enquos(...)
   check_arguments(names(given), names(formals(read_timeline.DBIConnection)))
   roles <- list(time = rlang::enquo(time), series = rlang::enquo(series))
-  sql_prepare(source, call)
-  from <- sql_source(source, table, query, call)
-  header <- if (is.null(query)) table_header(source, table, call)
+  sql_prepare(source)
+  from <- sql_source(source, table, query)
+  header <- if (is.null(query)) table_header(source, table)
   label <- if (is.null(query)) paste(table, collapse = ".") else "the query"
-  few <- sql_rows(source, paste0("SELECT * FROM ", from, " LIMIT 200"), call)
+  few <- sql_rows(source, paste0("SELECT * FROM ", from, " LIMIT 200"))
   told <- with_header(roles, given, header, names(few))
-  timed <- time_column(told$roles$time, few, call)
+  timed <- time_column(told$roles$time, few)
   time <- timed$name
   # Stamps that stand in several columns are put together here.
   apart <- !setequal(names(timed$data), names(few))
   if (remote) {
-    if (!is.null(join)) abort_remote_join(call)
+    if (!is.null(join)) abort_remote_join()
     if (apart) {
       abort_input(c("The stamps stand in several columns.",
-                    i = "Put them together in a {.arg query}."),
-                  call = call)
+                    i = "Put them together in a {.arg query}."))
     }
-    return(open_remote(source, from, names(few), time, told, header, label, call))
+    return(open_remote(source, from, names(few), time, told, header, label))
   }
-  rows <- if (apart) sql_rows(source, paste("SELECT * FROM", from), call) else
-    fetch_rows(source, from, names(few), time, call)
+  rows <- if (apart) sql_rows(source, paste("SELECT * FROM", from)) else
+    fetch_rows(source, from, names(few), time)
   if (apart) {
-    timed <- quietly(time_column(told$roles$time, rows, call))
+    timed <- quietly(time_column(told$roles$time, rows))
     rows <- timed$data
   }
   # Text that holds numbers is told as in files.
   words <- c(time, timed$parts, wanted_columns(told$roles, told$given),
              unlist(header$beside, use.names = FALSE))
-  rows <- numbers_in(rows, words, character(), "auto", call)
+  rows <- numbers_in(rows, words, character(), "auto")
   shape <- list(
     data = restore_companions(rows, header), time = time, drop = timed$parts,
-    series = column_names(told$roles$series, rows, call, "series"),
+    series = column_names(told$roles$series, rows, "series"),
     lines = seq_len(nrow(rows)), where = "row", beside = told_companions(header, names(rows))
   )
-  index_table(shape, header, told$roles, told$given, label, join, call)
+  index_table(shape, header, told$roles, told$given, label, join)
 }
 
 #' @export
 read_timeline.kairon_engine <- read_timeline.DBIConnection
 
 # The first rows tell kinds, zone and type; all others stay.
-open_remote <- function(con, from, columns, time, told, header, label, call) {
+open_remote <- function(con, from, columns, time, told, header, label) {
   if (!sql_dialect(con) %in% c("sqlite", "postgres", "duckdb")) {
     abort_state(c("Rows are left in SQLite, PostgreSQL and DuckDB only.",
-                  i = "Read them, without {.arg remote}."),
-                call = call)
+                  i = "Read them, without {.arg remote}."))
   }
-  rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time,
-                     call)
+  rows <- fetch_rows(con, paste0("(SELECT * FROM ", from, " LIMIT 500) AS few"), columns, time)
   shape <- list(
     data = restore_companions(rows, header), time = time,
-    series = column_names(told$roles$series, rows, call, "series"),
+    series = column_names(told$roles$series, rows, "series"),
     lines = seq_len(nrow(rows)), where = "row", beside = told_companions(header, names(rows))
   )
   template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given,
-                          label, NULL, call)
+                          label, NULL)
   marked <- Filter(function(m) is_marked(template, m), names(timeline_meta(template)$kinds))
   if (length(marked)) {
     abort_state(c("The origins of {.field {marked}} need the rows here.",
-                  i = "Read them, without {.arg remote}."),
-                call = call)
+                  i = "Read them, without {.arg remote}."))
   }
-  out <- new_remote(con, from, sql_stamp_form(con, from, time, call), template, label)
+  out <- new_remote(con, from, sql_stamp_form(con, from, time), template, label)
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
   out$meta["news"] <- list(NULL)
   cadence <- if (isTRUE(out$meta$declared)) out$meta$cadence else told_cadence(header)
@@ -122,17 +117,16 @@ open_remote <- function(con, from, columns, time, told, header, label, call) {
 }
 
 # What stands after FROM.
-sql_source <- function(con, table, query, call) {
+sql_source <- function(con, table, query) {
   if (is.null(table) == is.null(query)) {
-    abort_input("Name either a {.arg table} or a {.arg query}.", call = call)
+    abort_input("Name either a {.arg table} or a {.arg query}.")
   }
   if (!is.null(query)) {
-    check_string(query, call = call)
+    check_string(query)
     return(paste0("(", sub(";\\s*$", "", query), ") AS asked"))
   }
   if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table)) {
-    abort_input("{.arg table} must be the name of a table, or of its schema and the table.",
-                call = call)
+    abort_input("{.arg table} must be the name of a table, or of its schema and the table.")
   }
   if (!sql_has_table(con, table)) {
     all <- sql_tables(con)
@@ -140,26 +134,25 @@ sql_source <- function(con, table, query, call) {
       abort_input(c("The table {.val {table[length(table)]}} is not on this user's way.",
                     i = "Name its schema, {.code table = c(schema, table)}; the user must be \\
                          allowed to \\
-                         use that."),
-                  call = call)
+                         use that."))
     }
     hint <- nearest_word(table[length(table)], all)
     abort_input(c("The database has no table {.val {table[length(table)]}}.",
-                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?"), call = call)
+                  i = if (!is.null(hint)) "Did you mean {.val {hint}}?"))
   }
   sql_table(con, table)
 }
 
 # All rows, with stamps as seconds, so that no driver turns them into another zone.
-fetch_rows <- function(con, from, columns, time, call) {
-  form <- sql_stamp_form(con, from, time, call)
+fetch_rows <- function(con, from, columns, time) {
+  form <- sql_stamp_form(con, from, time)
   parts <- vapply(columns, function(name) {
     if (name != time || form %in% c("text", "local text", "number")) {
       return(sql_name(con, name))
     }
     paste(sql_seconds(con, name, form), "AS", sql_name(con, name))
   }, "")
-  rows <- sql_rows(con, paste("SELECT", paste(parts, collapse = ", "), "FROM", from), call)
+  rows <- sql_rows(con, paste("SELECT", paste(parts, collapse = ", "), "FROM", from))
   names(rows) <- columns
   rows[[time]] <- switch(form,
     instant = .POSIXct(rows[[time]], "UTC"), local = wall_clock(rows[[time]]),
@@ -177,15 +170,15 @@ fetch_rows <- function(con, from, columns, time, call) {
 
 about_table <- "kairon_about"
 
-table_header <- function(con, table, call) {
+table_header <- function(con, table) {
   if (!sql_has_table(con, about_table)) {
     return(NULL)
   }
   held <- sql_rows(con, paste0(
     "SELECT about FROM ", sql_name(con, about_table), " WHERE table_name = ",
     sql_value(con, paste(table, collapse = "."))
-  ), call)
-  if (nrow(held) == 0) NULL else header_from_json(held$about[1], paste(table, collapse = "."), call)
+  ))
+  if (nrow(held) == 0) NULL else header_from_json(held$about[1], paste(table, collapse = "."))
 }
 
 # Writing ----
@@ -193,23 +186,20 @@ table_header <- function(con, table, call) {
 write_table <- function(x, con, table = NULL, mode = c("create", "append", "upsert", "replace"),
                         key = NULL,
                         header = TRUE) {
-  call <- rlang::caller_env(2)
-  need_package("DBI", "Writing to a database", call)
-  mode <- check_choice(mode, c("create", "append", "upsert", "replace"), call = call)
+  need_package("DBI", "Writing to a database")
+  mode <- check_choice(mode, c("create", "append", "upsert", "replace"))
   if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table) || !all(nzchar(table))) {
-    abort_input("{.arg table} must be the name of a table, or of its schema and the table.",
-                call = call)
+    abort_input("{.arg table} must be the name of a table, or of its schema and the table.")
   }
   whole <- is_timeline(x)
-  data <- if (whole) as_plain(x) else tidy_rows(x, call)
+  data <- if (whole) as_plain(x) else tidy_rows(x)
   meta <- timeline_meta(x)
-  keys <- if (whole) c(meta$series, meta$time) else row_keys(data, key, call)
-  sql_prepare(con, call)
+  keys <- if (whole) c(meta$series, meta$time) else row_keys(data, key)
+  sql_prepare(con)
   there <- sql_has_table(con, table)
   if (mode == "create" && there) {
     abort_input(c("The database has a table {.val {table[length(table)]}} already.",
-                  i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."),
-              call = call)
+                  i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."))
   }
   merged <- there && mode %in% c("append", "upsert")
   keep <- header && whole && !merged
@@ -217,35 +207,35 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
   # once.
   aside <- !merged && !sql_says(con)$whole
   if (aside) {
-    make_aside(con, table, data, keys, there, call)
-    if (keep) keep_header(con, table, x, call)
+    make_aside(con, table, data, keys, there)
+    if (keep) keep_header(con, table, x)
     return(invisible(nrow(data)))
   }
   sql_transaction(con, function() {
-    if (there && mode == "replace") sql_do(con, paste("DROP TABLE", sql_table(con, table)), call)
+    if (there && mode == "replace") sql_do(con, paste("DROP TABLE", sql_table(con, table)))
     if (merged) {
-      merge_rows(con, table, data, keys, mode, call)
+      merge_rows(con, table, data, keys, mode)
     } else {
-      sql_do(con, create_sql(con, table, data, keys), call)
-      sql_append(con, table, database_cells(data, con), call)
+      sql_do(con, create_sql(con, table, data, keys))
+      sql_append(con, table, database_cells(data, con))
     }
-    if (keep) keep_header(con, table, x, call)
-  }, call)
+    if (keep) keep_header(con, table, x)
+  })
   invisible(nrow(data))
 }
 
 # Into a file of DuckDB, which is made where there is none.
 write_engine_file <- function(x, path, table = NULL,
                               mode = c("create", "append", "upsert", "replace"), key = NULL,
-                              header = TRUE, call = rlang::caller_env(2)) {
+                              header = TRUE) {
   fresh <- !file.exists(path)
   if (!dir.exists(dirname(path))) {
-    abort_file("There is no folder {.file {dirname(path)}}.", call = call)
+    abort_file("There is no folder {.file {dirname(path)}}.")
   }
   if (!fresh && !identical(database_of_file(path), "duckdb")) {
-    abort_file("{.file {path}} is there and is no file of DuckDB.", call = call)
+    abort_file("{.file {path}} is there and is no file of DuckDB.")
   }
-  con <- open_engine(path, "Writing a file of DuckDB", write = TRUE, call = call)
+  con <- open_engine(path, "Writing a file of DuckDB", write = TRUE)
   done <- FALSE
   on.exit({
     close_engine(con)
@@ -256,7 +246,7 @@ write_engine_file <- function(x, path, table = NULL,
   invisible(n)
 }
 
-make_aside <- function(con, table, data, keys, there, call) {
+make_aside <- function(con, table, data, keys, there) {
   beside <- function(word) {
     table[length(table)] <- paste0("kairon_", word, "_", Sys.getpid())
     table
@@ -266,21 +256,21 @@ make_aside <- function(con, table, data, keys, there, call) {
   on.exit(if (!done) tryCatch(suppressWarnings(
     DBI::dbExecute(con, paste("DROP TABLE IF EXISTS", sql_table(con, new)))
   ), error = function(e) NULL))
-  sql_do(con, paste("DROP TABLE IF EXISTS", sql_table(con, new)), call)
-  sql_do(con, create_sql(con, new, data, keys), call)
-  sql_transaction(con, function() sql_append(con, new, database_cells(data, con), call), call)
+  sql_do(con, paste("DROP TABLE IF EXISTS", sql_table(con, new)))
+  sql_do(con, create_sql(con, new, data, keys))
+  sql_transaction(con, function() sql_append(con, new, database_cells(data, con)))
   names <- vapply(list(table, beside("old"), new), function(t) sql_table(con, t), "")
   swap <- if (there) paste0(names[1], " TO ", names[2], ", ", names[3], " TO ", names[1]) else
     paste0(names[3], " TO ", names[1])
-  sql_do(con, paste("RENAME TABLE", swap), call)
+  sql_do(con, paste("RENAME TABLE", swap))
   done <- TRUE
-  if (there) sql_do(con, paste("DROP TABLE", names[2]), call)
+  if (there) sql_do(con, paste("DROP TABLE", names[2]))
 }
 
 # Forecasts and backtests are told apart by all columns but their numbers.
-row_keys <- function(data, key, call) {
+row_keys <- function(data, key) {
   if (!is.null(key)) {
-    check_columns(key, names(data), call)
+    check_columns(key, names(data))
     return(key)
   }
   numbers <- c("value", "observed", "origin", "ahead")
@@ -309,17 +299,17 @@ sql_type <- function(column, con, key = FALSE) {
 }
 
 # New rows are staged beside the table, compared by their keys, and then moved.
-merge_rows <- function(con, table, data, keys, mode, call) {
+merge_rows <- function(con, table, data, keys, mode) {
   stage <- paste0("kairon_stage_", Sys.getpid())
-  held <- names(sql_rows(con, paste0("SELECT * FROM ", sql_table(con, table), " LIMIT 0"), call))
+  held <- names(sql_rows(con, paste0("SELECT * FROM ", sql_table(con, table), " LIMIT 0")))
   if (length(held) == 0) held <- sql_fields(con, table)
-  check_columns(names(data), held, call)
+  check_columns(names(data), held)
   # A table of the session may outlive what was taken back.
   if (!sql_says(con)$whole) {
-    sql_do(con, paste("DROP TEMPORARY TABLE IF EXISTS", sql_name(con, stage)), call)
+    sql_do(con, paste("DROP TEMPORARY TABLE IF EXISTS", sql_name(con, stage)))
   }
-  sql_do(con, create_sql(con, stage, data, keys, temporary = TRUE), call)
-  sql_append(con, stage, database_cells(data, con), call)
+  sql_do(con, create_sql(con, stage, data, keys, temporary = TRUE))
+  sql_append(con, stage, database_cells(data, con))
   target <- sql_table(con, table)
   # Text in a table of someone else need not be a stamp of ours: it is compared as what it says.
   same <- paste(vapply(keys, function(k) {
@@ -329,8 +319,8 @@ merge_rows <- function(con, table, data, keys, mode, call) {
   matched <- paste0("SELECT count(*) AS n FROM ", sql_name(con, stage),
                     " AS stage WHERE EXISTS (SELECT 1 FROM ", target,
                     " WHERE ", same, ")")
-  n <- as.numeric(sql_rows(con, matched, call)$n)
-  if (n > 0 && mode == "append") abort_repeats(con, stage, target, same, keys, n, call)
+  n <- as.numeric(sql_rows(con, matched)$n)
+  if (n > 0 && mode == "append") abort_repeats(con, stage, target, same, keys, n)
   if (n > 0) {
     others <- setdiff(names(data), keys)
     own <- if (sql_dialect(con) == "mariadb") paste0(target, ".") else ""
@@ -345,41 +335,39 @@ merge_rows <- function(con, table, data, keys, mode, call) {
       } else {
         paste0("UPDATE ", target, " SET ", set, " FROM ", sql_name(con, stage), " AS stage WHERE ",
                same)
-      }, call)
+      })
     }
   }
   columns <- sql_columns(con, names(data))
   sql_do(con,
          paste0("INSERT INTO ", target, " (", columns, ") SELECT ", columns, " FROM ",
                 sql_name(con, stage),
-                     " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"),
-                     call)
+                     " AS stage WHERE NOT EXISTS (SELECT 1 FROM ", target, " WHERE ", same, ")"))
   sql_do(con, paste(if (sql_dialect(con) == "mariadb") "DROP TEMPORARY TABLE" else "DROP TABLE",
-                    sql_name(con, stage)), call)
+                    sql_name(con, stage)))
 }
 
-abort_repeats <- function(con, stage, target, same, keys, n, call) {
+abort_repeats <- function(con, stage, target, same, keys, n) {
   first <- sql_rows(con, paste0("SELECT ", sql_columns(con, keys), " FROM ", sql_name(con, stage),
                                 " AS stage WHERE EXISTS (SELECT 1 FROM ", target, " WHERE ", same,
-                                ") LIMIT 1"), call)
+                                ") LIMIT 1"))
   shown <- paste(vapply(first, function(v) format(v), ""), collapse = " / ")
   abort_input(c("{n} row{?s} {?is/are} in the table already, the first {shown}.",
                 i = "Nothing was written. {.code mode = \"upsert\"} gives such rows the new \\
-                     values."),
-            call = call)
+                     values."))
 }
 
-keep_header <- function(con, table, x, call) {
+keep_header <- function(con, table, x) {
   name <- sql_name(con, about_table)
   if (!sql_has_table(con, about_table)) {
     types <- sql_says(con)$types
     sql_do(con,
            paste0("CREATE TABLE ", name, " (table_name ", types[["key"]], " PRIMARY KEY, about ",
-                       types[["text"]], ")"), call)
+                       types[["text"]], ")"))
   }
   label <- paste(table, collapse = ".")
-  sql_do(con, paste0("DELETE FROM ", name, " WHERE table_name = ", sql_value(con, label)), call)
-  sql_append(con, about_table, data.frame(table_name = label, about = header_json(x)), call)
+  sql_do(con, paste0("DELETE FROM ", name, " WHERE table_name = ", sql_value(con, label)))
+  sql_append(con, about_table, data.frame(table_name = label, about = header_json(x)))
 }
 
 # Database files ----
@@ -403,11 +391,10 @@ database_of_file <- function(source) {
   if (length(start) > 11 && identical(start[9:12], charToRaw("DUCK"))) "duckdb"
 }
 
-read_database_file <- function(source, table, query, time, series, given, join, remote, call) {
+read_database_file <- function(source, table, query, time, series, given, join, remote) {
   if (!is_database_file(source)) {
     abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is \\
-                 none.",
-                call = call)
+                 none.")
   }
   path <- sub("\\?(table|query)=.*", "", source)
   if (path != source) {
@@ -419,7 +406,7 @@ read_database_file <- function(source, table, query, time, series, given, join, 
     }
   }
   con <- if (database_of_file(path) == "duckdb") {
-    open_engine(path, "Reading a file of DuckDB", call = call)
+    open_engine(path, "Reading a file of DuckDB")
   } else {
     need_package("RSQLite", "Reading a SQLite file")
     need_package("DBI", "Reading a SQLite file")
@@ -432,7 +419,7 @@ read_database_file <- function(source, table, query, time, series, given, join, 
     if (length(held) != 1) {
       abort_input(c("{.file {path}} holds {length(held)} \\
                      tables{if (length(held)) ': '}{.val {held}}.",
-                    i = "Choose one with {.arg table}."), call = call)
+                    i = "Choose one with {.arg table}."))
     }
     table <- held
   }

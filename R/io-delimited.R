@@ -5,35 +5,35 @@
 # a column holds numbers only), lines (of each row in the file), units (from a
 # units row), rejects (rows that do not fit the header).
 # `text_columns` is a function of the file's names.
-read_delimited <- function(path, name, missing, text_columns, separator, call, how = list()) {
-  first <- peek_delimited(path, name, separator, call, how$decimal %||% "auto")
+read_delimited <- function(path, name, missing, text_columns, separator, how = list()) {
+  first <- peek_delimited(path, name, separator, how$decimal %||% "auto")
   first$orders <- !isTRUE(how$ordered)
-  read <- read_by_library(path, name, missing, text_columns, first, call)
+  read <- read_by_library(path, name, missing, text_columns, first)
   nameless <- first$nameless[first$nameless <= ncol(read$data)]
   if (length(nameless) && ncol(read$data) > 2) read$data <- without_nameless(read$data, nameless)
   read
 }
 
-read_by_library <- function(path, name, missing, text_columns, first, call) {
+read_by_library <- function(path, name, missing, text_columns, first) {
   plain <- single_quotes(first$names)
   as_text <- union(first$names[plain %in% text_columns(plain)], first$stamps)
   if (first$short) {
-    return(read_misfits(path, name, missing, first, as_text, call))
+    return(read_misfits(path, name, missing, first, as_text))
   }
-  read <- read_plain(path, name, missing, first, as_text, call)
+  read <- read_plain(path, name, missing, first, as_text)
   if (!is.null(read$data)) {
     return(list(data = read$data, lines = NULL, rejects = NULL))
   }
   if (isTRUE(read$misfits)) {
-    return(read_misfits(path, name, missing, first, as_text, call))
+    return(read_misfits(path, name, missing, first, as_text))
   }
   read <- fread_quietly(file = path, first = first, missing = missing, as_text = as_text,
-                        name = name, call = call)
+                        name = name)
   # The library passes over lines at the start that do not fit the rest, and over a quote that stays
   # open.
   if (read$misfits || !same_header(read$data, first) ||
       cpp_count_lines(path) != nrow(read$data) + 1) {
-    return(read_misfits(path, name, missing, first, as_text, call))
+    return(read_misfits(path, name, missing, first, as_text))
   }
   lines <- seq_len(nrow(read$data)) + 1L
   list(data = read$data, lines = lines, rejects = NULL)
@@ -45,7 +45,7 @@ scanned_from <- 1e6
 # The usual large file: a header, no quotes, one column of stamps that can all be read. The core
 # reads the stamps from the file itself, without ever making them text in R, which would take longer
 # than all the rest. NULL otherwise, without `data` where rows do not fit.
-read_plain <- function(path, name, missing, first, as_text, call) {
+read_plain <- function(path, name, missing, first, as_text) {
   time <- first$stamps
   if (length(time) != 1 || file.size(path) < scanned_from ||
       !identical(first$header, first$names)) {
@@ -62,7 +62,7 @@ read_plain <- function(path, name, missing, first, as_text, call) {
   }
   read <- fread_quietly(
     file = path, first = first, missing = missing, drop = time, as_text = setdiff(as_text, time),
-    name = name, call = call
+    name = name
   )
   if (read$misfits || nrow(read$data) != length(scan)) {
     return(list(misfits = read$misfits))
@@ -78,12 +78,12 @@ same_header <- function(data, first) {
 }
 
 # Header, separator, and the columns that hold stamps, from the first rows.
-peek_delimited <- function(path, name, separator, call, decimal = "auto") {
+peek_delimited <- function(path, name, separator, decimal = "auto") {
   head <- start_of_text(path, 60)
   head <- head[nzchar(trimws(head))]
   if (length(head) == 0) {
     abort_file(c("{.file {name}} is empty.", i = "A header and at least one row are needed."),
-               call = call, .envir = list2env(list(name = name)))
+               .envir = list2env(list(name = name)))
   }
   separator <- separator %||% guess_separator(head)
   columns <- lengths(strsplit(head[1], separator, fixed = TRUE))
@@ -92,7 +92,7 @@ peek_delimited <- function(path, name, separator, call, decimal = "auto") {
       "{.file {name}} has {columns} columns.",
       x = "More than 20,000 columns are not read.",
       i = "If each is a series, turn the table so that series are rows."
-    ), call = call, .envir = list2env(list(name = name, columns = columns)))
+    ), .envir = list2env(list(name = name, columns = columns)))
   }
   few <- suppressWarnings(tryCatch(
     data.table::fread(
@@ -102,7 +102,7 @@ peek_delimited <- function(path, name, separator, call, decimal = "auto") {
     error = function(e) NULL
   ))
   if (is.null(few)) {
-    abort_file("{.file {name}} cannot be read as delimited text.", call = call,
+    abort_file("{.file {name}} cannot be read as delimited text.",
                .envir = list2env(list(name = name)))
   }
   held <- cells_of(head[1], separator)
@@ -148,7 +148,7 @@ guess_separator <- function(lines) {
   if (all(counts == 0)) "," else marks[which.max(counts)]
 }
 
-fread_quietly <- function(..., first, missing, as_text, name, call) {
+fread_quietly <- function(..., first, missing, as_text, name) {
   misfits <- FALSE
   data <- tryCatch(
     withCallingHandlers(
@@ -170,7 +170,7 @@ fread_quietly <- function(..., first, missing, as_text, name, call) {
     error = function(e) {
       abort_file(c(
         "{.file {name}} cannot be read as delimited text.", x = "{conditionMessage(e)}"
-      ), call = call, .envir = list2env(list(name = name, e = e)))
+      ), .envir = list2env(list(name = name, e = e)))
     }
   )
   list(data = mend_encoding(data, name), misfits = misfits)
@@ -205,7 +205,7 @@ mend_encoding <- function(data, name) {
 
 # Rows with too few or too many cells, or quotes that stay open: they are set aside with their line,
 # and the rest is read as a file of its own.
-read_misfits <- function(path, name, missing, first, as_text, call) {
+read_misfits <- function(path, name, missing, first, as_text) {
   sifted <- tempfile(fileext = ".csv")
   on.exit(unlink(sifted))
   found <- cpp_sift_lines(path, sifted, first$separator)
@@ -218,10 +218,10 @@ read_misfits <- function(path, name, missing, first, as_text, call) {
            the first is line {odd[1]}.",
       i = "Name the separator with {.code separator = }, if it is not \\
            {.val {first$separator}}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
-  read <- read_plain(sifted, name, missing, first, as_text, call)$data %||% fread_quietly(
-    file = sifted, first = first, missing = missing, as_text = as_text, name = name, call = call
+  read <- read_plain(sifted, name, missing, first, as_text)$data %||% fread_quietly(
+    file = sifted, first = first, missing = missing, as_text = as_text, name = name
   )$data
   at <- found$at
   if (length(at) != nrow(read)) {
@@ -229,7 +229,7 @@ read_misfits <- function(path, name, missing, first, as_text, call) {
     abort_file(c("{.file {name}} cannot be read without losing rows.",
                  x = "It has {length(at)} row{?s} below its header; {n} {?is/are} found.",
                  i = "Is there a quote within a cell, or a line that was cut?"),
-               call = call, .envir = environment())
+               .envir = environment())
   }
   reason <- ifelse(found$cells < 0, "a quote that does not end",
                    paste0(found$cells, " cells, the header has ", rep(wanted, length(odd))))
@@ -241,14 +241,14 @@ read_misfits <- function(path, name, missing, first, as_text, call) {
 
 # Columns of text that hold numbers become numbers: a decimal comma is found,
 # numeric markers are taken out.
-numbers_in <- function(data, keep_text, missing, decimal, call) {
+numbers_in <- function(data, keep_text, missing, decimal) {
   marks <- suppressWarnings(as.numeric(missing))
   marks <- marks[!is.na(marks)]
   for (name in setdiff(names(data), keep_text)) {
     column <- data[[name]]
     if (is.character(column)) {
       if (length(missing)) column[trimws(column) %in% missing] <- NA # in quotes too
-      column <- text_to_number(column, name, decimal, call)
+      column <- text_to_number(column, name, decimal)
     }
     if (is.logical(column) && all(is.na(column))) column <- as.double(column)
     if (is.numeric(column) && length(marks)) column[column %in% marks] <- NA
@@ -260,14 +260,14 @@ numbers_in <- function(data, keep_text, missing, decimal, call) {
 # What programs write for nothing.
 words_for_nothing <- c("NULL", "null", "#N/A", "#NA", "None", "nan", "\\N")
 
-text_to_number <- function(column, name, decimal, call) {
-  made <- written_number(column, name, decimal, call)
+text_to_number <- function(column, name, decimal) {
+  made <- written_number(column, name, decimal)
   if (!is.character(made)) {
     return(made)
   }
   nothing <- trimws(made) %in% words_for_nothing
   if (any(nothing)) {
-    rest <- text_to_number(replace(made, nothing, NA), name, decimal, call)
+    rest <- text_to_number(replace(made, nothing, NA), name, decimal)
     if (is.character(rest) || all(is.na(rest))) {
       return(made)
     }
@@ -281,7 +281,7 @@ text_to_number <- function(column, name, decimal, call) {
   if (length(changed) == 0) {
     return(made)
   }
-  number <- written_number(bare, name, decimal, call)
+  number <- written_number(bare, name, decimal)
   if (is.character(number)) {
     return(made)
   }
@@ -293,7 +293,7 @@ text_to_number <- function(column, name, decimal, call) {
   number
 }
 
-written_number <- function(column, name, decimal, call) {
+written_number <- function(column, name, decimal) {
   written <- column
   # A quoted nothing among numbers is no value, as without quotes.
   column[trimws(column) %in% c("", "NA")] <- NA
@@ -313,7 +313,7 @@ written_number <- function(column, name, decimal, call) {
         "Column {.field {name}} does not tell decimal commas from thousands.",
         x = "{.val {first}} can be read both ways.",
         i = "Say it with {.code decimal = \",\"} or {.code decimal = \".\"}."
-      ), call = call)
+      ))
     }
     number[comma] <- as.numeric(sub(",", ".", gsub("[. ]", "", column[comma]), fixed = TRUE))
   } else if (any(!plain & !is.na(column))) {

@@ -4,8 +4,8 @@
 
 # `sql`: a stamp for each row (NULL where it cannot be read), `form` as in sql_seconds(): "utc" and
 # "local" are times without a zone, of UTC and of a wall clock.
-stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
-  timed <- quietly(time_column(quo, data, call))
+stamp_sql <- function(con, quo, shape, data, final, name, options, how) {
+  timed <- quietly(time_column(quo, data))
   place <- function(column) paste0("trim(c", match(column, final), ")")
   gone <- setdiff(names(data), names(timed$data))
   column <- timed$data[[timed$name]]
@@ -17,9 +17,9 @@ stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
   } else if (length(gone) == 0 && timed$name %in% final) {
     place(timed$name)
   }
-  if (is.null(text)) abort_unread_stamps(name, column, call)
+  if (is.null(text)) abort_unread_stamps(name, column)
   read <- index_stamps(column, list(), timed$name, if (is.null(attr(column, "kinds"))) "UTC",
-                       options$day_first, options$epoch, seq_along(column), "row", call)
+                       options$day_first, options$epoch, seq_along(column), "row")
   written <- written_stamps(data, timed$name, gone, parts)
   good <- is.finite(read$seconds) & !is.na(written$key) & !duplicated(written$key)
   if (length(read$reason)) good <- good & !nzchar(read$reason)
@@ -35,15 +35,15 @@ stamp_sql <- function(con, quo, shape, data, final, name, options, how, call) {
       return(list(sql = one, form = form))
     }
   }
-  abort_unread_stamps(name, column[at], call)
+  abort_unread_stamps(name, column[at])
 }
 
-abort_unread_stamps <- function(name, column, call) {
+abort_unread_stamps <- function(name, column) {
   first <- as.character(column[1])
   abort_state(c("The engine cannot read the stamps of {.file {name}} as they are written.",
                 x = "Such as {.val {first}}.",
                 i = "Leave {.arg remote} out, or write them as {.val 2031-03-01 14:05}."),
-              call = call, .envir = environment())
+              .envir = environment())
 }
 
 stamp_form <- function(column, type) {

@@ -2,13 +2,13 @@
 # table of a database. Names, kinds, units, zone and cadence are told by the first rows, which the
 # reader of whole files reads; what that view cannot hold to the letter is refused.
 
-open_in_engine <- function(files, roles, given, how, join, call) {
-  check_leavable(how, join, call)
-  options <- engine_options(given, call)
-  con <- open_engine(call = call)
+open_in_engine <- function(files, roles, given, how, join) {
+  check_leavable(how, join)
+  options <- engine_options(given)
+  con <- open_engine()
   forms <- vapply(seq_len(nrow(files)), function(i) {
     if (dir.exists(files$path[i])) "package" else
-      format_of(files$path[i], files$name[i], how$format, how$widths, call)
+      format_of(files$path[i], files$name[i], how$format, how$widths)
   }, "")
   odd <- which(!forms %in% c("delimited", "parquet", "package"))
   if (length(odd)) {
@@ -16,45 +16,42 @@ open_in_engine <- function(files, roles, given, how, join, call) {
     name <- files$name[odd[1]]
     abort_state(c("Files of the form {.val {form}} are read as a whole.",
                   i = "Leave {.arg remote} out, or turn {.file {name}} into CSV or Parquet."),
-                  call = call,
                 .envir = environment())
   }
   if (length(unique(forms)) > 1) {
     abort_input("Files that are left where they are must be of one form; these are \\
-                 {.val {unique(forms)}}.",
-                call = call)
+                 {.val {unique(forms)}}.")
   }
   label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
   if (forms[1] == "parquet") {
-    return(open_parquet_in_engine(con, files, roles, given, how, options, label, call))
+    return(open_parquet_in_engine(con, files, roles, given, how, options, label))
   }
-  open_text_in_engine(con, files, roles, given, how, options, label, call)
+  open_text_in_engine(con, files, roles, given, how, options, label)
 }
 
-check_leavable <- function(how, join, call) {
+check_leavable <- function(how, join) {
   if (how$layout == "across") {
     abort_state("A table with periods across its columns is read as a whole: leave {.arg remote} \\
-                 out.",
-                call = call)
+                 out.")
   }
-  if (!is.null(join)) abort_remote_join(call)
+  if (!is.null(join)) abort_remote_join()
 }
 
-abort_remote_join <- function(call) {
+abort_remote_join <- function() {
   abort_state(c("Attributes cannot be joined to rows that stay where they are.",
                 i = "Join them to the result, as {.fn merge} does, or read the rows: without \\
                      {.arg remote}."
-              ), call = call)
+              ))
 }
 
-engine_options <- function(given, call) {
+engine_options <- function(given) {
   value <- function(name) if (name %in% names(given)) rlang::eval_tidy(given[[name]])
   repeats <- check_choice(value("repeats") %||% "refuse", c("refuse", "first", "last", "mean"),
-                          "repeats", call)
+                          "repeats")
   if (repeats %in% c("last", "mean")) {
     abort_state(c("Rows that stay where they are keep the first of a repeated stamp, or refuse \\
                    repeats.",
-                  i = "Say {.code repeats = \"first\"}, or leave {.arg remote} out."), call = call)
+                  i = "Say {.code repeats = \"first\"}, or leave {.arg remote} out."))
   }
   list(repeats = repeats, day_first = value("day_first"), epoch = value("epoch"),
        zone = value("zone"))
@@ -62,7 +59,7 @@ engine_options <- function(given, call) {
 
 # Delimited text ----
 
-open_text_in_engine <- function(con, files, roles, given, how, options, label, call) {
+open_text_in_engine <- function(con, files, roles, given, how, options, label) {
   known <- list()
   parts <- lapply(seq_len(nrow(files)), function(i) {
     for (one in known) {
@@ -70,7 +67,7 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
         return(utils::modifyList(one, list(path = files$path[i], name = files$name[i])))
       }
     }
-    made <- text_part(files$path[i], files$name[i], roles, given, how, options, con, call)
+    made <- text_part(files$path[i], files$name[i], roles, given, how, options, con)
     known[[length(known) + 1]] <<- made
     made
   })
@@ -78,7 +75,7 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   # Files of other columns have their say, too.
   shape <- bind_parts(lapply(known, `[[`, "shape"),
                       data.frame(name = vapply(known, `[[`, "", "name")))
-  template <- first_rows(shape, first$header, roles, given, label, call)
+  template <- first_rows(shape, first$header, roles, given, label)
   meta <- timeline_meta(template)
   wanted <- c(meta$time, meta$series, meta$attributes, names(meta$kinds))
   kinds <- column_kinds(template, wanted)
@@ -96,37 +93,37 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label, c
   }
   told <- list(paths = vapply(parts, `[[`, "", "path"), files = files, parts = parts,
                groups = groups, wanted = wanted, how = how, options = options,
-               tidied = function() view(TRUE), check = function(call) {
+               tidied = function() view(TRUE), check = function() {
                  # The engine takes a text that was cut short for one that ends there.
                  for (part in Filter(function(p) p$zipped, parts)) {
-                   check_unzipped(cpp_unzip(part$path, ""), part$name, call)
+                   check_unzipped(cpp_unzip(part$path, ""), part$name)
                  }
                })
-  new_files(con, view(FALSE), template, first$form, label, told, first$header, call)
+  new_files(con, view(FALSE), template, first$form, label, told, first$header)
 }
 
 # The beginning of a text, as the reader of whole files reads it, and what the engine must be told
 # to read it all.
-text_part <- function(path, name, roles, given, how, options, con, call) {
+text_part <- function(path, name, roles, given, how, options, con) {
   package <- NULL
   if (dir.exists(path)) {
-    package <- open_package(path, name, how$records, call)
+    package <- open_package(path, name, how$records)
     path <- package$path
     if (!package$how$format %in% "delimited") {
       abort_state(c("Tables of the form {.val {package$how$format}} are read as a whole.",
-                    i = "Leave {.arg remote} out."), call = call)
+                    i = "Leave {.arg remote} out."))
     }
     how$missing <- c(how$missing, package$missing)
     how$separator <- how$separator %||% package$how$separator
   }
-  header <- package$header %||% read_header(path, name, call)
+  header <- package$header %||% read_header(path, name)
   if (!is.null(header)) {
     told <- with_header(roles, given, header,
                         c(header$time, unlist(header[c("series", "attributes")])))
     roles <- told$roles
     given <- told$given
   }
-  head <- head_of_text(path, name, call)
+  head <- head_of_text(path, name)
   skip <- as.integer(header$lines %||% 0L)
   if (skip > 0) head <- below_lines(head, skip)
   tidied <- tidied_text(head, how$separator, how$skip, name)
@@ -134,21 +131,21 @@ text_part <- function(path, name, roles, given, how, options, con, call) {
       !any(grepl("\t", start_of_text(head, 5), fixed = TRUE))) {
     abort_state(c("Columns of {.file {name}} are parted by blanks, and such files are read as a \\
                    whole.",
-                  i = "Leave {.arg remote} out."), call = call)
+                  i = "Leave {.arg remote} out."))
   }
   skip <- skip + tidied$above
   wanted <- wanted_columns(roles, given)
   originals <- function(names) names_before(names, wanted, how$rename)
-  peeked <- peek_delimited(tidied$path, name, tidied$separator, call, how$decimal)
-  read <- read_delimited(tidied$path, name, how$missing, originals, tidied$separator, call, how)
+  peeked <- peek_delimited(tidied$path, name, tidied$separator, how$decimal)
+  read <- read_delimited(tidied$path, name, how$missing, originals, tidied$separator, how)
   read$rejects <- NULL
-  shape <- shape_rows(read, header, 0L, roles, given, how, how$missing, name, call)
+  shape <- shape_rows(read, header, 0L, roles, given, how, how$missing, name)
   shape$rejects <- NULL
   raw <- data.frame(matrix(nrow = 0, ncol = length(peeked$names)))
   names(raw) <- peeked$names
-  final <- names(rename_columns(quietly(plain_names(raw, name)), how$rename, call))
-  data <- rename_columns(quietly(plain_names(read$data, name)), how$rename, call)
-  stamps <- stamp_sql(con, roles$time, shape, data, final, name, options, how, call)
+  final <- names(rename_columns(quietly(plain_names(raw, name)), how$rename))
+  data <- rename_columns(quietly(plain_names(read$data, name)), how$rename)
+  stamps <- stamp_sql(con, roles$time, shape, data, final, name, options, how)
   list(path = path, name = name, header = header, shape = shape, raw = final,
        separator = peeked$separator,
        decimal = peeked$decimal, skip = skip + 1L + !is.null(shape$units),
@@ -182,18 +179,17 @@ same_start <- function(path, first) {
 }
 
 # Whole lines from the beginning of a text, as a file.
-head_of_text <- function(path, name, call) {
+head_of_text <- function(path, name) {
   out <- tempfile(fileext = ".csv")
   con <- gzfile(path, "rb")
   on.exit(close(con))
   most <- head_bytes()
-  bytes <- tryCatch(readBin(con, "raw", most), error = function(e) abort_unpack(name, e, call),
-                    warning = function(w) abort_unpack(name, w, call))
+  bytes <- tryCatch(readBin(con, "raw", most), error = function(e) abort_unpack(name, e),
+                    warning = function(w) abort_unpack(name, w))
   if (length(bytes) == most) {
     whole <- cpp_whole_lines(bytes)[1]
     if (whole == 0) {
-      abort_file(c("{.file {name}} has a line that does not end.", i = "Is a quote not closed?"),
-                 call = call)
+      abort_file(c("{.file {name}} has a line that does not end.", i = "Is a quote not closed?"))
     }
     bytes <- bytes[seq_len(whole)]
   }
@@ -203,24 +199,24 @@ head_of_text <- function(path, name, call) {
 
 head_bytes <- function() getOption("kairon.head_bytes", 2^19)
 
-abort_unpack <- function(name, cnd, call) {
+abort_unpack <- function(name, cnd) {
   why <- conditionMessage(cnd)
   abort_file(c("{.file {name}} cannot be unpacked.", x = "{why}", i = "Was it cut short?"),
-             call = call, .envir = list2env(list(name = name, why = why)))
+             .envir = list2env(list(name = name, why = why)))
 }
 
 # The first rows as a timeline, which knows all but the rows.
-first_rows <- function(shape, header, roles, given, label, call) {
+first_rows <- function(shape, header, roles, given, label) {
   # Which repeats there are is for all rows to say, not for the first.
   given$repeats <- rlang::quo("first")
   told <- with_header(roles, given, header, names(shape$data))
   template <- suppressWarnings(index_table(shape, header[setdiff(names(header), "cadence")],
-                                           told$roles, told$given, label, NULL, call))
+                                           told$roles, told$given, label, NULL))
   meta <- timeline_meta(template)
   marked <- Filter(function(m) is_marked(template, m), names(meta$kinds))
   if (length(marked)) {
     abort_state(c("The origins of {.field {marked}} need the rows here.",
-                  i = "Read them, without {.arg remote}."), call = call)
+                  i = "Read them, without {.arg remote}."))
   }
   meta$rejects <- meta$rejects[0, , drop = FALSE]
   meta["news"] <- list(NULL)
@@ -240,19 +236,19 @@ column_kinds <- function(template, wanted) {
   }, "")
 }
 
-new_files <- function(con, view, template, form, label, told, header, call) {
+new_files <- function(con, view, template, form, label, told, header) {
   meta <- timeline_meta(template)
   few <- template[seq_len(min(nrow(template), 500)), ]
   if (!is_timeline(few)) few <- template
   con$view <- view
   told$bytes <- sum(file.size(unlist(told$paths)))
   con$told <- told
-  define_rows(con, call)
+  define_rows(con)
   if (identical(meta$type, "instant") && form == "local" && meta$zone == "UTC") form <- "instant"
   out <- new_distant(meta, label, con = con, from = "kairon_rows", form = form, few = few,
                      class = c("kairon_files", "kairon_remote"))
   out$repeats <- told$options$repeats
-  con$afterwards <- function(call) check_cells_read(con, call)
+  con$afterwards <- function() check_cells_read(con)
   cadence <- if (isTRUE(meta$declared)) meta$cadence else told_cadence(header)
   if (!is.null(cadence)) out$told <- cadence
   out
@@ -311,13 +307,13 @@ wide_select <- function(part, group, con, wanted, kinds, how, series, time, cell
 
 # Parquet ----
 
-open_parquet_in_engine <- function(con, files, roles, given, how, options, label, call) {
+open_parquet_in_engine <- function(con, files, roles, given, how, options, label) {
   paths <- vapply(files$path, normalizePath, "", USE.NAMES = FALSE)
   scan <- paste0("read_parquet([", paste(sql_value(con, paths), collapse = ", "),
                  "], union_by_name = true",
                  if (length(path_columns(paths))) ", hive_partitioning = true", ")")
-  types <- parquet_ask(con, paste("DESCRIBE SELECT * FROM", scan), files, call)
-  header <- parquet_told(con, paths[1], files$name[1], call)
+  types <- parquet_ask(con, paste("DESCRIBE SELECT * FROM", scan), files)
+  header <- parquet_told(con, paths[1], files$name[1])
   nested <- grepl("STRUCT|MAP|\\[\\]|LIST|BLOB", types$column_type)
   if (any(nested)) {
     lost <- types$column_name[nested]
@@ -326,7 +322,7 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   }
   raw <- data.frame(matrix(nrow = 0, ncol = nrow(types)))
   names(raw) <- types$column_name
-  final <- names(rename_columns(plain_names(raw, label), how$rename, call))
+  final <- names(rename_columns(plain_names(raw, label), how$rename))
   marks <- suppressWarnings(as.numeric(how$missing))
   cells <- mapply(parquet_cell, types$column_name, types$column_type, MoreArgs = list(
     con = con, missing = how$missing, marks = marks[!is.na(marks)]
@@ -334,7 +330,7 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   inner <- paste0("SELECT ", paste(cells, "AS", vapply(final, function(f) sql_name(con, f), ""),
                                    collapse = ", "),
                   " FROM ", scan)
-  few <- parquet_ask(con, paste(inner, "LIMIT 5000"), files, call)
+  few <- parquet_ask(con, paste(inner, "LIMIT 5000"), files)
   names(few) <- final
   few <- mark_text(few)
   wall <- types$column_type %in% c("TIMESTAMP", "TIMESTAMP_NS", "TIMESTAMP_S", "TIMESTAMP_MS")
@@ -343,15 +339,15 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   read <- list(data = few, lines = seq_len(nrow(few)), where = "row")
   if (nrow(few) == 0) {
     abort_input(c("{.file {label}} has a header only.", i = "At least one row is needed."),
-                call = call, .envir = environment())
+                .envir = environment())
   }
-  shape <- shape_rows(read, header, 0L, told$roles, told$given, how, how$missing, label, call)
-  template <- first_rows(shape, header, roles, given, label, call)
+  shape <- shape_rows(read, header, 0L, told$roles, told$given, how, how$missing, label)
+  template <- first_rows(shape, header, roles, given, label)
   meta <- timeline_meta(template)
-  if (!meta$time %in% final) abort_unread_stamps(label, few[[1]], call)
+  if (!meta$time %in% final) abort_unread_stamps(label, few[[1]])
   at <- match(meta$time, final)
   stamps <- if (is.character(few[[at]])) {
-    made <- stamp_sql(con, told$roles$time, shape, few, final, label, options, how, call)
+    made <- stamp_sql(con, told$roles$time, shape, few, final, label, options, how)
     # Columns go by their names here.
     made$sql <- gsub("\\bc([0-9]+)\\b", "\001\\1\001", made$sql)
     for (i in seq_along(final)) made$sql <- gsub(paste0("\001", i, "\001"), sql_name(con, final[i]),
@@ -388,7 +384,7 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   new_files(con, view, template, stamps$form, label,
             list(options = options, how = how, unread = unread,
                                                           paths = paths),
-            header, call)
+            header)
 }
 
 # The names of parts of paths such as year=2031.
@@ -397,23 +393,23 @@ path_columns <- function(paths) {
   unique(sub("=.*", "", grep("^[^=]+=", parts, value = TRUE)))
 }
 
-parquet_ask <- function(con, sql, files, call) {
+parquet_ask <- function(con, sql, files) {
   tryCatch(engine_rows(con, sql), error = function(e) {
     why <- gsub("\\s+", " ", engine_trouble(conditionMessage(e)))
     name <- files$name[1]
     hit <- files$name[vapply(files$path, function(p) grepl(basename(p), why, fixed = TRUE), TRUE)]
     if (length(hit)) name <- hit[1]
     abort_file(c("{.file {name}} cannot be read as Parquet.", x = "{why}", i = "Was it cut short?"),
-               call = call, .envir = list2env(list(name = name, why = why)))
+               .envir = list2env(list(name = name, why = why)))
   })
 }
 
 # What the file says of itself beside its columns.
-parquet_told <- function(con, path, name, call) {
+parquet_told <- function(con, path, name) {
   sql <- paste0("SELECT decode(value) AS about FROM parquet_kv_metadata(", sql_value(con, path),
                 ") WHERE decode(key) = ", sql_value(con, parquet_key))
   found <- tryCatch(engine_rows(con, sql), error = function(e) NULL)
-  if (NROW(found) == 0) NULL else header_from_json(found$about[1], name, call)
+  if (NROW(found) == 0) NULL else header_from_json(found$about[1], name)
 }
 
 parquet_cell <- function(column, type, con, missing, marks) {

@@ -43,17 +43,16 @@ fetch_tries <- 3
 most_pages <- 10000
 
 # Local files of all pages of an address.
-fetch_pages <- function(address, timeout, call) {
-  check_timeout(timeout, call)
+fetch_pages <- function(address, timeout) {
+  check_timeout(timeout)
   paths <- character()
   seen <- character()
   while (!is.null(address)) {
     if (address %in% seen || length(seen) >= most_pages) {
-      abort_file("The pages of {.url {seen[1]}} lead in a circle.", call = call,
-                 .envir = environment())
+      abort_file("The pages of {.url {seen[1]}} lead in a circle.", .envir = environment())
     }
     seen <- c(seen, address)
-    page <- fetch_file(address, timeout, call)
+    page <- fetch_file(address, timeout)
     paths <- c(paths, page$path)
     if (length(seen) %% 20 == 0) tell(c(i = "{length(seen)} pages of {.url {seen[1]}} are read."))
     address <- page$after
@@ -61,13 +60,13 @@ fetch_pages <- function(address, timeout, call) {
   paths
 }
 
-check_timeout <- function(timeout, call) {
+check_timeout <- function(timeout) {
   good <- is.numeric(timeout) && length(timeout) == 1 && is.finite(timeout) && timeout > 0
-  if (!good) abort_input("{.arg timeout} must be a number of seconds above 0.", call = call)
+  if (!good) abort_input("{.arg timeout} must be a number of seconds above 0.")
 }
 
 # One page: path of a local file, and the address of the next page.
-fetch_file <- function(address, timeout, call) {
+fetch_file <- function(address, timeout) {
   kept <- kept_answer(address)
   for (try in seq_len(fetch_tries)) {
     answer <- ask_server(address, timeout, kept)
@@ -80,7 +79,7 @@ fetch_file <- function(address, timeout, call) {
     tried <- if (answer$again) paste0(" It was asked ", fetch_tries, " times.") else ""
     abort_file(c("{.url {address}} cannot be read.", x = "{says}{tried}",
                  i = if (slow) "Allow more time with {.code timeout = {2 * timeout}}."),
-               call = call, .envir = environment())
+               .envir = environment())
   }
   if (answer$status == 304) {
     list(path = kept$path, after = kept$after)

@@ -46,9 +46,9 @@ zip_members <- function(path) {
 }
 
 # The form asked for, or the one found.
-format_of <- function(path, name, format, widths, call) {
+format_of <- function(path, name, format, widths) {
   if (!is.null(format)) {
-    return(check_choice(format, file_formats, call = call))
+    return(check_choice(format, file_formats))
   }
   if (!is.null(widths)) "fixed_width" else guess_format(path, name)
 }

@@ -36,7 +36,7 @@ header_fields <- function(x) {
 }
 
 # The fields of a file's header, or NULL; `lines` says how many lines they take.
-read_header <- function(path, name, call) {
+read_header <- function(path, name) {
   start <- readLines(path, n = 40, warn = FALSE, encoding = "UTF-8")
   if (length(start)) start[1] <- sub("^\ufeff", "", start[1])
   held <- startsWith(start, header_mark)
@@ -45,20 +45,20 @@ read_header <- function(path, name, call) {
   }
   count <- which(!c(held, FALSE))[1] - 1
   text <- substring(start[seq_len(count)], nchar(header_mark) + 1)
-  fields <- lapply(seq_along(text), function(i) header_value(text[i], i, name, call))
+  fields <- lapply(seq_along(text), function(i) header_value(text[i], i, name))
   names(fields) <- trimws(sub("=.*", "", text))
-  check_header_version(fields, name, call)
+  check_header_version(fields, name)
   c(fields, lines = count)
 }
 
-header_value <- function(text, line, name, call) {
+header_value <- function(text, line, name) {
   tryCatch(
     jsonlite::fromJSON(sub("^[^=]*=", "", text), simplifyVector = TRUE, simplifyDataFrame = FALSE),
     error = function(e) {
       abort_file(c(
         "Line {line} of {.file {name}} cannot be read.",
         x = "After the equals sign a value in JSON is expected: {.code {text}}."
-      ), call = call, .envir = list2env(list(name = name, line = line, text = text)))
+      ), .envir = list2env(list(name = name, line = line, text = text)))
     }
   )
 }
@@ -243,16 +243,16 @@ read_undo_step <- function(step) {
 }
 
 # What the comment lines of a CSV file say, from text in JSON held elsewhere in a file.
-header_from_json <- function(text, name, call) {
+header_from_json <- function(text, name) {
   fields <- tryCatch(jsonlite::fromJSON(text, simplifyVector = TRUE), error = function(e) NULL)
   if (is.null(fields)) {
-    abort_file("What {.file {name}} says of its columns cannot be read.", call = call,
+    abort_file("What {.file {name}} says of its columns cannot be read.",
                .envir = list2env(list(name = name)))
   }
-  check_header_version(fields, name, call)
+  check_header_version(fields, name)
 }
 
-check_header_version <- function(fields, name, call) {
+check_header_version <- function(fields, name) {
   if (identical(as.numeric(fields[["timeline"]] %||% 0), header_version)) {
     return(fields)
   }
@@ -261,5 +261,5 @@ check_header_version <- function(fields, name, call) {
     x = "It is of version {.val {fields[['timeline']] %||% 'unknown'}}; this one reads \\
          {header_version}.",
     i = "Take the lines that begin with {.code {trimws(header_mark)}} out to read it as plain CSV."
-  ), call = call, .envir = environment())
+  ), .envir = environment())
 }

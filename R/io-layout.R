@@ -2,7 +2,7 @@
 # columns.
 
 # One column a series: they become one measure and a series column.
-lengthen_wide <- function(data, time, series, measure, call) {
+lengthen_wide <- function(data, time, series, measure) {
   label <- if (length(series)) series[1] else "series"
   kept <- intersect(c(time, series[-1]), names(data))
   columns <- setdiff(names(data), kept)
@@ -11,7 +11,7 @@ lengthen_wide <- function(data, time, series, measure, call) {
     abort_input(c(
       "In a wide table every column but the time holds the numbers of a series.",
       x = "{.field {bad}} {?does/do} not."
-    ), call = call)
+    ))
   }
   out <- data[rep(seq_len(nrow(data)), length(columns)), kept, drop = FALSE]
   out[[label]] <- rep(columns, each = nrow(data))
@@ -21,7 +21,7 @@ lengthen_wide <- function(data, time, series, measure, call) {
 }
 
 # Periods across the columns, items down the rows.
-lengthen_across <- function(data, time, series, measure, call) {
+lengthen_across <- function(data, time, series, measure) {
   columns <- setdiff(names(data), series)
   ok <- cpp_read_stamps(columns, 1L)$trouble %in% c(0L, 6L)
   stamps <- columns[ok]
@@ -29,12 +29,12 @@ lengthen_across <- function(data, time, series, measure, call) {
     shown <- word_list(columns)
     abort_input(c(
       "No column is headed by a stamp.", x = "The columns are {shown}."
-    ), call = call)
+    ))
   }
   items <- if (length(series)) series else columns[!ok]
   bad <- stamps[!vapply(data[stamps], is.numeric, TRUE)]
   if (length(bad)) {
-    abort_input(c("Column {.field {bad[1]}} should hold numbers, but holds text."), call = call)
+    abort_input(c("Column {.field {bad[1]}} should hold numbers, but holds text."))
   }
   label <- if (length(time)) time else "time"
   lost <- setdiff(columns, c(stamps, items))
@@ -95,7 +95,7 @@ named_places <- function(rename, names) {
   out
 }
 
-check_rename <- function(rename, call = rlang::caller_env()) {
+check_rename <- function(rename) {
   if (is.null(rename) || identical(rename, "clean")) {
     return(invisible(rename))
   }
@@ -103,11 +103,11 @@ check_rename <- function(rename, call = rlang::caller_env()) {
     abort_input(c(
       "{.arg rename} must be {.val clean}, or names with their columns by name or place.",
       i = "Such as {.code rename = c(flow = \"Flow (l/s)\")} or {.code rename = c(flow = 2)}."
-    ), call = call)
+    ))
   }
 }
 
-rename_columns <- function(data, rename, call) {
+rename_columns <- function(data, rename) {
   if (is.null(rename)) {
     return(data)
   }
@@ -116,7 +116,7 @@ rename_columns <- function(data, rename, call) {
     return(data)
   }
   rename <- named_places(rename, names(data))
-  check_columns(rename, names(data), call)
+  check_columns(rename, names(data))
   names(data)[match(rename, names(data))] <- names(rename)
   data
 }

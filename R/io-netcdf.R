@@ -1,24 +1,23 @@
 # Grids in NetCDF files after the CF conventions: every cell a series, its coordinates attributes.
 
-read_grid_file <- function(path, name, how, call) {
-  need_package("ncdf4", "Reading a NetCDF file", call)
-  check_classic_size(path, name, call)
+read_grid_file <- function(path, name, how) {
+  need_package("ncdf4", "Reading a NetCDF file")
+  check_classic_size(path, name)
   # The library says its own word on the console.
   utils::capture.output(file <- tryCatch(ncdf4::nc_open(path), error = function(e) e))
   if (inherits(file, "error")) {
     abort_file(c("{.file {name}} cannot be read as NetCDF.", x = "{conditionMessage(file)}",
-                 i = "Was it cut short?"), call = call, .envir = environment())
+                 i = "Was it cut short?"), .envir = environment())
   }
   on.exit(ncdf4::nc_close(file))
-  time <- grid_time(file, name, call)
-  variables <- grid_variables(file, time, how$records, name, call)
+  time <- grid_time(file, name)
+  variables <- grid_variables(file, time, how$records, name)
   dims <- dim_names(file$var[[variables[1]]])
-  stamps <- grid_stamps(file, time, how$time_as, name, call)
-  slab <- grid_slab(file, dims, time, stamps, how$slab, name, call)
+  stamps <- grid_stamps(file, time, how$time_as, name)
+  slab <- grid_slab(file, dims, time, stamps, how$slab, name)
   cells <- grid_cells(file, setdiff(dims, time), slab)
   times <- slab$start[[time]] - 1 + seq_len(slab$count[[time]])
-  columns <- lapply(rlang::set_names(variables),
-                    function(v) grid_values(file, v, time, slab, name, call))
+  columns <- lapply(rlang::set_names(variables), function(v) grid_values(file, v, time, slab, name))
   grid_table(file, columns, stamps$column[times], cells, time, name)
 }
 
@@ -29,7 +28,7 @@ grid_attribute <- function(file, variable, name) {
   if (isTRUE(found$hasatt)) found$value
 }
 
-grid_time <- function(file, name, call) {
+grid_time <- function(file, name) {
   held <- vapply(names(file$dim), function(d) is_cf_time(file$dim[[d]]$units), TRUE)
   if (sum(held) == 1) {
     return(names(file$dim)[held])
@@ -39,11 +38,11 @@ grid_time <- function(file, name, call) {
     "{.file {name}} must have one time coordinate with units such as \\
      {.val hours since 2031-01-01}.",
     x = "It has {sum(held)}; its dimensions are {shown}."
-  ), call = call, .envir = environment())
+  ), .envir = environment())
 }
 
 # Variables over time: those asked for, or all that share their dimensions.
-grid_variables <- function(file, time, wanted, name, call) {
+grid_variables <- function(file, time, wanted, name) {
   bounds <- unlist(lapply(names(file$dim)[has_coordinate(file, names(file$dim))], function(d) {
     c(grid_attribute(file, d, "bounds"), grid_attribute(file, d, "climatology"))
   }))
@@ -56,7 +55,7 @@ grid_variables <- function(file, time, wanted, name, call) {
       hint <- nearest_word(lost[1], over)
       abort_input(c("{.file {name}} has no variable {.field {lost[1]}} over time.",
                     i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
-                    i = "It has {.field {over}}."), call = call, .envir = environment())
+                    i = "It has {.field {over}}."), .envir = environment())
     }
     over <- wanted
   }
@@ -67,18 +66,18 @@ grid_variables <- function(file, time, wanted, name, call) {
         "{.file {name}} has no variable over time.",
       x = if (length(over)) "{paste0(over, ' (', shapes, ')')}.",
       i = if (length(over)) "Choose with {.code records = \"{over[1]}\"}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   over
 }
 
 # The stamps of all times, as a column for the timeline and as seconds (NULL for steps).
-grid_stamps <- function(file, time, time_as, name, call) {
+grid_stamps <- function(file, time, time_as, name) {
   dim <- file$dim[[time]]
   values <- as.numeric(dim$vals)
   if (anyNA(values) || is.unsorted(values, strictly = TRUE)) {
     abort_input(c("The times of {.file {name}} do not rise.",
-                  i = "A time coordinate must hold a value for each step, in order."), call = call,
+                  i = "A time coordinate must hold a value for each step, in order."),
                 .envir = environment())
   }
   if (identical(time_as, "steps")) {
@@ -86,14 +85,14 @@ grid_stamps <- function(file, time, time_as, name, call) {
     return(list(column = round((values - values[1]) / step) + 1))
   }
   said <- grid_attribute(file, time, "calendar")
-  read <- cf_seconds(values, dim$units, said, is_single(values), call)
+  read <- cf_seconds(values, dim$units, said, is_single(values))
   if (!is.null(read$impossible)) {
     abort_input(c(
       "Times of {.file {name}} are no real dates.",
       x = "Its calendar is {.val {read$calendar}}, which has a {read$impossible}.",
       i = "Count its steps with {.code time_as = \"steps\"}, or read months or years with dates \\
            that exist."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   if (read$calendar %in% c("noleap", "360_day", "all_leap", "julian")) {
     what <- model_calendar_words(read$calendar)
@@ -120,27 +119,25 @@ is_single <- function(values) {
 }
 
 # Which part is read: start and count of each dimension.
-grid_slab <- function(file, dims, time, stamps, slab, name, call) {
+grid_slab <- function(file, dims, time, stamps, slab, name) {
   start <- rlang::set_names(rep(1, length(dims)), dims)
   count <- rlang::set_names(vapply(dims, function(d) file$dim[[d]]$len, 1), dims)
   if (is.character(slab) && !is.null(names(slab))) slab <- as.list(slab)
   if (!is.null(slab) && (!is.list(slab) || is.null(names(slab)))) {
     abort_input(c("{.arg slab} must be a named list of ranges.",
-                  i = "Such as {.code slab = list(latitude = c(50, 52), time = \"2031\")}."),
-                  call = call)
+                  i = "Such as {.code slab = list(latitude = c(50, 52), time = \"2031\")}."))
   }
   for (d in names(slab)) {
     if (!d %in% dims) {
       hint <- nearest_word(d, dims)
       abort_input(c("{.file {name}} has no dimension {.field {d}}.",
                     i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
-                    i = "Its dimensions are {.field {dims}}."), call = call, .envir = environment())
+                    i = "Its dimensions are {.field {dims}}."), .envir = environment())
     }
-    inside <- slab_inside(slab[[d]], if (d == time) stamps else as.numeric(file$dim[[d]]$vals), d,
-                          call)
+    inside <- slab_inside(slab[[d]], if (d == time) stamps else as.numeric(file$dim[[d]]$vals), d)
     if (!any(inside)) {
       abort_input(c("Nothing of {.file {name}} lies within the {.field {d}} of {.arg slab}."),
-                  call = call, .envir = environment())
+                  .envir = environment())
     }
     start[[d]] <- which(inside)[1]
     count[[d]] <- diff(range(which(inside))) + 1
@@ -148,15 +145,15 @@ grid_slab <- function(file, dims, time, stamps, slab, name, call) {
   list(start = start, count = count)
 }
 
-slab_inside <- function(range, held, d, call) {
+slab_inside <- function(range, held, d) {
   if (is.list(held)) {
     if (!is.numeric(range) || !is.null(held$seconds)) {
-      return(time_inside(range, held, call))
+      return(time_inside(range, held))
     }
     held <- held$column
   }
   if (!is.numeric(range) || !length(range) %in% 1:2 || anyNA(range)) {
-    abort_input("The range of {.field {d}} must be one or two numbers.", call = call)
+    abort_input("The range of {.field {d}} must be one or two numbers.")
   }
   if (length(range) == 1) {
     return(held == held[which.min(abs(held - range))])
@@ -165,22 +162,21 @@ slab_inside <- function(range, held, d, call) {
 }
 
 # Text names whole intervals: "2031", "2031-03/2031-05".
-time_inside <- function(range, stamps, call) {
+time_inside <- function(range, stamps) {
   if (is.null(stamps$seconds)) {
-    abort_input("Steps are chosen by numbers.", call = call)
+    abort_input("Steps are chosen by numbers.")
   }
   if (!is.character(range)) range <- as.character(range)
   ends <- unlist(strsplit(range, "/", fixed = TRUE))
-  spans <- lapply(ends[c(1, length(ends))], slab_interval, call = call)
+  spans <- lapply(ends[c(1, length(ends))], slab_interval)
   stamps$seconds >= spans[[1]][1] & stamps$seconds < spans[[2]][2]
 }
 
-slab_interval <- function(text, call) {
+slab_interval <- function(text) {
   read <- cpp_read_stamps(text, 1L)
   if (read$trouble != 0) {
     abort_input("{.val {text}} names no interval; write {.val 2031-03} or \\
-                 {.val 2031-03-01/2031-05}.",
-                call = call)
+                 {.val 2031-03-01/2031-05}.")
   }
   kind <- stamp_kinds[read$kind + 1]
   at <- as.POSIXct(read$seconds, origin = "1970-01-01", tz = "UTC")
@@ -196,14 +192,14 @@ slab_interval <- function(text, call) {
 
 # Values of one variable, times fastest, with what stands for nothing taken out and packed numbers
 # undone.
-grid_values <- function(file, variable, time, slab, name, call) {
+grid_values <- function(file, variable, time, slab, name) {
   dims <- dim_names(file$var[[variable]])
   raw <- tryCatch(
     ncdf4::ncvar_get(file, variable, start = slab$start[dims], count = slab$count[dims],
                      collapse_degen = FALSE, raw_datavals = TRUE),
     error = function(e) {
       abort_file(c("{.field {variable}} of {.file {name}} cannot be read.",
-                   x = "{conditionMessage(e)}", i = "Was it cut short?"), call = call,
+                   x = "{conditionMessage(e)}", i = "Was it cut short?"),
                  .envir = list2env(list(variable = variable, name = name, e = e)))
     }
   )
@@ -309,7 +305,7 @@ grid_table <- function(file, columns, stamps, cells, time, name) {
 
 # The library reads zeros where a file of the classic form was cut. Its header tells where values
 # end: sizes and places of all variables (NetCDF classic format, versions 1, 2 and 5).
-check_classic_size <- function(path, name, call) {
+check_classic_size <- function(path, name) {
   wanted <- classic_size(path)
   size <- file.size(path)
   if (!is.null(wanted) && size < wanted) {
@@ -317,7 +313,7 @@ check_classic_size <- function(path, name, call) {
       "its header goes on"
     abort_file(c("{.file {name}} is cut short.",
                  x = "It has {show_number(size, 15)} bytes; {where}."),
-               call = call, .envir = list2env(list(name = name, size = size, where = where)))
+               .envir = list2env(list(name = name, size = size, where = where)))
   }
 }
 

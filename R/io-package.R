@@ -44,35 +44,34 @@ schema_field <- function(x, name) {
 }
 
 # The rows of a package, and how they are to be read: path, how, header, missing.
-open_package <- function(path, name, resource, call) {
+open_package <- function(path, name, resource) {
   file <- if (dir.exists(path)) file.path(path, package_file) else path
   about <- tryCatch(jsonlite::fromJSON(file, simplifyVector = FALSE), error = function(e) {
-    abort_file(c("{.file {file}} cannot be read.", i = "Was it cut short?"), call = call,
+    abort_file(c("{.file {file}} cannot be read.", i = "Was it cut short?"),
                .envir = list2env(list(file = file)))
   })
   is_table <- function(r) is.list(r) && !is.null(names(r))
   if (!is.list(about) || !is.list(about$resources) ||
       !all(vapply(about$resources, is_table, TRUE))) {
     abort_file(c("{.file {name}} is no data package.", x = "It has no list of resources."),
-               call = call, .envir = environment())
+               .envir = environment())
   }
-  chosen <- package_resource(about$resources, resource, name, call)
+  chosen <- package_resource(about$resources, resource, name)
   rows <- unlist(chosen$path)
   leads_out <- "^(/|[A-Za-z]:|~|https?:)|(^|/)\\.\\.(/|$)"
   inside <- is.character(rows) && length(rows) == 1 && !grepl(leads_out, rows)
   if (!inside) {
     abort_file(c("{.file {name}} names rows outside of its folder.",
                  i = "The path of a resource must lead to one file beside {.file {package_file}}."),
-             call = call,
                .envir = environment())
   }
   rows <- file.path(dirname(file), rows)
-  check_source(rows, call)
-  check_whole(rows, chosen, call)
-  rows <- plain_file(rows, call)
+  check_source(rows)
+  check_whole(rows, chosen)
+  rows <- plain_file(rows)
   header <- if (!is.null(about$about)) {
     header_from_json(as.character(jsonlite::toJSON(about$about, auto_unbox = TRUE, digits = NA)),
-                     name, call)
+                     name)
   }
   dialect <- chosen$dialect$delimiter
   list(
@@ -83,10 +82,10 @@ open_package <- function(path, name, resource, call) {
   )
 }
 
-package_resource <- function(resources, wanted, name, call) {
+package_resource <- function(resources, wanted, name) {
   names <- vapply(resources, function(r) r$name %||% "", "")
   if (length(resources) == 0) {
-    abort_file("{.file {name}} names no rows to read.", call = call, .envir = environment())
+    abort_file("{.file {name}} names no rows to read.", .envir = environment())
   }
   if (is.null(wanted) && length(resources) == 1) {
     return(resources[[1]])
@@ -97,13 +96,13 @@ package_resource <- function(resources, wanted, name, call) {
       if (is.null(wanted)) "{.file {name}} holds several tables." else
         "{.file {name}} holds no {.val {wanted}}.",
       i = "Choose one with {.code records = }: {.val {names}}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   resources[[at]]
 }
 
 # Its size and digest tell whether a file is the one that was described.
-check_whole <- function(path, told, call) {
+check_whole <- function(path, told) {
   size <- told$bytes
   same <- is.null(size) || file.size(path) == size
   if (same) same <- same_digest(path, told$hash %||% "")
@@ -117,7 +116,7 @@ check_whole <- function(path, told, call) {
       i = "Was it cut short or changed? Without {.field bytes} and {.field hash} in the \\
            description it is \\
            read as it is."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
 }
 
@@ -149,24 +148,24 @@ schema_header <- function(schema) {
 
 # JSON: an array of records, or one somewhere within an object; or lines of records.
 
-read_json_table <- function(path, name, records, call) {
+read_json_table <- function(path, name, records) {
   value <- tryCatch(jsonlite::fromJSON(path, simplifyVector = TRUE, flatten = TRUE),
                     error = function(e) {
     why <- utils::head(strsplit(conditionMessage(e), "\n")[[1]], 1)
     abort_file(c("{.file {name}} cannot be read as JSON.", x = "{why}", i = "Was it cut short?"),
-               call = call, .envir = list2env(list(name = name, why = why)))
+               .envir = list2env(list(name = name, why = why)))
   })
   header <- if (is.list(value) && !is.data.frame(value) && !is.null(value$about$timeline)) {
-    check_header_version(value$about, name, call)
+    check_header_version(value$about, name)
   }
-  data <- json_records(value, records %||% if (!is.null(header)) "rows", name, call)
+  data <- json_records(value, records %||% if (!is.null(header)) "rows", name)
   list(data = plain_records(data), lines = seq_len(nrow(data)), where = "record", header = header)
 }
 
 # The table in what was read: as named, or the only one there.
-json_records <- function(value, records, name, call) {
+json_records <- function(value, records, name) {
   if (!is.null(records)) {
-    check_string(records, call = call)
+    check_string(records)
     steps <- strsplit(records, ".", fixed = TRUE)[[1]]
     for (i in seq_along(steps)) {
       there <- names(value)
@@ -174,8 +173,7 @@ json_records <- function(value, records, name, call) {
         hint <- nearest_word(steps[i], there)
         abort_input(c("{.file {name}} has no {.val {steps[i]}} where {.code records} says.",
                       i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
-                      i = if (length(there)) "There are {.val {there}}."),
-                  call = call, .envir = environment())
+                      i = if (length(there)) "There are {.val {there}}."), .envir = environment())
       }
       value <- value[[steps[i]]]
     }
@@ -197,7 +195,7 @@ json_records <- function(value, records, name, call) {
       "{.file {name}} holds no array of records."
     },
     i = "Say where they are with {.code records = }, such as {.val data.readings}."
-  ), call = call, .envir = environment())
+  ), .envir = environment())
 }
 
 # Columns of the same length, each under its name.
@@ -218,12 +216,12 @@ plain_records <- function(data) {
 }
 
 # A line that is no record is set aside, like a row that does not fit.
-read_json_lines <- function(path, name, call) {
+read_json_lines <- function(path, name) {
   lines <- mend_bytes(readLines(path, warn = FALSE, encoding = "UTF-8"))
   at <- which(nzchar(trimws(lines)))
   header <- NULL
   if (length(at) && startsWith(lines[at[1]], "{\"about\":{\"timeline\":")) {
-    header <- header_from_json(sub("}$", "", sub("^\\{\"about\":", "", lines[at[1]])), name, call)
+    header <- header_from_json(sub("}$", "", sub("^\\{\"about\":", "", lines[at[1]])), name)
     at <- at[-1]
   }
   good <- rep(TRUE, length(at))
@@ -235,8 +233,7 @@ read_json_lines <- function(path, name, call) {
     if (mean(good) < 0.5) {
       first <- at[which(!good)[1]]
       abort_file(c("{.file {name}} cannot be read as lines of JSON.",
-                   x = "The first that cannot be read is {first}."),
-                 call = call, .envir = environment())
+                   x = "The first that cannot be read is {first}."), .envir = environment())
     }
     data <- lines_to_records(lines[at][good])
   }

@@ -2,20 +2,20 @@
 
 parquet_key <- "kairon"
 
-read_parquet_table <- function(path, name, call) {
-  need_package("nanoparquet", "Reading a Parquet file", call)
-  about <- parquet_try(nanoparquet::read_parquet_metadata(path), name, call)
+read_parquet_table <- function(path, name) {
+  need_package("nanoparquet", "Reading a Parquet file")
+  about <- parquet_try(nanoparquet::read_parquet_metadata(path), name)
   plain <- nanoparquet::parquet_options(class = character())
-  data <- parquet_try(nanoparquet::read_parquet(path, options = plain), name, call)
-  check_parquet(data, about, name, call)
+  data <- parquet_try(nanoparquet::read_parquet(path, options = plain), name)
+  check_parquet(data, about, name)
   read <- parquet_columns(data, about, name)
   list(data = read, lines = seq_len(nrow(read)), where = "row",
-       header = parquet_header(about, name, call))
+       header = parquet_header(about, name))
 }
 
 # The library compares nothing that it reads: rows are counted by what the file tells in three
 # places, and where a file was written here, values are compared by their digest.
-check_parquet <- function(data, about, name, call) {
+check_parquet <- function(data, about, name) {
   told <- c(about$file_meta_data$num_rows, sum(about$row_groups$num_rows))
   cells <- tapply(about$column_chunks$num_values, about$column_chunks$column, sum)
   flat <- !vapply(data, is.list, TRUE)
@@ -24,7 +24,7 @@ check_parquet <- function(data, about, name, call) {
     most <- max(told, cells)
     abort_file(c("{.file {name}} is damaged.",
                  x = "It tells of {most} row{?s}; {n} {?is/are} found.",
-                 i = "Was it cut short?"), call = call,
+                 i = "Was it cut short?"),
                  .envir = list2env(list(name = name, most = most, n = n)))
   }
   pairs <- about$file_meta_data$key_value_metadata[[1]]
@@ -54,18 +54,18 @@ parquet_digest <- function(data) {
   }))
 }
 
-parquet_try <- function(expr, name, call) {
+parquet_try <- function(expr, name) {
   tryCatch(expr, error = function(e) {
     why <- gsub("\\s+", " ", conditionMessage(e))
     abort_file(c("{.file {name}} cannot be read as Parquet.", x = "{why}", i = "Was it cut short?"),
-               call = call, .envir = list2env(list(name = name, why = why)))
+               .envir = list2env(list(name = name, why = why)))
   })
 }
 
-parquet_header <- function(about, name, call) {
+parquet_header <- function(about, name) {
   pairs <- about$file_meta_data$key_value_metadata[[1]]
   text <- pairs$value[match(parquet_key, pairs$key)]
-  if (length(text) == 0 || is.na(text)) NULL else header_from_json(text, name, call)
+  if (length(text) == 0 || is.na(text)) NULL else header_from_json(text, name)
 }
 
 # Columns as a timeline takes them: stamps that are no instants are of a wall clock, nested columns

@@ -89,10 +89,9 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   timeout = 60, remote = FALSE, table = NULL, query = NULL,
                                   skip = NULL) {
   if (is_database_file(source) || !is.null(table) || !is.null(query)) {
-    call <- rlang::current_env()
     return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series),
                               rlang::enquos(...),
-                              join, remote, call))
+                              join, remote))
   }
   layout <- check_choice(layout, c("long", "wide", "across"))
   decimal <- check_choice(decimal, c("auto", ".", ","))
@@ -113,28 +112,27 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
               ordered = "day_first" %in% names(given),
               skip = if (!is.null(skip)) check_count(skip, least = 0, most = 1e6))
   if (remote) {
-    return(open_in_engine(files, roles, given, how, join, rlang::current_env()))
+    return(open_in_engine(files, roles, given, how, join))
   }
   parts <- lapply(seq_len(nrow(files)), function(i) {
-    read_one(files$path[i], files$name[i], roles, given, how, rlang::caller_env(2))
+    read_one(files$path[i], files$name[i], roles, given, how)
   })
   label <- if (nrow(files) == 1) files$name else paste(nrow(files), "files")
-  index_table(bind_parts(parts, files), parts[[1]]$header, roles, given, label, join,
-              rlang::current_env())
+  index_table(bind_parts(parts, files), parts[[1]]$header, roles, given, label, join)
 }
 
 # Cells are parted by one byte.
-check_separator <- function(separator, call = rlang::caller_env()) {
+check_separator <- function(separator) {
   if (!is.null(separator) && !(rlang::is_string(separator) && nchar(separator, "bytes") == 1)) {
     abort_input(c("{.arg separator} must be one character, such as {.val ;} or a tab.",
-                  i = "Leave it out to have it found."), call = call)
+                  i = "Leave it out to have it found."))
   }
 }
 
 # One file: read, name, find its time column, take the units row out, make it long.
-read_one <- function(path, name, roles, given, how, call) {
+read_one <- function(path, name, roles, given, how) {
   above <- 0L
-  opened <- open_form(path, name, how, call)
+  opened <- open_form(path, name, how)
   path <- opened$path
   header <- opened$header
   if (!is.null(header)) {
@@ -153,7 +151,7 @@ read_one <- function(path, name, roles, given, how, call) {
   }
   wanted <- wanted_columns(roles, given)
   originals <- function(names) names_before(names, wanted, how$rename)
-  read <- opened$table %||% read_delimited(path, name, opened$missing, originals, opened$separator,
-                                           call, how)
-  shape_rows(read, header, above, roles, given, how, opened$missing, name, call)
+  read <- opened$table %||%
+    read_delimited(path, name, opened$missing, originals, opened$separator, how)
+  shape_rows(read, header, above, roles, given, how, opened$missing, name)
 }

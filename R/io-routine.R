@@ -43,7 +43,7 @@ read_routine <- function(path, ...) {
   if (!file.exists(path)) abort_file("There is no file {.file {path}}.")
   lines <- yaml_lines(path)
   fail <- function(e) {
-    abort_file(c("{.file {path}} is not valid YAML.", x = "{conditionMessage(e)}"), call = NULL,
+    abort_file(c("{.file {path}} is not valid YAML.", x = "{conditionMessage(e)}"),
                .envir = environment())
   }
   # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong
@@ -80,20 +80,19 @@ read_routine <- function(path, ...) {
   out
 }
 
-yaml_lines <- function(path, call = rlang::caller_env()) {
+yaml_lines <- function(path) {
   # Bytes of zero end a line here, and are told of by nobody else.
   lines <- suppressWarnings(readLines(path, warn = FALSE, encoding = "UTF-8"))
   odd <- which(!validUTF8(lines))
   if (length(odd)) {
-    abort_file(c("{.file {path}} is not text in UTF-8.", x = "The first odd line is {odd[1]}."),
-               call = call)
+    abort_file(c("{.file {path}} is not text in UTF-8.", x = "The first odd line is {odd[1]}."))
   }
   lines
 }
 
-check_yaml_name <- function(path, call = rlang::caller_env()) {
+check_yaml_name <- function(path) {
   if (!is.character(path) || length(path) != 1 || is.na(path) || !grepl("\\.ya?ml$", path)) {
-    abort_input("{.arg path} must be one file name that ends in {.val .yml}.", call = call)
+    abort_input("{.arg path} must be one file name that ends in {.val .yml}.")
   }
 }
 
@@ -142,7 +141,7 @@ abort_unwritten <- function(what, i, verb) {
   abort_input(c(
     "Step {i} of the routine, {.fn {verb}}, holds {what}, which a file cannot.",
     i = "Files hold no code: keep the routine as code of your own."
-  ), call = rlang::caller_env(3))
+  ))
 }
 
 # Columns as they are given bare: names, texts, bands(), and several of them in c().
@@ -160,7 +159,7 @@ as_yaml_columns <- function(expr, env, i, verb) {
          yours too.",
         i = "Write {.val {name}} in quotes if it is the column, else the texts that the variable \\
              holds."
-      ), call = rlang::caller_env(3))
+      ))
     }
     return(name)
   }
@@ -192,7 +191,7 @@ from_yaml_value <- function(x, where) {
   }
   if (!is.null(x$expression)) {
     abort_file(c("{where} holds an expression, which is code, and is not read.",
-                 i = "Routines are written without code now; record the step again."), call = NULL)
+                 i = "Routines are written without code now; record the step again."))
   }
   if (!is.null(x$values)) {
     return(rlang::set_names(unlist(x$values), unlist(x$names)))
@@ -208,12 +207,10 @@ from_yaml_value <- function(x, where) {
   }
   if (!is.null(x$object)) {
     kind <- check_choice(as.character(x$object)[1], routine_objects,
-                         arg = paste("object of", where),
-      call = NULL)
+                         arg = paste("object of", where))
     fields <- lapply(x$fields, from_yaml_value, where)
     if (kind == "kairon_cadence") {
-      return(cadence_of_fields(fields) %||% abort_file("{where} holds a cadence that is none.",
-                                                       call = NULL))
+      return(cadence_of_fields(fields) %||% abort_file("{where} holds a cadence that is none."))
     }
     return(structure(fields, class = kind))
   }

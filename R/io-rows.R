@@ -1,9 +1,9 @@
 # Rows as they are written: plain columns, exact numbers, stamps as text.
 
 # Forecasts and backtests as rows that a table can hold.
-tidy_rows <- function(x, call = rlang::caller_env()) {
+tidy_rows <- function(x) {
   if (!inherits(x, c("kairon_forecast", "kairon_backtest", "kairon_decomposition"))) {
-    check_timeline(x, call)
+    check_timeline(x)
   }
   as.data.frame(x)
 }

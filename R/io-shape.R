@@ -2,11 +2,11 @@
 
 # What was read, as a timeline. `shape`: data, time, series, lines (their numbers), where (what
 # these count), rejects, units, drop, files; see read_one().
-index_table <- function(shape, header, roles, given, label, join, call) {
+index_table <- function(shape, header, roles, given, label, join) {
   given <- with_header(roles, given, header, names(shape$data))$given
-  options <- read_options(given, shape, call)
+  options <- read_options(given, shape)
   if (!is.null(join)) {
-    joined <- join_attributes(shape$data, join, shape$series, call)
+    joined <- join_attributes(shape$data, join, shape$series)
     shape$data <- joined$data
     options$attributes <- c(options$attributes, joined$attributes)
   }
@@ -25,7 +25,7 @@ index_table <- function(shape, header, roles, given, label, join, call) {
     ) |> restore_cadence(header, told = !is.null(options$cadence)),
     kairon_error_input = function(cnd) {
       abort_input("{.file {label}} cannot be made a timeline.", parent = cnd,
-                  call = call, .envir = list2env(list(label = label)))
+                  .envir = list2env(list(label = label)))
     }
   )
   say_markers(out)
@@ -44,13 +44,13 @@ say_markers <- function(x) {
 }
 
 # `own` are the arguments of the function that was called.
-check_arguments <- function(given, own, call = rlang::caller_env()) {
+check_arguments <- function(given, own) {
   for (name in setdiff(given, timeline_options)) {
     hint <- nearest_word(name, c(timeline_options, own))
     abort_input(c(
       "There is no argument {.arg {name}}.",
       i = if (!is.null(hint)) "Did you mean {.arg {hint}}?"
-    ), call = call)
+    ))
   }
 }
 
@@ -62,38 +62,37 @@ wanted_columns <- function(roles, given) {
 
 # What was read, as rows of series. `above`: lines that stood above the header; `continued`: whether
 # the rows come from further down a file, where no row of units can be.
-shape_rows <- function(read, header, above, roles, given, how, missing, name, call,
-                       continued = FALSE) {
+shape_rows <- function(read, header, above, roles, given, how, missing, name, continued = FALSE) {
   wide <- how$layout == "wide"
   quoted <- roles$series
-  data <- rename_columns(plain_names(read$data, name), how$rename, call)
+  data <- rename_columns(plain_names(read$data, name), how$rename)
   if (nrow(data) == 0 && !continued) {
     abort_input(c("{.file {name}} has a header only.", i = "At least one row is needed."),
-                call = call, .envir = list2env(list(name = name)))
+                .envir = list2env(list(name = name)))
   }
-  check_duplicate_names(data, call)
+  check_duplicate_names(data)
   if (above > 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
   where <- read$where %||% "line"
   if (how$layout == "across") {
-    series <- column_names(quoted, data, call, "series")
-    data <- numbers_in(data, series, missing, how$decimal, call)
-    label <- column_names(roles$time, call = call)
-    shape <- lengthen_across(data, label, series, how$measure, call)
+    series <- column_names(quoted, data, "series")
+    data <- numbers_in(data, series, missing, how$decimal)
+    label <- column_names(roles$time)
+    shape <- lengthen_across(data, label, series, how$measure)
     shape$lines <- (read$lines %||% below_header(nrow(data)))[shape$row]
     return(c(shape, list(rejects = read$rejects, header = header, where = where)))
   }
   if (!wide && rlang::quo_is_null(roles$time) && !continued && !is.null(across_kind(names(data)))) {
     wanted <- column_words(quoted)
-    numbers <- numbers_in(data, c(wanted, names(part_columns(data))), missing, how$decimal, call)
+    numbers <- numbers_in(data, c(wanted, names(part_columns(data))), missing, how$decimal)
     across <- periods_across(numbers, wanted_columns(roles, given), how$measure)
     if (!is.null(across)) {
       lines <- (read$lines %||% below_header(nrow(data)))[across$row] + above
       return(list(data = across$data, time = across$time,
-                  series = column_names(quoted, across$data, call, "series"), lines = lines,
+                  series = column_names(quoted, across$data, "series"), lines = lines,
                   rejects = read$rejects, header = header, where = where))
     }
   }
-  timed <- time_column(roles$time, data, call)
+  timed <- time_column(roles$time, data)
   data <- timed$data
   units <- if (!continued) units_row(data, timed$name)
   lines <- read$lines %||% below_header(nrow(data))
@@ -114,15 +113,14 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, ca
     data <- data[-blank, , drop = FALSE]
     lines <- lines[-blank]
   }
-  series <- column_names(quoted, if (wide) NULL else data, call, "series")
+  series <- column_names(quoted, if (wide) NULL else data, "series")
   attributes <- if ("attributes" %in% names(given)) {
-    column_names(given$attributes, data, call, "attributes")
+    column_names(given$attributes, data, "attributes")
   }
-  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal,
-                     call)
+  data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal)
   data <- restore_companions(data, header)
   shape <- list(data = data, time = timed$name, series = series)
-  if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure, call)
+  if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure)
   shape$lines <- if (wide) lines[shape$row] else lines
   shape$rejects <- read$rejects
   shape$header <- header
@@ -202,9 +200,9 @@ bind_parts <- function(parts, files) {
   out
 }
 
-read_options <- function(given, shape, call = rlang::caller_env()) {
+read_options <- function(given, shape) {
   columns <- function(name) {
-    if (name %in% names(given)) column_names(given[[name]], shape$data, call, name) else character()
+    if (name %in% names(given)) column_names(given[[name]], shape$data, name) else character()
   }
   value <- function(name) if (name %in% names(given)) rlang::eval_tidy(given[[name]])
   repeats <- value("repeats") %||% "refuse"
@@ -213,22 +211,22 @@ read_options <- function(given, shape, call = rlang::caller_env()) {
     levels = columns("levels"), units = value("units"), zone = value("zone"),
     day_first = value("day_first"), epoch = value("epoch"), events = value("events"),
     cadence = value("cadence"),
-    repeats = check_choice(repeats, c("refuse", "first", "last", "mean"), "repeats", call)
+    repeats = check_choice(repeats, c("refuse", "first", "last", "mean"), "repeats")
   )
 }
 
 # A table of attributes joined by the columns that both have.
-join_attributes <- function(data, table, series, call) {
+join_attributes <- function(data, table, series) {
   if (is.character(table)) {
     name <- table
-    opened <- open_form(local_files(table, call = call)$path[1], name, list(), call)
+    opened <- open_form(local_files(table)$path[1], name, list())
     table <- opened$table$data %||% data.table::fread(file = opened$path,
                                                       skip = opened$header$lines %||% 0,
                                                       data.table = FALSE)
     table <- mend_encoding(table, name)
   }
   if (!is.data.frame(table)) {
-    abort_input("{.arg join} must be a data frame or a file.", call = call)
+    abort_input("{.arg join} must be a data frame or a file.")
   }
   table <- as.data.frame(table)
   key <- intersect(series, names(table))
@@ -237,12 +235,12 @@ join_attributes <- function(data, table, series, call) {
     abort_input(c(
       "The table of attributes has no column of the series to join by.",
       x = "It has {shown}; the series {?column is/columns are} {.field {series}}."
-    ), call = call)
+    ))
   }
   keys <- function(t) key_text(t[key])
   if (anyDuplicated(keys(table))) {
     twice <- table[[key[1]]][duplicated(keys(table))][1]
-    abort_input("The table of attributes holds {.val {as.character(twice)}} twice.", call = call)
+    abort_input("The table of attributes holds {.val {as.character(twice)}} twice.")
   }
   at <- match(keys(data), keys(table))
   lost <- unique(as.character(data[[key[1]]])[is.na(at)])
@@ -265,49 +263,49 @@ timeline_options <- c("amounts", "attributes", "levels", "units", "zone", "repea
 
 # A file of any form: path (of the rows), header, missing, separator, and the table where it is no
 # delimited text.
-open_form <- function(path, name, how, call) {
-  how$format <- format_of(path, name, how$format, how$widths, call)
-  check_form_options(how, name, call)
+open_form <- function(path, name, how) {
+  how$format <- format_of(path, name, how$format, how$widths)
+  check_form_options(how, name)
   header <- NULL
   if (how$format == "package") {
-    package <- open_package(path, name, how$records, call)
+    package <- open_package(path, name, how$records)
     path <- package$path
     header <- package$header
     how$missing <- c(how$missing, package$missing)
     how[names(package$how)] <- package$how
   }
-  table <- if (how$format != "delimited") read_form(path, name, how, call)
-  header <- header %||% if (is.null(table)) read_header(path, name, call) else table$header
+  table <- if (how$format != "delimited") read_form(path, name, how)
+  header <- header %||% if (is.null(table)) read_header(path, name) else table$header
   list(path = path, header = header, missing = how$missing, separator = how$separator,
        table = table)
 }
 
-check_form_options <- function(how, name, call) {
+check_form_options <- function(how, name) {
   for (option in names(form_options)) {
     forms <- form_options[[option]]
     if (is.null(how[[option]]) || how$format %in% forms) next
     abort_input(c("{.arg {option}} is not for files of the form {.val {how$format}}, as \\
                    {.file {name}} is.",
-                  i = "It is for {.val {forms}}."), call = call, .envir = environment())
+                  i = "It is for {.val {forms}}."), .envir = environment())
   }
 }
 
 # A file that is not delimited text, as a table.
-read_form <- function(path, name, how, call) {
+read_form <- function(path, name, how) {
   switch(how$format,
-    workbook = read_workbook_table(path, name, how, call),
-    parquet = read_parquet_table(path, name, call),
-    json = read_json_table(path, name, how$records, call),
-    json_lines = read_json_lines(path, name, call),
-    fixed_width = read_fixed_width(path, name, how$widths, call),
-    netcdf = read_grid_file(path, name, how, call)
+    workbook = read_workbook_table(path, name, how),
+    parquet = read_parquet_table(path, name),
+    json = read_json_table(path, name, how$records),
+    json_lines = read_json_lines(path, name),
+    fixed_width = read_fixed_width(path, name, how$widths),
+    netcdf = read_grid_file(path, name, how)
   )
 }
 
 # A file of any form as it is, its values as text where the form knows no others.
-bare_table <- function(path, call = rlang::caller_env(), rows = Inf) {
-  local <- if (dir.exists(path)) path else plain_file(path, call)
-  opened <- open_form(local, path, list(), call)
+bare_table <- function(path, rows = Inf) {
+  local <- if (dir.exists(path)) path else plain_file(path)
+  opened <- open_form(local, path, list())
   if (!is.null(opened$table)) {
     return(as.data.frame(opened$table$data))
   }
@@ -318,7 +316,7 @@ bare_table <- function(path, call = rlang::caller_env(), rows = Inf) {
     )),
     error = function(e) {
       abort_file(c("{.file {path}} cannot be read as a table.", i = "A header and at least one \\
-                   row are needed."), call = call, .envir = list2env(list(path = path)))
+                   row are needed."), .envir = list2env(list(path = path)))
     }
   )
 }

@@ -3,31 +3,30 @@
 
 # Returns a data frame: name (as given) and path (a local file, unpacked, or the folder of a data
 # package). With `unpack` FALSE, gzip is left as it is, for the engine.
-local_files <- function(source, timeout = 60, member = NULL, call = rlang::caller_env(),
-                        unpack = TRUE) {
+local_files <- function(source, timeout = 60, member = NULL, unpack = TRUE) {
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(
       "{.arg source} must name a file, several files, a pattern or an address.",
       x = "It is {.obj_type_friendly {source}}."
-    ), call = call)
+    ))
   }
-  names <- named_files(source, call)
+  names <- named_files(source)
   found <- lapply(names, function(name) {
     if (is_address(name)) {
-      return(vapply(fetch_pages(name, timeout, call), plain_file, "", call = call, member = member,
+      return(vapply(fetch_pages(name, timeout), plain_file, "", member = member,
                     name = name, unpack = unpack))
     }
     if (dir.exists(name) && file.exists(file.path(name, package_file))) {
       return(name)
     }
-    check_source(name, call)
-    plain_file(name, call, member, unpack = unpack)
+    check_source(name)
+    plain_file(name, member, unpack = unpack)
   })
   data.frame(name = rep(names, lengths(found)), path = unlist(found, use.names = FALSE))
 }
 
 # Patterns as the files that fit them.
-named_files <- function(source, call = rlang::caller_env()) {
+named_files <- function(source) {
   unlist(lapply(source, function(s) {
     pattern <- grepl("[*?]", s) && !is_address(s) && !file.exists(s)
     if (!pattern) {
@@ -35,46 +34,46 @@ named_files <- function(source, call = rlang::caller_env()) {
     }
     found <- sort(Sys.glob(s))
     if (length(found) == 0) {
-      abort_file("No file fits the pattern {.file {s}}.", call = call, .envir = environment())
+      abort_file("No file fits the pattern {.file {s}}.", .envir = environment())
     }
     found
   }))
 }
 
-check_source <- function(source, call = rlang::caller_env()) {
+check_source <- function(source) {
   if (!file.exists(source)) {
     folder <- dirname(source)
     near <- if (dir.exists(folder)) nearest_word(basename(source), list.files(folder))
     abort_file(c(
       "There is no file {.file {source}}.",
       i = if (!is.null(near)) "Did you mean {.file {file.path(folder, near)}}?"
-    ), call = call)
+    ))
   }
   if (dir.exists(source)) {
     abort_file(c(
       "{.file {source}} is a folder, not a file.",
       i = "To read all files in it, write {.file {file.path(source, '*.csv')}}."
-    ), call = call)
+    ))
   }
   if (file.size(source) == 0) {
     abort_file(c(
       "{.file {source}} is empty.", i = "A header and at least one row are needed."
-    ), call = call)
+    ))
   }
 }
 
 # gzip and zip are undone into temporary files, two-byte text turned into UTF-8; other files are
 # read where they are.
-plain_file <- function(source, call, member = NULL, name = source, unpack = TRUE) {
+plain_file <- function(source, member = NULL, name = source, unpack = TRUE) {
   start <- readBin(source, "raw", 4096)
   if (starts_with_bytes(start, c(0x1f, 0x8b))) {
     if (!unpack) {
       return(source)
     }
-    return(plain_file(unzipped(source, name, call), call, member, name))
+    return(plain_file(unzipped(source, name), member, name))
   }
   if (is_zip(start) && !any(zip_members(source) == "xl/workbook.xml")) {
-    return(zip_member(source, member, name, call))
+    return(zip_member(source, member, name))
   }
   if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
     return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
@@ -89,50 +88,48 @@ plain_file <- function(source, call, member = NULL, name = source, unpack = TRUE
       "{.file {name}} is not text.",
       x = "It holds bytes that no text has.",
       i = "Save it as CSV first."
-    ), call = call)
+    ))
   }
   source
 }
 
 # The one table in a zipped file, or the one named; a zipped data package is taken as a folder.
-zip_member <- function(source, member, name, call) {
+zip_member <- function(source, member, name) {
   held <- zip_members(source)
   held <- held[!grepl("/$|(^|/)(__MACOSX|\\.)", held)]
   folder <- tempfile("kairon-zip-")
   about <- held[basename(held) == package_file]
   if (is.null(member) && length(about) == 1) {
-    unpack_zip(source, held, folder, name, call)
+    unpack_zip(source, held, folder, name)
     return(dirname(file.path(folder, about)))
   }
   if (length(held) == 0) abort_file(c("{.file {name}} cannot be unpacked.",
-                                      i = "Was it cut short?"),
-                                    call = call)
+                                      i = "Was it cut short?"))
   if (is.null(member) && length(held) > 1) {
     abort_input(c("{.file {name}} holds several files: {.val {held}}.",
-                  i = "Choose one with {.code member = \"{held[1]}\"}."), call = call)
+                  i = "Choose one with {.code member = \"{held[1]}\"}."))
   }
   if (!is.null(member) && !member %in% held) {
     hint <- nearest_word(member, held)
     abort_input(c("{.file {name}} holds no {.val {member}}.",
                   i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
-                  i = "It holds {.val {held}}."),
-              call = call)
+                  i = "It holds {.val {held}}."))
   }
   member <- member %||% held
-  unpack_zip(source, member, folder, name, call)
-  plain_file(file.path(folder, basename(member)), call)
+  unpack_zip(source, member, folder, name)
+  plain_file(file.path(folder, basename(member)))
 }
 
 # Paths within a zipped file are not followed out of the folder: packages lie in one, other members
 # lose them.
-unpack_zip <- function(source, members, folder, name, call) {
+unpack_zip <- function(source, members, folder, name) {
   trouble <- NULL
   flat <- length(members) == 1
   if (!flat && any(grepl("(^|/)\\.\\.(/|$)|^/|^[A-Za-z]:", members))) {
-    abort_file("{.file {name}} holds paths that lead out of its folder.", call = call)
+    abort_file("{.file {name}} holds paths that lead out of its folder.")
   }
   told <- attempt(utils::unzip(source, list = TRUE))$value
-  check_unpacked(sum(told$Length[told$Name %in% members]), source, name, call)
+  check_unpacked(sum(told$Length[told$Name %in% members]), source, name)
   done <- withCallingHandlers(
     utils::unzip(source, members, exdir = folder, junkpaths = flat),
     warning = function(w) {
@@ -150,7 +147,6 @@ unpack_zip <- function(source, members, folder, name, call) {
   }
   if (!is.null(trouble)) {
     abort_file(c("{.file {name}} cannot be unpacked.", x = "{trouble}", i = "Was it cut short?"),
-               call = call,
                .envir = environment())
   }
 }
@@ -174,7 +170,7 @@ with_line_feeds <- function(source) {
 }
 
 # Tables become some ten times smaller; what unpacks to far more may be made to fill a disk.
-check_unpacked <- function(size, source, name, call) {
+check_unpacked <- function(size, source, name) {
   most <- getOption("kairon.most_unpacked", 200)
   times <- size / max(1, file.size(source))
   if (isTRUE(size > 1e8 && times > most)) {
@@ -183,25 +179,25 @@ check_unpacked <- function(size, source, name, call) {
     abort_file(c("{.file {name}} unpacks to {told} bytes, {allow} times its own size.",
                  i = "If that is meant, allow it: \\
                       {.code options(kairon.most_unpacked = {allow})}."),
-               call = call, .envir = list2env(list(name = name, told = told, allow = allow)))
+               .envir = list2env(list(name = name, told = told, allow = allow)))
   }
 }
 
-unzipped <- function(source, name, call) {
-  check_unpacked(unzipped_size(source), source, name, call)
+unzipped <- function(source, name) {
+  check_unpacked(unzipped_size(source), source, name)
   path <- tempfile(fileext = ".csv")
-  check_unzipped(cpp_unzip(source, path), name, call)
+  check_unzipped(cpp_unzip(source, path), name)
   path
 }
 
 # Every member's length and check value were compared.
-check_unzipped <- function(made, name, call) {
+check_unzipped <- function(made, name) {
   if (!nzchar(made$trouble)) {
     return(invisible())
   }
   size <- show_number(made$bytes, 12)
   abort_file(c("{.file {name}} cannot be unpacked: {made$trouble}.",
-               i = "{size} bytes were unpacked before that; none of them is used."), call = call,
+               i = "{size} bytes were unpacked before that; none of them is used."),
              .envir = list2env(list(name = name, made = made, size = size)))
 }
 
@@ -280,7 +276,7 @@ demo_archive <- function(port = NULL, page = 1000, ...) {
   structure(list(address = address, port = as.integer(port), stop = stop), class = "kairon_archive")
 }
 
-wait_for_archive <- function(address, log, call = rlang::caller_env()) {
+wait_for_archive <- function(address, log) {
   for (i in 1:100) {
     up <- tryCatch(curl::curl_fetch_memory(paste0(address, "stations"))$status_code == 200,
                    error = function(e) FALSE)
@@ -290,7 +286,7 @@ wait_for_archive <- function(address, log, call = rlang::caller_env()) {
     Sys.sleep(0.1)
   }
   why <- utils::tail(c("It gave no word.", readLines(log, warn = FALSE)), 1)
-  abort_state(c("The archive did not start.", x = "{why}"), call = call, .envir = environment())
+  abort_state(c("The archive did not start.", x = "{why}"), .envir = environment())
 }
 
 archive_stations <- data.frame(

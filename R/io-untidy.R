@@ -51,7 +51,7 @@ check_lines <- function(path, name) {
       i = "If each is a series, turn the table so that series are rows; if the file is no table \\
            of text, \\
            give its format."
-    ), call = NULL, .envir = list2env(list(wide = wide, name = name)))
+    ), .envir = list2env(list(wide = wide, name = name)))
   }
 }
 
@@ -190,13 +190,12 @@ with_names <- function(path, names, lines, mark) {
 
 # `widths`: characters of each column, named, or unnamed with the names in the first line; a
 # negative one is skipped.
-read_fixed_width <- function(path, name, widths, call) {
+read_fixed_width <- function(path, name, widths) {
   good <- is.numeric(widths) && length(widths) > 0 && all(is.finite(widths)) &&
     all(widths == round(widths)) && all(widths != 0) && sum(abs(widths)) < 1e9
   if (!good) {
     abort_input(c("{.arg widths} must be whole numbers, the characters of each column.",
-                  i = "Such as {.code widths = c(day = 10, flow = 8)}; a negative one is skipped."),
-              call = call)
+                  i = "Such as {.code widths = c(day = 10, flow = 8)}; a negative one is skipped."))
   }
   lines <- mend_bytes(readLines(path, warn = FALSE))
   at <- which(nzchar(trimws(lines)) & !startsWith(lines, "#"))
@@ -211,7 +210,7 @@ read_fixed_width <- function(path, name, widths, call) {
   }
   if (length(at) == 0 || !all(nzchar(names))) {
     abort_input(c("{.file {name}} does not give a name to every column.",
-                  i = "Name the widths: {.code widths = c(day = 10, flow = 8)}."), call = call,
+                  i = "Name the widths: {.code widths = c(day = 10, flow = 8)}."),
                 .envir = environment())
   }
   # A line that ends within a column that others fill is told, not read as a shorter number.

@@ -1,22 +1,21 @@
 # Sheets of a workbook. Cells come each with a type of their own, so that a date that was typed as
 # text and a marker among numbers are seen as what they are.
 
-read_workbook_table <- function(path, name, how, call) {
-  need_package("readxl", "Reading a workbook", call)
-  sheets <- workbook_try(readxl::excel_sheets(path), name, call)
-  sheet <- chosen_sheet(how$sheet, sheets, name, call)
-  limits <- sheet_range(how$range, call)
+read_workbook_table <- function(path, name, how) {
+  need_package("readxl", "Reading a workbook")
+  sheets <- workbook_try(readxl::excel_sheets(path), name)
+  sheet <- chosen_sheet(how$sheet, sheets, name)
+  limits <- sheet_range(how$range)
   cells <- workbook_try(suppressWarnings(suppressMessages(readxl::read_excel(
     path, sheet = sheet, range = limits, col_names = FALSE, col_types = "list",
     .name_repair = "minimal"
-  ))), name, call)
-  header <- about_header(path, sheets, name, call)
+  ))), name)
+  header <- about_header(path, sheets, name)
   top <- if (is.na(limits$ul[1])) 1L else limits$ul[1]
   filled <- vapply(cells, function(column) !vapply(column, empty_cell, TRUE), logical(nrow(cells)))
   filled <- matrix(filled, nrow = nrow(cells))
   if (!any(filled)) {
-    abort_file("Sheet {.val {sheet}} of {.file {name}} is empty.", call = call,
-               .envir = environment())
+    abort_file("Sheet {.val {sheet}} of {.file {name}} is empty.", .envir = environment())
   }
   first <- header_row(cells, filled)
   names <- vapply(cells, function(column) cell_text(column[[first]]), "")
@@ -41,15 +40,15 @@ from_local_cells <- function(data, header) {
   data[setdiff(names(data), offset)]
 }
 
-workbook_try <- function(expr, name, call) {
+workbook_try <- function(expr, name) {
   tryCatch(expr, error = function(e) {
     abort_file(c("{.file {name}} cannot be read as a workbook.", x = "{conditionMessage(e)}",
                  i = "Was it cut short, or is it protected?"),
-               call = call, .envir = list2env(list(name = name, e = e)))
+               .envir = list2env(list(name = name, e = e)))
   })
 }
 
-chosen_sheet <- function(sheet, sheets, name, call) {
+chosen_sheet <- function(sheet, sheets, name) {
   plain <- setdiff(sheets, about_sheet)
   if (is.null(sheet)) {
     if (all(c("forecast", "notes", "table") %in% plain)) {
@@ -73,18 +72,18 @@ chosen_sheet <- function(sheet, sheets, name, call) {
     "{.file {name}} has no sheet {.val {sheet}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
     i = "Its sheets are {.val {sheets}}."
-  ), call = call, .envir = environment())
+  ), .envir = environment())
 }
 
 # Counted from the first row and column of the sheet, so that rows keep their numbers.
-sheet_range <- function(range, call) {
+sheet_range <- function(range) {
   if (is.null(range)) {
     return(cellranger::cell_limits(c(1, 1), c(NA, NA)))
   }
-  check_string(range, call = call)
+  check_string(range)
   tryCatch(cellranger::as.cell_limits(range), error = function(e) {
     abort_input(c("{.arg range} must be written like {.val B3:F40}.", x = "It is {.val {range}}."),
-                call = call, .envir = list2env(list(range = range)))
+                .envir = list2env(list(range = range)))
   })
 }
 
@@ -280,7 +279,7 @@ result_sheets.kairon_forecast <- function(x) {
 notes_sheet <- function(lines) list(cells = data.frame(notes = trimws(lines)), width = 100)
 
 # The second sheet of a workbook that was written here.
-about_header <- function(path, sheets, name, call) {
+about_header <- function(path, sheets, name) {
   if (!about_sheet %in% sheets) {
     return(NULL)
   }
@@ -291,5 +290,5 @@ about_header <- function(path, sheets, name, call) {
     return(NULL)
   }
   text <- paste0("{", paste0("\"", about$key, "\":", about$value, collapse = ","), "}")
-  header_from_json(text, name, call)
+  header_from_json(text, name)
 }

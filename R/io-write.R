@@ -86,7 +86,7 @@ write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv", 
 
 written_formats <- c("delimited", "parquet", "json", "json_lines", "workbook", "package")
 
-format_by_ending <- function(path, call = rlang::caller_env()) {
+format_by_ending <- function(path) {
   if (basename(path) == package_file || grepl("/$", path) || dir.exists(path)) {
     return("package")
   }
@@ -103,7 +103,7 @@ format_by_ending <- function(path, call = rlang::caller_env()) {
       i = "Endings are \\
            {.val {c('.csv', '.tsv', '.csv.gz', '.parquet', '.json', '.jsonl', '.xlsx')}}, and \\
            {.val folder/} for a data package."
-    ), call = call)
+    ))
   }
   form
 }

@@ -59,22 +59,20 @@ correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes
   )
 }
 
-check_changes <- function(changes, longest, call = rlang::caller_env()) {
+check_changes <- function(changes, longest) {
   if (!is.numeric(changes) || length(changes) == 0 || anyNA(changes) ||
       any(changes < 0 | changes > 1e9 | changes != round(changes))) {
     abort_input("{.arg changes} must be whole numbers of steps from 0 on, such as \\
-                 {.code c(0, 1, 12)}.",
-                call = call)
+                 {.code c(0, 1, 12)}.")
   }
   if (any(changes > longest - 4)) {
-    abort_input("A change over {max(changes)} step{?s} leaves too little of {longest} values.",
-                call = call)
+    abort_input("A change over {max(changes)} step{?s} leaves too little of {longest} values.")
   }
   unique(changes)
 }
 
 # The longest lag in steps, less than the longest series.
-lag_steps <- function(lags, x, measure, rows, longest, call = rlang::caller_env()) {
+lag_steps <- function(lags, x, measure, rows, longest) {
   cadence <- timeline_meta(x)$cadence
   if (is.null(lags)) {
     season <- suppressMessages(default_seasons(x, measure, rows))
@@ -82,15 +80,15 @@ lag_steps <- function(lags, x, measure, rows, longest, call = rlang::caller_env(
     steps <- if (length(fits)) 3 * max(fits[fits <= 200], 10) else 30
     return(as.integer(min(max(30, steps), longest - 2)))
   }
-  steps <- in_steps(lags, cadence, "lags", call)
+  steps <- in_steps(lags, cadence, "lags")
   if (length(steps) != 1 || is.na(steps) || steps < 1) {
-    abort_input("{.arg lags} must be a number of steps from 1 on, or a duration.", call = call)
+    abort_input("{.arg lags} must be a number of steps from 1 on, or a duration.")
   }
   if (steps > longest - 2) {
     abort_input(c(
       "Lags of up to {round(steps)} steps are longer than the series.",
       x = "The longest series has {longest} values; {longest - 2} is the longest lag."
-    ), call = call)
+    ))
   }
   as.integer(round(steps))
 }
@@ -295,7 +293,7 @@ lag_grid <- function(x, lags = NULL, measure = NULL, ...) {
   )
 }
 
-grid_lags <- function(lags, x, measure, rows, longest, call = rlang::caller_env()) {
+grid_lags <- function(lags, x, measure, rows, longest) {
   if (is.null(lags)) {
     season <- suppressMessages(default_seasons(x, measure, rows))
     season <- season[season < longest / 2]
@@ -311,14 +309,13 @@ grid_lags <- function(lags, x, measure, rows, longest, call = rlang::caller_env(
   }
   if (!is.numeric(lags) || length(lags) == 0 || anyNA(lags) ||
       any(lags < 1 | lags != round(lags))) {
-    abort_input("{.arg lags} must be whole numbers of steps from 1 on.", call = call)
+    abort_input("{.arg lags} must be whole numbers of steps from 1 on.")
   }
   if (any(lags > longest - 3)) {
-    abort_input("A lag of {max(lags)} steps leaves no pairs in {longest} values.", call = call)
+    abort_input("A lag of {max(lags)} steps leaves no pairs in {longest} values.")
   }
   if (length(lags) > 42) abort_input("{length(lags)} lags are too many to look at; take 42 or \\
-                                      fewer.",
-                                     call = call)
+                                      fewer.")
   as.integer(unique(lags))
 }
 

@@ -2,22 +2,21 @@
 # and of each regressor, and taken off before the rest is split.
 
 # A list of regressors: numbers for each row, by name; each has at least one row where it is not 0.
-decomposition_regressors <- function(x, rows, events, shifts, calendar,
-                                     call = rlang::caller_env()) {
+decomposition_regressors <- function(x, rows, events, shifts, calendar) {
   out <- c(
-    event_columns(x, events, call), shift_columns(x, rows, shifts, call),
-      calendar_columns(x, rows, calendar, call)
+    event_columns(x, events), shift_columns(x, rows, shifts),
+      calendar_columns(x, rows, calendar)
   )
   if (length(out)) out
 }
 
-event_columns <- function(x, source, call) {
+event_columns <- function(x, source) {
   if (is.null(source)) {
     return(NULL)
   }
   e <- events(source)
   meta <- timeline_meta(x)
-  if (meta$type == "step") abort_input("Plain steps have no dates for events.", call = call)
+  if (meta$type == "step") abort_input("Plain steps have no dates for events.")
   span <- period_days(x)
   out <- lapply(rlang::set_names(unique(e$name)), function(name) {
     event_share(e[e$name == name, ], span$begin, span$end)
@@ -27,7 +26,7 @@ event_columns <- function(x, source, call) {
     abort_input(c(
       "None of the events falls into the data.",
       x = "The events run from {min(e$start)} to {max(e$end)}; the data from {span_words(x)}."
-    ), call = call)
+    ))
   }
   if (any(!seen)) tell(c(i = "Without a day in the data: {word_list(names(out)[!seen])}."))
   out[seen]
@@ -45,13 +44,13 @@ period_days <- function(x) {
 }
 
 # Instants (seconds) of dates, stamps or step numbers.
-shift_seconds <- function(at, meta, call) {
+shift_seconds <- function(at, meta) {
   if (is.numeric(at) && all(is.finite(at))) {
     return(as.double(at))
   }
   if (is.character(at)) at <- tryCatch(as.Date(at), error = function(e) NA)
   if (!inherits(at, c("Date", "POSIXct")) || anyNA(at)) {
-    abort_input("Shifts and bends must be dates or stamps, such as {.val 2031-04-01}.", call = call)
+    abort_input("Shifts and bends must be dates or stamps, such as {.val 2031-04-01}.")
   }
   if (inherits(at, "POSIXct")) as.numeric(at) else if (meta$type == "instant") {
     as.numeric(as.POSIXct(format(at), tz = meta$zone))
@@ -60,7 +59,7 @@ shift_seconds <- function(at, meta, call) {
   }
 }
 
-shift_columns <- function(x, rows, shifts, call) {
+shift_columns <- function(x, rows, shifts) {
   if (length(shifts) == 0 && is.atomic(shifts)) {
     return(NULL)
   }
@@ -77,7 +76,7 @@ shift_columns <- function(x, rows, shifts, call) {
     if (length(meta$series)) which <- match(series_labels(keys_in(found, meta$series)), labels)
     names <- paste("shift of", found$measure, trimws(labels[which]), "at", format(found$from))
   } else {
-    at <- shift_seconds(shifts, meta, call)
+    at <- shift_seconds(shifts, meta)
     which <- rep(NA, length(at))
     names <- paste("shift at", format(shifts))
   }
@@ -88,23 +87,22 @@ shift_columns <- function(x, rows, shifts, call) {
   inside <- vapply(out, function(v) any(v > 0) && any(v == 0), TRUE)
   if (!all(inside)) {
     bad <- names(out)[!inside][1]
-    abort_input("The {bad} lies outside of the data, which run from {span_words(x)}.", call = call)
+    abort_input("The {bad} lies outside of the data, which run from {span_words(x)}.")
   }
   out
 }
 
 calendar_words <- c("working days", "weekdays", "leap year")
 
-calendar_columns <- function(x, rows, calendar, call) {
+calendar_columns <- function(x, rows, calendar) {
   if (is.null(calendar)) {
     return(NULL)
   }
-  check_choices(calendar, calendar_words, arg = "calendar", call = call)
+  check_choices(calendar, calendar_words, arg = "calendar")
   meta <- timeline_meta(x)
   if (!identical(meta$cadence$unit, "month")) {
     abort_input("Weekdays in a period matter for months and quarters, not for \\
-                 {format(meta$cadence)}.",
-                call = call)
+                 {format(meta$cadence)}.")
   }
   span <- period_days(x)
   counts <- vapply(1:7, function(day) count_weekday(span$begin, span$end, day), numeric(nrow(x)))

@@ -1,23 +1,23 @@
 # One function for each way of splitting. Each gets flat values of all series and gives the trend,
 # the seasons (a matrix, one column each) and whatever else it knows: errors, coefficients, notes.
 
-split_values <- function(values, x, rows, plan, multiply, call) {
+split_values <- function(values, x, rows, plan, multiply) {
   switch(plan$method,
     loess = split_loess(values, rows, plan, multiply),
     averages = split_by_averages(values, rows, plan, multiply),
-    henderson = split_henderson(values, x, rows, plan, multiply, call),
-    regression = split_regression(values, x, rows, plan, multiply, call),
+    henderson = split_henderson(values, x, rows, plan, multiply),
+    regression = split_regression(values, x, rows, plan, multiply),
     state = split_state(values, rows, plan, multiply)
   )
 }
 
 # Series are shared out over the workers of a plan, where there is one. Henderson's scheme is fast,
 # and says which filters most series got.
-shared_split <- function(values, x, rows, plan, multiply, call) {
+shared_split <- function(values, x, rows, plan, multiply) {
   n <- length(rows$breaks) - 1
   workers <- if (n > 1 && plan$method != "henderson") worker_count() else 1
   if (workers == 1) {
-    return(with_regressors(values, x, rows, plan, multiply, call))
+    return(with_regressors(values, x, rows, plan, multiply))
   }
   data <- list(values = values, x = x, rows = rows, plan = plan, multiply = multiply)
   items <- unname(split(seq_len(n), ceiling(seq_len(n) * min(n, 4 * workers) / n)))
@@ -43,7 +43,7 @@ split_some <- function(data, which) {
                breaks = c(0L, as.integer(cumsum(diff(breaks)[which]))), zone = data$rows$zone)
   plan <- data$plan
   if (!is.null(plan$regressors)) plan$regressors <- lapply(plan$regressors, `[`, at)
-  with_regressors(data$values[at], data$x[at, ], rows, plan, data$multiply, NULL)
+  with_regressors(data$values[at], data$x[at, ], rows, plan, data$multiply)
 }
 
 split_loess <- function(values, rows, plan, multiply) {
@@ -84,14 +84,14 @@ split_by_averages <- function(values, rows, plan, multiply) {
   list(trend = made$trend[long$keep], seasons = matrix(made$season[long$keep]))
 }
 
-split_henderson <- function(values, x, rows, plan, multiply, call) {
+split_henderson <- function(values, x, rows, plan, multiply) {
   m <- plan$seasons[[1]]
   if (!m %in% c(4, 12)) {
     abort_input(c(
       "Henderson's scheme is for months and quarters.",
       x = "The season has {m} steps, not 12 or 4.",
       i = "Use {.code method = \"loess\"}."
-    ), call = call)
+    ))
   }
   short <- diff(rows$breaks) < 3 * m
   if (any(short)) {
@@ -99,7 +99,7 @@ split_henderson <- function(values, x, rows, plan, multiply, call) {
       "Henderson's scheme needs three years.",
       x = "{sum(short)} series {?has/have} less.",
       i = "Use {.code method = \"loess\"} or {.code \"regression\"}."
-    ), call = call)
+    ))
   }
   notes <- NULL
   full <- values
@@ -184,7 +184,7 @@ chosen_pairs <- function(y, base, t, steps) {
   which.min(score)
 }
 
-split_regression <- function(values, x, rows, plan, multiply, call) {
+split_regression <- function(values, x, rows, plan, multiply) {
   n <- length(values)
   trend <- rep(NA_real_, n)
   seasons <- matrix(NA_real_, n, length(plan$seasons))
@@ -230,11 +230,11 @@ split_regression <- function(values, x, rows, plan, multiply, call) {
   list(trend = trend, seasons = seasons, coefficients = table, notes = unique(notes))
 }
 
-bend_columns <- function(bends, seconds, t, meta, call = rlang::caller_env()) {
+bend_columns <- function(bends, seconds, t, meta) {
   if (is.null(bends)) {
     return(NULL)
   }
-  at <- shift_seconds(bends, meta, call)
+  at <- shift_seconds(bends, meta)
   out <- vapply(at, function(b) {
     start <- which(seconds >= b)[1]
     if (is.na(start)) rep(0, length(t)) else pmax(0, t - t[start])
@@ -297,10 +297,10 @@ growth_steps <- function(x, y, b) {
 }
 
 # The split with the effects of regressors taken off first.
-with_regressors <- function(values, x, rows, plan, multiply, call) {
+with_regressors <- function(values, x, rows, plan, multiply) {
   z <- plan$regressors
   if (is.null(z)) {
-    return(split_values(values, x, rows, plan, multiply, call))
+    return(split_values(values, x, rows, plan, multiply))
   }
   y <- if (multiply) log(values) else as.double(values)
   # What a linear split leaves over; robust weights and ratios are not linear.
@@ -309,7 +309,7 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
   if (linear$method %in% c("henderson", "state")) linear$method <- "loess"
   left <- function(v) {
     v[is.na(y)] <- NA
-    made <- split_values(v, x, rows, linear, FALSE, call)
+    made <- split_values(v, x, rows, linear, FALSE)
     v - made$trend - rowSums(made$seasons)
   }
   rest_y <- left(y)
@@ -356,7 +356,7 @@ with_regressors <- function(values, x, rows, plan, multiply, call) {
     tell(c("!" = "Left to the season, which cannot be told from it at this cadence: {shown}."))
   }
   made <- split_values(if (multiply) values / exp(effect) else values - effect, x, rows, plan,
-                       multiply, call)
+                       multiply)
   made$events <- if (multiply) exp(effect) else effect
   made$effects <- do.call(rbind, tables)
   rownames(made$effects) <- NULL

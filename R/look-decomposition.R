@@ -133,13 +133,13 @@ decomposition <- function(x, seasons = NULL, method = "loess",
 decomposition_methods <- c("loess", "averages", "henderson", "regression", "state")
 one_season_methods <- c("averages", "henderson")
 
-decompose_measure <- function(measure, x, rows, plan, combine, call = rlang::caller_env(2)) {
+decompose_measure <- function(measure, x, rows, plan, combine) {
   meta <- timeline_meta(x)
   values <- x[[measure]]
-  check_finite(x, measure, rows, call)
-  how <- chosen_combination(values, rows$breaks, plan$seasons, combine, measure, call)
+  check_finite(x, measure, rows)
+  how <- chosen_combination(values, rows$breaks, plan$seasons, combine, measure)
   multiply <- how$combine == "multiply"
-  made <- shared_split(values, x, rows, plan, multiply, call)
+  made <- shared_split(values, x, rows, plan, multiply)
   owner <- series_index(rows$breaks)
   table <- data.frame(row.names = seq_along(values))
   for (s in meta$series) table[[s]] <- x[[s]]
@@ -309,9 +309,9 @@ adjusted.kairon_decomposition <- function(d, without = "season", ...) {
   out
 }
 
-check_decomposition <- function(d, call = rlang::caller_env()) {
+check_decomposition <- function(d) {
   if (!inherits(d, "kairon_decomposition")) {
-    abort_input("{.arg d} must be a decomposition, not {.obj_type_friendly {d}}.", call = call)
+    abort_input("{.arg d} must be a decomposition, not {.obj_type_friendly {d}}.")
   }
 }
 

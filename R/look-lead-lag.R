@@ -56,14 +56,14 @@ lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL, ...) 
 }
 
 # The two sides as lists of equally long vectors, one for each series (or one pair).
-lead_lag_sides <- function(x, a, b, measure, call = rlang::caller_env()) {
+lead_lag_sides <- function(x, a, b, measure) {
   rows <- rows_of(x)
   kinds <- timeline_meta(x)$kinds
-  given <- c(side_name(a, "a", call), side_name(b, "b", call))
+  given <- c(side_name(a, "a"), side_name(b, "b"))
   labels <- series_labels(rows$keys)
   if (all(given %in% names(kinds))) {
     if (given[1] == given[2]) {
-      abort_input("{.arg a} and {.arg b} are the same measure: see {.fn correlogram}.", call = call)
+      abort_input("{.arg a} and {.arg b} are the same measure: see {.fn correlogram}.")
     }
     at <- lapply(seq_along(labels), function(s) (rows$breaks[s] + 1):rows$breaks[s + 1])
     return(list(
@@ -81,34 +81,33 @@ lead_lag_sides <- function(x, a, b, measure, call = rlang::caller_env()) {
       "There is no measure and no series {.val {lost[1]}}.",
       i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
       i = "Measures: {.val {names(kinds)}}. Series: {.val {word_list(labels, 8)}}."
-    ), call = call)
+    ))
   }
-  m <- pick_measures(x, measure, call, "measure")[1]
+  m <- pick_measures(x, measure, "measure")[1]
   k <- period_of_stamp(timeline_meta(x)$cadence, rows$seconds, rows$zone)
   at <- lapply(match(given, labels), function(s) (rows$breaks[s] + 1):rows$breaks[s + 1])
   common <- range(c(max(k[at[[1]][1]], k[at[[2]][1]]), min(max(k[at[[1]]]), max(k[at[[2]]]))))
   if (max(k[at[[1]][1]], k[at[[2]][1]]) > min(max(k[at[[1]]]), max(k[at[[2]]]))) {
-    abort_input("{.val {given[1]}} and {.val {given[2]}} have no time in common.", call = call)
+    abort_input("{.val {given[1]}} and {.val {given[2]}} have no time in common.")
   }
   pick <- function(i) x[[m]][i[k[i] >= common[1] & k[i] <= common[2]]]
   list(a = list(pick(at[[1]])), b = list(pick(at[[2]])), names = paste(m, given), label = "",
        keys = NULL)
 }
 
-side_name <- function(quo, arg, call) {
+side_name <- function(quo, arg) {
   if (rlang::quo_is_missing(quo)) abort_input("{.arg {arg}} is missing: name a measure or a \\
-                                               series.",
-      call = call)
+                                               series.")
   names <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), character())
   if (length(names) != 1) {
-    abort_input("{.arg {arg}} must name one measure or one series.", call = call)
+    abort_input("{.arg {arg}} must name one measure or one series.")
   }
   names
 }
 
-shift_steps <- function(lags, x, longest, call = rlang::caller_env()) {
+shift_steps <- function(lags, x, longest) {
   if (!is.null(lags)) {
-    return(lag_steps(lags, x, NULL, NULL, longest, call))
+    return(lag_steps(lags, x, NULL, NULL, longest))
   }
   season <- usual_season(timeline_meta(x)$cadence)
   cycle <- if (is.null(season)) 20 else season_steps(season, timeline_meta(x)$cadence)

@@ -86,8 +86,7 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
 }
 
 spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window, detrend,
-                          confidence,
-                          call = rlang::caller_env()) {
+                          confidence) {
   gaps <- is_regular(x) && any(vapply(measures, function(m) has_holes(x, m), TRUE))
   if (is.null(method)) {
     method <- if (!is_regular(x) || gaps) "irregular" else "smoothed"
@@ -96,39 +95,39 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
                   squares."))
     }
   }
-  method <- check_choice(method, c("smoothed", "raw", "segments", "irregular"), call = call)
+  method <- check_choice(method, c("smoothed", "raw", "segments", "irregular"))
   if (method != "irregular") {
     if (!is_regular(x)) {
       abort_input(c(
         "A {.val {method}} spectrum needs a regular cadence.",
         i = "Take {.code method = \"irregular\"}, which uses the true times, or {.fn resample} \\
              first."
-      ), call = call)
+      ))
     }
     if (gaps) {
       abort_input(c(
         "A {.val {method}} spectrum needs every value.",
         i = "Take {.code method = \"irregular\"}, or fill the gaps with {.fn impute}."
-      ), call = call)
+      ))
     }
   }
   if (!is_number(smooth) || smooth < 1 || smooth %% 2 != 1) {
-    abort_input("{.arg smooth} must be an odd number of ordinates, such as 5.", call = call)
+    abort_input("{.arg smooth} must be an odd number of ordinates, such as 5.")
   }
   if (!is_number(overlap) || overlap < 0 || overlap > 0.9) {
-    abort_input("{.arg overlap} must be a share from 0 to 0.9.", call = call)
+    abort_input("{.arg overlap} must be a share from 0 to 0.9.")
   }
   list(
     method = method, smooth = if (method == "raw") 1 else smooth, overlap = overlap,
-    window = check_choice(window, c("hann", "hamming", "blackman", "none"), call = call),
-    detrend = check_choice(detrend, c("line", "mean", "none"), call = call),
-      confidence = check_levels_one(confidence, call)
+    window = check_choice(window, c("hann", "hamming", "blackman", "none")),
+    detrend = check_choice(detrend, c("line", "mean", "none")),
+      confidence = check_levels_one(confidence)
   )
 }
 
-check_levels_one <- function(level, call) {
+check_levels_one <- function(level) {
   if (!is_number(level) || level <= 0 || level >= 100) {
-    abort_input("{.arg confidence} must be a percentage, such as 95.", call = call)
+    abort_input("{.arg confidence} must be a percentage, such as 95.")
   }
   level
 }
@@ -183,37 +182,35 @@ period_words <- function(period, unit) {
   show_duration(signif(s, 6))
 }
 
-mark_periods <- function(mark, unit, call = rlang::caller_env()) {
+mark_periods <- function(mark, unit) {
   if (is.null(mark)) {
     return(NULL)
   }
   if (!is.atomic(mark) || anyNA(mark)) {
-    abort_input("{.arg mark} must be periods, such as {.val week} or a number of steps.",
-                call = call)
+    abort_input("{.arg mark} must be periods, such as {.val week} or a number of steps.")
   }
   seconds <- unit_seconds(unit)
   out <- vapply(mark, function(m) {
     if (is.numeric(m)) return(as.numeric(m))
     if (is.na(seconds)) {
-      abort_input("Plain steps have no {.val {m}}: mark a number of steps.", call = call)
+      abort_input("Plain steps have no {.val {m}}: mark a number of steps.")
     }
     if (m %in% names(season_days)) return(season_days[[m]] * 86400 / seconds)
-    duration_seconds(parse_step(m, "mark", call)) / seconds
+    duration_seconds(parse_step(m, "mark")) / seconds
   }, 1)
   data.frame(period = unname(out),
              label = if (is.numeric(mark)) vapply(out, period_words, "", unit = unit) else
     as.character(mark))
 }
 
-segment_steps <- function(segment, x, rows, method, call = rlang::caller_env()) {
+segment_steps <- function(segment, x, rows, method) {
   if (method != "segments") {
     return(NULL)
   }
   shortest <- min(diff(rows$breaks))
-  steps <- in_steps(segment %||% max(8, shortest %/% 4), timeline_meta(x)$cadence, "segment", call)
+  steps <- in_steps(segment %||% max(8, shortest %/% 4), timeline_meta(x)$cadence, "segment")
   if (length(steps) != 1 || is.na(steps) || steps < 8 || steps > shortest) {
-    abort_input("A segment must have from 8 to {shortest} steps (the shortest series).",
-                call = call)
+    abort_input("A segment must have from 8 to {shortest} steps (the shortest series).")
   }
   round(steps)
 }
@@ -230,7 +227,7 @@ one_spectrum <- function(x, m, s, rows, plan, invented) {
     abort_input(c(
       "The values of {.field {m}} are too {if (size > 1) 'large' else 'small'} to be squared.",
       i = "Divide them by a power of ten first."
-    ), call = rlang::caller_env(4))
+    ))
   }
   step <- plan$unit$step
   keys <- rows$keys[s, , drop = FALSE]

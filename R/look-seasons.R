@@ -108,25 +108,25 @@ season_table <- function(found, m, rows, cadence) {
   if (ncol(rows$keys)) beside_keys(rows$keys[found$series, , drop = FALSE], table) else table
 }
 
-between_steps <- function(between, cadence, call = rlang::caller_env()) {
+between_steps <- function(between, cadence) {
   if (is.null(between)) {
     return(NULL)
   }
-  steps <- in_steps(between, cadence, "between", call)
+  steps <- in_steps(between, cadence, "between")
   if (length(steps) != 2 || anyNA(steps) || steps[1] < 2 || steps[2] < steps[1]) {
     abort_input(c(
       "{.arg between} must be the shortest and the longest season, of at least 2 steps.",
       x = "It is {.val {between}}."
-    ), call = call)
+    ))
   }
   steps
 }
 
-rival_steps <- function(rivals, cadence, longest, call = rlang::caller_env()) {
-  steps <- resolve_seasons(rivals, cadence, arg = "rivals", call = call)
+rival_steps <- function(rivals, cadence, longest) {
+  steps <- resolve_seasons(rivals, cadence, arg = "rivals")
   if (any(2 * steps > longest)) {
     bad <- steps[2 * steps > longest][1]
-    abort_input("A season of {bad} steps does not fit twice into {longest} values.", call = call)
+    abort_input("A season of {bad} steps does not fit twice into {longest} values.")
   }
   steps
 }
@@ -268,7 +268,7 @@ season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = 
   if (!is.character(each) || length(each) == 0) {
     abort_input("{.arg each} must be a part of the calendar, such as {.val month of year}.")
   }
-  parts <- vapply(each, check_part, "", call = rlang::current_env())
+  parts <- vapply(each, check_part, "")
   if (length(parts) > 2) {
     abort_input("One part of the calendar can be crossed with one other, not with more.")
   }

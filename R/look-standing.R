@@ -79,7 +79,7 @@ yearly_grid <- function(x) {
     return(complete_grid(x))
   }
   if (is_regular_cadence(cadence) && step_seconds(cadence) > 32 * 86400) {
-    abort_input("Steps of {format(cadence)} do not divide a year.", call = rlang::caller_env())
+    abort_input("Steps of {format(cadence)} do not divide a year.")
   }
   quietly(resample(x, "1 month", unfinished = "drop", at_least = thin_share))
 }

@@ -88,9 +88,9 @@ stationarity <- function(x, measures = NULL, with = "constant", lags = NULL, sea
   )
 }
 
-stationarity_season <- function(seasons, x, m, rows, call = rlang::caller_env()) {
+stationarity_season <- function(seasons, x, m, rows) {
   if (!is.null(seasons)) {
-    return(resolve_seasons(seasons, timeline_meta(x)$cadence, arg = "seasons", call = call)[[1]])
+    return(resolve_seasons(seasons, timeline_meta(x)$cadence, arg = "seasons")[[1]])
   }
   found <- default_seasons(x, m, rows)
   if (length(found) && isTRUE(attr(found, "found"))) found[[1]] else 0
@@ -293,18 +293,16 @@ noise_check <- function(v, lags = NULL, fitted = 0, ...) {
   check_noise(v, lags, fitted)
 }
 
-check_noise <- function(v, lags, fitted = 0, call = rlang::caller_env()) {
+check_noise <- function(v, lags, fitted = 0) {
   if (fitted >= max(lags)) {
-    abort_input("With {fitted} fitted parameter{?s}, {.arg lags} must be larger than {fitted}.",
-                call = call)
+    abort_input("With {fitted} fitted parameter{?s}, {.arg lags} must be larger than {fitted}.")
   }
   v[is.infinite(v)] <- NA
   together <- left_correlation_test(v, lags, fitted)
   runs <- runs_test(v)
   if (is.null(together) || is.null(runs)) {
     abort_input("{sum(is.finite(v))} different enough value{?s} are too few to check; 8 are the \\
-                 least.",
-      call = call)
+                 least.")
   }
   p <- c(together$p_value, runs$p_value)
   data.frame(

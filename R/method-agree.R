@@ -5,7 +5,7 @@ agree_choices <- c("errors", "sizes", "parts", "shares", "none")
 
 # What a forecast needs to know of sums: how to agree, and the pairs of totals and parts; NULL
 # without totals.
-agreement <- function(x, measure, agree, rows = rows_of(x), call = rlang::caller_env()) {
+agreement <- function(x, measure, agree, rows = rows_of(x)) {
   meta <- timeline_meta(x)
   if (is.null(meta$sums)) {
     return(NULL)
@@ -28,7 +28,7 @@ agreement <- function(x, measure, agree, rows = rows_of(x), call = rlang::caller
 
 # Totals that are not the sums of their parts cannot be made to agree: some part was taken out, or
 # is another.
-check_sums <- function(x, measure, call = rlang::caller_env()) {
+check_sums <- function(x, measure) {
   meta <- timeline_meta(x)
   if (is.null(meta$sums) || length(meta$undo[[measure]]) || meta$kinds[[measure]] != "amount") {
     return(invisible())
@@ -60,7 +60,7 @@ check_sums <- function(x, measure, call = rlang::caller_env()) {
       x = "At {stamp} it is {total_value}, its parts add up to {sum_value}.",
       i = "Make the totals of the series that there are: take the old ones out and call \\
            {.fn with_totals} again; or forecast with {.code agree = \"none\"}."
-    ), call = call)
+    ))
   }
 }
 
@@ -278,7 +278,7 @@ apart_words <- function(v, plan, keys, method, meta, measure) {
 # (`steps`), and for every step ahead which of those it lies in (`of`; missing where that one ends
 # beyond the horizon or began before what is known of it). `last`: the last known period of the
 # timeline's own cadence.
-periods_over <- function(x, measure, cadences, steps, last, call = rlang::caller_env()) {
+periods_over <- function(x, measure, cadences, steps, last) {
   if (length(cadences) == 0) {
     return(NULL)
   }
@@ -288,13 +288,13 @@ periods_over <- function(x, measure, cadences, steps, last, call = rlang::caller
       x = "The scale of {.field {measure}} was changed: its forecasts are of changed values, \\
            which do not \\
            add up over time."
-    ), call = call)
+    ))
   }
   lapply(rlang::set_names(cadences), periods_over_one, x = x, measure = measure, steps = steps,
-         last = last, call = call)
+         last = last)
 }
 
-periods_over_one <- function(every, x, measure, steps, last, call) {
+periods_over_one <- function(every, x, measure, steps, last) {
   meta <- timeline_meta(x)
   amount <- meta$kinds[[measure]] == "amount"
   gone <- setdiff(names(meta$kinds), measure)
@@ -305,7 +305,7 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
       list(at_least = if (amount) 1 else 0.5, unfinished = "drop", extent = "common")
     ))),
     kairon_error = function(e) {
-      abort_input("Forecasts cannot agree over {.val {every}}.", parent = e, call = call,
+      abort_input("Forecasts cannot agree over {.val {every}}.", parent = e,
                   .envir = list2env(list(every = every)))
     }
   )
@@ -313,8 +313,7 @@ periods_over_one <- function(every, x, measure, steps, last, call) {
   if (step_seconds(cadence) < 1.5 * step_seconds(meta$cadence)) {
     abort_input(c("Forecasts agree over periods longer than a step.",
                   x = "A step is {format(meta$cadence)}, and {.arg agree_over} has \\
-                       {.val {every}}."),
-                  call = call)
+                       {.val {every}}."))
   }
   rows <- rows_of(x)
   zone <- future_zone(meta, rows,
@@ -428,17 +427,16 @@ nearest_to_periods <- function(point, spread, sums, value, own, positive) {
   if (positive) pmax(out, 0) else out
 }
 
-check_agree_over <- function(agree_over, ended = "", call = rlang::caller_env()) {
+check_agree_over <- function(agree_over, ended = "") {
   if (is.null(agree_over)) {
     return(NULL)
   }
   if (!is.character(agree_over) || length(agree_over) == 0 || anyNA(agree_over)) {
-    abort_input("{.arg agree_over} must be durations such as {.val 1 week}.", call = call)
+    abort_input("{.arg agree_over} must be durations such as {.val 1 week}.")
   }
   if (ended == "own_end") {
-    abort_input("{.arg agree_over} needs forecasts from one end, not {.code ended = \"own_end\"}.",
-                call = call)
+    abort_input("{.arg agree_over} needs forecasts from one end, not {.code ended = \"own_end\"}.")
   }
-  for (every in agree_over) parse_step(every, "agree_over", call)
+  for (every in agree_over) parse_step(every, "agree_over")
   unique(agree_over)
 }

@@ -70,7 +70,7 @@ by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, dri
          found.",
         i = "Such as {.code c(1, 1, 1)}: last values, differences, last shocks.",
         i = if (arg == "season_order") "How long a season is goes to {.arg seasons}."
-      ), call = rlang::caller_env(2))
+      ))
     }
     o
   }
@@ -95,7 +95,7 @@ arima_seasons <- function(method, context) {
   } else if (is.null(method$seasons)) {
     context$seasons
   } else {
-    sort(resolve_seasons(method$seasons, context$cadence, "seasons", NULL))
+    sort(resolve_seasons(method$seasons, context$cadence, "seasons"))
   }
   own <- all[all <= longest_states]
   list(m = if (length(own)) own[[1]] else 1, waves = all[all > longest_states | seq_along(all) > 1],

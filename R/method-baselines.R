@@ -369,8 +369,7 @@ method_fit.kairon_by_seasonal_naive <- function(method, batch) {
   season <- chosen_season(method, batch$context)
   if (length(season) == 0) {
     abort_input(c("There is no season to repeat.",
-      i = "Name one: {.code by_seasonal_naive(\"week\")}, or a number of steps."),
-                call = NULL)
+      i = "Name one: {.code by_seasonal_naive(\"week\")}, or a number of steps."))
   }
   fit_baseline(method, batch, season)
 }
@@ -392,9 +391,9 @@ method_needs.kairon_by_seasonal_naive <- function(method, context) {
   list(values = 2, season = TRUE, steps = if (length(season)) season[[1]] + 1)
 }
 
-chosen_season <- function(method, context, call = NULL) {
+chosen_season <- function(method, context) {
   if (!is.null(method$seasons)) {
-    return(nested_season(resolve_seasons(method$seasons, context$cadence, "seasons", call)))
+    return(nested_season(resolve_seasons(method$seasons, context$cadence, "seasons")))
   }
   utils::head(context$seasons, 1)
 }

@@ -35,33 +35,33 @@ check_history <- function(batch, needs, name, rows) {
   abort_input(c(
     "{name} needs a history of at least {wanted} step{?s} with values.",
     x = "The longest series has {best}."
-  ), call = NULL)
+  ))
 }
 
 # Past values of the drivers, and a function that gives stamps and drivers of the steps to come.
-driver_context <- function(x, rows, declared, future, call = rlang::caller_env()) {
+driver_context <- function(x, rows, declared, future) {
   meta <- timeline_meta(x)
   lost <- setdiff(declared$column, names(x))
   if (length(lost)) {
     abort_input(c(
       "The timeline has no column {.field {lost[1]}} for a driver.",
       i = verbatim(nearest_hint(lost[1], names(x)))
-    ), call = call)
+    ))
   }
   past <- lapply(rlang::set_names(as.character(declared$column)), function(column) {
     v <- x[[column]]
     if (is.logical(v) || is.factor(v)) v <- as.numeric(v)
     if (!is.numeric(v)) {
-      abort_input("The driver {.field {column}} must be a column of numbers.", call = call)
+      abort_input("The driver {.field {column}} must be a column of numbers.")
     }
     if (any(is.infinite(v))) {
-      abort_input("The driver {.field {column}} has infinite values.", call = call)
+      abort_input("The driver {.field {column}} has infinite values.")
     }
     as.double(v)
   })
   last <- if (nrow(x)) max(period_of_stamp(meta$cadence, rows$seconds, rows$zone)) else 0
   labels <- series_labels(rows$keys)
-  known <- if (!is.null(future)) future_drivers(future, declared, meta, labels, call)
+  known <- if (!is.null(future)) future_drivers(future, declared, meta, labels)
   ahead <- function(horizon) {
     k <- last + seq_len(horizon)
     zone <- future_zone(meta, list(seconds = stamp_of(meta$cadence, last, rows_zone)), horizon)
@@ -85,22 +85,21 @@ driver_context <- function(x, rows, declared, future, call = rlang::caller_env()
   rows_zone <- rows$zone
   context <- list(cadence = meta$cadence, kind = "level", unit = "", seasons = integer())
   # What is sent to workers with these functions should be small.
-  rm(x, rows, call)
+  rm(x, rows)
   list(past = past, ahead = ahead, carry = carry)
 }
 
 # Future values as a table of series, period and columns.
-future_drivers <- function(future, declared, meta, labels, call) {
+future_drivers <- function(future, declared, meta, labels) {
   if (!inherits(future, "kairon_timeline")) {
     abort_input(c(
       "{.arg drivers} must be a timeline with the future values of the drivers.",
       x = "It is {.obj_type_friendly {future}}."
-    ), call = call)
+    ))
   }
   other <- timeline_meta(future)
   if (other$type != meta$type) {
-    abort_input("The stamps of {.arg drivers} must be of the same kind as those of the timeline.",
-                call = call)
+    abort_input("The stamps of {.arg drivers} must be of the same kind as those of the timeline.")
   }
   rows <- rows_of(future)
   own <- if (length(meta$series) && length(other$series)) row_labels(future) else rep(NA_character_,
@@ -129,7 +128,7 @@ known_values <- function(known, column, k, labels, meta, zone) {
       x = "{sum(is.na(made))} of {length(made)} values are missing, the first at {stamp}{whose}.",
       i = "Give a timeline with them as {.arg drivers}, or declare \\
            {.code to_forecast(\"{column}\")}."
-    ), call = NULL)
+    ))
   }
   made
 }

@@ -208,7 +208,7 @@ abort_lacking <- function(method, what) {
   abort_input(c(
     "{.code {format(method)}} has no {what}.",
     i = "Methods of one's own may leave this out; see {.help method-contract}."
-  ), call = NULL)
+  ))
 }
 
 # Methods of one's own are not known to workers: the functions of their classes that are not this
@@ -237,16 +237,16 @@ known_methods <- function() {
 }
 
 # A method, or the word for one: "theta", "seasonal naive".
-as_method <- function(x, arg = "method", call = rlang::caller_env()) {
+as_method <- function(x, arg = "method") {
   if (!is.character(x) || length(x) != 1 || is.na(x)) {
-    return(if (is_method(x)) x else abort_method(x, arg, call))
+    return(if (is_method(x)) x else abort_method(x, arg))
   }
   word <- sub("\\(\\)$", "", sub("^by_", "", gsub("[- ]", "_", trimws(tolower(x)))))
   if (!word %in% known_methods()) {
     hint <- nearest_word(word, known_methods())
     abort_input(c("There is no method {.val {x}}.",
                   i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
-                  i = "There are {.val {known_methods()}}."), call = call)
+                  i = "There are {.val {known_methods()}}."))
   }
   getExportedValue("kairon", paste0("by_", word))()
 }
@@ -261,7 +261,7 @@ print.kairon_method <- function(x, ...) {
 }
 
 # Methods in a named list; names are what tables and figures call them.
-as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
+as_methods <- function(methods, arg = "method") {
   if (is_method(methods)) methods <- list(methods)
   if (is.character(methods)) methods <- as.list(methods)
   fitted <- inherits(methods,
@@ -273,12 +273,12 @@ as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
       i = "Give the method, such as {.code by_smoothing()}; it is fitted anew to what each \\
            forecast may see.",
       i = "{.fn predict} makes a forecast from a fit."
-    ), call = call)
+    ))
   }
   if (!is.list(methods) || length(methods) == 0) {
-    abort_method(methods, arg, call)
+    abort_method(methods, arg)
   }
-  methods <- lapply(methods, as_method, arg = arg, call = call)
+  methods <- lapply(methods, as_method, arg = arg)
   labels <- names(methods) %||% rep("", length(methods))
   own <- vapply(methods, function(m) gsub("_", " ", m$name), "")
   labels[labels == ""] <- own[labels == ""]
@@ -287,22 +287,22 @@ as_methods <- function(methods, arg = "method", call = rlang::caller_env()) {
     abort_input(c(
       "Methods must have different names; {.val {twice}} stand{?s} twice.",
       i = "Name them: {.code list(short = by_naive(), long = by_drift())}."
-    ), call = call)
+    ))
   }
   rlang::set_names(methods, labels)
 }
 
-abort_method <- function(x, arg, call) {
+abort_method <- function(x, arg) {
   given <- if (is.function(x)) "a function" else class(x)[1]
   abort_input(c(
     "{.arg {arg}} must be a forecasting method or a list of them.",
     x = "It holds {given}.",
     i = "Write {.code by_naive()}, with its brackets."
-  ), call = call)
+  ))
 }
 
-check_fit <- function(fit, call = rlang::caller_env()) {
-  if (!inherits(fit, "kairon_fit")) abort_input("{.arg fit} must be a fitted method.", call = call)
+check_fit <- function(fit) {
+  if (!inherits(fit, "kairon_fit")) abort_input("{.arg fit} must be a fitted method.")
 }
 
 #' @rdname method-contract

@@ -32,7 +32,7 @@ by_decomposition <- function(method = c("loess", "averages", "state"),
                              season_span = NULL,
                              season_curve = "line", ...) {
   refuse_more("by_decomposition", ...)
-  then <- as_method(then, "then", rlang::current_env())
+  then <- as_method(then, "then")
   how <- picked_choice(method)
   if (how != "loess" && !is.null(season_span)) {
     abort_input(c("{.arg season_span} is for loess.", x = "{.arg method} is {.val {how}}."))

@@ -28,7 +28,7 @@
 fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL, ...) {
   refuse_more("fit", ...)
   check_routine(routine)
-  method <- as_method(method, "method", rlang::current_env())
+  method <- as_method(method, "method")
   x <- replay(routine, object)
   check_regular(x, "A fit")
   measure <- one_target(x, rlang::enquo(measures), method)
@@ -43,14 +43,14 @@ fit.kairon_timeline <- function(object, method, measures = NULL, routine = NULL,
             class = "kairon_fit")
 }
 
-one_target <- function(x, quo, method, call = rlang::caller_env()) {
+one_target <- function(x, quo, method) {
   chosen <- setdiff(pick_measures(x, quo), if (!measures_given(x, quo)) method$drivers$column)
   if (length(chosen) != 1) {
     abort_input(c(
       "A fit is made for one measure.",
       x = "There are {length(chosen)}: {word_list(chosen)}.",
       i = "Choose one with {.arg measures}."
-    ), call = call)
+    ))
   }
   chosen
 }
@@ -382,7 +382,7 @@ confint.kairon_fit <- function(object, parm = NULL, level = 0.95, ...) {
   if (!good) abort_input("{.arg level} must be one number between 0 and 1, such as 0.9.")
   out <- coefficient_intervals(object$method, object$model, object$batch, level)
   unknown <- setdiff(parm, out$term)
-  if (length(unknown)) check_columns(unknown, unique(out$term), rlang::current_env())
+  if (length(unknown)) check_columns(unknown, unique(out$term))
   keys <- rows_of(object$x)$keys
   if (ncol(keys)) out <- beside_keys(keys[out$series, , drop = FALSE], out)
   if (!is.null(parm)) out <- out[out$term %in% parm, , drop = FALSE]
@@ -427,15 +427,14 @@ update.kairon_fit <- function(object, ...) {
   out
 }
 
-other_settings <- function(method, settings, call = rlang::caller_env()) {
+other_settings <- function(method, settings) {
   if (length(settings) == 0) {
     return(method)
   }
   made <- attr(method, "made")
   if (is.null(made)) {
     abort_input(c("The settings of {.code {format(method)}} are not known.",
-                  i = "Make it by a function that calls {.fn new_method}, and fit it anew."),
-                  call = call)
+                  i = "Make it by a function that calls {.fn new_method}, and fit it anew."))
   }
   constructor <- constructor_of(made)
   known <- names(formals(constructor))
@@ -445,7 +444,7 @@ other_settings <- function(method, settings, call = rlang::caller_env()) {
     hint <- nearest_word(name, known)
     abort_input(c("{.code {format(method)}} has no setting {.arg {name}}.",
                   i = if (!is.null(hint)) "Did you mean {.arg {hint}}?",
-                  i = if (length(known)) "It has {.arg {known}}."), call = call)
+                  i = if (length(known)) "It has {.arg {known}}."))
   }
   all <- made$settings
   all[names(settings)] <- settings

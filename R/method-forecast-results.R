@@ -74,15 +74,14 @@ total <- function(f, every = "all", across = FALSE, by = NULL, ...) {
 
 # A function that gives each row of a table its period (`.bin`). A step that lies in several is
 # split by time, as resample() splits amounts; `.share` is what of it falls in each.
-total_shares <- function(f, every, call = rlang::caller_env()) {
+total_shares <- function(f, every) {
   meta <- timeline_meta(f$history)
   if (identical(every, "all")) {
     return(function(t) cbind(t, .bin = rep(1, nrow(t)), .share = rep(1, nrow(t))))
   }
   bin <- cadence(every)
   if (meta$type == "step" || !is_regular_cadence(bin)) {
-    abort_input("{.arg every} must be a period of the calendar such as {.val 1 month}.",
-                call = call)
+    abort_input("{.arg every} must be a period of the calendar such as {.val 1 month}.")
   }
   zone <- future_zone(meta, rows_of(f$history), f$horizon)
   function(t) {

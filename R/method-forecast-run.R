@@ -1,11 +1,11 @@
 # From a timeline to the numbers of its methods: batches, methods run over them, and what is done
 # where one fails.
 
-forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
+forecast_measure <- function(x, measure, methods, plan, levels) {
   rows <- rows_of(x)
   plan$joint <- joint_paths(x, measure, plan$steps)
   plan$agreement <- agreement(x, measure, plan$agree %||% "none", rows)
-  plan$over <- periods_over(x, measure, plan$agree_over, plan$steps, plan$last, call)
+  plan$over <- periods_over(x, measure, plan$agree_over, plan$steps, plan$last)
   notes <- failed <- character()
   interrupted <- NULL
   tables <- paths <- parts <- forms <- choices <- widened <- list()
@@ -25,7 +25,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     )
     if (inherits(result, "error")) {
       if (length(methods) == 1) {
-        abort_input("{name} cannot forecast {.field {measure}}.", parent = result, call = call)
+        abort_input("{name} cannot forecast {.field {measure}}.", parent = result)
       }
       failed <- c(failed, paste0(name, ": ", rlang::cnd_header(result)))
       next
@@ -52,9 +52,7 @@ forecast_measure <- function(x, measure, methods, plan, levels, call = rlang::ca
     }
   }
   if (length(tables) == 0) {
-    abort_input(c("No method could forecast {.field {measure}}.",
-                  points(failed, "x")),
-                call = call)
+    abort_input(c("No method could forecast {.field {measure}}.", points(failed, "x")))
   }
   # Paths of all methods, or of none.
   if (!all(vapply(tables, function(t) is.null(t$.joint), TRUE))) {
@@ -86,7 +84,7 @@ run_method <- function(method, name, batch, rows, plan, levels) {
     abort_input(c(
       "{name} needs a season, and a timeline {format(batch$context$cadence)} has none.",
       i = "Give its number of steps: {.code by_{method$name}(seasons = 12)}."
-    ), call = NULL)
+    ))
   }
   check_history(batch, needs, name, rows)
   out <- if (isTRUE(plan$bare)) {
@@ -261,8 +259,7 @@ forecast_table <- function(x, measure, name, result, rows, plan, levels) {
   series <- length(rows$breaks) - 1
   if (!all(dim(result$point) == c(h, series))) {
     abort_input(
-      "{name} must return {h} step{?s} for each of {series} series.",
-      call = NULL
+      "{name} must return {h} step{?s} for each of {series} series."
     )
   }
   owner <- rep(seq_len(series), each = h)

@@ -170,7 +170,7 @@ forecast.default <- function(object, ...) check_timeline(object)
 forecast.kairon_distant_bins <- function(object, ...) check_timeline(object)
 
 # Without a choice: all but drivers.
-target_measures <- function(x, quo, drivers, call = rlang::caller_env()) {
+target_measures <- function(x, quo, drivers) {
   chosen <- pick_measures(x, quo)
   if (measures_given(x, quo)) {
     return(chosen)
@@ -178,7 +178,7 @@ target_measures <- function(x, quo, drivers, call = rlang::caller_env()) {
   chosen <- setdiff(chosen, drivers)
   if (length(chosen) == 0) {
     abort_input(c("All columns are drivers, and nothing is left to forecast.",
-                  i = "Name the measure with {.arg measures}."), call = call)
+                  i = "Name the measure with {.arg measures}."))
   }
   if (length(chosen) > 1) {
     tell(c(i = "All {length(chosen)} measures are forecast: {word_list(chosen)}. \
@@ -187,14 +187,13 @@ target_measures <- function(x, quo, drivers, call = rlang::caller_env()) {
   chosen
 }
 
-check_limits <- function(limits, call = rlang::caller_env()) {
+check_limits <- function(limits) {
   if (is.null(limits)) {
     return(NULL)
   }
   if (!is.numeric(limits) || length(limits) != 2 || anyNA(limits) || limits[1] >= limits[2]) {
     abort_input("{.arg limits} must be two numbers, the lower one first, such as \\
-                 {.code c(0, Inf)}.",
-                call = call)
+                 {.code c(0, Inf)}.")
   }
   limits
 }
@@ -264,7 +263,7 @@ on_own_scale <- function(result, x, measure, levels, limits, whole) {
   result
 }
 
-check_levels <- function(levels, call = rlang::caller_env()) {
+check_levels <- function(levels) {
   if (!is.numeric(levels) || length(levels) == 0 || anyNA(levels) ||
         any(levels < 1 | levels >= 100)) {
     abort_input(c(
@@ -273,7 +272,7 @@ check_levels <- function(levels, call = rlang::caller_env()) {
       i = if (is.numeric(levels) && isTRUE(all(levels > 0 & levels < 1))) {
         "Write 90, not 0.9."
       }
-    ), call = call)
+    ))
   }
   sort(unique(levels))
 }
@@ -420,7 +419,7 @@ drop_ended <- function(x, measures) {
       "There is nothing to forecast from.",
       x = "No series has a value in its last {reach} step{?s}.",
       i = "{.code ended = \"own_end\"} goes on from the last value of each."
-    ), call = rlang::caller_env(), .envir = environment())
+    ), .envir = environment())
   }
   if (length(gone)) {
     names <- series_labels(rows$keys)[gone]
@@ -431,7 +430,7 @@ drop_ended <- function(x, measures) {
 }
 
 # Each series from its own last value on. Those that end together are forecast at once.
-forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rlang::caller_env()) {
+forecast_from_own_ends <- function(x, measure, methods, plan, levels) {
   rows <- rows_of(x)
   meta <- timeline_meta(x)
   k <- period_of_stamp(meta$cadence, rows$seconds, rows$zone)
@@ -440,13 +439,13 @@ forecast_from_own_ends <- function(x, measure, methods, plan, levels, call = rla
   last <- rep(NA_real_, length(rows$breaks) - 1)
   last[owner[there]] <- k[there]
   if (all(is.na(last))) {
-    abort_input("{.field {measure}} has no value to forecast from.", call = call)
+    abort_input("{.field {measure}} has no value to forecast from.")
   }
   groups <- split(seq_along(last), last)
   made <- lapply(groups, function(which) {
     own <- x[owner %in% which & k <= last[owner], ]
-    plan[c("last", "stamps")] <- quietly(plan_forecast(own, plan$steps, call))[c("last", "stamps")]
-    forecast_measure(own, measure, methods, plan, levels, call)
+    plan[c("last", "stamps")] <- quietly(plan_forecast(own, plan$steps))[c("last", "stamps")]
+    forecast_measure(own, measure, methods, plan, levels)
   })
   order <- order(unlist(groups))
   labels <- series_labels(rows$keys)

@@ -1,13 +1,13 @@
 # How far ahead: durations, steps and end dates as a number of steps, and the stamps of these.
 
 # The steps to come: their number, and their stamps.
-plan_forecast <- function(x, horizon, call = rlang::caller_env()) {
+plan_forecast <- function(x, horizon) {
   meta <- timeline_meta(x)
   rows <- rows_of(x)
   last <- max(period_of_stamp(meta$cadence, rows$seconds, rows$zone))
-  steps <- horizon_steps(horizon, last, meta, rows$zone, call)
+  steps <- horizon_steps(horizon, last, meta, rows$zone)
   future <- stamp_of(meta$cadence, last + seq_len(steps), future_zone(meta, rows, steps))
-  check_calendar_end(future, meta$type, "The horizon", call)
+  check_calendar_end(future, meta$type, "The horizon")
   if (meta$cadence$unit == "weekday") say_weekdays(steps, future, max(rows$seconds))
   list(steps = steps, last = last, stamps = from_seconds(future, meta$type, meta$zone))
 }
@@ -28,51 +28,50 @@ future_zone <- function(meta, rows, steps) {
   zone_table(meta$zone, min(rows$seconds), ahead)
 }
 
-horizon_steps <- function(horizon, last, meta, zone, call = rlang::caller_env()) {
+horizon_steps <- function(horizon, last, meta, zone) {
   cadence <- meta$cadence
   if (is.numeric(horizon) && !inherits(horizon, c("Date", "POSIXct"))) {
-    check_count(horizon, call = call)
-    return(check_horizon(horizon, horizon, call))
+    check_count(horizon)
+    return(check_horizon(horizon, horizon))
   }
   written <- is.character(horizon) && length(horizon) == 1 &&
     grepl("^[0-9]{4}-", trimws(horizon))
   if (written || inherits(horizon, c("Date", "POSIXct"))) {
-    until <- as_moment(horizon, meta$type, meta$zone, "horizon", call)
+    until <- as_moment(horizon, meta$type, meta$zone, "horizon")
     steps <- period_of_stamp(cadence, until, zone) - last
-    return(check_horizon(steps, horizon, call))
+    return(check_horizon(steps, horizon))
   }
-  step <- parse_step(horizon, "horizon", call)
+  step <- parse_step(horizon, "horizon")
   if (step$word == "step") {
-    return(check_horizon(step$n, horizon, call))
+    return(check_horizon(step$n, horizon))
   }
   if (cadence$unit == "step") {
-    abort_input("{.arg horizon} must be a number of steps for a timeline of steps.",
-                call = call)
+    abort_input("{.arg horizon} must be a number of steps for a timeline of steps.")
   }
   next_start <- period_start(cadence, last + 1, zone)
   end <- shift_instants(next_start, step, 1, zone)
   steps <- period_of(cadence, end - 1e-3, zone) - last
   # Business days are whole wherever the duration ends; they may not be followed by another day.
   if (cadence$unit == "weekday") {
-    return(check_horizon(steps, horizon, call))
+    return(check_horizon(steps, horizon))
   }
   # Cadences that the duration does not hold whole (a month on weeks) end early.
   whole <- period_start(cadence, last + 1 + steps, zone) <= end + 1e-3
-  check_horizon(steps - !whole, horizon, call)
+  check_horizon(steps - !whole, horizon)
 }
 
-check_horizon <- function(steps, horizon, call) {
+check_horizon <- function(steps, horizon) {
   if (steps < 1) {
     abort_input(c(
       "{.arg horizon} must reach at least one step ahead.",
       x = "{.val {format(horizon)}} does not."
-    ), call = call)
+    ))
   }
   if (steps > 1e6) {
     abort_input(c(
       "{.arg horizon} is absurdly far ahead.",
       x = "{.val {format(horizon)}} is {show_number(steps)} steps."
-    ), call = call)
+    ))
   }
   as.integer(steps)
 }
@@ -99,14 +98,13 @@ known_ahead <- function(...) new_drivers(c(...), "known_ahead", list(NULL))
 #' @rdname known_ahead
 #' @export
 to_forecast <- function(..., by = NULL) {
-  if (!is.null(by)) by <- as_method(by, "by", rlang::current_env())
+  if (!is.null(by)) by <- as_method(by, "by")
   new_drivers(c(...), "to_forecast", list(by))
 }
 
-new_drivers <- function(columns, kind, by, call = rlang::caller_env()) {
+new_drivers <- function(columns, kind, by) {
   if (!is.character(columns) || length(columns) == 0 || anyNA(columns)) {
-    abort_input("Drivers are named by their columns, such as {.code {kind}(\"temperature\")}.",
-                call = call)
+    abort_input("Drivers are named by their columns, such as {.code {kind}(\"temperature\")}.")
   }
   structure(list(column = columns, kind = rep(kind, length(columns)),
                  by = rep(by, length(columns))),
@@ -132,7 +130,7 @@ print.kairon_drivers <- function(x, ...) {
   invisible(x)
 }
 
-read_drivers <- function(drivers, call = rlang::caller_env()) {
+read_drivers <- function(drivers) {
   if (is.null(drivers)) {
     return(NULL)
   }
@@ -143,10 +141,10 @@ read_drivers <- function(drivers, call = rlang::caller_env()) {
       "It must be said what is known of the future of each driver.",
       i = "{.code known_ahead(\"{name}\")}: its values are known when the forecast is made.",
       i = "{.code to_forecast(\"{name}\")}: it is forecast itself, or carried on."
-    ), call = call)
+    ))
   }
   twice <- drivers$column[duplicated(drivers$column)]
-  if (length(twice)) abort_input("The driver {.field {twice[1]}} is declared twice.", call = call)
+  if (length(twice)) abort_input("The driver {.field {twice[1]}} is declared twice.")
   drivers
 }
 

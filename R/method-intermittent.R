@@ -78,7 +78,7 @@ method_fit.kairon_by_intermittent <- function(method, batch) {
 # `level` gives the share of the values of a series, by its number.
 intermittent_fits <- function(method, batch, level) {
   if (any(batch$values < 0, na.rm = TRUE)) {
-    abort_input("Demand below zero has no intermittent forecast.", call = NULL)
+    abort_input("Demand below zero has no intermittent forecast.")
   }
   lapply(seq_len(length(batch$breaks) - 1), function(s) {
     v <- batch$values[(batch$breaks[s] + 1):batch$breaks[s + 1]]

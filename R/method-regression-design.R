@@ -28,7 +28,7 @@ regression_plan <- function(method, y, stamps, context, seasons, exact) {
     base <- cbind(base, block)
   }
   if (method$trend == "bending") plan$bends <- bend_places(method, stamps, n, context)
-  if (!is.null(method$steps)) plan$steps <- shift_seconds(method$steps, context, NULL)
+  if (!is.null(method$steps)) plan$steps <- shift_seconds(method$steps, context)
   plan
 }
 
@@ -54,10 +54,10 @@ bend_places <- function(method, stamps, n, context) {
   if (identical(method$bends, "auto")) {
     return(bend_grid(n))
   }
-  at <- shift_seconds(method$bends, context, NULL)
+  at <- shift_seconds(method$bends, context)
   places <- vapply(at, function(b) sum(stamps < b), 1)
   if (any(places <= 0 | places >= n)) {
-    abort_input("A bend lies outside of the data.", call = NULL)
+    abort_input("A bend lies outside of the data.")
   }
   places
 }
@@ -102,7 +102,7 @@ regression_columns <- function(method, plan, t, stamps, drivers) {
 # The share of each period that an event and its surroundings take.
 event_shares <- function(method, context, stamps) {
   cadence <- context$cadence
-  if (cadence$unit == "step") abort_input("Plain steps have no calendar for events.", call = NULL)
+  if (cadence$unit == "step") abort_input("Plain steps have no calendar for events.")
   zone <- if (context$type == "instant") zone_table(context$zone, min(stamps),
       max(stamps) + 86400 * 400) else utc_zone
   k <- period_of_stamp(cadence, stamps, zone)

@@ -86,8 +86,7 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
   }
   limit <- function(v, arg) {
     if (!(is.numeric(v) || is.logical(v)) || length(v) != 1) {
-      abort_input("{.arg {arg}} must be one number, or {.val NA} where it is to be estimated.",
-        call = rlang::caller_env(2))
+      abort_input("{.arg {arg}} must be one number, or {.val NA} where it is to be estimated.")
     }
     as.double(v)
   }
@@ -140,7 +139,7 @@ regression_seasons <- function(method, context) {
   if (is.null(method$seasons)) {
     return(context$seasons)
   }
-  sort(resolve_seasons(method$seasons, context$cadence, call = NULL))
+  sort(resolve_seasons(method$seasons, context$cadence))
 }
 
 #' @export
@@ -177,7 +176,7 @@ method_fit.kairon_by_regression <- function(method, batch) {
 regression_model <- function(method, y, stamps, drivers, context, seasons, exact) {
   if (any(abs(y) > 1e150, na.rm = TRUE)) {
     abort_input(c("{.fn by_regression} needs values whose squares are numbers, below 1e150.",
-                  i = "Give them in a larger unit."), call = NULL)
+                  i = "Give them in a larger unit."))
   }
   # A level costs digits in sums of products; a trend with one of its own gets it back at the end.
   own_level <- method$combine == "add" && method$trend %in% c("straight", "none", "bending") &&
@@ -297,7 +296,7 @@ check_growth_limits <- function(y, limits) {
       x = "Such as {show_number(y[bad[1]])}.",
       i = "Set {.arg floor} or {.arg ceiling} farther off, or leave it to be estimated with \\
            {.code NA}."
-    ), call = NULL)
+    ))
   }
 }
 

@@ -69,7 +69,7 @@ by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL,
                            update = c("error", "textbook"), ...) {
   refuse_more("by_smoothing", ...)
   pick <- function(value, words, arg) {
-    if (!is.null(value)) check_choice(value, words, arg = arg, call = rlang::caller_env(2))
+    if (!is.null(value)) check_choice(value, words, arg = arg)
   }
   if (!is.null(case)) {
     case <- check_choice(case, names(smoothing_cases))
@@ -101,7 +101,7 @@ smoothing_cases <- list(
   holt_winters_multiplying = c(trend = "straight", season = "multiply")
 )
 
-check_shares <- function(shares, call = rlang::caller_env()) {
+check_shares <- function(shares) {
   known <- c("level", "trend", "damping", "season")
   fine <- is.list(shares) && all(names(shares) %in% known) &&
     length(names(shares)) == length(shares) &&
@@ -112,14 +112,14 @@ check_shares <- function(shares, call = rlang::caller_env()) {
       "{.arg shares} must be a list of numbers from 0 to 1.",
       x = "It may hold {.val {known}}.",
       i = "Such as {.code shares = list(level = 0.3)}."
-    ), call = call)
+    ))
   }
   shares
 }
 
 # Shares of the error that cannot be together: the slope may not learn more than the level, and
 # level and season no more than the whole error.
-check_error_shares <- function(shares, call = rlang::caller_env()) {
+check_error_shares <- function(shares) {
   level <- shares$level
   most <- 1 - (shares$season %||% 0)
   least <- shares$trend %||% 0
@@ -130,11 +130,11 @@ check_error_shares <- function(shares, call = rlang::caller_env()) {
       x = "Given: {word_list(paste(names(shares), vapply(shares, show_number, '')))}.",
       i = "Shares of what is newly seen, as in textbooks, are asked for by \\
            {.code update = \"textbook\"}."
-    ), call = call)
+    ))
   }
 }
 
-check_initial <- function(initial, call = rlang::caller_env()) {
+check_initial <- function(initial) {
   known <- c("level", "trend", "season")
   fine <- is.list(initial) && all(names(initial) %in% known) &&
     length(names(initial)) == length(initial) &&
@@ -144,13 +144,13 @@ check_initial <- function(initial, call = rlang::caller_env()) {
     abort_input(c(
       "{.arg initial} must be a list with any of {.val {known}}.",
       i = "Such as {.code initial = list(level = 100, trend = 2)}."
-    ), call = call)
+    ))
   }
   initial
 }
 
-check_warm_up <- function(n, call = rlang::caller_env()) {
-  check_count(n, least = 0, arg = "warm_up", call = call)
+check_warm_up <- function(n) {
+  check_count(n, least = 0, arg = "warm_up")
   as.integer(n)
 }
 
@@ -205,7 +205,7 @@ smoothing_steps <- function(method, context) {
   }
   steps <- context$seasons
   if (!is.null(method$seasons)) {
-    steps <- sort(resolve_seasons(method$seasons, context$cadence, call = NULL))
+    steps <- sort(resolve_seasons(method$seasons, context$cadence))
   }
   stats::setNames(as.integer(steps), names(steps))
 }
@@ -243,13 +243,12 @@ method_fit.kairon_by_smoothing <- function(method, batch) {
       "Exponential smoothing with a season needs one.",
       x = "A timeline {format(batch$context$cadence)} has none.",
       i = "Give its number of steps: {.code by_smoothing(seasons = 12)}."
-    ), call = NULL)
+    ))
   }
   given <- smoothing_given(method)
   if (!is.null(given$first_season) && length(given$first_season) != steps[1]) {
     abort_input("{.code initial$season} must have {steps[1]} values, one for each place of the \\
-                 season.",
-                call = NULL)
+                 season.")
   }
   textbook <- method$update == "textbook"
   aim <- if (identical(method$minimise, "likelihood")) 0L else 1L

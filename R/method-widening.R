@@ -274,7 +274,7 @@ change_lags <- function(meta, measure, rows) {
     if (step$kind != "change" || is.null(step$over)) {
       return(NULL)
     }
-    last - steps_back(step$over, step$align_weeks, meta, rows$zone, NULL)(last)
+    last - steps_back(step$over, step$align_weeks, meta, rows$zone)(last)
   })
   as.integer(unlist(lags))
 }
@@ -345,14 +345,14 @@ moved_away <- function(v, point, factor, ratios) {
   ifelse(both, point * ratio^factor, straight)
 }
 
-check_calibrate <- function(calibrate, call = rlang::caller_env()) {
+check_calibrate <- function(calibrate) {
   if (!is.null(calibrate) && !isTRUE(calibrate) && !isFALSE(calibrate)) {
     abort_input(c(
       "{.arg calibrate} must be {.code NULL}, {.code TRUE} or {.code FALSE}.",
       i = "{.code NULL} widens intervals that held too little at past cutoffs, {.code TRUE} \\
            takes the \\
            quantiles of past errors, {.code FALSE} leaves the method's own."
-    ), call = call)
+    ))
   }
   calibrate
 }

@@ -173,13 +173,11 @@ small_svg <- function(values) {
 write_markdown <- function(sections, file, title, line) {
   folder <- paste0(tools::file_path_sans_ext(file), "-figures")
   if (file.exists(folder) && !dir.exists(folder)) {
-    abort_file("{.file {folder}} stands where the folder of figures should be.",
-               call = rlang::caller_env(2))
+    abort_file("{.file {folder}} stands where the folder of figures should be.")
   }
   stage <- partial_name(dirname(file))
   if (!suppressWarnings(dir.create(stage))) {
-    abort_file("There is no folder {.file {dirname(file)}} to write to.",
-               call = rlang::caller_env(2))
+    abort_file("There is no folder {.file {dirname(file)}} to write to.")
   }
   on.exit(unlink(stage, recursive = TRUE))
   lines <- c(paste("#", plain_markdown(title)), "", plain_markdown(line), "")
@@ -192,7 +190,7 @@ write_markdown <- function(sections, file, title, line) {
   dir.create(folder, showWarnings = FALSE)
   names <- list.files(stage)
   if (!all(file.rename(file.path(stage, names), file.path(folder, names)))) {
-    abort_file("The figures cannot be moved to {.file {folder}}.", call = rlang::caller_env(2))
+    abort_file("The figures cannot be moved to {.file {folder}}.")
   }
   invisible(file)
 }

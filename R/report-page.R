@@ -67,7 +67,7 @@ report <- function(x, file = "report.html", title = NULL, plan = NULL, horizon =
 }
 
 # Results by name, each of which can be shown as a table.
-check_looks <- function(looks, call = rlang::caller_env()) {
+check_looks <- function(looks) {
   if (is.null(looks)) {
     return(NULL)
   }
@@ -80,16 +80,16 @@ check_looks <- function(looks, call = rlang::caller_env()) {
     all(vapply(looks, function(look) is.data.frame(look) || length(kind(look)) > 0, TRUE))
   if (!ours) {
     abort_input(c("{.arg looks} must be results by name.",
-                  i = "Such as {.code list(burst = effect_of(x, when))}."), call = call)
+                  i = "Such as {.code list(burst = effect_of(x, when))}."))
   }
   looks
 }
 
-check_report_ending <- function(file, call = rlang::caller_env()) {
+check_report_ending <- function(file) {
   if (!tolower(tools::file_ext(file)) %in% c("html", "htm", "md", "xlsx")) {
     abort_input(c("A report is written to a file that ends in {.val .html}, {.val .md} or \\
                    {.val .xlsx}.",
-                  x = "{.file {file}} does not."), call = call)
+                  x = "{.file {file}} does not."))
   }
 }
 
@@ -98,14 +98,14 @@ report_plan <- function(plan, x, given) UseMethod("report_plan")
 
 #' @export
 report_plan.default <- function(plan, x, given) {
-  if (!is.null(plan)) abort_input("{.arg plan} must be a study.", call = rlang::caller_env(2))
+  if (!is.null(plan)) abort_input("{.arg plan} must be a study.")
   report_parts(x, given$horizon, given$routine, given$methods, given$sections)
 }
 
 # Everything that the page says; what the data do not allow is left out with
 # the reason.
 report_parts <- function(x, horizon, routine, methods, sections = names(report_heads)) {
-  check_measures(x, rlang::caller_env(3))
+  check_measures(x)
   note <- NULL
   if (is.null(routine) && !is_regular(x)) {
     routine <- routine() |>

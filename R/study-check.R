@@ -43,25 +43,24 @@ study_schema <- function() {
 study_rules <- function() jsonlite::fromJSON(study_schema(), simplifyVector = FALSE)
 
 # value: the settings; files: this one and those it rests on, each with the lines of its keys.
-load_study <- function(file, above = character(), call = rlang::caller_env(2)) {
-  read <- read_yaml_text(file, call)
+load_study <- function(file, above = character()) {
+  read <- read_yaml_text(file)
   own <- normalizePath(file)
   if (own %in% above) {
     chain <- paste(basename(c(above, own)), collapse = " -> ")
     abort_input(c("These studies are based on each other in a circle.", x = "{chain}",
-                  i = "Take {.code based_on} out of one of them."), call = call,
+                  i = "Take {.code based_on} out of one of them."),
                   .envir = environment())
   }
   value <- read$value
   if (!is.list(value) || is.null(names(value))) {
     abort_input(c("{.file {file}} holds no keys.",
-                  i = "A study begins with {.code kairon_study: 1}."),
-                call = call, .envir = environment())
+                  i = "A study begins with {.code kairon_study: 1}."), .envir = environment())
   }
-  check_study_version(value[["kairon_study"]], file, read, call)
+  check_study_version(value[["kairon_study"]], file, read)
   rules <- study_rules()
   problems <- schema_problems(value, rules, rules, character())
-  if (length(problems)) abort_study(problems, file, read$where, call)
+  if (length(problems)) abort_study(problems, file, read$where)
   value <- resolve_paths(Filter(Negate(is.null), value), dirname(file))
   files <- list(list(file = file, where = read$where, digest = unname(tools::md5sum(file))))
   if (!is.null(value$based_on)) {
@@ -69,21 +68,21 @@ load_study <- function(file, above = character(), call = rlang::caller_env(2)) {
     if (!file.exists(at)) {
       line <- line_of(read$where, "based_on")
       abort_file(c("Line {line} of {.file {file}} names a study that is not there.",
-                   x = "{.file {at}}"), call = call, .envir = environment())
+                   x = "{.file {at}}"), .envir = environment())
     }
-    base <- load_study(at, c(above, own), call)
+    base <- load_study(at, c(above, own))
     value <- merge_settings(base$value, value)
     files <- c(files, base$files)
   }
   list(value = value, files = files, file = file)
 }
 
-check_study_version <- function(version, file, read, call) {
+check_study_version <- function(version, file, read) {
   if (is.null(version)) {
     near <- nearest_word("kairon_study", names(read$value))
     abort_input(c("{.file {file}} does not say that it is a study.",
                   x = if (!is.null(near)) "Line {line_of(read$where, near)} says {.val {near}}.",
-                  i = "A study begins with {.code kairon_study: 1}."), call = call,
+                  i = "A study begins with {.code kairon_study: 1}."),
                   .envir = environment())
   }
   if (is.numeric(version) && version > 1) {
@@ -92,7 +91,7 @@ check_study_version <- function(version, file, read, call) {
       x = "It is of format {version}; this Kairon ({utils::packageVersion('kairon')}) reads \\
            format 1.",
       i = "Install a newer Kairon, or write the study in format 1."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
 }
 
@@ -122,17 +121,17 @@ resolve_paths <- function(value, folder) {
   value
 }
 
-check_required <- function(study, call = rlang::caller_env()) {
+check_required <- function(study) {
   value <- study$value
   missing <- setdiff(c("kairon_study", "data"), names(value))
   if (length(missing)) {
-    abort_input("{.file {study$file}} needs the key {.code {missing[1]}}.", call = call)
+    abort_input("{.file {study$file}} needs the key {.code {missing[1]}}.")
   }
   if (is.null(value$data$source)) {
     abort_input(c("{.file {study$file}} does not say where the data are.",
-                  i = "Write {.code source:} under {.code data:}."), call = call)
+                  i = "Write {.code source:} under {.code data:}."))
   }
-  check_study_folder(study, call)
+  check_study_folder(study)
   for (report in value$outputs$report) {
     fits <- basename(report) == report &&
       tolower(tools::file_ext(report)) %in% c("html", "htm", "md")
@@ -140,14 +139,14 @@ check_required <- function(study, call = rlang::caller_env()) {
       line <- study_line(study, c("outputs", "report"))
       abort_input(c("{line}: {.val {report}} is no name of a report.",
                     i = "Write a plain name such as {.val report.html} or {.val report.md}; \\
-                         {.code folder} says where it goes."), call = call, .envir = environment())
+                         {.code folder} says where it goes."), .envir = environment())
     }
   }
   needs_horizon <- !is.null(value$forecast) || !is.null(value$backtest)
   if (needs_horizon && is.null(value$forecast$horizon) && is.null(value$backtest$horizon)) {
     line <- study_line(study, if (is.null(value$forecast)) "backtest" else "forecast")
     abort_input(c("{line} says no {.code horizon}.", i = "Write how far to look ahead, such as \\
-                  {.code horizon: 28 days}."), call = call, .envir = environment())
+                  {.code horizon: 28 days}."), .envir = environment())
   }
 }
 
@@ -160,7 +159,7 @@ study_line <- function(study, path) {
 
 # Checking against the schema ----
 
-abort_study <- function(problems, file, where, call) {
+abort_study <- function(problems, file, where) {
   lines <- vapply(problems, function(p) line_of(where, p$path), 1L)
   order <- order(lines)
   shown <- utils::head(order, 8)
@@ -174,7 +173,7 @@ abort_study <- function(problems, file, where, call) {
     if (n == 1) "{.file {file}} has a mistake." else "{.file {file}} has {n} mistakes.",
     points(says, "x"),
     i = if (n > length(shown)) "And {n - length(shown)} more."
-  ), call = call, .envir = list2env(list(file = file, n = n, shown = shown)))
+  ), .envir = list2env(list(file = file, n = n, shown = shown)))
 }
 
 problem <- function(path, text, near = NULL) list(list(path = path, text = text, near = near))
@@ -315,22 +314,20 @@ print.kairon_study <- function(x, ...) {
 
 # A study's YAML with the line of each key, so that a mistake can be told where it stands.
 
-read_yaml_text <- function(path, call = rlang::caller_env()) {
+read_yaml_text <- function(path) {
   if (!is.character(path) || length(path) != 1 || is.na(path)) {
-    abort_input("A study is named by one file, such as {.val study.yml}.", call = call)
+    abort_input("A study is named by one file, such as {.val study.yml}.")
   }
   if (!file.exists(path) || dir.exists(path)) {
     near <- nearest_word(basename(path), list.files(dirname(path), "\\.ya?ml$"))
     abort_file(c("There is no study {.file {path}}.",
-                 i = if (!is.null(near)) "Did you mean {.file {file.path(dirname(path), near)}}?"),
-               call = call)
+                 i = if (!is.null(near)) "Did you mean {.file {file.path(dirname(path), near)}}?"))
   }
-  lines <- yaml_lines(path, call)
+  lines <- yaml_lines(path)
   tab <- grep("^ *\t", lines)
   if (length(tab)) {
     abort_file(c("Line {tab[1]} of {.file {path}} is indented by a tab.",
-                 i = "YAML takes spaces only."),
-               call = call, .envir = environment())
+                 i = "YAML takes spaces only."), .envir = environment())
   }
   fail <- function(e) {
     says <- conditionMessage(e)
@@ -341,7 +338,7 @@ read_yaml_text <- function(path, call = rlang::caller_env()) {
     abort_file(c(
       "{where}{.file {path}} is not valid YAML.", x = "{what}",
       i = if (length(shown)) "It reads {.code {shown}}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   # What the library only warns of (numbers beyond all whole ones, names without a place) is wrong
   # too.
@@ -433,7 +430,7 @@ study_call <- function(value) {
   if (!is.list(value) || is.null(names(value))) {
     shown <- format(unlist(value))[1]
     abort_input(c("{.code {shown}} is no name.", i = "Write a name, or a name with its arguments: \\
-                  {.code impute: {{with: linear}}}."), call = NULL, .envir = environment())
+                  {.code impute: {{with: linear}}}."), .envir = environment())
   }
   held <- value[[1]]
   args <- if (is.null(held)) list() else if (yaml_kind(held) == "object") held else list(held)
@@ -448,7 +445,7 @@ study_folder <- function(study) {
 }
 
 # A study may come from anyone: what it says it writes lies below its own folder.
-check_study_folder <- function(study, call) {
+check_study_folder <- function(study) {
   given <- study$value$outputs$folder
   if (is.null(given) ||
       !grepl("^([/\\\\~]|[A-Za-z]:)|(^|[/\\\\])\\.\\.([/\\\\]|$)|^\\s*$", given)) {
@@ -458,5 +455,5 @@ check_study_folder <- function(study, call) {
   abort_input(c("{line}: {.file {given}} is no folder below the study's own.",
                 i = "Write a plain name such as {.val results}; whoever runs the study may \\
                      choose any \\
-                     folder, with {.code folder =} or {.code --output}."), call = call)
+                     folder, with {.code folder =} or {.code --output}."))
 }

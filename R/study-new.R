@@ -53,23 +53,22 @@ print.kairon_study_draft <- function(x, ...) {
 # Arguments of read_timeline() with the reasons for those that were guessed, and what is read with
 # them.
 guess_source <- function(data, known) {
-  call <- rlang::caller_env(3)
-  local <- local_files(data, call = call)
+  local <- local_files(data)
   forms <- c("format", "sheet", "range", "widths", "records", "slab", "separator", "missing")
   opened <- open_form(local$path[1], data, c(known[intersect(forms, names(known))],
-                                             list(time_as = known$time_as %||% "dates")), call)
+                                             list(time_as = known$time_as %||% "dates")))
   if (!is.null(opened$header) || identical(known$layout, "wide") ||
       identical(known$layout, "across")) {
     x <- rlang::inject(read_timeline(data, !!!known))
     return(list(args = known, why = list(), x = x, rest = character()))
   }
   read <- opened$table %||% read_delimited(local$path[1], data, known$missing %||% character(),
-                                           function(n) character(), known$separator, call)
+                                           function(n) character(), known$separator)
   table <- read$data
   args <- known
   why <- list()
   if (is.null(args$time)) {
-    args$time <- guess_time_column(table, call)
+    args$time <- guess_time_column(table)
     why$time <- "the column that holds stamps"
   }
   marks <- guess_markers(table, setdiff(names(table), c(args$time, args$series)))
@@ -77,15 +76,14 @@ guess_source <- function(data, known) {
     args$missing <- marks
     why$missing <- "stands among numbers"
     if (is.null(opened$table)) {
-      table <- read_delimited(local$path[1], data, marks, function(n) character(), known$separator,
-                              call)$data
+      table <- read_delimited(local$path[1], data, marks, function(n) character(),
+                              known$separator)$data
     }
   }
   units <- units_row(table, args$time)
   if (!is.null(units)) table <- table[-1, , drop = FALSE]
   table <- numbers_in(table, c(args$time, args$series), args$missing %||% character(),
-                      args$decimal %||% "auto",
-                      call)
+                      args$decimal %||% "auto")
   if (is.null(args$series)) {
     args$series <- guess_series(table, args$time)
     if (length(args$series)) why$series <- "with it each stamp stands once a series"
@@ -104,8 +102,7 @@ guess_source <- function(data, known) {
   numbers <- others[vapply(table[others], is.numeric, TRUE)]
   numbers <- setdiff(numbers, args$attributes)
   if (length(numbers) == 0) {
-    abort_input("{.file {data}} has no column of numbers to study.", call = call,
-                .envir = environment())
+    abort_input("{.file {data}} has no column of numbers to study.", .envir = environment())
   }
   if (is.null(args$amounts) && is.null(args$levels)) {
     sums <- numbers[vapply(numbers, seems_amount, TRUE)]
@@ -119,14 +116,14 @@ guess_source <- function(data, known) {
        rest = setdiff(others, c(numbers, args$attributes)))
 }
 
-guess_time_column <- function(table, call) {
+guess_time_column <- function(table) {
   stamped <- vapply(names(table), function(n) looks_like_stamps(as.character(table[[n]]), n), TRUE)
   holds <- names(table)[stamped]
   if (length(holds) == 0) {
     shown <- word_list(names(table))
     abort_input(c("No column holds stamps.", x = "The columns are {shown}.",
                   i = "Name it with {.code time = }, or build it with {.fn from_parts} in R."),
-                call = call, .envir = environment())
+                .envir = environment())
   }
   likely <- grepl("time|date|day|month|stamp|period|week|quarter|year|hour", tolower(holds))
   c(holds[likely], holds)[1]
@@ -415,7 +412,7 @@ study_method <- function(value, own = list()) {
     hint <- nearest_word(name, c(known, names(own)))
     abort_input(c("There is no method {.val {call$name}}.",
                   i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
-                  i = "There are {.val {c(names(own), known)}}."), call = NULL)
+                  i = "There are {.val {c(names(own), known)}}."))
   }
   by <- getExportedValue("kairon", paste0("by_", name))
   given <- call$args
@@ -460,7 +457,7 @@ step_arguments <- function(call, others) {
   if (call$name == "align") {
     wanted <- unlist(given[["with"]])
     if (length(others) == 0 || length(wanted) == 0) {
-      abort_input("{.code align} needs {.code with}, names of {.code other_data}.", call = NULL)
+      abort_input("{.code align} needs {.code with}, names of {.code other_data}.")
     }
     check_choices(wanted, names(others), arg = "with")
     args <- c(others[wanted], args)

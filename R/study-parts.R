@@ -85,43 +85,41 @@ parts_in <- function(folder, ...) {
 }
 
 # Columns may be bare names; how a file is read is told by values.
-reading_arguments <- function(given, call = rlang::caller_env()) {
-  if ("remote" %in% names(given)) abort_input("Parts are read one by one: leave {.arg remote} out.",
-                                              call = call)
+reading_arguments <- function(given) {
+  if ("remote" %in% names(given)) abort_input("Parts are read one by one: leave {.arg remote} out.")
   values <- setdiff(names(formals(read_timeline.default)), c("source", "time", "series", "..."))
   given <- as.list(given)
   known <- c(timeline_options, names(formals(read_timeline.default)))
   strange <- !names(given) %in% known
   if (any(strange)) {
     refuse_arguments("for_each_part", names(given)[strange],
-                     c(names(formals(for_each_part)), known), call)
+                     c(names(formals(for_each_part)), known))
   }
   is_value <- names(given) %in% values
   c(given[!is_value], lapply(given[is_value], rlang::eval_tidy))
 }
 
 # What is called for each part: a list of arguments.
-part_call <- function(verb, horizon, method, settings, call = rlang::caller_env()) {
+part_call <- function(verb, horizon, method, settings) {
   fun <- switch(verb, forecast = forecast.kairon_timeline, backtest = backtest,
                 decomposition = decomposition)
   if (!is.list(settings) || length(settings) && is.null(names(settings))) {
-    abort_input("{.arg settings} must be a list with the names of arguments.", call = call)
+    abort_input("{.arg settings} must be a list with the names of arguments.")
   }
   known <- setdiff(names(formals(fun)),
                    c("object", "x", "horizon", "method", "methods", "routine", "cache",
                                           "..."))
-  check_choices(names(settings), known, arg = "settings", call = call)
+  check_choices(names(settings), known, arg = "settings")
   if (verb != "decomposition" && is.null(horizon)) {
-    abort_input(c("{.arg horizon} is missing.", i = "Say how far ahead, such as {.val 28 days}."),
-                call = call)
+    abort_input(c("{.arg horizon} is missing.", i = "Say how far ahead, such as {.val 28 days}."))
   }
   if (verb == "decomposition" && !is.null(horizon)) {
-    abort_input("A decomposition has no {.arg horizon}.", call = call)
+    abort_input("A decomposition has no {.arg horizon}.")
   }
   own <- if (verb == "decomposition") {
     list(method = method)
   } else {
-    made <- if (!is.null(method)) as_methods(method, call = call)
+    made <- if (!is.null(method)) as_methods(method)
     rlang::set_names(list(horizon, made),
                      c("horizon", if (verb == "forecast") "method" else "methods"))
   }
@@ -131,14 +129,14 @@ part_call <- function(verb, horizon, method, settings, call = rlang::caller_env(
 # Parts ----
 
 # A list of parts: `name`, and `files` to read or `keys` of series to ask for.
-parts_of_source <- function(job, by, call = rlang::caller_env()) {
+parts_of_source <- function(job, by) {
   files <- if (!asks_table(job)) {
-    if (!is.character(job$source) || length(job$source) == 0) local_files(job$source, call = call)
-    named_files(job$source, call)
+    if (!is.character(job$source) || length(job$source) == 0) local_files(job$source)
+    named_files(job$source)
   }
-  for (file in files) if (!file.exists(file) && !is_address(file)) check_source(file, call)
-  if (is.character(by)) check_string(by, arg = "by", call = call)
-  if (is.numeric(by)) check_count(by, arg = "by", call = call)
+  for (file in files) if (!file.exists(file) && !is_address(file)) check_source(file)
+  if (is.character(by)) check_string(by, arg = "by")
+  if (is.numeric(by)) check_count(by, arg = "by")
   if (is.null(by) && length(files) > 0) {
     return(lapply(files, function(f) list(name = f, files = whole_path(f))))
   }
@@ -152,7 +150,7 @@ parts_of_source <- function(job, by, call = rlang::caller_env()) {
   on.exit(close_source(x))
   keys <- distant_facts(x)[x$meta$series]
   if (is.character(by)) {
-    check_columns(by, names(keys), call)
+    check_columns(by, names(keys))
     groups <- split(seq_len(nrow(keys)),
                     factor(as.character(keys[[by]]), unique(as.character(keys[[by]]))))
     names <- names(groups)
@@ -383,25 +381,25 @@ part_stands <- function(job, parts) {
   vapply(parts, function(p) if (is.null(p$files)) all else stand(p$files), "")
 }
 
-open_parts <- function(folder, job, parts, call = rlang::caller_env()) {
+open_parts <- function(folder, job, parts) {
   dir.create(folder, showWarnings = FALSE, recursive = TRUE)
   if (!dir.exists(folder) || file.access(folder, 2) != 0) {
-    abort_file("The folder {.file {folder}} cannot be written to.", call = call)
+    abort_file("The folder {.file {folder}} cannot be written to.")
   }
   folder <- normalizePath(folder)
   keys <- run_keys(job, parts)
   before <- read_run(folder)
   if (is.null(before) && length(list.files(folder))) {
     abort_state(c("The folder {.file {folder}} holds other files, and no run.",
-                  i = "Give an empty or a new folder as {.arg into}."), call = call)
+                  i = "Give an empty or a new folder as {.arg into}."))
   }
   differs <- if (!is.null(before)) names(keys)[unlist(keys) != unlist(before$keys[names(keys)])]
   if (length(differs)) {
     abort_state(c("The folder {.file {folder}} keeps another run.",
                   x = "Not the same: {word_list(differs)}.",
-                  i = "Give another folder as {.arg into}, or delete this one."), call = call)
+                  i = "Give another folder as {.arg into}, or delete this one."))
   }
-  lock <- lock_folder(folder, call)
+  lock <- lock_folder(folder)
   stands <- part_stands(job, parts)
   seeds <- before$seeds %||% sample.int(.Machine$integer.max, length(parts))
   n <- seq_along(parts)
@@ -420,7 +418,7 @@ open_parts <- function(folder, job, parts, call = rlang::caller_env()) {
 
 # One run at a time: a folder is made or is not, whoever comes second. One that a dead process left
 # is taken.
-lock_folder <- function(folder, call) {
+lock_folder <- function(folder) {
   lock <- file.path(folder, "at-work")
   own <- paste(machine_mark(), Sys.getpid())
   if (!dir.create(lock, showWarnings = FALSE)) {
@@ -432,7 +430,7 @@ lock_folder <- function(folder, call) {
     nameless <- length(holder) < 2 && isTRUE(age > 10)
     if (!dead && !nameless) {
       abort_state(c("Another run is at work in {.file {folder}}.",
-                    i = "If there is none any more, delete {.file {lock}}."), call = call,
+                    i = "If there is none any more, delete {.file {lock}}."),
                   .envir = environment())
     }
   }

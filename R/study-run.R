@@ -58,13 +58,12 @@ study_keys <- function(rules = study_rules()) {
 #' @export
 as.data.frame.kairon_study_run <- function(x, row.names = NULL, optional = FALSE, ...) x$steps
 
-make_folder <- function(folder, call = rlang::caller_env()) {
-  check_string(folder, call = call)
+make_folder <- function(folder) {
+  check_string(folder)
   if (!dir.exists(folder)) suppressWarnings(dir.create(folder, recursive = TRUE))
   if (!dir.exists(folder) || file.access(folder, 2) != 0) {
     abort_file(c("The folder {.file {folder}} cannot be written.",
-                 i = "Name another one with {.code folder}."),
-               call = call, .envir = environment())
+                 i = "Name another one with {.code folder}."), .envir = environment())
   }
 }
 
@@ -183,7 +182,7 @@ study_known_drivers <- function(name, run) {
   }
   if (length(run$value$other_data) == 0) {
     abort_input(c("{.val {name}} is none of {.code other_data}.",
-                  i = "Say there where {.val {name}} is read from."), call = NULL)
+                  i = "Say there where {.val {name}} is read from."))
   }
   run$made$other_data[[check_choice(name, names(run$value$other_data), arg = "drivers")]]
 }
@@ -196,8 +195,7 @@ study_forecast <- function(run) {
   method <- if (identical(asked, "best")) {
     if (is.null(run$made$backtest)) {
       abort_input(c("{.code method: best} needs a backtest to choose by.",
-                    i = "Add the key {.code backtest}."),
-                  call = NULL)
+                    i = "Add the key {.code backtest}."))
     }
     chosen <- best(run$made$backtest)
     rlang::set_names(list(chosen), attr(chosen, "label"))
@@ -220,8 +218,7 @@ with_line <- function(study, path, expr) {
   rlang::try_fetch(expr, error = function(cnd) {
     line <- study_line(study, path)
     what <- path[1]
-    abort_state("{line}: {.code {what}} cannot be done.", parent = cnd, call = NULL,
-                .envir = environment())
+    abort_state("{line}: {.code {what}} cannot be done.", parent = cnd, .envir = environment())
   })
 }
 
@@ -350,7 +347,7 @@ write_outputs <- function(run) {
   tryCatch(write_all_outputs(run, stage), kairon_error_file = function(e) {
     told <- gsub(paste0(stage, "/"), "", gsub("\n. ", " ", conditionMessage(e)), fixed = TRUE)
     abort_file(c("The results in {.file {run$folder}} stay as they were.", x = "{told}"),
-               call = NULL, .envir = environment())
+               .envir = environment())
   })
   move_all(stage, run$folder)
 }
@@ -450,7 +447,7 @@ move_all <- function(stage, folder) {
   done <- file.rename(file.path(stage, names), file.path(folder, names))
   if (!all(done)) {
     abort_file(c("{.file {names[!done][1]}} cannot be written to {.file {folder}}.",
-                 i = "Is there a folder of that name?"), call = NULL, .envir = environment())
+                 i = "Is there a folder of that name?"), .envir = environment())
   }
   file.path(folder, names)
 }
@@ -461,7 +458,7 @@ report_plan.kairon_study <- function(plan, x, given) {
   said <- setdiff(names(Filter(Negate(is.null), given)), "sections")
   if (length(said)) {
     abort_input(c("{.arg {said[1]}} and {.arg plan} cannot be given together.",
-                  i = "The study of the plan says it."), call = rlang::caller_env(2))
+                  i = "The study of the plan says it."))
   }
   run <- new_run(plan, tempdir(), FALSE, TRUE)
   run$given <- x

@@ -53,8 +53,8 @@ ceiling_to <- function(stamps, every, zone = NULL, ...) {
   move_to(stamps, every, zone, up = TRUE)
 }
 
-move_to <- function(stamps, every, zone, up, call = rlang::caller_env()) {
-  at <- stamps_in(stamps, every, zone, call, as_is = TRUE)
+move_to <- function(stamps, every, zone, up) {
+  at <- stamps_in(stamps, every, zone, as_is = TRUE)
   instant <- at$type == "instant"
   out <- cpp_floor_instants(
     at$seconds, at$table, unclass(at$cadence), up, core_threads(), if (instant) at$zone else ""
@@ -140,15 +140,14 @@ steps_between <- function(from, to, every, zone = NULL, ...) {
 }
 
 # Stamps with what is needed to move them.
-stamps_in <- function(stamps, every, zone, call = rlang::caller_env(), as_is = FALSE) {
+stamps_in <- function(stamps, every, zone, as_is = FALSE) {
   type <- time_type_of(stamps)
   if (is.na(type) || type == "step") {
-    abort_input("Stamps must be {.cls Date} or {.cls POSIXct}, not {.obj_type_friendly {stamps}}.",
-                call = call)
+    abort_input("Stamps must be {.cls Date} or {.cls POSIXct}, not {.obj_type_friendly {stamps}}.")
   }
   own <- attr(stamps, "tzone")[1]
   zone <- zone %||% (if (type == "instant" && length(own) && nzchar(own)) own) %||% "UTC"
-  check_zone(zone, call = call)
+  check_zone(zone)
   cadence <- cadence(every)
   # A POSIXct goes to the core as it is: ten million stamps are worth no copy.
   seconds <- if (as_is && type == "instant" && is.double(stamps)) stamps else to_seconds(stamps)

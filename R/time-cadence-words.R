@@ -29,7 +29,7 @@ read_cadence_words <- function(text) {
 }
 
 # What an argument says goes before the words.
-cadence_settings <- function(every, starts, stamp, ends, weeks, call) {
+cadence_settings <- function(every, starts, stamp, ends, weeks) {
   told <- read_cadence_words(every)
   list(
     every = told$every, starts = c(starts %||% told$starts, told$day_start),
@@ -43,20 +43,20 @@ cadence_settings <- function(every, starts, stamp, ends, weeks, call) {
 week_patterns <- c("4-4-5", "4-5-4", "5-4-4")
 
 # `ends`: "last Saturday" or "Saturday nearest the end of the month"; `weeks`: "4-4-5".
-in_whole_weeks <- function(cadence, ends, weeks, first_month, call) {
+in_whole_weeks <- function(cadence, ends, weeks, first_month) {
   if (cadence$unit != "month") {
     abort_input(c(
       "{.arg {if (is.null(ends)) \"weeks\" else \"ends\"}} is for months, quarters and years.",
       x = "The step is {step_words(cadence)}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   if (is.null(ends)) {
     abort_input(c(
       "{.arg weeks} needs the day on which a year ends, too.",
       i = "Say it with {.arg ends}, such as {.val last Saturday}."
-    ), call = call)
+    ))
   }
-  check_string(ends, "ends", call)
+  check_string(ends, "ends")
   words <- tolower(strsplit(trimws(ends), "[^A-Za-z]+")[[1]])
   weekday <- which(weekday_names %in% words)
   nearest <- "nearest" %in% words
@@ -65,15 +65,14 @@ in_whole_weeks <- function(cadence, ends, weeks, first_month, call) {
       "{.arg ends} must be such as {.val last Saturday} or \\
        {.val Saturday nearest the end of the month}.",
       x = "It is {.val {ends}}."
-    ), call = call)
+    ))
   }
   pattern <- 0
   if (!is.null(weeks)) {
     if (is.numeric(weeks)) weeks <- paste(weeks, collapse = "-")
-    weeks <- check_choice(weeks, week_patterns, "weeks", call)
+    weeks <- check_choice(weeks, week_patterns, "weeks")
     if (12 %% cadence$n != 0) {
-      abort_input("{.arg weeks} needs a step that divides a year, not {step_words(cadence)}.",
-                  call = call)
+      abort_input("{.arg weeks} needs a step that divides a year, not {step_words(cadence)}.")
     }
     pattern <- as.integer(gsub("-", "", weeks))
     cadence$anchor <- first_month %% cadence$n

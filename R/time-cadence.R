@@ -50,32 +50,32 @@ cadence <- function(every, starts = NULL, stamp = c("start", "middle", "end"),
     return(every)
   }
   stamp <- if (!missing(stamp)) check_choice(stamp, c("start", "middle", "end"))
-  cadence_from_words(every, rlang::current_env(), starts, stamp, events, ends, weeks)
+  cadence_from_words(every, starts, stamp, events, ends, weeks)
 }
 
-cadence_from_words <- function(every, call, starts = NULL, stamp = NULL, events = NULL, ends = NULL,
+cadence_from_words <- function(every, starts = NULL, stamp = NULL, events = NULL, ends = NULL,
                                weeks = NULL) {
-  told <- cadence_settings(every, starts, stamp, ends, weeks, call)
-  step <- parse_step(told$every, call = call)
+  told <- cadence_settings(every, starts, stamp, ends, weeks)
+  step <- parse_step(told$every)
   whole <- !is.null(told$ends) || !is.null(told$weeks)
-  out <- place_step(step, told$starts, told$stamp, call, yearly = !is.null(told$weeks))
+  out <- place_step(step, told$starts, told$stamp, yearly = !is.null(told$weeks))
   if (whole) {
     month <- match(substr(tolower(told$starts), 1, 3), tolower(month.abb))
-    out <- in_whole_weeks(out, told$ends, told$weeks, c(month[!is.na(month)], 1)[1] - 1, call)
+    out <- in_whole_weeks(out, told$ends, told$weeks, c(month[!is.na(month)], 1)[1] - 1)
   }
   if (!is.null(told$stamp_day)) out$stamp_day <- told$stamp_day - 1L
-  if (!is.null(events)) out <- close_days(out, events, call = call)
+  if (!is.null(events)) out <- close_days(out, events)
   # Whoever indexes stamps by it may move what was not told.
   if (length(told$starts)) attr(out, "starts") <- told$starts
   out
 }
 
 # Weekdays among the events are closed; weekends are so anyway.
-close_days <- function(cadence, events, open = NULL, call = rlang::caller_env()) {
+close_days <- function(cadence, events, open = NULL) {
   if (cadence$unit != "weekday") {
     abort_input(c(
       "{.arg events} close business days only.", x = "The cadence is {format(cadence)}."
-    ), call = call)
+    ))
   }
   days <- as.numeric(event_days(events(events)))
   days <- setdiff(days[(days + 3) %% 7 < 5], open)
@@ -166,7 +166,7 @@ letter_readings <- list(
 )
 
 # Returns list(n, word), e.g. 15 and "minute".
-parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
+parse_step <- function(text, arg = "every") {
   if (is_cadence(text)) {
     return(list(n = text$n, word = text$unit))
   }
@@ -174,11 +174,11 @@ parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
     abort_input(c(
       "{.arg {arg}} must be one text such as {.val 15 minutes} or {.val P1M}.",
       x = "It is {.obj_type_friendly {text}}."
-    ), call = call)
+    ))
   }
   trimmed <- gsub("[ \t]+", " ", trimws(text))
   if (grepl("^P", trimmed) && grepl("[0-9]", trimmed)) {
-    return(parse_iso_step(trimmed, arg, call))
+    return(parse_iso_step(trimmed, arg))
   }
   lower <- sub("^(every|each|per) ", "", tolower(trimmed))
   if (lower %in% names(adverbs)) {
@@ -189,7 +189,7 @@ parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
     lower, regexec("^([0-9]*\\.?[0-9]+)? ?([a-z][a-z -]*)$", lower)
   )[[1]]
   if (length(parts) == 0) {
-    abort_step(text, arg, call)
+    abort_step(text, arg)
   }
   n <- if (nzchar(parts[2])) as.numeric(parts[2]) else 1
   word <- parts[3]
@@ -199,13 +199,13 @@ parse_step <- function(text, arg = "every", call = rlang::caller_env()) {
     word <- short_units[[sub("s$", "", word)]]
   }
   if (nchar(word) == 1) {
-    abort_letter(text, parts[2], sub("^[0-9. ]*", "", trimmed), arg, call)
+    abort_letter(text, parts[2], sub("^[0-9. ]*", "", trimmed), arg)
   }
   singular <- sub("s$", "", word)
   if (!singular %in% names(unit_words)) {
-    abort_step(text, arg, call, word)
+    abort_step(text, arg, word)
   }
-  check_step_size(n, text, arg, call)
+  check_step_size(n, text, arg)
   list(n = n, word = singular)
 }
 
@@ -222,7 +222,7 @@ plain_count <- function(words) {
   sub(first, number_words[[first]], words, fixed = TRUE)
 }
 
-parse_iso_step <- function(text, arg, call) {
+parse_iso_step <- function(text, arg) {
   parts <- regmatches(text, regexec(
     "^P(?:([0-9]+)([YMWD]))?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9.]+)S)?)?$",
     text
@@ -230,7 +230,7 @@ parse_iso_step <- function(text, arg, call) {
   clock <- suppressWarnings(as.numeric(parts[4:6]))
   if (length(parts) == 0 || (!nzchar(parts[2]) && all(is.na(clock))) ||
         (nzchar(parts[2]) && !all(is.na(clock)))) {
-    abort_step(text, arg, call)
+    abort_step(text, arg)
   }
   if (nzchar(parts[2])) {
     n <- as.numeric(parts[2])
@@ -241,33 +241,33 @@ parse_iso_step <- function(text, arg, call) {
     word <- if (one) unname(iso_time_units[given]) else "second"
     n <- if (one) clock[given] else sum(clock * c(3600, 60, 1), na.rm = TRUE)
   }
-  check_step_size(n, text, arg, call)
+  check_step_size(n, text, arg)
   list(n = n, word = word)
 }
 
-check_step_size <- function(n, text, arg, call) {
+check_step_size <- function(n, text, arg) {
   if (n <= 0) {
     abort_input(c(
       "{.arg {arg}} must be a step longer than nothing.",
       x = "It is {.val {text}}."
-    ), call = call)
+    ))
   }
 }
 
-abort_step <- function(text, arg, call, word = text) {
+abort_step <- function(text, arg, word = text) {
   known <- c(names(unit_words), names(adverbs))
   hint <- nearest_word(word, c(known, paste0(names(unit_words), "s")))
   abort_input(c(
     "{.arg {arg}} is not a step of time: {.val {text}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
     i = "Write it like {.val 15 minutes}, {.val 1 month} or {.val PT15M}."
-  ), call = call)
+  ))
 }
 
-abort_letter <- function(text, n, letter, arg, call) {
+abort_letter <- function(text, n, letter, arg) {
   readings <- letter_readings[[letter]]
   if (is.null(readings)) {
-    abort_step(text, arg, call)
+    abort_step(text, arg)
   }
   n <- if (nzchar(n)) n else "1"
   worded <- function(reading) if (n == "1") paste(n, sub("s$", "", reading)) else paste(n, reading)
@@ -276,25 +276,25 @@ abort_letter <- function(text, n, letter, arg, call) {
   abort_input(c(
     "{.arg {arg}} is ambiguous: {.val {text}} could mean {first} or {second}.",
     i = "Write {.val {first}} or {.val {second}}."
-  ), call = call)
+  ))
 }
 
 # Anchoring a step ----
 
-place_step <- function(step, starts, stamp, call = rlang::caller_env(), yearly = FALSE) {
+place_step <- function(step, starts, stamp, yearly = FALSE) {
   unit <- unit_words[[step$word]][1]
   n <- step$n * as.numeric(unit_words[[step$word]][2])
   if (unit != "second" && n != round(n)) {
     abort_input(c(
       "{.arg every} must be a whole number of {step$word}s.",
       x = "It is {step$n}."
-    ), call = call)
+    ))
   }
   out <- new_cadence(unit, n, stamp = stamp)
   if (unit == "day" && n %% 7 == 0) {
     out$anchor <- 4 # 1970-01-05 was a Monday
   }
-  for (start in starts) out <- anchor_at(out, start, call, yearly)
+  for (start in starts) out <- anchor_at(out, start, yearly)
   if (unit == "second" && n > 3600 && 86400 %% n == 0) {
     out$unit <- "clock"
   }
@@ -302,14 +302,14 @@ place_step <- function(step, starts, stamp, call = rlang::caller_env(), yearly =
 }
 
 # `yearly`: whether single months have a first month of the year, too.
-anchor_at <- function(cadence, starts, call, yearly) {
-  check_string(starts, "starts", call)
+anchor_at <- function(cadence, starts, yearly) {
+  check_string(starts, "starts")
   word <- tolower(trimws(starts))
   weeks <- cadence$unit == "day" && cadence$n %% 7 == 0
   if (grepl("^[0-9]{1,2}:[0-9]{2}$", word) && cadence$unit != "second") {
     clock <- as.numeric(strsplit(word, ":")[[1]])
     if (clock[1] > 23 || clock[2] > 59) {
-      abort_input("{.arg starts} is no time of day: {.val {starts}}.", call = call)
+      abort_input("{.arg starts} is no time of day: {.val {starts}}.")
     }
     cadence$day_start <- clock[1] * 3600 + clock[2] * 60
     return(cadence)
@@ -325,7 +325,7 @@ anchor_at <- function(cadence, starts, call, yearly) {
       "{.arg starts} must be {rule} for a step of {step_words(cadence)}.",
       x = "It is {.val {starts}}.",
       i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
-    ), call = call)
+    ))
   }
   cadence$anchor <- if (weeks) 3 + at else (at - 1) %% cadence$n
   cadence

@@ -47,10 +47,10 @@
 events <- function(source, years = NULL, before = NULL, after = NULL, ...) {
   refuse_more("events", ...)
   out <- made_events(source, years)
-  check_reach <- function(days, arg, call = rlang::caller_env()) {
+  check_reach <- function(days, arg) {
     good <- is.numeric(days) && length(days) == 1 && is.finite(days) && days >= 0
     if (!is.null(days) && !good) {
-      abort_input("{.arg {arg}} must be a number of days from 0 on.", call = call)
+      abort_input("{.arg {arg}} must be a number of days from 0 on.")
     }
   }
   check_reach(before, "before")
@@ -60,46 +60,46 @@ events <- function(source, years = NULL, before = NULL, after = NULL, ...) {
   out
 }
 
-made_events <- function(source, years, call = rlang::caller_env()) {
+made_events <- function(source, years) {
   if (inherits(source, "kairon_events")) {
     return(source)
   }
   if (is.data.frame(source)) {
-    return(events_from_table(source, call))
+    return(events_from_table(source))
   }
   if (!is.character(source) || length(source) == 0 || anyNA(source)) {
     abort_input(c(
       "{.arg source} must be a data frame, a file or rules.",
       x = "It is {.obj_type_friendly {source}}."
-    ), call = call)
+    ))
   }
   if (is.null(names(source)) && length(source) == 1 &&
       grepl("\\.(ics|csv)$", source, ignore.case = TRUE)) {
-    return(events_from_file(source, years, call))
+    return(events_from_file(source, years))
   }
-  events_from_rules(source, years, call)
+  events_from_rules(source, years)
 }
 
-events_from_table <- function(data, call = rlang::caller_env()) {
+events_from_table <- function(data) {
   start <- intersect(c("date", "start", "day"), names(data))[1]
   if (is.na(start)) {
     columns <- word_list(names(data))
     abort_input(c(
       "A table of events needs a column {.field date}, or {.field start} and {.field end}.",
       x = "It has {columns}."
-    ), call = call)
+    ))
   }
   day <- function(column, name) {
     if (inherits(column, "Date")) {
       return(column)
     }
-    read <- read_stamps(as.character(column), arg = name, call = call)
+    read <- read_stamps(as.character(column), arg = name)
     bad <- which(nzchar(read$reason))
     if (length(bad)) {
       abort_input(c(
         "Column {.field {name}} must hold dates.",
         x = "Row {bad[1]} ({.val {as.character(column)[bad[1]]}}): {read$reason[bad[1]]}."
-      ), call = call)
+      ))
     }
     .Date(floor(read$seconds / 86400))
   }
@@ -107,7 +107,7 @@ events_from_table <- function(data, call = rlang::caller_env()) {
   last <- if ("end" %in% names(data)) day(data$end, "end") else first
   if (any(last < first)) {
     at <- which(last < first)[1]
-    abort_input("An event must not end before it starts; row {at} does.", call = call)
+    abort_input("An event must not end before it starts; row {at} does.")
   }
   name <- if ("name" %in% names(data)) data$name else rep("event", nrow(data))
   days <- function(column) {
@@ -118,8 +118,7 @@ events_from_table <- function(data, call = rlang::caller_env()) {
     v[is.na(v) & (is.na(data[[column]]) | !nzchar(as.character(data[[column]])))] <- 0
     bad <- which(is.na(v) | v < 0)
     if (length(bad)) {
-      abort_input("Column {.field {column}} must hold numbers of days; row {bad[1]} does not.",
-                  call = call)
+      abort_input("Column {.field {column}} must hold numbers of days; row {bad[1]} does not.")
     }
     v
   }
@@ -138,39 +137,39 @@ event_share <- function(own, begin, end) {
   pmin(share, 1)
 }
 
-events_from_file <- function(path, years, call = rlang::caller_env()) {
+events_from_file <- function(path, years) {
   if (!file.exists(path)) {
-    abort_file("There is no file {.file {path}}.", call = call)
+    abort_file("There is no file {.file {path}}.")
   }
   if (grepl("\\.ics$", path, ignore.case = TRUE)) {
-    return(read_icalendar(path, years, call))
+    return(read_icalendar(path, years))
   }
   table <- tryCatch(
     data.table::fread(file = path, data.table = FALSE, colClasses = "character"),
     error = function(e) {
-      abort_file("{.file {path}} cannot be read as a table of events.", parent = e, call = call,
+      abort_file("{.file {path}} cannot be read as a table of events.", parent = e,
                  .envir = list2env(list(path = path)))
     }
   )
-  events_from_table(table, call)
+  events_from_table(table)
 }
 
 # Rules ----
 
 ordinals <- c(first = 1, second = 2, third = 3, fourth = 4, fifth = 5, last = -1)
 
-events_from_rules <- function(rules, years, call = rlang::caller_env()) {
+events_from_rules <- function(rules, years) {
   if (is.null(years)) {
     abort_input(c(
       "Rules need {.arg years}.", i = "Such as {.code years = 2029:2032}."
-    ), call = call)
+    ))
   }
   if (!is.numeric(years) || anyNA(years) || any(years < 1 | years > 9999 | years != round(years))) {
-    abort_input("{.arg years} must be whole numbers from 1 to 9999.", call = call)
+    abort_input("{.arg years} must be whole numbers from 1 to 9999.")
   }
   labels <- names(rules) %||% rules
   labels[labels == ""] <- rules[labels == ""]
-  days <- lapply(rules, rule_days, years = years, call = call)
+  days <- lapply(rules, rule_days, years = years)
   name <- rep(labels, lengths(days))
   days <- do.call(c, unname(days))
   there <- !is.na(days)
@@ -178,7 +177,7 @@ events_from_rules <- function(rules, years, call = rlang::caller_env()) {
 }
 
 # The day of a rule in each year; NA where there is none (a fifth Monday).
-rule_days <- function(rule, years, call) {
+rule_days <- function(rule, years) {
   text <- gsub("\\s+", " ", tolower(trimws(rule)))
   shift <- 0
   moved <- regmatches(text, regexec("^(.*?) ?([+-]) ?([0-9]+)( days?)?$", text, perl = TRUE))[[1]]
@@ -186,10 +185,10 @@ rule_days <- function(rule, years, call) {
     text <- moved[2]
     shift <- as.numeric(paste0(moved[3], moved[4]))
   }
-  shift + base_days(text, rule, years, call)
+  shift + base_days(text, rule, years)
 }
 
-base_days <- function(text, rule, years, call) {
+base_days <- function(text, rule, years) {
   if (text == "easter") {
     return(easter_sunday(years))
   }
@@ -204,7 +203,7 @@ base_days <- function(text, rule, years, call) {
   }
   near <- parts(sprintf("^(%s) (on or after|on or before|after|before) (.*)$", weekday))
   if (length(near)) {
-    base <- base_days(near[4], rule, years, call)
+    base <- base_days(near[4], rule, years)
     return(near_weekday(base, match(near[2], weekday_names), near[3]))
   }
   fixed <- parts(sprintf("^([0-9]{1,2}) (%s)$", month))
@@ -220,7 +219,7 @@ base_days <- function(text, rule, years, call) {
     "This is no rule for a day: {.val {rule}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
     i = "Write it like {.val last Monday of August}, {.val Easter + 1} or {.val 25 December}."
-  ), call = call)
+  ))
 }
 
 #' @export

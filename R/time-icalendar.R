@@ -1,14 +1,14 @@
 # Reading iCalendar files (RFC 5545): lines are unfolded, split into properties, grouped into
 # events; events that change one occurrence of another take its place.
 
-read_icalendar <- function(path, years = NULL, call = rlang::caller_env()) {
+read_icalendar <- function(path, years = NULL) {
   lines <- mend_bytes(readLines(path, warn = FALSE, encoding = "UTF-8"))
   lines[1] <- sub("^\ufeff", "", lines[1])
   fail <- function(line, why, narrow = FALSE) {
     abort_file(c(
       "{.file {path}} is no iCalendar file that can be read.", x = "Line {line}: {why}.",
       i = if (narrow) "Ask for fewer years with {.arg years}."
-    ), line = line, call = call, .envir = list2env(list(path = path, line = line, why = why)))
+    ), line = line, .envir = list2env(list(path = path, line = line, why = why)))
   }
   properties <- calendar_properties(lines, fail)
   parts <- calendar_blocks(properties, fail)

@@ -34,7 +34,7 @@ from_parts <- function(year, month = NULL, day = NULL, week = NULL, quarter = NU
   }
   size <- max(lengths(list(year, month, day, week, quarter, hour, minute, second)))
   part <- function(x, low, high, name) {
-    whole_part(x, low, high, name, size, call = rlang::caller_env(2))
+    whole_part(x, low, high, name, size)
   }
   year <- part(year, 1, 9999, "year")
   days <- if (ways[["week"]]) {
@@ -57,11 +57,10 @@ from_parts <- function(year, month = NULL, day = NULL, week = NULL, quarter = NU
   .POSIXct(cpp_instant_of_local(local, zone_table(zone, span[1], span[2])), tz = zone)
 }
 
-whole_part <- function(x, low, high, name, size, call) {
+whole_part <- function(x, low, high, name, size) {
   number <- suppressWarnings(as.numeric(as.character(x)))
   if (!length(x) %in% c(1, size)) {
-    abort_input("{.arg {name}} must have {size} value{?s}, or one; it has {length(x)}.",
-                call = call)
+    abort_input("{.arg {name}} must have {size} value{?s}, or one; it has {length(x)}.")
   }
   outside <- !is.na(number) & (number < low | number > high | number != round(number))
   bad <- which(is.na(number) != is.na(x) | outside)
@@ -70,7 +69,7 @@ whole_part <- function(x, low, high, name, size, call) {
     abort_input(c(
       "{.arg {name}} must hold whole numbers from {low} to {high}.",
       x = "Row {bad[1]} holds {.val {seen}}."
-    ), call = call)
+    ))
   }
   rep_len(number, size)
 }
@@ -91,7 +90,7 @@ first_of <- function(year, month) {
   period_start(new_cadence("month", 1), months + 1970 * 12, utc_zone) / 86400
 }
 
-month_days <- function(year, month, day, call = rlang::caller_env(2)) {
+month_days <- function(year, month, day) {
   first <- first_of(year, month)
   length <- first_of(year + (month == 12), month %% 12 + 1) - first
   bad <- which(day > length)
@@ -100,12 +99,12 @@ month_days <- function(year, month, day, call = rlang::caller_env(2)) {
     abort_input(c(
       "There is no such day.",
       x = "Row {at} holds day {day[at]} of {month.name[month[at]]} {year[at]}."
-    ), call = call)
+    ))
   }
   first + day - 1
 }
 
-week_days <- function(year, week, weekday, weeks, call = rlang::caller_env(2)) {
+week_days <- function(year, week, weekday, weeks) {
   january <- first_of(year, rep(1, length(year)))
   if (weeks == "january") {
     out <- january + 7 * (week - 1) + weekday - 1
@@ -125,7 +124,7 @@ week_days <- function(year, week, weekday, weeks, call = rlang::caller_env(2)) {
       x = "Row {at} holds week {week[at]} of {year[at]}, which has none by the rule \\
            {.val {weeks}}.",
       i = "Are the weeks counted otherwise ({.code weeks = \"{other}\"})?"
-    ), call = call)
+    ))
   }
   out
 }

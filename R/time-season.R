@@ -38,25 +38,22 @@ usual_season <- function(cadence) {
 
 # Seasons asked for, as a named vector of whole steps. Names: "day", "week",
 # ... or, for a number of steps, "season_26".
-resolve_seasons <- function(seasons, cadence, arg = "seasons",
-                            call = rlang::caller_env()) {
+resolve_seasons <- function(seasons, cadence, arg = "seasons") {
   if (is.numeric(seasons)) {
     steps <- seasons
     names(steps) <- paste0("season_", seasons, recycle0 = TRUE)
   } else if (is.character(seasons)) {
-    known <- vapply(seasons, check_choice, "", choices = names(season_days),
-                    arg = arg, call = call)
+    known <- vapply(seasons, check_choice, "", choices = names(season_days), arg = arg)
     steps <- vapply(known, season_steps, 1, cadence = cadence)
     names(steps) <- known
   } else {
     abort_input(c(
       "{.arg {arg}} must name seasons ({.val week}) or give their steps (26).",
       x = "It is {.obj_type_friendly {seasons}}."
-    ), call = call)
+    ))
   }
   if (length(seasons) == 0) {
-    abort_input(c("{.arg {arg}} names no season.", i = "Leave it out to have seasons found."),
-                call = call)
+    abort_input(c("{.arg {arg}} names no season.", i = "Leave it out to have seasons found."))
   }
   whole <- round(steps)
   bad <- which(is.na(whole) | whole < 2 | (is.numeric(seasons) & whole != steps))
@@ -67,14 +64,14 @@ resolve_seasons <- function(seasons, cadence, arg = "seasons",
       "A season must be a whole number of at least 2 steps.",
       x = "{.val {what}} is {show_number(size)} step{?s} of a timeline \\
            {format(cadence)}."
-    ), call = call)
+    ))
   }
   if (any(whole > most_season_steps)) {
     abort_input(c(
       "A season can have {show_number(most_season_steps)} steps at most.",
       x = "{.val {seasons[which.max(whole)]}} is {show_number(max(whole))} steps of a timeline \\
            {format(cadence)}."
-    ), call = call)
+    ))
   }
   whole
 }
@@ -117,16 +114,15 @@ steps_in_words <- function(steps, cadence) {
 }
 
 # Steps given as such or as durations.
-in_steps <- function(x, cadence, arg, call = rlang::caller_env()) {
+in_steps <- function(x, cadence, arg) {
   if (is.numeric(x)) {
     return(x)
   }
   if (!is.atomic(x)) {
     abort_input(c("{.arg {arg}} must be steps, or durations such as {.val 4 weeks}.",
-                  x = "It is {.obj_type_friendly {x}}."), call = call)
+                  x = "It is {.obj_type_friendly {x}}."))
   }
-  seconds <- vapply(x, function(one) duration_seconds(parse_step(one, arg, call)), 1,
-                    USE.NAMES = FALSE)
+  seconds <- vapply(x, function(one) duration_seconds(parse_step(one, arg)), 1, USE.NAMES = FALSE)
   seconds / step_seconds(cadence)
 }
 
@@ -150,9 +146,9 @@ calendar_parts <- list(
   year = list(cycle = NULL, levels = NULL)
 )
 
-check_part <- function(each, arg = "each", call = rlang::caller_env()) {
+check_part <- function(each, arg = "each") {
   if (is.character(each) && length(each) == 1) each <- gsub("_", " ", tolower(each))
-  check_choice(each, names(calendar_parts), arg = arg, call = call)
+  check_choice(each, names(calendar_parts), arg = arg)
 }
 
 part_column <- function(part) gsub(" ", "_", part)

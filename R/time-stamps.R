@@ -80,12 +80,11 @@ fraction_places <- function(seconds) {
 # The calendar of stamps ends with the year 9999, since no text of a later one reads back.
 last_second <- 253402300800
 
-check_calendar_end <- function(seconds, type, what, call = rlang::caller_env()) {
+check_calendar_end <- function(seconds, type, what) {
   if (type == "step" || all(seconds < last_second, na.rm = TRUE)) {
     return(invisible())
   }
-  abort_input(c("{what} goes past the year 9999, where stamps end.",
-                i = "Ask for fewer steps."), call = call)
+  abort_input(c("{what} goes past the year 9999, where stamps end.", i = "Ask for fewer steps."))
 }
 
 # Written stamps ----
@@ -99,12 +98,11 @@ stamp_troubles <- c(
 
 # Reads text stamps. Returns `seconds` (NA where unreadable), `type`, `stamp`
 # (period forms name their start) and `reason` ("" where readable).
-read_stamps <- function(text, zone = "UTC", day_first = NULL,
-                        arg = "time", call = rlang::caller_env()) {
+read_stamps <- function(text, zone = "UTC", day_first = NULL, arg = "time") {
   order <- if (is.null(day_first)) 0L else if (day_first) 1L else 2L
   raw <- cpp_read_stamps(text, order)
   if (order == 0L && any(raw$trouble == 6L)) {
-    order <- settle_day_order(text, raw, arg, call)
+    order <- settle_day_order(text, raw, arg)
     raw <- cpp_read_stamps(text, order)
   }
   kind <- stamp_kinds[raw$kind + 1]
@@ -140,7 +138,7 @@ looks_like_stamps <- function(text, name) {
   mean(readable & (named | !number)) >= 0.5
 }
 
-settle_day_order <- function(text, raw, arg, call) {
+settle_day_order <- function(text, raw, arg) {
   proven <- unique(raw$order[raw$order != 0L])
   if (length(proven) == 1) {
     return(proven)
@@ -167,7 +165,7 @@ settle_day_order <- function(text, raw, arg, call) {
            row {months} ({.val {text[months]}}) the month.",
       i = "Say which one holds with {.code day_first = TRUE} or \\
            {.code FALSE}; rows that cannot be read so are set aside."
-    ), call = call)
+    ))
   }
   abort_input(c(
     "Column {.field {arg}} does not tell days from months.",
@@ -175,7 +173,7 @@ settle_day_order <- function(text, raw, arg, call) {
          row \\
          settles it.",
     i = "Say it with {.code day_first = TRUE} or {.code day_first = FALSE}."
-  ), call = call)
+  ))
 }
 
 # The order of day and month in which stamps come at equal steps, where it is only one.
@@ -200,16 +198,15 @@ order_reading <- function(text, order) {
 
 # A moment given by a user: a Date, a POSIXct or text. Returns seconds on the
 # timeline's own scale.
-as_moment <- function(when, type, zone, arg = rlang::caller_arg(when),
-                      call = rlang::caller_env()) {
+as_moment <- function(when, type, zone, arg = rlang::caller_arg(when)) {
   if (is.character(when)) {
-    read <- read_stamps(when, zone, arg = arg, call = call)
+    read <- read_stamps(when, zone, arg = arg)
     bad <- which(nzchar(read$reason))
     if (length(bad)) {
       abort_input(c(
         "{.arg {arg}} must be a date or time.",
         x = "{.val {when[bad[1]]}} is {read$reason[bad[1]]}."
-      ), call = call)
+      ))
     }
     seconds <- read$seconds
     if (type == "instant" && read$type == "date" && zone != "UTC") {
@@ -221,8 +218,7 @@ as_moment <- function(when, type, zone, arg = rlang::caller_arg(when),
   given <- time_type_of(when)
   if (is.na(given)) {
     abort_input(
-      "{.arg {arg}} must be a date, a time or text, not {.obj_type_friendly {when}}.",
-      call = call
+      "{.arg {arg}} must be a date, a time or text, not {.obj_type_friendly {when}}."
     )
   }
   seconds <- to_seconds(when)
@@ -256,8 +252,8 @@ utc_zone <- list(at = numeric(), offset = 0)
 
 zone_cache <- new.env(parent = emptyenv())
 
-check_zone <- function(zone, arg = "zone", call = rlang::caller_env()) {
-  check_string(zone, arg = arg, call = call)
+check_zone <- function(zone, arg = "zone") {
+  check_string(zone, arg = arg)
   if (zone %in% c("UTC", "GMT") || zone %in% zone_names()) {
     return(zone)
   }
@@ -266,7 +262,7 @@ check_zone <- function(zone, arg = "zone", call = rlang::caller_env()) {
     "There is no time zone {.val {zone}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
     i = "{.run OlsonNames()} lists the names, such as {.val Europe/London}."
-  ), call = call)
+  ))
 }
 
 # R looks through folders for them each time.
@@ -355,15 +351,15 @@ cf_calendars <- c(
 # Numbers to seconds since 1970. `single`: whether the numbers are of single precision, which is
 # minutes where days are counted over a century; then the coarsest clock that fits is meant.
 # `impossible` holds the first date that no real calendar has, as text.
-cf_seconds <- function(values, units, calendar, single = FALSE, call = rlang::caller_env()) {
-  told <- read_cf_units(units, call)
-  calendar <- cf_calendar(calendar, call)
+cf_seconds <- function(values, units, calendar, single = FALSE) {
+  told <- read_cf_units(units)
+  calendar <- cf_calendar(calendar)
   if (calendar == "none") {
     abort_input(c("The file's calendar is {.val none}: its times are no dates.",
-                  i = "Count its steps with {.code time_as = \"steps\"}."), call = call)
+                  i = "Count its steps with {.code time_as = \"steps\"}."))
   }
   if (told$unit %in% c("month", "year")) {
-    return(list(seconds = cf_months(values, told, calendar, call), calendar = calendar))
+    return(list(seconds = cf_months(values, told, calendar), calendar = calendar))
   }
   slack <- max(abs(values), 1) * cf_units[[told$unit]] * if (single) 2^-23 else 2^-48
   if (calendar %in% c("noleap", "all_leap", "360_day")) {
@@ -373,13 +369,13 @@ cf_seconds <- function(values, units, calendar, single = FALSE, call = rlang::ca
   list(seconds = on_clock(base + values * cf_units[[told$unit]], slack), calendar = calendar)
 }
 
-cf_calendar <- function(calendar, call) {
+cf_calendar <- function(calendar) {
   calendar <- tolower(calendar %||% "standard")
   if (!calendar %in% names(cf_calendars)) {
     known <- unique(unname(cf_calendars))
     abort_input(c("The file's calendar {.val {calendar}} is not known.",
                   i = "Known are {.val {known}}.",
-                  i = "Count its steps with {.code time_as = \"steps\"}."), call = call)
+                  i = "Count its steps with {.code time_as = \"steps\"}."))
   }
   cf_calendars[[calendar]]
 }
@@ -388,7 +384,7 @@ is_cf_time <- function(units) {
   grepl("^\\s*[A-Za-z]+\\s+since\\s+", units %||% "", ignore.case = TRUE)
 }
 
-read_cf_units <- function(units, call) {
+read_cf_units <- function(units) {
   found <- regmatches(units, regexec(paste0(
     "^\\s*([A-Za-z]+)\\s+since\\s+(-?[0-9]{1,4})-([0-9]{1,2})-?([0-9]{1,2})?",
     "(?:[T ]\\s*([0-9]{1,2}):([0-9]{1,2})(?::([0-9]{1,2}(?:\\.[0-9]*)?))?)?",
@@ -400,7 +396,7 @@ read_cf_units <- function(units, call) {
   if (length(word) && word %in% names(cf_short)) word <- cf_short[[word]]
   if (length(word) == 0 || !word %in% c(names(cf_units), "month", "year")) {
     abort_input(c("The units of time {.val {units}} cannot be read.",
-                  i = "They should be like {.val hours since 2031-01-01 00:00}."), call = call)
+                  i = "They should be like {.val hours since 2031-01-01 00:00}."))
   }
   number <- function(i) if (nzchar(found[i])) as.numeric(found[i]) else 0
   offset <- found[9]
@@ -474,11 +470,10 @@ model_seconds <- function(values, told, calendar, slack) {
 
 # Months since a date are whole ones, not the twelfths of a mean year that the unit stands for
 # elsewhere.
-cf_months <- function(values, told, calendar, call) {
+cf_months <- function(values, told, calendar) {
   if (any(abs(values - round(values)) > 1e-6, na.rm = TRUE) || told$day > 28) {
     abort_input(c("Times are counted in {told$unit}s, and are no whole ones.",
-                  i = "Only whole months and years after a day up to the 28th name dates."),
-                  call = call)
+                  i = "Only whole months and years after a day up to the 28th name dates."))
   }
   months <- told$year * 12 + told$month - 1 + round(values) * if (told$unit == "year") 12 else 1
   gregorian_days(floor(months / 12), months %% 12 + 1, told$day) * 86400 + told$clock

@@ -99,16 +99,16 @@ fading <- function(half_life = NULL, mean_age = NULL, alpha = NULL, ...) {
 
 is_window <- function(x) inherits(x, "kairon_window")
 
-new_window <- function(side, length, kernel = "flat", call = rlang::caller_env()) {
-  kernel <- check_choice(kernel, c("flat", "triangular", "gaussian", "henderson"), call = call)
+new_window <- function(side, length, kernel = "flat") {
+  kernel <- check_choice(kernel, c("flat", "triangular", "gaussian", "henderson"))
   out <- structure(list(side = side, steps = NULL, step = NULL, kernel = kernel),
     class = "kairon_window"
   )
   if (is.numeric(length)) {
-    check_count(length, arg = "length", call = call)
+    check_count(length, arg = "length")
     out$steps <- length
   } else {
-    out$step <- parse_step(length, "length", call)
+    out$step <- parse_step(length, "length")
     if (out$step$word == "step") {
       out$steps <- out$step$n
       out$step <- NULL

@@ -66,24 +66,23 @@ append_rows <- function(x, new, repeats = c("refuse", "first", "last"),
 
 # The new rows with the columns of `x`, sorted: data, seconds, rows (their number in `new`),
 # rejects.
-fresh_rows <- function(x, new, call = rlang::caller_env()) {
+fresh_rows <- function(x, new) {
   meta <- timeline_meta(x)
   data <- plain_frame(new)
   needed <- c(meta$time, meta$series)
-  check_columns(needed, names(data), call)
-  check_duplicate_names(data, call)
+  check_columns(needed, names(data))
+  check_duplicate_names(data)
   strange <- setdiff(names(data), names(x))
   if (length(strange)) {
     hint <- nearest_word(strange[1], names(x))
     abort_input(c("{.arg new} has a column {.field {strange[1]}} that the timeline does not have.",
-                  i = if (!is.null(hint)) "Did you mean {.field {hint}}?"), call = call)
+                  i = if (!is.null(hint)) "Did you mean {.field {hint}}?"))
   }
   rows <- seq_len(nrow(data))
   stamps <- index_stamps(data[[meta$time]], data[meta$series], meta$time,
-                         if (meta$type == "instant") meta$zone, NULL, NULL, rows, "row", call)
+                         if (meta$type == "instant") meta$zone, NULL, NULL, rows, "row")
   if (stamps$type != meta$type) {
-    abort_input("The stamps of {.arg new} are {stamps$type}s, those of the timeline {meta$type}s.",
-                call = call)
+    abort_input("The stamps of {.arg new} are {stamps$type}s, those of the timeline {meta$type}s.")
   }
   bad <- which(nzchar(stamps$reason))
   rejects <- reject_rows(data, stamps$reason, bad, rows, "row")
@@ -93,8 +92,8 @@ fresh_rows <- function(x, new, call = rlang::caller_env()) {
     rows <- rows[-bad]
     seconds <- seconds[-bad]
   }
-  check_series(data, meta$series, rows, "row", call)
-  data <- same_columns(x, data, seconds, rows, call)
+  check_series(data, meta$series, rows, "row")
+  data <- same_columns(x, data, seconds, rows)
   in_order <- row_order(data[meta$series], seconds, meta$sums$word)
   pick_fresh(list(data = data, seconds = seconds, rows = rows, rejects = rejects),
              in_order %||% seq_along(seconds))
@@ -108,7 +107,7 @@ pick_fresh <- function(fresh, at) {
 }
 
 # Every column of `x`, in its type.
-same_columns <- function(x, data, seconds, rows, call) {
+same_columns <- function(x, data, seconds, rows) {
   meta <- timeline_meta(x)
   measures <- names(meta$kinds)
   data[[meta$time]] <- from_seconds(seconds, meta$type, meta$zone)
@@ -117,7 +116,7 @@ same_columns <- function(x, data, seconds, rows, call) {
     number <-
       suppressWarnings(as.double(if (is.factor(data[[m]])) as.character(data[[m]]) else data[[m]]))
     if (any(is.na(number) & !is.na(data[[m]]))) {
-      check_text_measure(data[[m]], m, TRUE, rows, "row", call)
+      check_text_measure(data[[m]], m, TRUE, rows, "row")
     }
     data[[m]] <- number
   }
@@ -132,7 +131,7 @@ same_columns <- function(x, data, seconds, rows, call) {
     if (any(changed)) {
       at <- rows[which(changed)[1]]
       abort_input(c("Attribute {.field {name}} must be constant within a series.",
-                    x = "Row {at} of {.arg new} gives it another value."), call = call)
+                    x = "Row {at} of {.arg new} gives it another value."))
     }
   }
   for (name in setdiff(names(x),
@@ -154,14 +153,14 @@ series_ends <- function(x) {
 }
 
 # Stamps that stand twice among the new rows.
-settle_fresh <- function(x, fresh, repeats, call = rlang::caller_env()) {
+settle_fresh <- function(x, fresh, repeats) {
   n <- length(fresh$seconds)
   key <- joined_keys(fresh$data, timeline_meta(x)$series)
   again <- c(FALSE, diff(fresh$seconds) == 0 & key[-1] == key[-n])[seq_len(n)]
   if (!any(again)) {
     return(fresh)
   }
-  if (repeats == "refuse") abort_fresh_repeats(fresh, which(again), "stand twice", call)
+  if (repeats == "refuse") abort_fresh_repeats(fresh, which(again), "stand twice")
   pick_fresh(fresh, which(if (repeats == "first") !again else !c(again[-1], FALSE)))
 }
 
@@ -189,11 +188,11 @@ place_fresh <- function(x, fresh) {
   list(row = row, late = late, repeated = repeated)
 }
 
-check_fresh_repeats <- function(fresh, at, repeats, call = rlang::caller_env()) {
-  if (repeats == "refuse") abort_fresh_repeats(fresh, at, "are there already", call)
+check_fresh_repeats <- function(fresh, at, repeats) {
+  if (repeats == "refuse") abort_fresh_repeats(fresh, at, "are there already")
 }
 
-abort_fresh_repeats <- function(fresh, at, how, call) {
+abort_fresh_repeats <- function(fresh, at, how) {
   n <- length(at)
   row <- min(fresh$rows[at])
   abort_input(c(
@@ -201,16 +200,16 @@ abort_fresh_repeats <- function(fresh, at, how, call) {
     x = "The stamps of {n} row{?s} of {.arg new} {how}, the first in row {row}.",
     i = "Say {.code repeats = \"first\"} to keep the earlier reading, {.code \"last\"} to take \\
          the later one."
-  ), locations = fresh$rows[at], call = call)
+  ), locations = fresh$rows[at])
 }
 
-abort_late <- function(fresh, at, call = rlang::caller_env()) {
+abort_late <- function(fresh, at) {
   n <- length(at)
   row <- min(fresh$rows[at])
   abort_input(c(
     "{n} row{?s} of {.arg new} come{?s/} late, the first is row {row}.",
     i = "{.code late = \"accept\"} puts them in their place, {.code \"drop\"} keeps them aside."
-  ), locations = fresh$rows[at], call = call)
+  ), locations = fresh$rows[at])
 }
 
 say_arrivals <- function(late, repeated, rule, repeats) {

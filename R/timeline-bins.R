@@ -137,10 +137,9 @@ stamp_type <- function(type, target) {
                                                        !whole_days) "instant" else type
 }
 
-check_size <- function(rows, call = rlang::caller_env()) {
+check_size <- function(rows) {
   if (rows > 2e9) {
-    abort_input("That grid would have {show_number(rows)} rows; choose a coarser one.",
-                call = call)
+    abort_input("That grid would have {show_number(rows)} rows; choose a coarser one.")
   }
 }
 

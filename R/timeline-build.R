@@ -84,7 +84,7 @@ plain_frame <- function(data) {
 }
 
 # The time column by name, or made of parts: from_parts(year = yr, week = wk).
-time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
+time_column <- function(quo, data, guess = TRUE) {
   expr <- rlang::quo_get_expr(quo)
   if (rlang::is_call(expr) && !rlang::is_call(expr, "c")) {
     made <- rlang::eval_tidy(quo, data = data)
@@ -99,13 +99,13 @@ time_column <- function(quo, data, call = rlang::caller_env(), guess = TRUE) {
     data[[name]] <- made
     return(list(data = data, name = name, parts = intersect(all.vars(expr), names(data))))
   }
-  name <- column_names(quo, data, call, "time")
+  name <- column_names(quo, data, "time")
   if (length(name) == 2) {
     data[[name[1]]] <- join_clock(data[[name[1]]], data[[name[2]]])
     return(list(data = data[names(data) != name[2]], name = name[1], parts = character()))
   }
   if (length(name) == 0 && guess) {
-    return(found_time(data, call))
+    return(found_time(data))
   }
   list(data = data, name = name, parts = character())
 }
@@ -127,30 +127,29 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
                            repeats = "refuse", day_first = NULL,
                            rows = seq_len(nrow(data)), where = "row",
                            source = NULL, epoch = NULL, events = NULL,
-                           files = NULL, rejects = NULL, cadence = NULL, again = FALSE,
-                           call = rlang::caller_env()) {
+                           files = NULL, rejects = NULL, cadence = NULL, again = FALSE) {
   if (nrow(data) == 0) {
     abort_input(c(
       "There are no rows to make a timeline of.",
       i = if (!is.null(source)) "{.file {source}} has a header only."
-    ), call = call)
+    ))
   }
-  check_duplicate_names(data, call)
+  check_duplicate_names(data)
   time <- roles$time
   if (length(time) == 0) {
-    found <- found_time(data, call)
+    found <- found_time(data)
     time <- found$name
     data <- found$data
     roles$drop <- c(roles$drop, found$parts)
   }
   if (!again && is_tidy(data) && time %in% names(data)) {
-    told <- read_tidy(data, roles, time, rows, where, call)
+    told <- read_tidy(data, roles, time, rows, where)
     data <- told$data
     roles <- told$roles
     rows <- rows[told$at]
     files <- files[told$at]
   }
-  check_roles(roles, time, call)
+  check_roles(roles, time)
   beside <- Filter(length, roles$beside) %||% list()
   if (length(beside) == 0) {
     beside <- adopt_companions(data, setdiff(names(data), c(time, roles$series)))
@@ -158,7 +157,7 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   data <- settle_companions(data, beside)
   roles$beside <- beside
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows,
-                         where, call)
+                         where)
   bad <- which(nzchar(stamps$reason))
   rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
   if (length(bad)) {
@@ -168,13 +167,13 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
     stamps$seconds <- stamps$seconds[keep]
   }
   data[[time]] <- as_stamps(stamps)
-  check_series(data, roles$series, rows, where, call)
-  measures <- find_measures(data, time, roles, rows, where, call)
+  check_series(data, roles$series, rows, where)
+  measures <- find_measures(data, time, roles, rows, where)
   for (m in measures) if (!is.double(data[[m]])) data[[m]] <- as.double(data[[m]])
   kinds <- rep_len("level", length(measures))
   kinds[measures %in% roles$amounts] <- "amount"
   names(kinds) <- measures
-  check_attributes(data, roles, call)
+  check_attributes(data, roles)
   stamps$rising <- length(roles$series) == 0 && cpp_increasing(stamps$seconds) == 2
   in_order <- if (!stamps$rising) row_order(data[roles$series], stamps$seconds)
   if (!is.null(in_order)) {
@@ -182,9 +181,9 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
     stamps$seconds <- stamps$seconds[in_order]
   }
   if (!identical(.row_names_info(data), -nrow(data))) rownames(data) <- NULL
-  settled <- settle_repeats(data, roles$series, measures, repeats, stamps, call)
+  settled <- settle_repeats(data, roles$series, measures, repeats, stamps)
   meta <- new_record(
-    time, roles$series, kinds, known_units(measures, units, call), roles$attributes, stamps$zone,
+    time, roles$series, kinds, known_units(measures, units), roles$attributes, stamps$zone,
     stamps$type,
     beside = beside[names(beside) %in% measures],
     raw = Filter(function(name) name %in% measures, roles$raw),
@@ -196,11 +195,11 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   if (is.null(cadence)) {
     meta$cadence <- find_cadence(out, settled$seconds)
   } else {
-    meta$cadence <- declared_cadence(out, cadence, call)
+    meta$cadence <- declared_cadence(out, cadence)
     meta$declared <- TRUE
   }
   if (!again) meta$news <- c(meta$news, stamp_at_end_news(meta), weeks_news(meta))
-  if (!is.null(events)) meta$cadence <- close_days(meta$cadence, events, open_days(out), call)
+  if (!is.null(events)) meta$cadence <- close_days(meta$cadence, events, open_days(out))
   attr(out, "timeline") <- meta
   say_building(out, roles)
   out
@@ -215,20 +214,20 @@ as_stamps <- function(stamps) {
 
 open_days <- function(x) floor(to_seconds(x[[timeline_meta(x)$time]]) / 86400)
 
-check_series <- function(data, series, rows, where, call) {
+check_series <- function(data, series, rows, where) {
   for (name in series) {
     if (!anyNA(data[[name]])) next
     at <- which(is.na(data[[name]]))
     abort_input(c(
       "Series column {.field {name}} must say what each row belongs to.",
       x = "{length(at)} row{?s} {?says/say} nothing, the first in {where} {rows[at[1]]}."
-    ), call = call)
+    ))
   }
 }
 
 # Repeats ----
 
-settle_repeats <- function(data, series, measures, rule, stamps, call) {
+settle_repeats <- function(data, series, measures, rule, stamps) {
   # Sorted rows repeat a stamp only next to each other.
   n <- nrow(data)
   if (stamps$rising) {
@@ -252,14 +251,14 @@ settle_repeats <- function(data, series, measures, rule, stamps, call) {
         "Stamps must differ within a series.",
         x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
         i = "{.field {apart}} tells the rows apart: {.code series = {wanted}}."
-      ), call = call)
+      ))
     }
     abort_input(c(
       "Stamps must differ within a series.",
       x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
       i = "Keep one of each with {.code repeats = \"first\"} or \\
            {.code \"last\"}, or their {.code \"mean\"}."
-    ), call = call)
+    ))
   }
   label <- if (length(series)) series_labels(data[series])[again] else rep("", sum(again))
   repeats <- table(label)

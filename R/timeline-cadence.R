@@ -1,14 +1,13 @@
 # What stamps mean, declared: a cadence whose place fits the stamps.
 
 # `declared`: a cadence or its words. Where it does not say when periods begin, the stamps do.
-declared_cadence <- function(x, declared, call = rlang::caller_env()) {
-  declared <- if (is_cadence(declared)) declared else cadence_from_words(declared, call)
+declared_cadence <- function(x, declared) {
+  declared <- if (is_cadence(declared)) declared else cadence_from_words(declared)
   rows <- rows_of(x)
   free <- is.null(attr(declared, "starts"))
   attr(declared, "starts") <- NULL
   if (isFALSE(declared$regular)) {
-    abort_input(c("{.arg cadence} must be a regular step.", x = "It is {format(declared)}."),
-                call = call)
+    abort_input(c("{.arg cadence} must be a regular step.", x = "It is {format(declared)}."))
   }
   counts <- timeline_meta(x)$type == "step"
   if (counts != (declared$unit == "step")) {
@@ -16,7 +15,7 @@ declared_cadence <- function(x, declared, call = rlang::caller_env()) {
       "{.arg cadence} does not fit the time column.",
       x = if (counts) "It counts steps, and the cadence is {format(declared)}.",
       x = if (!counts) "Its stamps are times, and the cadence counts steps."
-    ), call = call)
+    ))
   }
   tried <- c(list(declared), if (free) moved_cadences(declared, rows))
   on_grid <- function(cadence) cpp_share_on_grid(rows$seconds, rows$zone, unclass(cadence))
@@ -30,7 +29,7 @@ declared_cadence <- function(x, declared, call = rlang::caller_env()) {
     }
     if (here == 1) break
   }
-  if (share < 1) abort_off_cadence(x, best, rows, share, call)
+  if (share < 1) abort_off_cadence(x, best, rows, share)
   best
 }
 
@@ -61,7 +60,7 @@ moved_cadences <- function(cadence, rows) {
   )
 }
 
-abort_off_cadence <- function(x, cadence, rows, share, call) {
+abort_off_cadence <- function(x, cadence, rows, share) {
   meta <- timeline_meta(x)
   k <- period_of_stamp(cadence, rows$seconds, rows$zone)
   off <- which(abs(stamp_of(cadence, k, rows$zone) - rows$seconds) > 1e-6)
@@ -74,7 +73,7 @@ abort_off_cadence <- function(x, cadence, rows, share, call) {
     x = "{count} of {nrow(x)} stamps {?is/are} off that grid, the first at {first}.",
     i = "Leave {.arg cadence} out to have it found, or bring the readings onto a grid with \\
          {.fn resample}."
-  ), call = call)
+  ))
 }
 
 # Stamps that look like ends although nothing says so.
@@ -151,28 +150,28 @@ find_cadence <- function(x, seconds = NULL) {
 
 is_regular <- function(x) is_regular_cadence(timeline_meta(x)$cadence)
 
-check_rows <- function(x, call = rlang::caller_env()) {
-  check_timeline(x, call)
-  if (nrow(x) == 0) abort_input("The timeline has no rows.", call = call)
+check_rows <- function(x) {
+  check_timeline(x)
+  if (nrow(x) == 0) abort_input("The timeline has no rows.")
   invisible(x)
 }
 
-check_regular <- function(x, what, call = rlang::caller_env()) {
-  check_rows(x, call)
+check_regular <- function(x, what) {
+  check_rows(x)
   cadence <- timeline_meta(x)$cadence
   if (!is_regular_cadence(cadence)) {
     if (is.na(cadence$typical)) {
       abort_state(c(
         "{what} needs a regular cadence.",
         x = "No series has two stamps, so that no step is known."
-      ), call = call, .envir = environment())
+      ), .envir = environment())
     }
     seen <- format(cadence)
     abort_state(c(
       "{what} needs a regular cadence.",
       x = "The timeline is {seen}.",
       i = "Bring it onto a grid first, such as {.code resample(x, \"1 hour\")}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   invisible(x)
 }

@@ -1,27 +1,26 @@
 # The columns of a table that becomes a timeline: finding the time column and the measures, checking
 # attributes and units; origins.
 
-check_duplicate_names <- function(data, call) {
+check_duplicate_names <- function(data) {
   twice <- unique(names(data)[duplicated(names(data))])
   if (length(twice)) {
-    abort_input("Column names must differ; {.field {twice}} stand{?s/} twice.", call = call)
+    abort_input("Column names must differ; {.field {twice}} stand{?s/} twice.")
   }
 }
 
-check_roles <- function(roles, time, call) {
+check_roles <- function(roles, time) {
   all <- c(time, roles$series, roles$attributes, roles$amounts)
   twice <- unique(all[duplicated(all)])
   both <- intersect(roles$amounts, roles$levels)
   if (length(twice) || length(both)) {
     abort_input(
-      "{.field {c(twice, both)}} cannot have two roles at once.",
-      call = call
+      "{.field {c(twice, both)}} cannot have two roles at once."
     )
   }
 }
 
 # The one column that holds stamps.
-guess_time <- function(data, call) {
+guess_time <- function(data) {
   holds <- vapply(names(data), function(name) {
     column <- data[[name]]
     if (inherits(column, c("Date", "POSIXct"))) {
@@ -51,10 +50,10 @@ guess_time <- function(data, call) {
       "{.field {counts[1]}} rises from row to row: if it counts steps, name it; if \\
        it counts seconds since 1970, add {.code epoch = \"seconds\"}."
     }
-  ), call = call)
+  ))
 }
 
-find_measures <- function(data, time, roles, rows, where, call) {
+find_measures <- function(data, time, roles, rows, where) {
   rest <- setdiff(names(data), c(time, roles$series, roles$attributes, roles$drop,
                                  unlist(roles$beside, use.names = FALSE)))
   numeric <- vapply(data[rest], function(v) {
@@ -62,14 +61,13 @@ find_measures <- function(data, time, roles, rows, where, call) {
       !inherits(v, c("Date", "POSIXct", "difftime"))
   }, logical(1))
   for (name in rest[!numeric]) {
-    check_text_measure(data[[name]], name, name %in% c(roles$amounts, roles$levels),
-                       rows, where, call)
+    check_text_measure(data[[name]], name, name %in% c(roles$amounts, roles$levels), rows, where)
   }
   rest[numeric]
 }
 
 # A column of text that is mostly numbers is a measure spoiled by a marker.
-check_text_measure <- function(column, name, declared, rows, where, call) {
+check_text_measure <- function(column, name, declared, rows, where) {
   if (!is.character(column) && !is.factor(column)) {
     return(invisible())
   }
@@ -90,10 +88,10 @@ check_text_measure <- function(column, name, declared, rows, where, call) {
          first in {where} {at}.",
     i = "If this marks missing values, read the file with \\
          {.code missing = \"{marks[1]}\"}."
-  ), call = call)
+  ))
 }
 
-check_attributes <- function(data, roles, call) {
+check_attributes <- function(data, roles) {
   if (length(roles$attributes) == 0) {
     return(invisible())
   }
@@ -110,28 +108,27 @@ check_attributes <- function(data, roles, call) {
       abort_input(c(
         "Attribute {.field {name}} must be constant within a series.",
         x = "It changes within {.val {label_text(unsteady)}}."
-      ), call = call)
+      ))
     }
   }
 }
 
-known_units <- function(measures, units, call = rlang::caller_env()) {
+known_units <- function(measures, units) {
   out <- rep_len("", length(measures))
   names(out) <- measures
   if (is.null(units)) {
     return(out)
   }
   if (!is.character(units) || is.null(names(units))) {
-    abort_input("{.arg units} must be named text, such as {.code c(flow = \"l/s\")}.",
-                call = call)
+    abort_input("{.arg units} must be named text, such as {.code c(flow = \"l/s\")}.")
   }
-  check_columns(names(units), measures, call)
+  check_columns(names(units), measures)
   out[names(units)] <- units
   out
 }
 
 # Infinite values would make every sum infinite.
-check_finite <- function(x, m, rows, call = rlang::caller_env()) {
+check_finite <- function(x, m, rows) {
   bad <- which(is.infinite(x[[m]]))
   if (length(bad)) {
     meta <- timeline_meta(x)
@@ -140,10 +137,10 @@ check_finite <- function(x, m, rows, call = rlang::caller_env()) {
       "{.field {m}} has {length(bad)} infinite value{?s}, the first at {at}.",
       i = "Make such values missing first: {.code vet()} with {.code limits()}, then \\
            {.code repair()}."
-    ), call = call)
+    ))
   }
   if (all(is.na(x[[m]]))) {
-    abort_input("Every value of {.field {m}} is missing.", call = call)
+    abort_input("Every value of {.field {m}} is missing.")
   }
 }
 
@@ -385,7 +382,7 @@ is_tidy <- function(data) {
 
 # The table and its roles as build_timeline() takes them: each measure a column with its origins
 # beside it. Several methods are series of their own, and apart from them what was observed.
-read_tidy <- function(data, roles, time, rows, where, call) {
+read_tidy <- function(data, roles, time, rows, where) {
   before <- seq_len(match(time, names(data)) - 1L)
   series <- if (length(roles$series)) roles$series else names(data)[before]
   forecast <- data$origin %in% "forecast"
@@ -415,8 +412,7 @@ read_tidy <- function(data, roles, time, rows, where, call) {
                     x = "{length(twice)} row{?s} of the forecast of {.field {m}} repeat{?s/} a \\
                          stamp, the \\
                          first in {where} {rows[twice[1]]}.",
-                    i = "Name all columns that tell its series apart with {.arg series}."),
-                    call = call)
+                    i = "Name all columns that tell its series apart with {.arg series}."))
     }
     held <- own[match(at, key[own])]
     name <- free_name(m, names(out))

@@ -82,15 +82,15 @@ distant_ends <- function(x) {
 
 # Keys that a driver gave, in the order in which a timeline sorts them, without the rows of no
 # series.
-sort_facts <- function(facts, meta, label, call = rlang::caller_env()) {
+sort_facts <- function(facts, meta, label) {
   for (name in meta$series) {
     if (anyNA(facts[[name]])) {
       n <- sum(facts$rows[is.na(facts[[name]])])
       abort_input(c("Series column {.field {name}} must say what each row belongs to.",
-                    x = "{n} row{?s} of {label} {cli::qty(n)}{?says/say} nothing."), call = call)
+                    x = "{n} row{?s} of {label} {cli::qty(n)}{?says/say} nothing."))
     }
   }
-  if (nrow(facts) == 0) abort_input("There are no rows in {label}.", call = call)
+  if (nrow(facts) == 0) abort_input("There are no rows in {label}.")
   in_order <- row_order(facts[meta$series], rep(0, nrow(facts)))
   if (!is.null(in_order)) facts <- facts[in_order, , drop = FALSE]
   rownames(facts) <- NULL
@@ -119,7 +119,7 @@ joined_keys <- function(data, series) {
 }
 
 # Rows that were brought here, as the timeline that they are of.
-rows_to_timeline <- function(x, rows, call) {
+rows_to_timeline <- function(x, rows) {
   meta <- x$meta
   kinds <- names(meta$kinds)
   for (m in kinds) rows[[m]] <- as.numeric(rows[[m]])
@@ -129,7 +129,7 @@ rows_to_timeline <- function(x, rows, call) {
                beside = keep_companions(meta, names(rows))$beside,
                drop = setdiff(names(rows), c(meta$time, meta$series, meta$attributes, kinds,
                                              companion_columns(meta)))),
-    meta$units, if (meta$type == "instant") meta$zone, again = TRUE, call = call
+    meta$units, if (meta$type == "instant") meta$zone, again = TRUE
   )
   if (!is.null(x$told) && all_on(out, x$told)) attr(out, "timeline")$cadence <- x$told
   out
@@ -157,11 +157,12 @@ all_on <- function(x, cadence) {
 #' what is asked for are counts, sums, squares, extremes, first and last values of cells of equal
 #' length that fit into them, and for `time_mean` and amounts that bins cut how long the values of a
 #' cell hold up to its last one. Only those travel. Medians, quantiles and `mad` are ranked in the
-#' database, a few values a bin travel; for a function of your own the rows come in order, part by
-#' part. Bins that cut readings which are stamped elsewhere than at the start of their period are
-#' refused: `as_timeline()` first. A cadence is found on the first rows of some series, and then
-#' checked on every row. [inspect()] is that of the rows in memory, but for the cadence of each
-#' series, which is found on its first 2,000 stamps.
+#' database, those over the series of a group (`pool_series()` without weights) at each stamp, and a
+#' few values a bin travel; for a function of your own the rows come in order, part by part. Bins
+#' that cut readings which are stamped elsewhere than at the start of their period are refused:
+#' `as_timeline()` first. A cadence is found on the first rows of some series, and then checked on
+#' every row. [inspect()] is that of the rows in memory, but for the cadence of each series, which
+#' is found on its first 2,000 stamps.
 #' @section A row for each reading:
 #' `roll()`, `change()`, `vet()` and `resample()` with `at`, `between` or `within` are noted down,
 #' too, and `during()` of them says what is wanted: `during(roll(far, trailing("28 days")),
@@ -253,23 +254,23 @@ as.data.frame.kairon_distant <- function(x, row.names = NULL, optional = FALSE, 
 
 # Statistics of bins that cells do not give: for each measure of `wanted` (a list of lists of
 # statistics by label) a list of vectors, a value a bin. `closed` as in read_cells().
-read_bins <- function(x, facts, bins, closed, wanted, where, call) UseMethod("read_bins")
+read_bins <- function(x, facts, bins, closed, wanted, where) UseMethod("read_bins")
 
 # Bins of more different lengths than this make too long a statement.
 most_bin_runs <- 3000
 
 #' @export
-read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call) {
+read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where) {
   number <- bin_numbers(bins)
   own <- lapply(wanted, function(statistics) Filter(Negate(is_ordered), statistics))
   by_rows <- if (any(lengths(own) > 0)) {
-    bins_in_order(x, facts, bins, closed, Filter(length, own), where, call)
+    bins_in_order(x, facts, bins, closed, Filter(length, own), where)
   }
   lapply(rlang::set_names(names(wanted)), function(m) {
     mapply(function(statistic, label) {
       if (!is_ordered(statistic)) return(by_rows[[m]][[label]])
-      sql <- ranks_sql(x, m, statistic, bins, closed, call)
-      found <- keyed_rows(x, sql_rows(x$con, sql, call), c("bin", "size", "place", "value"), facts)
+      sql <- ranks_sql(x, m, statistic, bins, closed)
+      found <- keyed_rows(x, sql_rows(x$con, sql), c("bin", "size", "place", "value"), facts)
       quantile_of_ranks(number[found$series] + found$bin, found$size, found$place, found$value,
                         statistic, length(bins$owner))
     }, wanted[[m]], names(wanted[[m]]), SIMPLIFY = FALSE)
@@ -278,7 +279,7 @@ read_bins.kairon_remote <- function(x, facts, bins, closed, wanted, where, call)
 
 # Functions of one's own take the values of a bin as they are: rows come in order, part by part, and
 # those of the last bin are held.
-bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
+bins_in_order <- function(x, facts, bins, closed, wanted, where) {
   out <- lapply(wanted, lapply, function(s) rep(NA_real_, length(bins$owner)))
   held <- NULL
   work <- function(rows, all) {
@@ -290,7 +291,7 @@ bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
     for (m in names(wanted)) {
       found <- range_statistics(rows[[m]], rows$seconds, as.integer(starts[done] - 1L),
                                 as.integer(to[done]),
-                                wanted[[m]], where = function(i) where(bin[i]), call = call)
+                                wanted[[m]], where = function(i) where(bin[i]))
       for (j in seq_along(found)) out[[m]][[j]][bin] <<- found[[j]]
     }
     if (all) NULL else rows[starts[length(starts)]:n, , drop = FALSE]
@@ -305,7 +306,7 @@ bins_in_order <- function(x, facts, bins, closed, wanted, where, call) {
     rows <- keyed_rows(x, rows, c("seconds", names(wanted)), facts)
     rows$bin <- bins_of_rows(rows$series, rows$seconds, bins, closed)
     held <<- work(rbind(held, rows), FALSE)
-  }, call)
+  })
   if (!is.null(held)) work(held, TRUE)
   out
 }
@@ -364,47 +365,53 @@ mad_scale <- 1.4826
 
 # Values about the wanted place among those of their bin, which is numbered on the grid of all
 # edges.
-ranks_sql <- function(x, m, statistic, bins, closed, call) {
+ranks_sql <- function(x, m, statistic, bins, closed) {
   con <- x$con
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
   v <- sql_name(con, m)
   list_of <- function(...) paste(c(keys, ...), collapse = ", ")
-  within <- paste0("(PARTITION BY ", list_of("kairon_bin"))
+  pair <- list_of(paste(remote_seconds(x), "AS kairon_at"), paste(v, "AS kairon_value"))
+  rows <- paste("SELECT", pair, "FROM", x$from, remote_where(x, paste(v, "IS NOT NULL")))
+  binned <- paste0("SELECT ", list_of(paste(bin_tree_sql(con, bins, closed), "AS kairon_bin"),
+                                      "kairon_value"), " FROM (", rows, ") AS readings")
+  ranked_sql(con, binned, c(keys, "kairon_bin"), statistic)
+}
+
+# Of the `kairon_value` of those rows that agree in the columns `among`: those about the place that
+# a statistic wants, with their place and how many there are.
+ranked_sql <- function(con, rows, among, statistic) {
+  list_of <- function(...) paste(c(among, ...), collapse = ", ")
+  within <- paste0("(PARTITION BY ", list_of())
   ranked <- function(value, from) {
     place <- paste0("row_number() OVER ", within, " ORDER BY ", value, ") - 1 AS kairon_place")
     size <- paste0("count(*) OVER ", within, ") AS kairon_size")
-    paste0("SELECT ", list_of("kairon_bin", paste(value, "AS kairon_value"), place, size),
+    paste0("SELECT ", list_of(paste(value, "AS kairon_value"), place, size),
            " FROM (", from, ") AS binned")
   }
-  pair <- list_of(paste(remote_seconds(x), "AS kairon_at"), paste(v, "AS kairon_value"))
-  rows <- paste("SELECT", pair, "FROM", x$from, remote_where(x, paste(v, "IS NOT NULL")))
-  binned <- paste0("SELECT ", list_of(paste(bin_tree_sql(con, bins, closed, call), "AS kairon_bin"),
-                                      "kairon_value"), " FROM (", rows, ") AS readings")
-  placed <- ranked("kairon_value", binned)
+  placed <- ranked("kairon_value", rows)
   if (statistic == "mad") {
     centre <- paste0("avg(CASE WHEN kairon_place = (kairon_size - 1) ", whole_sql(con),
                      " 2 OR kairon_place = kairon_size ", whole_sql(con), " 2 ",
                      "THEN kairon_value END) OVER ", within, ")")
-    off <- paste0("SELECT ", list_of("kairon_bin"), ", abs(kairon_value - ", centre,
+    off <- paste0("SELECT ", list_of(), ", abs(kairon_value - ", centre,
                   ") AS kairon_off FROM (", placed, ") AS centred")
     placed <- ranked("kairon_off", off)
   }
   # A place more on either side, whatever the rounding there.
   target <- paste0("(kairon_size - 1) * ", sql_value(con, share_below(statistic)))
-  paste0("SELECT ", list_of("kairon_bin", "kairon_size", "kairon_place", "kairon_value"), " FROM (",
-         placed,
+  paste0("SELECT ", list_of("kairon_size", "kairon_place", "kairon_value"), " FROM (", placed,
          ") AS placed WHERE kairon_place > ", target, " - 1.001 AND kairon_place < ", target,
          " + 1.001")
 }
 
 # The number of the bin that holds `kairon_at`: runs of bins of equal length, found by halves.
-bin_tree_sql <- function(con, bins, closed, call) {
+bin_tree_sql <- function(con, bins, closed) {
   edges <- sort(unique(bins$edges))
   runs <- rle(round(diff(edges), 3))
   first <- cumsum(c(1, runs$lengths))
   if (length(runs$lengths) > most_bin_runs) {
     abort_state(c("The bins differ in length too often to rank values in the database.",
-                  i = "Bring the rows with {.fn as_timeline} first."), call = call)
+                  i = "Bring the rows with {.fn as_timeline} first."))
   }
   leaf <- function(r) {
     if (runs$lengths[r] == 1) {

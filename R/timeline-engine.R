@@ -2,13 +2,13 @@
 # cannot be read, stamps that repeat, hours that the clock shows twice.
 
 # Called after each query: a cell that is no number would be left out with its row.
-check_cells_read <- function(con, call) {
+check_cells_read <- function(con) {
   found <- tryCatch(engine_rows(con, reject_query), error = function(e) NULL)
   if (is.null(found) || nrow(found) == 0) {
     return(invisible())
   }
   engine_do(con, "DELETE FROM reject_errors")
-  if (nrow(found) >= most_rejects) abort_many_rejects(con, found, call)
+  if (nrow(found) >= most_rejects) abort_many_rejects(con, found)
   place <- file_place(con, found$file_path)
   found$line <- lines_of_bytes(con, place, found$byte)
   con$above <- split(found$line, factor(place, seq_along(con$told$parts)))
@@ -19,10 +19,10 @@ check_cells_read <- function(con, call) {
   key <- paste(found$file_path, found$line)
   # What more cells than names hold is said of the row, not of each cell.
   cells <- found[!shape & !key %in% key[shape], , drop = FALSE]
-  if (any(cells$error_type == "INVALID ENCODING")) abort_encoding(con, cells, call)
+  if (any(cells$error_type == "INVALID ENCODING")) abort_encoding(con, cells)
   bad <- cells[cells$error_type == "CAST", , drop = FALSE]
   wordy <- no_stamp_rows(con, bad)
-  if (any(!wordy)) abort_no_number(con, bad[!wordy, , drop = FALSE], call)
+  if (any(!wordy)) abort_no_number(con, bad[!wordy, , drop = FALSE])
   bad <- bad[!duplicated(paste(bad$file_path, bad$line)), , drop = FALSE]
   bad$error_type <- rep("NOT A STAMP", nrow(bad))
   rest <- rbind(bad, cells[cells$error_type != "CAST", , drop = FALSE])
@@ -74,7 +74,7 @@ lines_of_bytes <- function(con, place, byte) {
 }
 
 # Beyond so many the engine keeps no record of what it leaves out.
-abort_many_rejects <- function(con, found, call) {
+abort_many_rejects <- function(con, found) {
   name <- con$told$parts[[file_place(con, found$file_path[1])]]$name
   most <- show_number(most_rejects, 9)
   line <- found$line[1]
@@ -82,19 +82,19 @@ abort_many_rejects <- function(con, found, call) {
   abort_file(c("More than {most} rows of {.file {name}} cannot be read.",
                x = "The first is about line {line}: {why}",
                i = "Are separator, decimal mark and missing values as the file has them?"),
-             call = call, .envir = environment())
+             .envir = environment())
 }
 
-abort_encoding <- function(con, cells, call) {
+abort_encoding <- function(con, cells) {
   first <- cells[cells$error_type == "INVALID ENCODING", ][1, ]
   name <- con$told$parts[[file_place(con, first$file_path)]]$name
   line <- first$line
   abort_file(c("Line {line} of {.file {name}} is no UTF-8, as its first lines are.",
-               i = "Leave {.arg remote} out, or turn the file into UTF-8."), call = call,
+               i = "Leave {.arg remote} out, or turn the file into UTF-8."),
                  .envir = environment())
 }
 
-abort_no_number <- function(con, bad, call) {
+abort_no_number <- function(con, bad) {
   first <- bad[1, ]
   part <- con$told$parts[[file_place(con, first$file_path)]]
   column <- part$raw[first$column_idx]
@@ -108,7 +108,7 @@ abort_no_number <- function(con, bad, call) {
      {.val {cell}}.",
     x = if (n > 1) "There are {n} such cells.",
     i = "If it marks missing values, say {.code missing = \"{cell}\"}."
-  ), call = call, .envir = environment())
+  ), .envir = environment())
 }
 
 file_place <- function(con, path) {
@@ -147,10 +147,10 @@ told_rejects <- function(con, found) {
 most_rejects <- 1e5
 
 # Rows whose stamp cannot be read, with their lines; asked for only where there are any.
-unread_stamps <- function(x, call) {
+unread_stamps <- function(x) {
   con <- x$con
   if (is.null(con$told$parts)) {
-    found <- sql_rows(con, con$told$unread, call)
+    found <- sql_rows(con, con$told$unread)
     return(data.frame(line = as.numeric(found$line), reason = rep("empty", nrow(found)),
                       text = found$text, place = rep(1, nrow(found))))
   }
@@ -177,7 +177,7 @@ unread_stamps <- function(x, call) {
                     ") WHERE kairon_stamp IS NULL AND ", blank, " ORDER BY kairon_row LIMIT ",
                     format(most_rejects, scientific = FALSE))
       before <- con$rejects
-      found <- sql_rows(con, sql, call)
+      found <- sql_rows(con, sql)
       con$rejects <- before
       if (nrow(found) == 0) return(NULL)
       place <- file_place(con, normalizePath(one$path))
@@ -234,9 +234,9 @@ text_scan <- function(group, con, kinds, how) {
 }
 
 # Everything that was set aside, as rejects() shows it; said once.
-settle_rejects <- function(x, unread, call) {
+settle_rejects <- function(x, unread) {
   con <- x$con
-  found <- rbind(con$rejects, if (unread > 0) unread_stamps(x, call))
+  found <- rbind(con$rejects, if (unread > 0) unread_stamps(x))
   if (is.null(found) || nrow(found) == 0) {
     return(invisible())
   }
@@ -258,7 +258,7 @@ settle_rejects <- function(x, unread, call) {
 # Repeats ----
 
 # The stamps that repeat, exactly.
-find_repeated_rows <- function(x, call) {
+find_repeated_rows <- function(x) {
   con <- x$con
   columns <- paste(c(vapply(x$meta$series, function(s) sql_name(con, s), ""),
                      sql_name(con, x$meta$time)),
@@ -266,13 +266,13 @@ find_repeated_rows <- function(x, call) {
   sql_do(con, paste0("CREATE OR REPLACE TEMP TABLE kairon_twice AS SELECT ", columns,
                      ", count(*) AS kairon_n FROM ",
                      x$from, " WHERE ", sql_name(con, x$meta$time), " IS NOT NULL GROUP BY ",
-                     columns, " HAVING count(*) > 1"), call)
-  as.numeric(sql_rows(con, "SELECT coalesce(sum(kairon_n - 1), 0) AS n FROM kairon_twice", call)$n)
+                     columns, " HAVING count(*) > 1"))
+  as.numeric(sql_rows(con, "SELECT coalesce(sum(kairon_n - 1), 0) AS n FROM kairon_twice")$n)
 }
 
 # Refuses them, or keeps the first row of each: returns whether the rows are others now.
-settle_repeated_rows <- function(x, call) {
-  n <- find_repeated_rows(x, call)
+settle_repeated_rows <- function(x) {
+  n <- find_repeated_rows(x)
   if (n == 0) {
     return(FALSE)
   }
@@ -280,40 +280,40 @@ settle_repeated_rows <- function(x, call) {
   if (x$repeats == "refuse") {
     seconds <- remote_seconds(x)
     first <- sql_rows(con, paste0("SELECT ", seconds,
-                                  " AS at FROM kairon_twice ORDER BY 1 LIMIT 3"), call)
+                                  " AS at FROM kairon_twice ORDER BY 1 LIMIT 3"))
     shown <- word_list(show_stamp(as.numeric(first$at), x$meta$type, x$meta$zone))
     abort_input(c(
       "Stamps must differ within a series.",
       x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
       i = "Keep the first of each with {.code repeats = \"first\"}."
-    ), call = call)
+    ))
   }
   names <- c(x$meta$series, x$meta$time)
   same <- paste0("kairon_rows.", vapply(names, function(s) sql_name(con, s), ""),
                  " IS NOT DISTINCT FROM t.",
                  vapply(names, function(s) sql_name(con, s), ""), collapse = " AND ")
   where <- paste0("EXISTS (SELECT 1 FROM kairon_twice t WHERE ", same, ")")
-  held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", where), call)
+  held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", where))
   key <- joined_keys(held, names)
-  replace_view_rows(x, where, held[!duplicated(key), , drop = FALSE], call)
+  replace_view_rows(x, where, held[!duplicated(key), , drop = FALSE])
   tell(c(i = "{n} row{?s} that repeat{?s/} a stamp {?was/were} left out, the first of each kept."))
   TRUE
 }
 
 # Rows of the view that fulfil a condition are replaced by others, which were settled here.
-replace_view_rows <- function(x, where, rows, call) {
+replace_view_rows <- function(x, where, rows) {
   con <- x$con
   con$settled <- (con$settled %||% 0) + 1
   own <- paste0("kairon_settled_", con$settled)
   before <- paste0("kairon_rows_", con$settled)
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW", before, "AS", con$view), call)
-  sql_do(con, paste("CREATE TEMP TABLE", own, "AS SELECT * FROM kairon_rows LIMIT 0"), call)
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW", before, "AS", con$view))
+  sql_do(con, paste("CREATE TEMP TABLE", own, "AS SELECT * FROM kairon_rows LIMIT 0"))
   time <- x$meta$time
   if (inherits(rows[[time]], "POSIXct")) rows[[time]] <- local_text(as.numeric(rows[[time]]))
-  sql_append(con, own, database_cells(rows, con), call)
+  sql_append(con, own, database_cells(rows, con))
   con$view <- paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where,
                      ") UNION ALL SELECT * FROM ", own)
-  define_rows(con, call)
+  define_rows(con)
 }
 
 # The cells of a line of delimited text.
@@ -331,7 +331,7 @@ cells_of <- function(line, mark) {
 # Files are asked for cells, which tell what else there is to know of the rows.
 #' @export
 read_facts.kairon_files <- function(x) {
-  cadence <- sampled_cadence(x, rlang::caller_env(3))
+  cadence <- sampled_cadence(x)
   step <- if (cadence$unit %in% c("second", "step")) cadence$n else 86400
   width <- step * max(1, floor(4096 / step)) * if (x$meta$type == "step") 1 else 21
   phase <- if (is_regular_cadence(cadence) && cadence$unit %in% c("second", "step")) {
@@ -369,23 +369,23 @@ has_blanks <- function(x) {
   con$on_instants <- FALSE
   x$store$seconds <- NULL
   con$view <- con$told$tidied()
-  define_rows(con, NULL)
+  define_rows(con)
   TRUE
 }
 
 # Repeats and rows that cannot be read, once all rows were seen. Whether the rows are others now.
-settle_files <- function(x, repeats, unread, call) {
+settle_files <- function(x, repeats, unread) {
   if (isTRUE(x$con$seen)) {
     return(FALSE)
   }
   # Where stamps lie off the grid, their places do not tell.
   told <- is_regular_cadence(attr(x$store$facts, "cadence")) && !is.null(repeats)
-  if (is.function(x$con$told$check)) x$con$told$check(call)
+  if (is.function(x$con$told$check)) x$con$told$check()
   if (has_blanks(x)) {
     return(TRUE)
   }
-  changed <- (!told || sum(as.numeric(repeats)) > 0) && settle_repeated_rows(x, call)
-  settle_rejects(x, unread, call)
+  changed <- (!told || sum(as.numeric(repeats)) > 0) && settle_repeated_rows(x)
+  settle_rejects(x, unread)
   x$con$seen <- TRUE
   changed
 }

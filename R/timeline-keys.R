@@ -18,8 +18,7 @@ beside_keys <- function(keys, found) {
   names(keys)[both] <- paste0("series_", names(keys)[both])
   twice <- intersect(names(keys)[both], c(names(keys)[!both], names(found)))
   if (length(twice)) {
-    abort_input("Two columns would be called {.field {twice[1]}}: call one otherwise first.",
-                call = NULL)
+    abort_input("Two columns would be called {.field {twice[1]}}: call one otherwise first.")
   }
   cbind(keys, found)
 }
@@ -35,19 +34,18 @@ measured_keys <- function(table, series) cbind(keys_in(table, series), table["me
 
 # Columns of a result that stand beside those of the timeline itself: none of the two can be told
 # from the other where they are called alike.
-check_names_apart <- function(x, taken, result, pattern = "^(lower|upper)_[0-9.]+$",
-                              call = rlang::caller_env()) {
+check_names_apart <- function(x, taken, result, pattern = "^(lower|upper)_[0-9.]+$") {
   meta <- timeline_meta(x)
   own <- c(meta$series, meta$time)
   bad <- own[own %in% taken | grepl(pattern, own)]
-  if (length(bad)) abort_name(bad[1], result, call)
+  if (length(bad)) abort_name(bad[1], result)
 }
 
-abort_name <- function(name, result, call) {
+abort_name <- function(name, result) {
   abort_input(c(
     "The column {.field {name}} of the timeline has the name of a column of {result}.",
     i = "Call it otherwise first: {.code names(x)[names(x) == \"{name}\"] <- \"my_{name}\"}."
-  ), call = call)
+  ))
 }
 
 columns_of_forecasts <- c("measure", "origin", "value", "method", "ahead")

@@ -1,14 +1,14 @@
-# Naming columns: bare, as strings, as c(a, b) or as a vector. One that is not there is told with the
-# nearest.
+# Naming columns: bare, as strings, as c(a, b) or as a vector. One that is not there is told with
+# the nearest.
 
 # Names given bare, as strings, as c(a, b) or as a vector that holds strings.
-column_names <- function(quo, data = NULL, call = rlang::caller_env(), arg = NULL) {
+column_names <- function(quo, data = NULL, arg = NULL) {
   if (rlang::quo_is_null(quo) || rlang::quo_is_missing(quo)) {
     return(character())
   }
   picked <- names_in(rlang::quo_get_expr(quo), rlang::quo_get_env(quo), names(data))
   if (!is.null(data)) {
-    check_columns(picked, names(data), call, arg)
+    check_columns(picked, names(data), arg)
   }
   picked
 }
@@ -31,14 +31,13 @@ names_in <- function(expr, env, present) {
   }
   value <- rlang::eval_tidy(expr, env = env)
   if (!is.null(value) && !is.atomic(value)) {
-    abort_input(c("Columns are given by their names.", x = "This is {.obj_type_friendly {value}}."),
-                call = NULL)
+    abort_input(c("Columns are given by their names.", x = "This is {.obj_type_friendly {value}}."))
   }
   as.character(value)
 }
 
 # `arg`: the argument that names them.
-check_columns <- function(wanted, present, call, arg = NULL) {
+check_columns <- function(wanted, present, arg = NULL) {
   lost <- setdiff(wanted, present)
   if (length(lost) == 0) {
     return(invisible())
@@ -50,5 +49,5 @@ check_columns <- function(wanted, present, call, arg = NULL) {
       "There is no column {.field {lost[1]}}, which {.arg {arg}} names.",
     i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
     i = "The columns are {shown}."
-  ), call = call)
+  ))
 }

@@ -214,14 +214,14 @@ settle_companions <- function(data, beside) {
 }
 
 # What a user has put where companions stand.
-check_beside <- function(data, meta, call = rlang::caller_env()) {
+check_beside <- function(data, meta) {
   for (m in names(meta$beside)) {
     for (kind in names(meta$beside[[m]])) {
       name <- meta$beside[[m]][[kind]]
       about <- companion_kinds[[kind]]
       if (about$ours(data[[name]]) || all(is.na(data[[name]]))) next
       abort_input(c("{.field {name}} is where the {about$word} of {.field {m}} are kept.",
-                    i = "Give the column another name."), call = call)
+                    i = "Give the column another name."))
     }
   }
 }
@@ -272,23 +272,23 @@ raw_columns <- function(x, measures) {
 # Choosing measures, and picking statistics for them.
 
 # Measures asked for, or all.
-check_measures <- function(x, call = rlang::caller_env()) {
+check_measures <- function(x) {
   if (length(timeline_meta(x)$kinds) == 0) {
-    abort_state("This timeline has no measures (numeric columns).", call = call)
+    abort_state("This timeline has no measures (numeric columns).")
   }
 }
 
-pick_measures <- function(x, quo, call = rlang::caller_env(), arg = "measures", raw = FALSE) {
-  check_measures(x, call)
+pick_measures <- function(x, quo, arg = "measures", raw = FALSE) {
+  check_measures(x)
   all <- names(timeline_meta(x)$kinds)
-  chosen <- column_names(quo, timeline_meta(x)$kinds, call, arg)
+  chosen <- column_names(quo, timeline_meta(x)$kinds, arg)
   # Raw values that are kept beside are asked for by name, or with `raw`.
   if (length(chosen)) chosen else if (raw) all else setdiff(all, unlist(timeline_meta(x)$raw))
 }
 
 # Whether the caller chose measures: not where a variable that holds NULL was handed on.
-measures_given <- function(x, quo, call = rlang::caller_env()) {
-  length(column_names(quo, timeline_meta(x)$kinds, call)) > 0
+measures_given <- function(x, quo) {
+  length(column_names(quo, timeline_meta(x)$kinds)) > 0
 }
 
 kind_of <- function(x, measure) timeline_meta(x)$kinds[[measure]]
@@ -304,7 +304,7 @@ measure_label <- function(x, measure) {
 # Returns a list: measure -> named list of statistics (a name or a function).
 
 # `level`: the usual statistic of a level.
-read_statistics <- function(x, dots, level = "mean", call = rlang::caller_env()) {
+read_statistics <- function(x, dots, level = "mean") {
   measures <- names(timeline_meta(x)$kinds)
   given <- names(dots) %||% rep("", length(dots))
   loose <- dots[given == ""]
@@ -312,20 +312,20 @@ read_statistics <- function(x, dots, level = "mean", call = rlang::caller_env())
     abort_input(c(
       "Give statistics in one vector, or by measure.",
       i = "Write {.code c(\"mean\", \"sd\")} or {.code flow = \"mean\"}."
-    ), call = call)
+    ))
   }
   if (length(dots) == 0) {
     return(lapply(rlang::set_names(measures), function(m) by_kind(x, m, level)))
   }
   if (length(loose) == 1 && length(dots) == 1) {
-    wanted <- statistic_list(loose[[1]], "...", call)
+    wanted <- statistic_list(loose[[1]], "...")
     return(lapply(rlang::set_names(measures), function(m) wanted))
   }
   if (length(loose)) {
-    abort_input("Give statistics for all measures or by measure, not both.", call = call)
+    abort_input("Give statistics for all measures or by measure, not both.")
   }
-  check_columns(given, measures, call)
-  Map(statistic_list, dots, given, MoreArgs = list(call = call))
+  check_columns(given, measures)
+  Map(statistic_list, dots, given)
 }
 
 by_kind <- function(x, measure, level) {
@@ -333,7 +333,7 @@ by_kind <- function(x, measure, level) {
   rlang::set_names(list(name), name)
 }
 
-statistic_list <- function(given, measure, call) {
+statistic_list <- function(given, measure) {
   if (is.function(given)) {
     return(list(own = given))
   }
@@ -353,12 +353,12 @@ statistic_list <- function(given, measure, call) {
          {.val {shown}}{if (measure != '...') paste0(' (for ', measure, ')')}.",
         i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
         i = "There are {.val {statistic_words}} and quantiles such as {.val q90}."
-      ), call = call)
+      ))
     }
     if (!nzchar(labels[i])) labels[i] <- one
   }
   if (length(wanted) == 0) {
-    abort_input("No statistic is given{if (measure != '...') paste(' for', measure)}.", call = call)
+    abort_input("No statistic is given{if (measure != '...') paste(' for', measure)}.")
   }
   rlang::set_names(wanted, labels)
 }
@@ -396,23 +396,22 @@ measured_codes <- length(measured_origins) # they come first
 fault_rules <- c("spike", "stuck", "limit", "jump")
 
 # Every invariant; tests call it too.
-check_timeline <- function(x, call = rlang::caller_env()) {
+check_timeline <- function(x) {
   if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
-    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."),
-                call = call)
+    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."))
   }
   if (!is_timeline(x)) {
     abort_input(c(
       "This needs a timeline, not {.obj_type_friendly {x}}.",
       i = "Make one with {.fn timeline} or {.fn read_timeline}."
-    ), call = call)
+    ))
   }
   problem <- record_problem(timeline_meta(x), names(x))
   if (!is.null(problem)) {
     abort_state(c(
       "This timeline is no longer whole: {problem}.",
       i = "Rename its columns with {.code names(x) <- }, or make it anew with {.fn timeline}."
-    ), call = call)
+    ))
   }
   invisible(x)
 }

@@ -3,11 +3,10 @@
 
 #' @export
 read_cards.kairon_remote <- function(x, facts, tail, grid) {
-  call <- rlang::caller_env(2)
   shift <- shift_of(x, x$meta$kinds)
   on.exit(drop_kept(x$con))
   measures <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
-    ask <- card_asker(x, m, facts, call)
+    ask <- card_asker(x, m, facts)
     counted <- counted_values(ask)
     cadence <- attr(facts, "cadence")
     regular <- is_regular_cadence(cadence)
@@ -19,14 +18,14 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
   })
   needs <- lapply(x$meta$kinds, function(k) character())
   cells <- read_cells(x, grid$from, grid$width, "left", needs, shift)
-  list(measures = measures, stamps = ask_stamps(x, facts, call), cells = cells)
+  list(measures = measures, stamps = ask_stamps(x, facts), cells = cells)
 }
 
 never_sql <- "1 = 0"
 
 # A function that asks for columns, over the rows with a value of the measure (`v`, at `t`) or a
 # table made of them, and tells the series of each row that comes.
-card_asker <- function(x, measure, facts, call) {
+card_asker <- function(x, measure, facts) {
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   v <- sql_name(x$con, measure)
   base <- paste0("(SELECT ",
@@ -42,7 +41,7 @@ card_asker <- function(x, measure, facts, call) {
                    paste(c(keys, paste(columns, "AS", paste0("kairon_", seq_along(columns)))),
                                    collapse = ", "),
                    "FROM", from, where, if (grouped && length(keys)) remote_group(x))
-      keyed_rows(x, sql_rows(x$con, sql, call), names(columns), facts)
+      keyed_rows(x, sql_rows(x$con, sql), names(columns), facts)
     }
   )
 }
@@ -223,11 +222,11 @@ ask_markers <- function(ask, counted) {
 }
 
 # The first 2,000 stamps of each series, for the cadence that it shows by itself.
-ask_stamps <- function(x, facts, call) {
+ask_stamps <- function(x, facts) {
   if (nrow(facts) > most_own_cadences) {
     return(NULL)
   }
-  ask <- card_asker(x, names(x$meta$kinds)[1], facts, call)
+  ask <- card_asker(x, names(x$meta$kinds)[1], facts)
   seconds <- remote_seconds(x)
   from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
                  ", row_number() OVER (", ask$part, " ORDER BY ", seconds,

@@ -198,8 +198,8 @@ grouped_sql <- function(x, groups, sums, shown = NULL) {
 }
 
 # Rows of a statement of grouped_sql(): the first columns tell the group, the others are the sums.
-grouped_rows <- function(x, sql, groups, sums, call) {
-  out <- sql_rows(x$con, sql, call)
+grouped_rows <- function(x, sql, groups, sums) {
+  out <- sql_rows(x$con, sql)
   if (length(shards(x)) < 2 || nrow(out) == 0) {
     return(out)
   }

@@ -3,7 +3,7 @@
 
 remote_seconds <- function(x) {
   if (is.null(x$store$seconds)) {
-    x$store$seconds <- clock_seconds(x, rlang::caller_env())
+    x$store$seconds <- clock_seconds(x)
   }
   x$store$seconds
 }
@@ -13,18 +13,18 @@ reads_wall_clock <- function(x) {
   x$form %in% c("local", "local text") && x$meta$type == "instant" && x$meta$zone != "UTC"
 }
 
-clock_seconds <- function(x, call) {
+clock_seconds <- function(x) {
   if (inherits(x, "kairon_files") && reads_wall_clock(x)) {
-    settle_wall_clock(x, call)
+    settle_wall_clock(x)
     return(sql_seconds(x$con, x$meta$time, "utc"))
   }
   stamps <- sql_seconds(x$con, x$meta$time, x$form)
-  if (x$form %in% c("text", "local text")) check_stamp_text(x, stamps, call)
+  if (x$form %in% c("text", "local text")) check_stamp_text(x, stamps)
   if (!reads_wall_clock(x)) {
     return(stamps)
   }
   asked <- paste("SELECT min(", stamps, ") AS first, max(", stamps, ") AS last FROM", x$from)
-  ends <- as.numeric(unlist(sql_rows(x$con, asked, call)))
+  ends <- as.numeric(unlist(sql_rows(x$con, asked)))
   if (anyNA(ends)) {
     return(stamps)
   }
@@ -36,8 +36,7 @@ clock_seconds <- function(x, call) {
   at <- zone$at[near]
   before <- zone$offset[near]
   after <- zone$offset[near + 1]
-  check_odd_hours(x, stamps, at + pmin(before, after), at + pmax(before, after), after < before,
-                  call)
+  check_odd_hours(x, stamps, at + pmin(before, after), at + pmax(before, after), after < before)
   number <- function(v) sql_value(x$con, v)
   shifts <- sprintf("WHEN %s < %s THEN %s", stamps, number(at + before), number(before))
   last <- number(after[length(after)])
@@ -45,14 +44,14 @@ clock_seconds <- function(x, call) {
 }
 
 # Hours that clocks show twice, or not at all: which instant is meant cannot be told there.
-check_odd_hours <- function(x, stamps, from, to, twice, call) {
+check_odd_hours <- function(x, stamps, from, to, twice) {
   for (kind in c(TRUE, FALSE)) {
     own <- which(twice == kind)
     if (length(own) == 0) next
     hours <- paste0("(", stamps, " >= ", sql_value(x$con, from[own]), " AND ", stamps, " < ",
                     sql_value(x$con, to[own]), ")", collapse = " OR ")
     sql <- paste("SELECT count(*) AS n, min(", stamps, ") AS first FROM", x$from, "WHERE", hours)
-    found <- sql_rows(x$con, sql, call)
+    found <- sql_rows(x$con, sql)
     n <- as.numeric(found$n)
     if (n == 0) next
     first <- format(.POSIXct(as.numeric(found$first), "UTC"), "%Y-%m-%d %H:%M")
@@ -64,13 +63,13 @@ check_odd_hours <- function(x, stamps, from, to, twice, call) {
            at {first}.",
       i = "Store instants ({.code timestamp with time zone}, or text that ends in Z or an offset).",
       i = "Or read the rows: without {.arg remote}."
-    ), call = call)
+    ))
   }
 }
 
 # All stamps must be text of the one kind that the first rows are, and the database must be able to
 # read them.
-check_stamp_text <- function(x, stamps, call) {
+check_stamp_text <- function(x, stamps) {
   name <- sql_name(x$con, x$meta$time)
   told <- stamp_text_sql(x$con, name)
   odd <- if (x$form == "text") paste("NOT", told) else told
@@ -79,7 +78,7 @@ check_stamp_text <- function(x, stamps, call) {
   if (sql_dialect(x$con) == "sqlite") odd <- paste(odd, "OR", stamps, "IS NULL")
   where <- paste0(name, " IS NOT NULL AND (", odd, ")")
   found <- sql_rows(x$con, paste0("SELECT count(*) AS n, min(", name, ") AS first FROM ", x$from,
-                                  " WHERE ", where), call)
+                                  " WHERE ", where))
   n <- as.numeric(found$n)
   if (n == 0) {
     return(invisible())
@@ -91,13 +90,12 @@ check_stamp_text <- function(x, stamps, call) {
                      read there, \\
                      such as {.val {first}}.",
                 i = "Store them as in {.val 2031-03-30T01:30:00Z}, or read the rows: without \\
-                     {.arg remote}."),
-              call = call)
+                     {.arg remote}."))
 }
 
 # Stamps of a wall clock become instants: by the zone's table, and in the hours that it shows twice
 # by the order of the rows, as in files that are read as a whole.
-settle_wall_clock <- function(x, call) {
+settle_wall_clock <- function(x) {
   con <- x$con
   # Timelines that are limited to a span share the rows.
   if (isTRUE(con$on_instants)) {
@@ -108,7 +106,7 @@ settle_wall_clock <- function(x, call) {
   seconds <- paste0("epoch(", time, ")")
   ends <- as.numeric(unlist(sql_rows(con,
                                      paste0("SELECT min(", seconds, ") AS first, max(", seconds,
-                                                 ") AS last FROM kairon_rows"), call)))
+                                                 ") AS last FROM kairon_rows"))))
   if (anyNA(ends)) {
     return(invisible())
   }
@@ -121,7 +119,7 @@ settle_wall_clock <- function(x, call) {
     value <- function(v) sql_value(con, v)
     odd <- paste0("(", seconds, " >= ", value(at + pmin(before, after)), " AND ", seconds, " < ",
                   value(at + pmax(before, after)), ")", collapse = " OR ")
-    held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", odd), call)
+    held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", odd))
   }
   shift <- if (length(near)) {
     paste0("CASE ",
@@ -138,26 +136,25 @@ settle_wall_clock <- function(x, call) {
     settled <- settle_clock(read, held[x$meta$series], x$meta$zone, new.env())
     for (line in settled$news) tell(c(i = verbatim(paste0(line, "."))))
     held[[x$meta$time]] <- .POSIXct(settled$seconds, "UTC")
-    replace_wall(x, con, shift, odd, held, call)
+    replace_wall(x, con, shift, odd, held)
   } else {
-    replace_wall(x, con, shift, NULL, NULL, call)
+    replace_wall(x, con, shift, NULL, NULL)
   }
 }
 
-replace_wall <- function(x, con, shift, odd, held, call) {
+replace_wall <- function(x, con, shift, odd, held) {
   time <- sql_name(con, x$meta$time)
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_wall AS", con$view), call)
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_wall AS", con$view))
   con$view <- paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time,
                      ") FROM kairon_wall",
                      if (!is.null(held)) paste0(" WHERE (", odd, ") IS NOT TRUE"))
   if (!is.null(held)) {
-    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0",
-           call)
+    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0")
     held[[x$meta$time]] <- local_text(as.numeric(held[[x$meta$time]]))
-    sql_append(con, "kairon_odd", database_cells(held, con), call)
+    sql_append(con, "kairon_odd", database_cells(held, con))
     con$view <- paste(con$view, "UNION ALL SELECT * FROM kairon_odd")
   }
-  define_rows(con, call)
+  define_rows(con)
 }
 
 local_text <- function(seconds) {
@@ -167,6 +164,6 @@ local_text <- function(seconds) {
          sprintf(".%06d", as.integer(micro %% 1e6)))
 }
 
-define_rows <- function(con, call) {
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view), call)
+define_rows <- function(con) {
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view))
 }

@@ -165,7 +165,7 @@ floor_sql <- function(con, places, closed) {
 
 # What the first stamps show: those of the rows that came first where they tell, else the earliest
 # of some series, for which the database must sort.
-sampled_cadence <- function(x, call) {
+sampled_cadence <- function(x) {
   if (!is.null(x$told)) {
     return(x$told)
   }
@@ -179,7 +179,7 @@ sampled_cadence <- function(x, call) {
   stamps <- lapply(conditions, function(one) {
     sql <- paste("SELECT", seconds, "AS at FROM", x$from, remote_where(x, one),
                  "ORDER BY 1 LIMIT 2000")
-    as.numeric(sql_rows(x$con, sql, call)$at)
+    as.numeric(sql_rows(x$con, sql)$at)
   })
   stamps <- Filter(length, lapply(stamps, unique))
   if (length(stamps) == 0) {

@@ -8,14 +8,13 @@ new_remote <- function(con, from, form, template, label) {
 
 #' @export
 read_facts.kairon_remote <- function(x) {
-  call <- rlang::caller_env(3)
-  cadence <- sampled_cadence(x, call)
+  cadence <- sampled_cadence(x)
   columns <- facts_columns(x, cadence)
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   sql <- grouped_sql(x, keys, c("count(*) AS kairon_rows", columns))
-  facts <- grouped_rows(x, sql, length(keys), c("count(*) AS kairon_rows", columns), call)
+  facts <- grouped_rows(x, sql, length(keys), c("count(*) AS kairon_rows", columns))
   names(facts) <- c(x$meta$series, "rows", names(columns))
-  settle_facts(x, facts, cadence, sql, call)
+  settle_facts(x, facts, cadence, sql)
 }
 
 # What is asked for to know where series begin and end, and whether their stamps keep the cadence.
@@ -32,36 +31,35 @@ facts_columns <- function(x, cadence) {
       if (!is.null(off)) paste0("sum(CASE WHEN ", off, " THEN 1 ELSE 0 END) AS kairon_off"))
 }
 
-settle_facts <- function(x, facts, cadence, sql, call) {
+settle_facts <- function(x, facts, cadence, sql) {
   x$store$facts_sql <- sql
   facts <- facts[facts$rows > 0, , drop = FALSE]
   for (name in intersect(c("rows", "first", "last", "off"),
                          names(facts))) facts[[name]] <- as.numeric(facts[[name]])
-  facts <- mark_text(sort_facts(facts, x$meta, x$label, call))
+  facts <- mark_text(sort_facts(facts, x$meta, x$label))
   seconds <- remote_seconds(x)
-  cadence <- checked_cadence(x, cadence, facts, seconds, call)
-  if (!is_regular_cadence(cadence)) facts$typical <- remote_typical(x, seconds, facts, call)
+  cadence <- checked_cadence(x, cadence, facts, seconds)
+  if (!is_regular_cadence(cadence)) facts$typical <- remote_typical(x, seconds, facts)
   attr(facts, "cadence") <- cadence
   x$store$facts <- facts
   facts
 }
 
 # Facts of series from those of their cells.
-facts_of_cells <- function(x, cells, keys, attributes, cadence, sql, call) {
+facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   key <- key_text(keys, nrow(cells))
   group <- match(key, unique(key))
   first <- !duplicated(group)
   taken <- intersect(names(keys), c("rows", "first", "last", "off", "typical"))
   if (length(taken)) {
-    abort_input("A series column of a table elsewhere cannot be called {.field {taken[1]}}.",
-                call = call)
+    abort_input("A series column of a table elsewhere cannot be called {.field {taken[1]}}.")
   }
   facts <- cbind(keys[first, , drop = FALSE], attributes[first, , drop = FALSE])
   facts$rows <- as.vector(rowsum(cells$rows, group))
   facts$first <- as.vector(tapply(cells$first, group, min))
   facts$last <- as.vector(tapply(cells$last, group, max))
   if (!is.null(cells$off)) facts$off <- as.vector(rowsum(cells$off, group))
-  settle_facts(x, facts, cadence, sql, call)
+  settle_facts(x, facts, cadence, sql)
 }
 
 # Whether a stamp lies off a grid of equal steps, as SQL; NULL for other grids.
@@ -90,13 +88,12 @@ off_grid_sql <- function(x, cadence, seconds) {
 }
 
 # The cadence of the sample where every stamp keeps it, else an irregular one.
-checked_cadence <- function(x, cadence, facts, seconds, call) {
+checked_cadence <- function(x, cadence, facts, seconds) {
   if (!is_regular_cadence(cadence)) {
     return(cadence)
   }
   fits <- if (is.null(facts$off)) {
-    all <- sql_rows(x$con, paste("SELECT DISTINCT", seconds, "AS at FROM", x$from, remote_where(x)),
-                    call)
+    all <- sql_rows(x$con, paste("SELECT DISTINCT", seconds, "AS at FROM", x$from, remote_where(x)))
     at <- sort(as.numeric(all$at))
     cpp_share_on_grid(at, span_zone(x$meta, at), unclass(cadence)) == 1
   } else {
@@ -107,7 +104,7 @@ checked_cadence <- function(x, cadence, facts, seconds, call) {
     sql <- paste0("SELECT count(*) AS n FROM ", x$from, " ", remote_where(x),
                   if (nzchar(remote_where(x))) " AND " else " WHERE ",
                   off_grid_sql(x, cadence, seconds), " <> 0")
-    facts$off <- c(as.numeric(sql_rows(x$con, sql, call)$n), rep(0, nrow(facts) - 1))
+    facts$off <- c(as.numeric(sql_rows(x$con, sql)$n), rep(0, nrow(facts) - 1))
   }
   if (fits) cadence else irregular_cadence(cadence, step_seconds(cadence),
                                            1 - sum(facts$off %||% 0) / sum(facts$rows))
@@ -115,7 +112,7 @@ checked_cadence <- function(x, cadence, facts, seconds, call) {
 
 # The median of the steps of each series, or of about 1,024 of them at equal distances, as the core
 # takes it.
-remote_typical <- function(x, seconds, facts, call) {
+remote_typical <- function(x, seconds, facts) {
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   part <- if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else ""
   head <- paste0(paste0(keys, ", ", recycle0 = TRUE), collapse = "")
@@ -132,7 +129,7 @@ remote_typical <- function(x, seconds, facts, call) {
   sql <- paste0("SELECT ", head, "avg(step) AS step FROM (", some,
                 ") AS ranked WHERE place = (size + 1) ", whole, " 2 OR ",
                 "place = size ", whole, " 2 + 1 ", remote_group(x))
-  found <- keyed_rows(x, sql_rows(x$con, sql, call), "step", facts)
+  found <- keyed_rows(x, sql_rows(x$con, sql), "step", facts)
   out <- rep(Inf, nrow(facts))
   out[found$series] <- found$step
   out
@@ -140,16 +137,15 @@ remote_typical <- function(x, seconds, facts, call) {
 
 #' @export
 read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
-  call <- rlang::caller_env(3)
   # Where nothing is known of the series yet, the same pass over the rows tells it.
   fresh <- is.null(x$store$facts)
-  cadence <- if (fresh) sampled_cadence(x, call)
+  cadence <- if (fresh) sampled_cadence(x)
   about <- if (fresh) facts_columns(x, cadence)
   if (fresh) say_size(x)
   counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen)
   fine <- if (counts && !is.null(fine_places(x, cadence))) cadence
   told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
-  out <- grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns, call)
+  out <- grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns)
   # Keys and attributes may be called as what is counted is.
   keys <- mark_text(out[seq_along(x$meta$series)])
   names(keys) <- x$meta$series
@@ -170,12 +166,12 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   attributes <- attributes[!unread, , drop = FALSE]
   out[] <- lapply(out, as.numeric)
   facts <- if (fresh) {
-    facts_of_cells(x, out, keys, attributes, cadence, told$sums, call)
+    facts_of_cells(x, out, keys, attributes, cadence, told$sums)
   } else {
     x$store$facts
   }
   if (fresh && inherits(x, "kairon_files")) {
-    if (settle_files(x, out$repeats, lost, call)) {
+    if (settle_files(x, out$repeats, lost)) {
       # Rows are others now.
       x$store$facts <- NULL
       return(read_cells(x, phase, width, closed, needs, shift))
@@ -185,7 +181,7 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   out$series <- match_keys(keys, facts, x$meta)
   place <- if (length(told$ends)) paste(out$series, out$cell)
   for (end in told$ends) {
-    found <- keyed_rows(x, sql_rows(x$con, end$sql, call), c("cell", end$columns), facts)
+    found <- keyed_rows(x, sql_rows(x$con, end$sql), c("cell", end$columns), facts)
     at <- match(place, paste(found$series, cell_number(x, found$cell, phase, width)))
     for (name in end$columns) out[[name]] <- found[[name]][at]
   }
@@ -195,15 +191,6 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
 # Sums of groups of series at each stamp. A series may be in two groups, its own and that of all.
 pooled_sql <- function(x, facts, groups, weight, needs, shift) {
   con <- x$con
-  keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
-  own <- lapply(facts[groups$series, x$meta$series, drop = FALSE], function(k) {
-    sql_value(con, if (is.factor(k)) as.character(k) else k)
-  })
-  cells <- c(unname(own), list(sql_value(con, groups$group), sql_value(con, weight[groups$series])))
-  columns <- c(paste0("kairon_key", seq_along(keys))[seq_along(keys)], "kairon_group",
-               "kairon_weight")
-  members <- paste0("WITH kairon_members(", paste(columns, collapse = ", "), ") AS (VALUES ",
-                    paste0("(", do.call(paste, c(cells, sep = ", ")), ")", collapse = ", "), ")")
   seconds <- remote_seconds(x)
   sums <- unlist(lapply(names(needs), function(m) {
     v <- sql_name(con, m)
@@ -216,19 +203,43 @@ pooled_sql <- function(x, facts, groups, weight, needs, shift) {
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[needs[[m]]])
   }))
+  members <- members_sql(x, facts, groups, weight)
+  paste0(members$with, " SELECT kairon_group, ", seconds, " AS kairon_at, ",
+         paste(sums, "AS", paste0("kairon_", seq_along(sums)), collapse = ", "), members$from,
+         remote_where(x), " GROUP BY kairon_group, ", seconds)
+}
+
+# Values about the place that a statistic wants among those of a group at each stamp.
+pooled_ranks_sql <- function(x, facts, groups, m, statistic) {
+  v <- sql_name(x$con, m)
+  members <- members_sql(x, facts, groups, rep(1, nrow(facts)))
+  rows <- paste0("SELECT kairon_group, ", remote_seconds(x), " AS kairon_at, ", v,
+                 " AS kairon_value", members$from, remote_where(x, paste(v, "IS NOT NULL")))
+  paste(members$with, ranked_sql(x$con, rows, c("kairon_group", "kairon_at"), statistic))
+}
+
+# Which group each series belongs to, and with what weight, beside its rows.
+members_sql <- function(x, facts, groups, weight) {
+  con <- x$con
+  keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
+  own <- lapply(facts[groups$series, x$meta$series, drop = FALSE], function(k) {
+    sql_value(con, if (is.factor(k)) as.character(k) else k)
+  })
+  cells <- c(unname(own), list(sql_value(con, groups$group), sql_value(con, weight[groups$series])))
+  columns <- c(paste0("kairon_key", seq_along(keys))[seq_along(keys)], "kairon_group",
+               "kairon_weight")
+  members <- paste0("WITH kairon_members(", paste(columns, collapse = ", "), ") AS (VALUES ",
+                    paste0("(", do.call(paste, c(cells, sep = ", ")), ")", collapse = ", "), ")")
   on <- if (length(keys)) {
     paste(keys, "=", columns[seq_along(keys)], collapse = " AND ")
   } else {
     "1 = 1"
   }
-  paste0(members, " SELECT kairon_group, ", seconds, " AS kairon_at, ",
-         paste(sums, "AS", paste0("kairon_", seq_along(sums)), collapse = ", "), " FROM ", x$from,
-         " JOIN kairon_members ON ", on, " ", remote_where(x), " GROUP BY kairon_group, ", seconds)
+  list(with = members, from = paste0(" FROM ", x$from, " JOIN kairon_members ON ", on, " "))
 }
 
 #' @export
 as_timeline.kairon_remote <- function(x, ...) {
-  call <- rlang::caller_env()
   seconds <- remote_seconds(x)
   columns <- names(x$few)
   parts <- vapply(columns, function(name) {
@@ -236,9 +247,9 @@ as_timeline.kairon_remote <- function(x, ...) {
   }, "")
   rows <- mark_text(sql_rows(x$con,
                              paste("SELECT", paste(parts, collapse = ", "), "FROM", x$from,
-                                   remote_where(x)), call))
-  if (nrow(rows) == 0) abort_input("There are no rows in {x$label}.", call = call)
+                                   remote_where(x))))
+  if (nrow(rows) == 0) abort_input("There are no rows in {x$label}.")
   names(rows) <- columns
   rows[[x$meta$time]] <- from_seconds(as.numeric(rows[[x$meta$time]]), x$meta$type, x$meta$zone)
-  rows_to_timeline(x, rows, call)
+  rows_to_timeline(x, rows)
 }

@@ -19,30 +19,30 @@ routine <- function() {
 
 is_routine <- function(x) inherits(x, "kairon_routine")
 
-check_routine <- function(x, arg = "routine", call = rlang::caller_env()) {
+check_routine <- function(x, arg = "routine") {
   if (!is.null(x) && !is_routine(x)) {
     abort_input(c(
       "{.arg {arg}} must be a routine.",
       x = "It is {.obj_type_friendly {x}}.",
       i = "Begin one with {.code routine() |> resample(\"1 day\")}."
-    ), call = call)
+    ))
   }
   invisible(x)
 }
 
 # `regrids`: whether the step changes the grid; only such steps are applied to
 # the observed values that forecasts are scored on.
-record_step <- function(routine, verb, args, regrids, call = rlang::caller_env()) {
+record_step <- function(routine, verb, args, regrids) {
   # What the verb would refuse is refused now, not at the first replay.
   method <- utils::getS3method(verb, "kairon_timeline", optional = TRUE)
   unknown <- setdiff(names(args), c(names(formals(method)), ""))
   if (length(unknown) && "refuse_more" %in% all.names(body(method))) {
-    refuse_arguments(verb, unknown, names(formals(method)), call)
+    refuse_arguments(verb, unknown, names(formals(method)))
   }
   needed <- setdiff(names(Filter(is_blank, as.list(formals(method))[-1])), c("...", names(args)))
   lacking <- utils::tail(needed, max(0, length(needed) - sum(rlang::names2(args) == "")))
   if (length(lacking)) {
-    abort_input("{.fn {verb}} lacks {.arg {lacking[1]}}.", call = call)
+    abort_input("{.fn {verb}} lacks {.arg {lacking[1]}}.")
   }
   step <- list(verb = verb, args = args, regrids = regrids)
   routine$steps <- c(routine$steps, list(step))

@@ -3,36 +3,36 @@
 
 # `seen`: for rows that come in pieces, an environment that knows which stamps of an hour that the
 # clock showed twice were there before.
-index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where, call,
+index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where,
                          seen = new.env()) {
-  if (!is.null(zone)) check_zone(zone, call = call)
+  if (!is.null(zone)) check_zone(zone)
   if (is.factor(column)) column <- as.character(column)
   if (!is.null(attr(column, "kinds"))) {
     return(index_scanned(column, keys, zone, seen))
   }
   if (!is.null(epoch)) {
-    epoch <- check_choice(epoch, c("seconds", "milliseconds"), call = call)
+    epoch <- check_choice(epoch, c("seconds", "milliseconds"))
     column <- .POSIXct(as.numeric(column) / if (epoch == "seconds") 1 else 1000, tz = "UTC")
   }
   if (is.character(column)) column <- usual_stamps(column, name)
   if (is.character(column)) column <- counted_text(column)
   if (is.character(column)) {
-    return(index_text(column, keys, name, zone, day_first, rows, where, call, seen))
+    return(index_text(column, keys, name, zone, day_first, rows, where, seen))
   }
   type <- time_type_of(column)
   if (is.na(type)) {
     abort_input(c(
       "The time column {.field {name}} must hold stamps.",
       x = "It holds {.obj_type_friendly {column}}."
-    ), call = call)
+    ))
   }
   own <- attr(column, "tzone")[1]
   own <- if (type == "instant" && length(own) && nzchar(own)) own
   seconds <- to_seconds(column)
-  check_epoch(seconds, type, name, call)
+  check_epoch(seconds, type, name)
   reason <- stamp_reasons(seconds, type)
   if (length(reason) && all(nzchar(reason))) {
-    abort_no_stamps(name, column, reason, rows, where, call)
+    abort_no_stamps(name, column, reason, rows, where)
   }
   list(
     seconds = seconds, type = type, reason = reason, news = NULL,
@@ -97,7 +97,7 @@ counted_text <- function(column) {
 }
 
 # Seconds since 1970 look like a very long count of steps.
-check_epoch <- function(seconds, type, name, call) {
+check_epoch <- function(seconds, type, name) {
   typical <- if (type == "step") stats::median(abs(seconds), na.rm = TRUE) else NA
   if (is.na(typical) || typical < 1e8) {
     return(invisible())
@@ -106,13 +106,13 @@ check_epoch <- function(seconds, type, name, call) {
   abort_input(c(
     "The time column {.field {name}} holds large numbers.",
     i = "If they count {unit} since 1970, say {.code epoch = \"{unit}\"}."
-  ), call = call)
+  ))
 }
 
-index_text <- function(column, keys, name, zone, day_first, rows, where, call, seen) {
-  read <- read_stamps(column, zone %||% "UTC", day_first, name, call)
+index_text <- function(column, keys, name, zone, day_first, rows, where, seen) {
+  read <- read_stamps(column, zone %||% "UTC", day_first, name)
   if (all(nzchar(read$reason))) {
-    abort_no_stamps(name, column, read$reason, rows, where, call)
+    abort_no_stamps(name, column, read$reason, rows, where)
   }
   news <- NULL
   if (read$type == "instant" && is.null(zone)) {
@@ -163,14 +163,14 @@ settle_clock <- function(read, keys, zone, seen) {
   list(seconds = seconds, news = news)
 }
 
-abort_no_stamps <- function(name, column, reason, rows, where, call) {
+abort_no_stamps <- function(name, column, reason, rows, where) {
   first <- column[1]
   abort_input(c(
     "None of the stamps in column {.field {name}} can be read.",
     x = "The first, in {where} {rows[1]}, is {.val {first}}: {reason[1]}.",
     i = "Write stamps as {.val 2031-03-01} or {.val 2031-03-01 14:05}, \\
          or name another column with {.code time = }."
-  ), call = call)
+  ))
 }
 
 reject_rows <- function(data, reason, bad, rows, where, files = NULL) {
@@ -258,7 +258,7 @@ part_columns <- function(data) {
 }
 
 # The time column where none is named: data, name, parts (columns that it was made of).
-found_time <- function(data, call) {
+found_time <- function(data) {
   parts <- part_columns(data)
   whole <- setdiff(names(data)[vapply(names(data), function(n) holds_stamps(data[[n]], n), TRUE)],
                    unlist(parts))
@@ -269,7 +269,7 @@ found_time <- function(data, call) {
   if (length(whole) == 1 && !is.null(parts$hour) && is_days(data[[whole]])) {
     return(time_of_hours(data, whole, parts))
   }
-  name <- guess_time(data, call)
+  name <- guess_time(data)
   list(data = with_clock(data, name), name = name, parts = character())
 }
 

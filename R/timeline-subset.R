@@ -265,7 +265,7 @@ as_timeline.data.frame <- function(x, ...) {
   data <- as.data.frame(x)
   attr(data, "timeline") <- NULL
   meta <- renamed_since(meta, names(data))
-  check_columns(c(meta$time, meta$series), names(data), rlang::current_env())
+  check_columns(c(meta$time, meta$series), names(data))
   check_origins_there(meta, names(data))
   out <- restore_timeline(data, meta)
   if (is_timeline(out)) {
@@ -291,7 +291,7 @@ renamed_since <- function(meta, names) {
 }
 
 # Values that were put in may not pass for measured ones.
-check_origins_there <- function(meta, names, call = rlang::caller_env()) {
+check_origins_there <- function(meta, names) {
   for (m in names(meta$beside)) {
     column <- companion_name(meta, m, "origin")
     if (is.null(column) || (m %in% names) == (column %in% names)) next
@@ -300,18 +300,18 @@ check_origins_there <- function(meta, names, call = rlang::caller_env()) {
         "The origins of {.field {m}} stood in {.field {column}}, which is gone.",
         i = "{.code timeline(as.data.frame(x), ...)} makes a timeline anew, of values taken as \\
              measured."
-      ), call = call)
+      ))
     }
     abort_input(c(
       "{.field {m}} is gone, and {.field {column}} holds its origins.",
       i = "If it has another name now, rename it in the timeline itself; if not, drop \\
            {.field {column}} too."
-    ), call = call)
+    ))
   }
 }
 
 # A table that has kept the time and series columns, in any order.
-rows_again <- function(data, meta, call = rlang::caller_env()) {
+rows_again <- function(data, meta) {
   measures <- intersect(names(meta$kinds), names(data))
   beside <- keep_companions(meta, names(data))$beside
   attributes <- intersect(meta$attributes, names(data))
@@ -324,7 +324,7 @@ rows_again <- function(data, meta, call = rlang::caller_env()) {
          amounts = measures[meta$kinds[measures] == "amount"],
          levels = c(measures[meta$kinds[measures] == "level"], fresh),
          drop = meta$aside, beside = beside, raw = meta$raw),
-    meta$units[measures], if (meta$type == "instant") meta$zone, again = TRUE, call = call
+    meta$units[measures], if (meta$type == "instant") meta$zone, again = TRUE
   )
   if (is_regular_cadence(meta$cadence) && all_on(out, meta$cadence)) {
     attr(out, "timeline")$cadence <- meta$cadence

@@ -278,7 +278,7 @@ align_words <- function(account, base) {
 # and for each timeline on the grid its regridded table.
 
 # The grid's cadence in words.
-grid_cadence <- function(parts, every, call) {
+grid_cadence <- function(parts, every) {
   if (!rlang::is_string(every, c("coarsest", "finest"))) {
     return(cadence(every))
   }
@@ -287,18 +287,18 @@ grid_cadence <- function(parts, every, call) {
     abort_input(c(
       "None of the timelines has a regular cadence to be {every}.",
       i = "Name a grid, {.code every = \"1 hour\"}, or take {.code every = \"first\"}."
-    ), call = call)
+    ))
   }
   steps <- vapply(regular, function(p) step_seconds(timeline_meta(p)$cadence), 1)
   at <- if (every == "coarsest") which.max(steps) else which.min(steps)
   timeline_meta(regular[[at]])$cadence
 }
 
-calendar_grid <- function(parts, shapes, every, plan, call = rlang::caller_env()) {
-  target <- grid_cadence(parts, every, call)
+calendar_grid <- function(parts, shapes, every, plan) {
+  target <- grid_cadence(parts, every)
   looked_up <- names(plan$delay)
   if (names(parts)[1] %in% looked_up) {
-    abort_input("The first timeline makes the grid and can have no {.arg delay}.", call = call)
+    abort_input("The first timeline makes the grid and can have no {.arg delay}.")
   }
   on_grid <- setdiff(names(parts), looked_up)
   tables <- lapply(parts[on_grid], regrid_part, target = target, plan = plan)
@@ -327,7 +327,7 @@ calendar_grid <- function(parts, shapes, every, plan, call = rlang::caller_env()
   }
   last <- if (inner) edge("last", TRUE) else outer_edge(series, spans, on_grid, "last", max_present)
   keep <- !is.na(first) & !is.na(last) & last >= first
-  if (!any(keep)) abort_apart(parts, call)
+  if (!any(keep)) abort_apart(parts)
   first <- first[keep]
   size <- last[keep] - first + 1
   zone <- rows_of(tables[[1]])$zone
@@ -419,13 +419,13 @@ series_of <- function(shape, frame) {
   matrix(out, length(wanted))
 }
 
-abort_apart <- function(parts, call) {
+abort_apart <- function(parts) {
   spans <- paste0(names(parts), ": ", vapply(parts, span_words, ""))
   abort_input(c(
     "The timelines have no stamp and series in common.",
     points(spans, "x"),
     i = "{.code extent = \"outer\"} keeps what each has."
-  ), call = call)
+  ))
 }
 
 # The stamps of the first timeline.

@@ -102,39 +102,38 @@ part_names <- function(exprs, given) {
   make.unique(unname(out), sep = "_")
 }
 
-check_parts <- function(parts, call = rlang::caller_env()) {
+check_parts <- function(parts) {
   for (name in names(parts)) {
     if (!is_timeline(parts[[name]])) {
       abort_input(c(
         "Only timelines can be aligned.",
         x = "{.arg {name}} is {.obj_type_friendly {parts[[name]]}}.",
         i = "Is it an option? Those are {.val {names(formals(align.kairon_timeline))[-1]}}."
-      ), call = call)
+      ))
     }
-    check_rows(parts[[name]], call)
+    check_rows(parts[[name]])
   }
   if (length(parts) < 2) {
-    abort_input("Aligning takes two timelines or more; one alone can be resampled.", call = call)
+    abort_input("Aligning takes two timelines or more; one alone can be resampled.")
   }
   steps <- vapply(parts, function(p) timeline_meta(p)$type == "step", TRUE)
   if (any(steps) && !all(steps)) {
     abort_input(c(
       "Plain steps and dates have no common grid.",
       x = "{.val {names(parts)[steps]}} {?counts/count} steps."
-    ), call = call)
+    ))
   }
 }
 
 # Durations by the name of a timeline; one without a name goes to all but the first.
-named_spans <- function(spans, parts, arg, call = rlang::caller_env()) {
+named_spans <- function(spans, parts, arg) {
   if (is.null(spans)) {
     return(list())
   }
   spans <- as.list(spans)
   if (is.null(names(spans))) {
     if (length(spans) != 1) {
-      abort_input("Name the timelines: {.code {arg} = c({names(parts)[2]} = \"2 hours\")}.",
-                  call = call)
+      abort_input("Name the timelines: {.code {arg} = c({names(parts)[2]} = \"2 hours\")}.")
     }
     spans <- rlang::set_names(rep(spans, length(parts) - 1), names(parts)[-1])
   }
@@ -145,37 +144,37 @@ named_spans <- function(spans, parts, arg, call = rlang::caller_env()) {
       "{.arg {arg}} names no timeline {.val {lost[1]}}.",
       i = if (!is.null(hint)) "Did you mean {.val {hint}}?",
       i = "They are {.val {names(parts)}}."
-    ), call = call)
+    ))
   }
-  lapply(spans, function(s) signed_span(s, arg, call))
+  lapply(spans, function(s) signed_span(s, arg))
 }
 
 # A duration with its sign; "0 days" is one here.
-signed_span <- function(text, arg, call) {
-  check_string(text, arg, call)
+signed_span <- function(text, arg) {
+  check_string(text, arg)
   sign <- if (grepl("^\\s*-", text)) -1 else 1
   bare <- sub("^\\s*[-+]\\s*", "", text)
   if (grepl("^0+(\\.0+)? ", paste0(bare, " "))) {
     return(list(step = list(n = 0, word = "day"), sign = 1, text = text))
   }
-  list(step = parse_step(bare, arg, call), sign = sign, text = text)
+  list(step = parse_step(bare, arg), sign = sign, text = text)
 }
 
-check_between <- function(between, parts, call = rlang::caller_env()) {
+check_between <- function(between, parts) {
   if (is.null(between)) {
     return(invisible())
   }
-  check_choices(between, between_rules, arg = "between", call = call)
+  check_choices(between, between_rules, arg = "between")
   all <- unlist(lapply(parts, function(p) names(timeline_meta(p)$kinds)))
-  if (!is.null(names(between))) check_columns(names(between), all, call)
+  if (!is.null(names(between))) check_columns(names(between), all)
 }
 
 # Preparing each timeline ----
 
 # All in one zone: dates are local days of it where others have times.
-one_zone <- function(parts, zone, call = rlang::caller_env()) {
+one_zone <- function(parts, zone) {
   types <- vapply(parts, function(p) timeline_meta(p)$type, "")
-  if (!is.null(zone)) check_zone(zone, call = call)
+  if (!is.null(zone)) check_zone(zone)
   if (!any(types == "instant")) {
     return(parts)
   }
@@ -225,8 +224,7 @@ shift_parts <- function(parts, shifts) {
     }
     type <- meta$type
     if (type == "date" && any(moved %% 86400 != 0)) {
-      abort_input("{.val {name}} is stamped by days and cannot be shifted by {.val {span$text}}.",
-                  call = rlang::caller_env(2))
+      abort_input("{.val {name}} is stamped by days and cannot be shifted by {.val {span$text}}.")
     }
     x <- put_column(x, meta$time, from_seconds(moved, type, meta$zone))
     attr(x, "timeline")$cadence <- find_cadence(x)
@@ -270,7 +268,7 @@ part_shape <- function(x, keys) {
       "{length(unique(label))} series would become as many columns.",
       x = "They are told apart by {.field {extra}}, which the first timeline lacks.",
       i = "Pool them first with {.fn pool_series}, or put that timeline first."
-    ), call = rlang::caller_env(3))
+    ))
   }
   list(shared = shared, key = key, label = label, labels = unique(label), keys = rows$keys)
 }

@@ -64,26 +64,25 @@ change.default <- function(x, over = 1, as = "difference", ...) check_timeline(x
 
 # What each row is compared with: `row` (NA where there is none); `back`, the period before
 # any period, for forecasts; or `base`, the one period that all are compared with.
-comparison <- function(x, rows, over, align_weeks, call = rlang::caller_env()) {
+comparison <- function(x, rows, over, align_weeks) {
   meta <- timeline_meta(x)
   cadence <- meta$cadence
   k <- period_of_stamp(cadence, rows$seconds, rows$zone)
   first <- rows$breaks[-length(rows$breaks)] + 1L
   if (is_window(over)) {
     if (over$side != "since_start") {
-      abort_input("{.arg over} must be steps, a duration, a date or {.code since_start()}.",
-                  call = call)
+      abort_input("{.arg over} must be steps, a duration, a date or {.code since_start()}.")
     }
     base <- k[first]
   } else if (is.character(over) && length(over) == 1 && grepl("^[0-9]{4}-", over)) {
-    at <- period_of_stamp(cadence, as_moment(over, meta$type, meta$zone, "over", call), rows$zone)
+    at <- period_of_stamp(cadence, as_moment(over, meta$type, meta$zone, "over"), rows$zone)
     base <- rep(at, length(first))
   } else {
-    back <- steps_back(over, align_weeks, meta, rows$zone, call)
+    back <- steps_back(over, align_weeks, meta, rows$zone)
     return(list(row = rows_at(back(k), k, rows), back = back, k = k))
   }
   row <- rows_at(base[series_index(rows$breaks)], k, rows)
-  if (all(is.na(row))) abort_input("No series has a value at {.val {over}}.", call = call)
+  if (all(is.na(row))) abort_input("No series has a value at {.val {over}}.")
   list(row = row, base = base, names = series_labels(rows$keys), k = k)
 }
 
@@ -97,13 +96,13 @@ rows_at <- function(wanted, k, rows) {
 }
 
 # A function from periods to those so long before.
-steps_back <- function(over, align_weeks, meta, zone, call) {
+steps_back <- function(over, align_weeks, meta, zone) {
   if (is.numeric(over)) {
-    check_count(over, arg = "over", call = call)
+    check_count(over, arg = "over")
     return(function(k) k - over)
   }
   cadence <- meta$cadence
-  step <- aligned_step(parse_step(over, "over", call), align_weeks, cadence, call)
+  step <- aligned_step(parse_step(over, "over"), align_weeks, cadence)
   if (step$word == "step" || meta$type == "step") {
     return(function(k) k - step$n)
   }
@@ -111,7 +110,7 @@ steps_back <- function(over, align_weeks, meta, zone, call) {
     abort_input(c(
       "{.arg over} is shorter than a step of the timeline.",
       x = "{.val {over}} is less than {format(cadence)}."
-    ), call = call)
+    ))
   }
   # From the start of the period: a stamp at its end would move to another length.
   function(k) {
@@ -121,15 +120,14 @@ steps_back <- function(over, align_weeks, meta, zone, call) {
 }
 
 # A year of days as 52 weeks, so that Mondays meet Mondays.
-aligned_step <- function(step, align_weeks, cadence, call) {
+aligned_step <- function(step, align_weeks, cadence) {
   if (!isTRUE(align_weeks)) {
     return(step)
   }
   days <- duration_parts(step)[["months"]] * 365.2425 / 12 + duration_parts(step)[["days"]]
   weeks <- round(days / 7)
   if (!cadence$unit %in% c("day", "second", "clock") || weeks < 1) {
-    abort_input("Weeks can be aligned for durations of weeks and more on days or shorter steps.",
-                call = call)
+    abort_input("Weeks can be aligned for durations of weeks and more on days or shorter steps.")
   }
   if (days >= 360) weeks <- 52 * round(days / 364)
   list(n = 7 * weeks, word = "day")
@@ -260,19 +258,19 @@ rebase.kairon_timeline <- function(x, against = NULL, each = NULL, as = "differe
 #' @export
 rebase.default <- function(x, against = NULL, each = NULL, as = "difference", ...) check_timeline(x)
 
-check_share <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+check_share <- function(x, arg = rlang::caller_arg(x)) {
   if (!is_number(x) || x < 0 || x > 1) {
-    abort_input("{.arg {arg}} must be a share from 0 to 1.", call = call)
+    abort_input("{.arg {arg}} must be a share from 0 to 1.")
   }
 }
 
 # The code of the part that each row lies in; 1 without one.
-row_parts <- function(x, rows, part, call = rlang::caller_env()) {
+row_parts <- function(x, rows, part) {
   if (is.null(part)) {
     return(rep(1, length(rows$seconds)))
   }
   meta <- timeline_meta(x)
-  if (meta$type == "step") abort_input("Plain steps have no calendar.", call = call)
+  if (meta$type == "step") abort_input("Plain steps have no calendar.")
   local <- if (meta$type == "instant") cpp_local_of(rows$seconds, rows$zone) else rows$seconds
   part_codes(part, local)
 }
@@ -402,17 +400,16 @@ as_rate.default <- function(x, ...) check_timeline(x)
 #' @export
 as_amount.default <- function(x, ...) check_timeline(x)
 
-change_rate <- function(x, per, quo, from, call = rlang::caller_env()) {
-  check_regular(x, "A rate", call)
+change_rate <- function(x, per, quo, from) {
+  check_regular(x, "A rate")
   meta <- timeline_meta(x)
-  step <- parse_step(per, "per", call)
+  step <- parse_step(per, "per")
   unit <- unit_words[[step$word]][1]
   if (meta$type == "step" || !unit %in% c("second", "day")) {
-    abort_input("{.arg per} must be of fixed length, such as {.val 1 day} or {.val 1 hour}.",
-                call = call)
+    abort_input("{.arg per} must be of fixed length, such as {.val 1 day} or {.val 1 hour}.")
   }
   words <- paste0(" per ", step_words(place_step(step, NULL, "start")))
-  measures <- rate_measures(x, quo, from, words, call)
+  measures <- rate_measures(x, quo, from, words)
   units <- period_lengths(x) / duration_seconds(step)
   for (m in measures) {
     x <- put_column(x, m, if (from == "amount") x[[m]] / units else x[[m]] * units)
@@ -427,9 +424,9 @@ change_rate <- function(x, per, quo, from, call = rlang::caller_env()) {
   x
 }
 
-rate_measures <- function(x, quo, from, words, call) {
+rate_measures <- function(x, quo, from, words) {
   kinds <- timeline_meta(x)$kinds
-  chosen <- column_names(quo, kinds, call, "measures")
+  chosen <- column_names(quo, kinds, "measures")
   if (length(chosen) == 0) {
     chosen <- names(kinds)[kinds == from]
     # Only levels that say they are rates are taken without being named.
@@ -446,7 +443,7 @@ rate_measures <- function(x, quo, from, words, call) {
       if (from == "amount") "Only amounts become rates." else "Only rates become amounts.",
       x = "{seen}.",
       i = "Name or declare {if (from == 'level') 'them' else 'sums over time'}: {.code {way}}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   chosen
 }

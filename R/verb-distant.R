@@ -26,12 +26,11 @@ resample.kairon_distant <- function(x, every, ..., stamp = "start", closed = "le
 
 #' @export
 as_timeline.kairon_distant_bins <- function(x, ...) {
-  call <- rlang::caller_env()
   early <- if (is.null(x$x$store$facts)) likely_cells(x)
-  made <- plan_distant(x, call)
+  made <- plan_distant(x)
   if (made$plan$finer) {
     # Readings are spread over finer bins here.
-    return(rlang::inject(resample(rows_here(x$x, call), x$every, !!!x$dots, !!!x$settings)))
+    return(rlang::inject(resample(rows_here(x$x), x$every, !!!x$dots, !!!x$settings)))
   }
   grid <- early$grid
   serves <- !is.null(early) && made$width %% grid$width == 0 &&
@@ -45,9 +44,9 @@ as_timeline.kairon_distant_bins <- function(x, ...) {
   }
   ordered <- if (length(made$ordered)) {
     read_bins(x$x, distant_facts(x$x), made$bins, made$cells_closed, made$ordered,
-              function(i) bin_label(made$ends, made$rows, made$bins, i), call)
+              function(i) bin_label(made$ends, made$rows, made$bins, i))
   }
-  columns <- distant_columns(made, cells, ordered, call)
+  columns <- distant_columns(made, cells, ordered)
   put_in_bins(made$ends, made$rows, made, columns)
 }
 
@@ -97,10 +96,10 @@ likely_cells <- function(x) {
   list(grid = grid, needs = needs, cells = cells, closed = closed)
 }
 
-plan_settings <- function(x, rows, asked, call = rlang::caller_env()) {
+plan_settings <- function(x, rows, asked) {
   s <- asked$settings
   prepare_bins(x, rows, asked$every, asked$dots, "bins", NULL, NULL, s$stamp, s$closed, s$at_least,
-               s$unfinished, s$extent, s$empty, s$large, call)
+               s$unfinished, s$extent, s$empty, s$large)
 }
 
 needs_of <- function(wanted) {
@@ -132,14 +131,14 @@ cells_closed <- function(plan, meta) {
 }
 
 # Plan, bins, and which sums of which cells are needed.
-plan_distant <- function(x, call) {
+plan_distant <- function(x) {
   ends <- distant_ends(x$x)
   facts <- distant_facts(x$x)
   meta <- timeline_meta(ends)
   rows <- rows_of(ends)
   rows$typical <- facts$typical %||% rep(step_seconds(meta$cadence), nrow(facts))
-  made <- plan_settings(ends, rows, x, call)
-  check_distant(x$x, made, ends, call)
+  made <- plan_settings(ends, rows, x)
+  check_distant(x$x, made, ends)
   grid <- cell_grid(made$bins$edges)
   if (any_timed(made, meta)) grid <- timed_grid(grid, meta, made$plan$closed)
   needs <- needs_of_plan(made, meta)
@@ -158,12 +157,12 @@ statistic_needs <- list(
   time_mean = NULL
 )
 
-check_distant <- function(x, made, ends, call) {
+check_distant <- function(x, made, ends) {
   meta <- timeline_meta(ends)
   source <- if (is_regular_cadence(meta$cadence)) meta$cadence
   stop_here <- function(what, how) {
     abort_state(c("{what}", i = "{how}", i = "Or bring the rows with {.fn as_timeline} first."),
-                call = call, .envir = environment())
+                .envir = environment())
   }
   elsewhere <- !is.null(source) && (source$stamp != "start" || source$stamp_day >= 0)
   if (elsewhere && !made$plan$nested) {
@@ -183,7 +182,7 @@ cell_grid <- function(edges) {
 }
 
 # Cells to bins, and sums to statistics.
-distant_columns <- function(made, cells, ordered, call) {
+distant_columns <- function(made, cells, ordered) {
   bins <- made$bins
   meta <- timeline_meta(made$ends)
   starts <- bin_starts(bins)
@@ -203,7 +202,7 @@ distant_columns <- function(made, cells, ordered, call) {
     total[is.na(total)] <- 0
     total
   }
-  check_repeated_cells(made, add(cells$rows), bins, call)
+  check_repeated_cells(made, add(cells$rows), bins)
   data <- bin_frame(made$ends, made$rows, bins)
   kinds <- units <- character()
   marks <- list()
@@ -256,7 +255,7 @@ bin_of_cells <- function(made, cells, starts) {
 }
 
 # More rows than a regular grid has places are rows that repeat a stamp.
-check_repeated_cells <- function(made, rows, bins, call) {
+check_repeated_cells <- function(made, rows, bins) {
   regular <- is_regular_cadence(timeline_meta(made$ends)$cadence)
   # Stamps and periods are counted differently where bins cut periods or hold their right edge.
   same <- made$plan$nested && made$plan$closed == "left"
@@ -267,8 +266,7 @@ check_repeated_cells <- function(made, rows, bins, call) {
   first <- bin_label(made$ends, made$rows, bins, which(rows > most)[1])
   abort_input(c("Stamps must differ within a series.",
                 x = "{capitalise(first)} holds more rows than its cadence allows.",
-                i = "Look for repeats in the table; {.fn as_timeline} shows the first ones."),
-                call = call)
+                i = "Look for repeats in the table; {.fn as_timeline} shows the first ones."))
 }
 
 measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
@@ -333,14 +331,14 @@ sql_of <- function(x, ...) {
   if (!inherits(x, "kairon_distant_bins")) {
     return(c(made_of, rows = paste("SELECT * FROM", far$from, remote_where(far))))
   }
-  made <- plan_distant(x, rlang::current_env())
+  made <- plan_distant(x)
   told <- cells_sql(far, made$phase, made$width, made$cells_closed, made$needs, made$shift)
   ends <- vapply(told$ends, `[[`, "", "sql")
   names(ends) <- vapply(told$ends, function(e) paste(e$word, e$measure), "")
   ranks <- unlist(lapply(names(made$ordered), function(m) {
     words <- as.character(unlist(Filter(is_ordered, made$ordered[[m]])))
     vapply(rlang::set_names(words, paste(words, m)), ranks_sql, "", x = far, m = m,
-           bins = made$bins, closed = made$cells_closed, call = rlang::caller_env())
+           bins = made$bins, closed = made$cells_closed)
   }))
   c(made_of, sums = told$sums, ends, ranks)
 }
@@ -413,13 +411,12 @@ during.kairon_distant_rows <- function(x, when, ...) {
 
 #' @export
 as_timeline.kairon_distant_rows <- function(x, ...) {
-  call <- rlang::caller_env()
   wide <- x$x
   if (!is.null(x$span)) {
     reach <- x$reach(attr(distant_facts(wide), "cadence"))
     wide <- limited_to(wide, c(x$span[1] - reach$before, x$span[2] + reach$after))
   }
-  out <- rlang::inject(get(x$verb)(rows_here(wide, call), !!!x$args))
+  out <- rlang::inject(get(x$verb)(rows_here(wide), !!!x$args))
   if (is.null(x$span)) out else rows_within(out, x$span)
 }
 
@@ -429,7 +426,7 @@ rows_within <- function(x, span) {
 }
 
 # The rows, where they are not too many to hold.
-rows_here <- function(x, call = rlang::caller_env()) {
+rows_here <- function(x) {
   most <- getOption("kairon.most_rows_here", 2e7)
   facts <- distant_facts(x)
   asked <- if (is.null(x$keys)) seq_len(nrow(facts)) else match_keys(x$keys, facts, x$meta)
@@ -441,7 +438,7 @@ rows_here <- function(x, call = rlang::caller_env()) {
       "This needs {rows} rows here, which may be too many for memory.",
       i = "Ask for an interval with {.fn during}, or allow it: \\
            {.code options(kairon.most_rows_here = {allowed})}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
   as_timeline(x)
 }

@@ -70,43 +70,42 @@ during.kairon_timeline <- function(x, when, ...) {
 }
 
 # [start, end) in seconds.
-interval_of <- function(when, meta, rows, call = rlang::caller_env()) {
+interval_of <- function(when, meta, rows) {
   counted <- regmatches(when, regexec("^(last|first) (.+)$", when))[[1]]
   if (length(counted)) {
-    return(counted_interval(counted[2], counted[3], meta, rows, call))
+    return(counted_interval(counted[2], counted[3], meta, rows))
   }
   ends <- strsplit(paste0(when, " "), "/", fixed = TRUE)[[1]]
   ends <- trimws(ends)
   if (length(ends) > 2) {
-    abort_input("{.val {when}} has more than one slash.", call = call)
+    abort_input("{.val {when}} has more than one slash.")
   }
-  low <- if (ends[1] %in% c("", "..")) c(-Inf, -Inf) else named_interval(ends[1], meta, rows, call)
+  low <- if (ends[1] %in% c("", "..")) c(-Inf, -Inf) else named_interval(ends[1], meta, rows)
   if (length(ends) == 1) {
-    if (!is.finite(low[1])) abort_interval(when, call)
+    if (!is.finite(low[1])) abort_interval(when)
     return(low)
   }
-  high <- if (ends[2] %in% c("", "..")) c(Inf, Inf) else named_interval(ends[2], meta, rows, call)
+  high <- if (ends[2] %in% c("", "..")) c(Inf, Inf) else named_interval(ends[2], meta, rows)
   if (high[2] <= low[1]) {
-    abort_input(c("{.val {when}} ends before it starts.", i = "Write the earlier date first."),
-                call = call)
+    abort_input(c("{.val {when}} ends before it starts.", i = "Write the earlier date first."))
   }
   c(low[1], high[2])
 }
 
-abort_interval <- function(text, call) {
+abort_interval <- function(text) {
   abort_input(c(
     "{.val {text}} names no interval.",
     i = "Write it like {.val 2031-03}, {.val 2031-03/2032-02} or {.val last 90 days}."
-  ), call = call)
+  ))
 }
 
 # A partial date names the whole period: its first instant and that of the next.
-named_interval <- function(text, meta, rows, call) {
+named_interval <- function(text, meta, rows) {
   hour <- grepl("[T ][0-9]{2}$", text)
   full <- if (hour) paste0(text, ":00") else text
   raw <- cpp_read_stamps(full, 0L)
   if (raw$trouble != 0L) {
-    abort_interval(text, call)
+    abort_interval(text)
   }
   kind <- stamp_kinds[raw$kind + 1]
   word <- switch(kind, month = "month", quarter = "quarter", year = "year", date = "day",
@@ -126,8 +125,8 @@ named_interval <- function(text, meta, rows, call) {
 }
 
 # "last 90 days" end with the period of the last stamp.
-counted_interval <- function(side, text, meta, rows, call) {
-  step <- parse_step(text, "when", call)
+counted_interval <- function(side, text, meta, rows) {
+  step <- parse_step(text, "when")
   cadence <- meta$cadence
   range <- range(rows$seconds)
   if (is_regular_cadence(cadence)) {

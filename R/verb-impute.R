@@ -125,34 +125,34 @@ fill_with_progress <- function(values, rows, rule, limit, season, past) {
   out
 }
 
-check_fill_rule <- function(rule, call = rlang::caller_env()) {
+check_fill_rule <- function(rule) {
   if (is.numeric(rule)) {
     if (length(rule) != 1 || !is.finite(rule)) {
-      abort_input("{.arg with} must be a rule or one finite number.", call = call)
+      abort_input("{.arg with} must be a rule or one finite number.")
     }
     return(as.double(rule))
   }
-  check_choice(rule, fill_rules, arg = "with", call = call)
+  check_choice(rule, fill_rules, arg = "with")
 }
 
 # One rule for each measure.
-read_fill_rules <- function(with, measures, call = rlang::caller_env()) {
+read_fill_rules <- function(with, measures) {
   if (!is.null(names(with))) {
-    check_columns(names(with), measures, call)
-    return(lapply(as.list(with), check_fill_rule, call = call))
+    check_columns(names(with), measures)
+    return(lapply(as.list(with), check_fill_rule))
   }
-  rule <- check_fill_rule(if (is.list(with) && length(with) == 1) with[[1]] else with, call)
+  rule <- check_fill_rule(if (is.list(with) && length(with) == 1) with[[1]] else with)
   lapply(rlang::set_names(measures), function(m) rule)
 }
 
-check_direction <- function(rules, direction, call = rlang::caller_env()) {
+check_direction <- function(rules, direction) {
   ahead <- Filter(function(r) is.character(r) && !r %in% backward_rules, rules)
   if (direction == "past" && length(ahead)) {
     rule <- ahead[[1]]
     abort_input(c(
       "{.val {rule}} looks at the values after a gap.",
       i = "With {.code direction = \"past\"} take {.or {.val {backward_rules}}}, or a number."
-    ), call = call)
+    ))
   }
 }
 
@@ -178,22 +178,21 @@ say_text <- function(x) {
 }
 
 # Steps of the season that a rule needs, 0 for none. With `past`, later values may not choose it.
-fill_season <- function(seasons, rule, x, measure, said, past = FALSE,
-                        call = rlang::caller_env()) {
+fill_season <- function(seasons, rule, x, measure, said, past = FALSE) {
   if (!identical(rule, "seasonal") && !identical(rule, "model")) {
     return(0)
   }
   cadence <- timeline_meta(x)$cadence
   if (is.null(seasons) && past) seasons <- usual_season(cadence)
   if (!is.null(seasons)) {
-    return(resolve_seasons(seasons, cadence, arg = "seasons", call = call)[[1]])
+    return(resolve_seasons(seasons, cadence, arg = "seasons")[[1]])
   }
   found <- one_default_season(x, measure, said = said)
   if (is.null(found) && rule == "seasonal") {
     abort_input(c(
       "No season stands out, and a timeline {format(cadence)} has no usual one.",
       i = "Name one by its steps, such as {.code seasons = 12}."
-    ), call = call)
+    ))
   }
   if (is.null(found)) 0 else found[[1]]
 }
@@ -231,22 +230,22 @@ fill_words <- function(table, rules) {
   )
 }
 
-longest_seconds <- function(longest, cadence, call = rlang::caller_env()) {
+longest_seconds <- function(longest, cadence) {
   if (is.null(longest)) {
     return(Inf)
   }
   step <- step_seconds(cadence)
   if (is.numeric(longest)) {
-    check_count(longest, arg = "longest", call = call)
+    check_count(longest, arg = "longest")
     seconds <- longest * step
   } else {
-    seconds <- duration_seconds(parse_step(longest, "longest", call))
+    seconds <- duration_seconds(parse_step(longest, "longest"))
   }
   if (seconds < step * 0.9) {
     abort_input(c(
       "{.arg longest} must not be shorter than a step.",
       x = "It is {show_duration(seconds)}, the timeline is {format(cadence)}."
-    ), call = call)
+    ))
   }
   # Months differ in length; half a step of slack lets "1 month" fill any one.
   seconds + step / 2

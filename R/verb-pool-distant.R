@@ -9,7 +9,6 @@ pool_series.kairon_distant_bins <- function(x, by = NULL, ..., weights = NULL) {
 #' @export
 pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each = NULL,
                                       at_least = 0) {
-  call <- rlang::current_env()
   check_least(at_least)
   if (!is.null(each)) {
     abort_state(c("{.arg each} needs the rows here.",
@@ -27,14 +26,17 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
   check_across(wanted)
   weight <- weight_of_series(row_weights(ends, rlang::enquo(weights)), seq_along(rows$seconds),
                              rows)
-  check_pooled_sums(wanted, all(weight == 1), call)
+  check_pooled_sums(wanted, all(weight == 1))
   groups <- series_groups(ends, rows, rlang::enquo(by), total)
   needs <- lapply(needs_of(wanted), function(words) union(words, c("weight", "weighted")))
   shift <- shift_of(x, needs)
-  sums <- pooled_sums(x, facts, groups, weight, needs, shift, call)
-  cells <- distant_stamps(ends, facts, rows, groups, sums)
+  sums <- pooled_sums(x, facts, groups, weight, needs, shift)
+  cells <- distant_stamps(ends, facts, lived_ends(x, facts), rows, groups, sums)
   full <- living_weight(cells$life, weight[groups$series], length(cells$owner))
   place <- function(measure, word) sums[[paste0(measure, ".", word)]][cells$row]
+  ranked <- function(measure, statistic) {
+    pooled_quantiles(x, facts, groups, sums, measure, statistic)[cells$row]
+  }
   out <- pooled_table(
     timeline_meta(ends), cells, wanted, at_least,
     function(measure) {
@@ -44,6 +46,9 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
            origin = summarised_code)
     },
     function(measure, statistic) {
+      if (is_ordered(statistic)) {
+        return(ranked(measure, statistic))
+      }
       s <- lapply(rlang::set_names(c("n", "sum", needs[[measure]])), place, measure = measure)
       s$n <- known_or_zero(s$n)
       s$shift <- shift[[measure]]
@@ -62,25 +67,26 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
 
 known_or_zero <- function(v) ifelse(is.na(v), 0, v)
 
-check_pooled_sums <- function(wanted, flat, call) {
+check_pooled_sums <- function(wanted, flat) {
   known <- if (flat) setdiff(names(statistic_needs), c("first", "last", "slope", "time_mean")) else
     c("mean", "sum", "count", "min", "max", "range")
   for (m in names(wanted)) {
     for (one in wanted[[m]]) {
       word <- if (is.character(one)) one else "a function"
-      if (!word %in% known) {
-        abort_state(c("{.val {word}} of {.field {m}} cannot be worked out from sums over the \\
-                       series.",
-                      i = "From sums there are {.val {known}}.",
-                      i = "Or bring the rows with {.fn as_timeline} first."), call = call)
+      if (!word %in% known && !(flat && is_ordered(one))) {
+        abort_state(c("{.val {word}} of {.field {m}} cannot be worked out over the series where \\
+                       they lie.",
+                      i = "There are {.val {known}}{if (flat) ', medians and quantiles' else '; \\
+                           without weights there are more'}.",
+                      i = "Or bring the rows with {.fn as_timeline} first."))
       }
     }
   }
 }
 
 # Sums of each group at each stamp: a data frame sorted by group (`series`) and seconds (`cell`).
-pooled_sums <- function(x, facts, groups, weight, needs, shift, call) {
-  out <- sql_rows(x$con, pooled_sql(x, facts, groups, weight, needs, shift), call)
+pooled_sums <- function(x, facts, groups, weight, needs, shift) {
+  out <- sql_rows(x$con, pooled_sql(x, facts, groups, weight, needs, shift))
   names(out) <- c("series", "cell", unlist(lapply(names(needs), function(m) {
     paste0(m, ".", c("n", "sum", needs[[m]]))
   })))
@@ -88,9 +94,37 @@ pooled_sums <- function(x, facts, groups, weight, needs, shift, call) {
   out[order(out$series, out$cell), , drop = FALSE]
 }
 
+# An order statistic of each group at each of its stamps, in the order of `sums`.
+pooled_quantiles <- function(x, facts, groups, sums, m, statistic) {
+  found <- sql_rows(x$con, pooled_ranks_sql(x, facts, groups, m, statistic))
+  found[] <- lapply(found, as.numeric)
+  # Each stamp as its place among all stamps, so that a group and a stamp are one number.
+  stamps <- sort(unique(sums$cell))
+  number <- function(group, at) group * (length(stamps) + 1) + match(at, stamps)
+  row <- match(number(found$kairon_group, found$kairon_at), number(sums$series, sums$cell))
+  quantile_of_ranks(row, found$kairon_size, found$kairon_place, found$kairon_value, statistic,
+                    nrow(sums))
+}
+
+# Seconds of the first and the last row of each series that has a value; NA where none has.
+lived_ends <- function(x, facts) {
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  there <- paste(vapply(names(x$meta$kinds), function(m) sql_name(x$con, m), ""), "IS NOT NULL",
+                 collapse = " OR ")
+  seconds <- remote_seconds(x)
+  found <- sql_rows(x$con, paste(
+    "SELECT", paste(c(keys, paste0(c("min(", "max("), seconds, ") AS kairon_", c("first", "last"))),
+                    collapse = ", "),
+    "FROM", x$from, remote_where(x, paste0("(", there, ")")),
+    if (length(keys)) paste("GROUP BY", paste(keys, collapse = ", "))
+  ))
+  found <- keyed_rows(x, found, c("first", "last"), facts)
+  found[match(seq_len(nrow(facts)), found$series), c("first", "last")]
+}
+
 # The stamps of each group, from its first to its last, and the row of its sums at each (NA without
 # any).
-distant_stamps <- function(ends, facts, rows, groups, sums) {
+distant_stamps <- function(ends, facts, lived, rows, groups, sums) {
   meta <- timeline_meta(ends)
   place <- function(seconds) period_of_stamp(meta$cadence, seconds, rows$zone)
   over <- function(v, how) as.vector(tapply(v[groups$series], groups$group, how))
@@ -107,9 +141,9 @@ distant_stamps <- function(ends, facts, rows, groups, sums) {
   cell <- function(seconds) {
     from[groups$group] + place(seconds)[groups$series] - low[groups$group] + 1
   }
-  wait <- max(place(facts$last)) - place(facts$last)
+  wait <- max(place(facts$last)) - place(lived$last)
   ended <- has_ended(wait, 0, usual_cycle(meta$cadence, 0))[groups$series]
-  life <- member_life(cell(facts$first), cell(facts$last), ended, from[groups$group + 1])
+  life <- member_life(cell(lived$first), cell(lived$last), ended, from[groups$group + 1])
   list(life = life, row = row, owner = owner, keys = groups$table[owner, , drop = FALSE],
        stamps = from_seconds(stamp_of(meta$cadence, at, rows$zone), meta$type, meta$zone),
        type = meta$type, cadence = meta$cadence)

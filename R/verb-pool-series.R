@@ -79,20 +79,20 @@ pool_series.default <- function(x, by = NULL, ...) check_timeline(x)
 
 weight_column <- ".weight"
 
-check_across <- function(wanted, call = rlang::caller_env()) {
+check_across <- function(wanted) {
   timed <- intersect(unlist(Filter(is.character, unlist(wanted))), c("time_mean", "slope"))
   if (length(timed)) {
     abort_input(c(
       "{.val {timed[1]}} runs over time, and pooling runs over series.",
       i = "Use {.fn resample} or {.fn roll} for it."
-    ), call = call)
+    ))
   }
 }
 
 # Weights ----
 
 # One weight a row; 1 without any.
-row_weights <- function(x, quo, call = rlang::caller_env()) {
+row_weights <- function(x, quo) {
   # A formula says the same as the expression on its right.
   if (rlang::is_formula(rlang::quo_get_expr(quo), lhs = FALSE)) {
     quo <- rlang::new_quosure(rlang::f_rhs(rlang::quo_get_expr(quo)), rlang::quo_get_env(quo))
@@ -102,14 +102,14 @@ row_weights <- function(x, quo, call = rlang::caller_env()) {
   }
   expr <- rlang::quo_get_expr(quo)
   if (is.character(expr) && length(expr) == 1) {
-    check_columns(expr, names(x), call)
+    check_columns(expr, names(x))
     quo <- rlang::new_quosure(as.symbol(expr), rlang::quo_get_env(quo))
   }
   weight <- rlang::try_fetch(
     rlang::eval_tidy(quo, data = as.list(as_plain(x))),
     error = function(cnd) {
       shown <- rlang::as_label(quo)
-      abort_input("The weights {.code {shown}} cannot be found.", parent = cnd, call = call,
+      abort_input("The weights {.code {shown}} cannot be found.", parent = cnd,
                   .envir = environment())
     }
   )
@@ -117,7 +117,7 @@ row_weights <- function(x, quo, call = rlang::caller_env()) {
     abort_input(c(
       "{.arg weights} must give one number for each row or series.",
       x = "It gives {.obj_type_friendly {weight}} of length {length(weight)}."
-    ), call = call)
+    ))
   }
   weight <- rep_len(as.double(weight), nrow(x))
   bad <- which(is.na(weight) | weight < 0 | is.infinite(weight))
@@ -128,7 +128,7 @@ row_weights <- function(x, quo, call = rlang::caller_env()) {
       "Weights must be numbers of 0 and more.",
       x = "{length(bad)} row{?s} {?has/have} none, the first ({.val {seen}}) in series \\
            {.val {label}}."
-    ), call = call)
+    ))
   }
   weight
 }
@@ -144,14 +144,14 @@ fill_weights <- function(weight, breaks) {
 # Groups ----
 
 # table: one row a group; member: series and group of each membership.
-series_groups <- function(x, rows, quo, total, call = rlang::caller_env()) {
+series_groups <- function(x, rows, quo, total) {
   first <- rows$breaks[-length(rows$breaks)] + 1L
   known <- as.list(as_plain(x)[first, c(timeline_meta(x)$series, timeline_meta(x)$attributes),
                                drop = FALSE])
-  columns <- group_columns(quo, known, call)
+  columns <- group_columns(quo, known)
   for (name in names(columns)) {
     lost <- is.na(columns[[name]])
-    if (all(lost)) abort_input("No series falls in a group of {.field {name}}.", call = call)
+    if (all(lost)) abort_input("No series falls in a group of {.field {name}}.")
     if (any(lost)) {
       labels <- series_labels(rows$keys)[lost]
       warn_user(c(
@@ -190,7 +190,7 @@ add_total <- function(groups, all) {
 }
 
 # `by` may be NULL, a name, a text, bands(...) or several in c().
-group_columns <- function(quo, known, call) {
+group_columns <- function(quo, known) {
   env <- rlang::quo_get_env(quo)
   expr <- rlang::quo_get_expr(quo)
   if (is.null(expr)) {
@@ -201,13 +201,13 @@ group_columns <- function(quo, known, call) {
   out <- list()
   for (piece in pieces) {
     if (inherits(piece, "kairon_banding")) {
-      check_columns(piece$column, names(known), call)
+      check_columns(piece$column, names(known))
       out[[piece$column]] <- bands(known[[piece$column]], piece$n, piece$quantiles)
     } else if (rlang::is_call(piece) && !rlang::is_call(piece, "c")) {
       used <- intersect(all.vars(piece), names(known))
       value <- rlang::eval_tidy(rlang::new_quosure(piece, env), data = known)
       if (length(value) != length(known[[1]])) {
-        abort_input("{.arg by} must give one group for each series.", call = call)
+        abort_input("{.arg by} must give one group for each series.")
       }
       out[[if (length(used)) used[1] else "group"]] <- value
     } else {
@@ -216,9 +216,9 @@ group_columns <- function(quo, known, call) {
         abort_input(c(
           "There is nothing to group by: the timeline has one series and no attributes.",
           x = "{.field {names}} is neither a series column nor an attribute."
-        ), call = call)
+        ))
       }
-      check_columns(names, names(known), call)
+      check_columns(names, names(known))
       out[names] <- known[names]
     }
   }
@@ -239,7 +239,7 @@ member_rows <- function(rows, groups) {
   )
 }
 
-stamp_cells <- function(x, rows, groups, call = rlang::caller_env()) {
+stamp_cells <- function(x, rows, groups) {
   meta <- timeline_meta(x)
   m <- member_rows(rows, groups)
   regular <- is_regular(x)
@@ -248,7 +248,7 @@ stamp_cells <- function(x, rows, groups, call = rlang::caller_env()) {
   } else {
     stamps <- sort(unique(rows$seconds))
     place <- match(rows$seconds, stamps)
-    check_shared(rows, stamps, meta, call)
+    check_shared(rows, stamps, meta)
   }
   place <- place[m$row]
   low <- as.vector(tapply(place, m$group, min))
@@ -274,14 +274,14 @@ stamp_cells <- function(x, rows, groups, call = rlang::caller_env()) {
   cells
 }
 
-check_shared <- function(rows, stamps, meta, call) {
+check_shared <- function(rows, stamps, meta) {
   series <- length(rows$breaks) - 1
   if (series > 1 && length(rows$seconds) < 1.5 * length(stamps)) {
     abort_state(c(
       "Series must share their stamps to be pooled.",
       x = "The timeline is {format(meta$cadence)}, and most stamps belong to one series alone.",
       i = "Bring them onto a grid first, such as {.code resample(x, \"1 hour\")}."
-    ), call = call, .envir = list2env(list(meta = meta)))
+    ), .envir = list2env(list(meta = meta)))
   }
 }
 
@@ -296,9 +296,9 @@ drop_empty <- function(cells) {
   cells
 }
 
-part_cells <- function(x, rows, groups, part, call = rlang::caller_env()) {
+part_cells <- function(x, rows, groups, part) {
   meta <- timeline_meta(x)
-  if (meta$type == "step") abort_input("Plain steps have no calendar.", call = call)
+  if (meta$type == "step") abort_input("Plain steps have no calendar.")
   m <- member_rows(rows, groups)
   local <- if (meta$type == "instant") cpp_local_of(rows$seconds, rows$zone) else rows$seconds
   code <- part_codes(part, local)[m$row]
@@ -391,15 +391,14 @@ pooled_table <- function(meta, cells, wanted, at_least, mark_of, value_of) {
   list(data = data, meta = for_new_measures(meta, names(data)), marks = marks)
 }
 
-pool_values <- function(values, weight, flat, order, statistic, where,
-                        call = rlang::caller_env(3)) {
+pool_values <- function(values, weight, flat, order, statistic, where) {
   nothing <- rep(0, length(values))
   if (is.character(statistic) && !flat) {
     return(call_core(cpp_weighted_statistics(
       statistic, values, weight, nothing, order$from, order$to, core_threads()
-    ), call))
+    )))
   }
-  range_statistics(values, nothing, order$from, order$to, list(statistic), where, call)[[1]]
+  range_statistics(values, nothing, order$from, order$to, list(statistic), where)[[1]]
 }
 
 # An amount stays one over the same interval, whatever mean of it is taken.

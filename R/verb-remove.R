@@ -62,7 +62,7 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
   for (m in measures) {
     values <- x[[m]]
     check_finite(x, m, rows)
-    how <- chosen_combination(values, rows$breaks, season, combine, m, rlang::current_env())
+    how <- chosen_combination(values, rows$breaks, season, combine, m)
     multiply <- how$combine == "multiply"
     effects <- loess_parts(values, rows$breaks, exact, spans, multiply, isTRUE(robust))$seasons
     all <- if (multiply) apply(effects, 1, prod) else rowSums(effects)
@@ -121,7 +121,7 @@ undo_season <- function(table, x, step, levels) {
 
 # The seasons to take off, as named numbers of steps, the shortest first. `only_one`: the method
 # that takes one season only.
-chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::caller_env()) {
+chosen_seasons <- function(x, seasons, measure, only_one = NULL) {
   cadence <- timeline_meta(x)$cadence
   if (is.null(seasons)) {
     found <- if (!is.null(only_one)) one_default_season(x, measure) else default_seasons(x,
@@ -131,7 +131,7 @@ chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::c
         "No season stands out, and a timeline {format(cadence)} has no usual one.",
         i = "Give its number of steps, such as {.code seasons = 12}; {.fn find_seasons} looks \\
              for some."
-      ), call = call)
+      ))
     }
     if (is.null(only_one)) {
       # Two turns at least in the longest series.
@@ -151,17 +151,16 @@ chosen_seasons <- function(x, seasons, measure, only_one = NULL, call = rlang::c
     attr(found, "found") <- NULL
     return(found)
   }
-  season <- sort(resolve_seasons(seasons, cadence, call = call))
+  season <- sort(resolve_seasons(seasons, cadence))
   if (anyDuplicated(season)) {
-    abort_input("Two seasons have the same length, {season[duplicated(season)][1]} steps.",
-                call = call)
+    abort_input("Two seasons have the same length, {season[duplicated(season)][1]} steps.")
   }
   if (length(season) > 1 && !is.null(only_one)) {
     abort_input(c(
       "The method {.val {only_one}} takes off one season at a time.",
       x = "{length(season)} are given.",
       i = "{.val loess}, {.val regression} and {.val state} take several."
-    ), call = call)
+    ))
   }
   season
 }
@@ -175,12 +174,12 @@ exact_seasons <- function(season, x) {
   out
 }
 
-check_odd <- function(n, arg, call = rlang::caller_env()) {
+check_odd <- function(n, arg) {
   if (is.null(n)) {
     return(NULL)
   }
   if (!is_number(n) || n < 3 || n %% 2 != 1) {
-    abort_input("{.arg {arg}} must be an odd number from 3 on.", call = call)
+    abort_input("{.arg {arg}} must be an odd number from 3 on.")
   }
   n
 }
@@ -188,17 +187,16 @@ check_odd <- function(n, arg, call = rlang::caller_env()) {
 # What is laid through the values of one place in the cycle, as the degree of its polynomial.
 season_curves <- c("level", "line", "parabola")
 
-curve_degree <- function(curve, call = rlang::caller_env()) {
-  match(check_choice(curve, season_curves, "season_curve", call), season_curves) - 1L
+curve_degree <- function(curve) {
+  match(check_choice(curve, season_curves, "season_curve"), season_curves) - 1L
 }
 
-check_season_span <- function(span, call = rlang::caller_env()) {
-  if (identical(span, "fixed")) span else check_odd(span, "season_span", call)
+check_season_span <- function(span) {
+  if (identical(span, "fixed")) span else check_odd(span, "season_span")
 }
 
 # `values`: how many the fullest series has.
-check_cycles <- function(rows, season, values, what = "A decomposition",
-                         call = rlang::caller_env()) {
+check_cycles <- function(rows, season, values, what = "A decomposition") {
   longest <- max(diff(rows$breaks))
   if (longest < 2 * max(season)) {
     worst <- season[which.max(season)]
@@ -207,13 +205,13 @@ check_cycles <- function(rows, season, values, what = "A decomposition",
       x = "A season of {season_length(worst)} needs {2 * worst} steps; the longest series has \\
            {longest}.",
       i = "With this little, {.fn season_profile} shows the cycle there is and {.fn roll} a trend."
-    ), call = call)
+    ))
   }
   if (values > 0 && values <= min(season)) {
     abort_input(c(
       "{what} needs more values than a cycle has places.",
       x = "A cycle has {min(season)}, and the fullest series {values} value{?s}."
-    ), call = call)
+    ))
   }
 }
 
@@ -235,7 +233,7 @@ short_series_note <- function(rows, season) {
 }
 
 # Whether parts add or multiply, and why.
-chosen_combination <- function(values, breaks, season, combine, measure, call) {
+chosen_combination <- function(values, breaks, season, combine, measure) {
   lowest <- suppressWarnings(min(values, na.rm = TRUE))
   if (combine == "multiply" && lowest <= 0) {
     n <- sum(values <= 0, na.rm = TRUE)
@@ -243,7 +241,7 @@ chosen_combination <- function(values, breaks, season, combine, measure, call) {
       "Components can only multiply where all values are positive.",
       x = "{n} value{?s} of {.field {measure}} {?is/are} zero or negative.",
       i = "Use {.code combine = \"add\"}."
-    ), call = call)
+    ))
   }
   if (combine != "auto") {
     return(list(combine = combine))

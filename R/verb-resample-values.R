@@ -4,7 +4,6 @@
 # each new measure.
 bin_columns <- function(x, rows, bins, wanted, plan) {
   meta <- timeline_meta(x)
-  call <- rlang::caller_env()
   if (!is.null(bins$edges)) {
     at <- cpp_bin_rows(rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$closed == "right",
                        core_threads())
@@ -13,7 +12,7 @@ bin_columns <- function(x, rows, bins, wanted, plan) {
     bins$to <- at$to
     bins$expected <- expected_readings(x, rows, bins)
   }
-  context <- list(x = x, rows = rows, bins = bins, plan = plan, call = call)
+  context <- list(x = x, rows = rows, bins = bins, plan = plan)
   if (needs_intervals(meta, wanted, plan)) {
     context$intervals <- reading_intervals(x, rows, plan$closed, plan$empty == "zero")
   }
@@ -76,7 +75,7 @@ measure_columns <- function(context, measure, statistics) {
     bins <- context$bins
     values <- range_statistics(
       context$x[[measure]], context$rows$seconds, bins$from, bins$to, statistics[!special],
-      where = function(i) bin_label(context$x, context$rows, bins, i), call = context$call
+      where = function(i) bin_label(context$x, context$rows, bins, i)
     )
     marks <- bin_marks(context, measure, counted)
     out <- lapply(rlang::set_names(values, names(statistics)[!special]),
@@ -175,8 +174,7 @@ time_mean_values <- function(context, measure, present) {
   values <- x[[measure]]
   regular <- is_regular_cadence(timeline_meta(x)$cadence)
   rule <- check_choice(
-    plan$between[[measure]] %||% "previous", c("previous", "linear"), arg = "between",
-    call = context$call
+    plan$between[[measure]] %||% "previous", c("previous", "linear"), arg = "between"
   )
   made <- if (rule == "linear") {
     cpp_linear_means(values, rows$seconds, rows$breaks, bins$edges, bins$breaks, plan$within,

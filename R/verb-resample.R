@@ -99,31 +99,31 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
 # typical step are looked at, so that a timeline that lies elsewhere can be planned for, too.
 prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least,
                          unfinished, extent,
-                         empty, large, call = rlang::caller_env()) {
+                         empty, large) {
   plan <- list(
-    at = if (!is.null(at)) check_choice(at, c("bins", "instants"), call = call),
-    within = within_seconds(within, call = call),
+    at = if (!is.null(at)) check_choice(at, c("bins", "instants")),
+    within = within_seconds(within),
     holds = !is.null(within),
-    closed = check_choice(closed, c("left", "right"), call = call),
-    unfinished = check_choice(unfinished, c("flag", "drop", "keep"), call = call),
-    extent = check_choice(extent, c("each", "common"), call = call),
-    empty = check_choice(empty, c("missing", "zero"), call = call),
-    at_least = check_least(at_least, call = call)
+    closed = check_choice(closed, c("left", "right")),
+    unfinished = check_choice(unfinished, c("flag", "drop", "keep")),
+    extent = check_choice(extent, c("each", "common")),
+    empty = check_choice(empty, c("missing", "zero")),
+    at_least = check_least(at_least)
   )
   target <- cadence(every, stamp = stamp)
   meta <- timeline_meta(x)
-  check_same_time(meta, target, call)
+  check_same_time(meta, target)
   target <- fit_to_zone(target, rows$zone)
   plan$finer <- is_finer(meta, target, rows)
-  check_giant(meta, target, rows, large, call)
+  check_giant(meta, target, rows, large)
   plan$at <- plan$at %||% choose_mode(plan$finer, meta, target, length(dots) > 0)
-  plan$between <- read_between(x, between, call = call)
+  plan$between <- read_between(x, between)
   if (accumulates(meta, plan)) plan$closed <- "right"
-  if (plan$at == "instants") check_no_statistics(dots, meta, call)
+  if (plan$at == "instants") check_no_statistics(dots, meta)
   bins <- plan_bins(x, rows, target, plan)
   plan$nested <- !is.null(bins$edges) && bins_nest(meta$cadence, bins$edges, rows$zone)
   plan$steady <- plan$nested && plan$at == "bins"
-  wanted <- read_statistics(x, dots, level = if (plan$steady) "mean" else "time_mean", call = call)
+  wanted <- read_statistics(x, dots, level = if (plan$steady) "mean" else "time_mean")
   list(plan = plan, target = target, bins = bins, wanted = wanted)
 }
 
@@ -145,27 +145,26 @@ resample.default <- function(x, every, ...) check_timeline(x)
 
 # Arguments ----
 
-check_least <- function(x, arg = "at_least", call = rlang::caller_env()) {
+check_least <- function(x, arg = "at_least") {
   good <- is.numeric(x) && length(x) == 1 && !is.na(x) && x >= 0 && (x <= 1 || x == round(x))
   if (!good) {
-    abort_input("{.arg {arg}} must be a share from 0 to 1, or a whole number of readings.",
-                call = call)
+    abort_input("{.arg {arg}} must be a share from 0 to 1, or a whole number of readings.")
   }
   x
 }
 
-within_seconds <- function(within, arg = "within", call = rlang::caller_env()) {
-  if (is.null(within)) Inf else duration_seconds(parse_step(within, arg, call))
+within_seconds <- function(within, arg = "within") {
+  if (is.null(within)) Inf else duration_seconds(parse_step(within, arg))
 }
 
-check_same_time <- function(meta, target, call = rlang::caller_env()) {
+check_same_time <- function(meta, target) {
   steps <- meta$type == "step"
   if (steps != (target$unit == "step")) {
     abort_input(c(
       "A timeline of {if (steps) 'plain steps' else 'dates'} cannot be resampled \\
        {format(target)}.",
       i = if (steps) "Write steps, such as {.val 10 steps}."
-    ), call = call)
+    ))
   }
 }
 
@@ -191,7 +190,7 @@ accumulates <- function(meta, plan) {
     all(meta$kinds == "amount")
 }
 
-check_giant <- function(meta, target, rows, large, call = rlang::caller_env()) {
+check_giant <- function(meta, target, rows, large) {
   times <- usual_step(meta, rows) / step_seconds(target)
   if (isTRUE(large) || !is.finite(times) || times < 1e4) {
     return(invisible())
@@ -200,7 +199,7 @@ check_giant <- function(meta, target, rows, large, call = rlang::caller_env()) {
     "The new grid is {show_number(times)} times finer than the readings.",
     x = "It is {format(target)}; the readings come every {show_duration(usual_step(meta, rows))}.",
     i = "If that is meant, say {.code large = TRUE}."
-  ), call = call)
+  ))
 }
 
 choose_mode <- function(finer, meta, target, asked) {
@@ -216,32 +215,32 @@ choose_mode <- function(finer, meta, target, asked) {
   "instants"
 }
 
-check_no_statistics <- function(dots, meta, call = rlang::caller_env()) {
+check_no_statistics <- function(dots, meta) {
   if (length(dots) == 0) {
     return(invisible())
   }
   abort_input(c(
     "Values at instants are readings, not summaries.",
     i = "Leave the statistics out; a rule between readings is named by {.code between =}."
-  ), call = call)
+  ))
 }
 
 # One rule for each measure, or NULL where the purpose decides.
-read_between <- function(x, between, arg = "between", call = rlang::caller_env()) {
+read_between <- function(x, between, arg = "between") {
   measures <- names(timeline_meta(x)$kinds)
   out <- rlang::set_names(vector("list", length(measures)), measures)
   if (is.null(between)) {
     return(out)
   }
   if (!is.character(between)) {
-    abort_input("{.arg {arg}} must name a rule, such as {.val linear}.", call = call)
+    abort_input("{.arg {arg}} must name a rule, such as {.val linear}.")
   }
-  check_choices(between, between_rules, arg = arg, call = call)
+  check_choices(between, between_rules, arg = arg)
   if (is.null(names(between))) {
-    check_string(between, arg, call)
+    check_string(between, arg)
     out[] <- between
   } else {
-    check_columns(names(between), measures, call)
+    check_columns(names(between), measures)
     out[names(between)] <- between
   }
   out

@@ -2,17 +2,17 @@
 # what they had.
 
 # `again` makes the same call on a part of the rows.
-carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()) {
-  check_timeline(earlier, call)
+carry_windows <- function(x, windows, earlier, again) {
+  check_timeline(earlier)
   if (is_regular(x)) x <- complete_grid(x)
   rows <- rows_of(x)
-  same <- same_beginnings(x, rows, earlier, call)
+  same <- same_beginnings(x, rows, earlier)
   firsts <- rows$breaks[-length(rows$breaks)] + 1L
   lasts <- rows$breaks[-1]
   changed <- firsts + same$count
   # One window is worked out in any case, which tells the columns of the call.
   changed[1] <- min(changed[1], lasts[1])
-  for (w in windows) check_window(w, call)
+  for (w in windows) check_window(w)
   reach <- lapply(windows, function(w) window_reach(w, x, rows, changed, firsts, lasts))
   from <- do.call(pmin, lapply(reach, `[[`, "from"))
   needed <- do.call(pmin, lapply(reach, `[[`, "needed"))
@@ -22,7 +22,7 @@ carry_windows <- function(x, windows, earlier, again, call = rlang::caller_env()
   lost <- setdiff(old, c(companion_columns(made), names(earlier)))
   if (length(lost)) {
     abort_input(c("{.arg carry} must be an earlier result of the same call.",
-                  x = "It has no column {.field {lost[1]}}."), call = call)
+                  x = "It has no column {.field {lost[1]}}."))
   }
   # Where the rows stand that are worked out: in the part, and in all.
   begin <- cumsum(c(0, lasts[redo] - needed[redo] + 1L))[seq_along(redo)]
@@ -66,10 +66,10 @@ join_windows <- function(x, made, earlier, fresh, taken) {
 
 # How many rows at the beginning of each series are the same in both, and where they begin in the
 # earlier one.
-same_beginnings <- function(x, rows, earlier, call) {
+same_beginnings <- function(x, rows, earlier) {
   meta <- timeline_meta(x)
   measures <- names(meta$kinds)
-  check_columns(c(meta$time, meta$series, measures), names(earlier), call)
+  check_columns(c(meta$time, meta$series, measures), names(earlier))
   before <- rows_of(earlier)
   at <- match(joined_keys(rows$keys, meta$series), joined_keys(before$keys, meta$series))
   size <- diff(rows$breaks)
@@ -113,39 +113,39 @@ window_reach <- function(window, x, rows, changed, firsts, lasts) {
 }
 
 # The first unnamed argument is a window; others come by name.
-named_windows <- function(args, call = rlang::caller_env()) {
+named_windows <- function(args) {
   names <- names(args) %||% rep("", length(args))
   is <- vapply(args, is_window, TRUE)
-  if (!any(is)) check_window(if (length(args)) args[[1]] else NULL, call)
+  if (!any(is)) check_window(if (length(args)) args[[1]] else NULL)
   windows <- args[is]
   labels <- names[is]
   labels[labels == "window"] <- ""
   if (length(windows) > 1 && (any(labels == "") || anyDuplicated(labels))) {
-    abort_input("Name each of several windows: {.code week = trailing(\"7 days\")}.", call = call)
+    abort_input("Name each of several windows: {.code week = trailing(\"7 days\")}.")
   }
   names(windows) <- labels
   rest <- args[!is & !names %in% "at_least"]
   list(windows = windows, rest = rest)
 }
 
-check_window <- function(window, call = rlang::caller_env()) {
+check_window <- function(window) {
   if (!is_window(window)) {
     abort_input(c(
       "{.arg window} must be a window.",
       x = "It is {.obj_type_friendly {window}}.",
       i = "Write {.code trailing(\"7 days\")}, {.code centred(5)} or {.code since_start()}."
-    ), call = call)
+    ))
   }
 }
 
 # Steps of a regular timeline in a window; NA where it has no fixed number
 # (irregular stamps, windows of months on days, growing windows).
-window_steps <- function(window, x, call = rlang::caller_env()) {
+window_steps <- function(window, x) {
   if (window$side == "since_start") {
     return(NA_real_)
   }
   if (!is.null(window$steps)) {
-    check_centre(window$steps, window, call)
+    check_centre(window$steps, window)
     return(window$steps)
   }
   cadence <- timeline_meta(x)$cadence
@@ -159,7 +159,7 @@ window_steps <- function(window, x, call = rlang::caller_env()) {
       "A window must hold at least one step.",
       x = "{format(window)} is shorter than a step of the timeline ({format(cadence)}).",
       i = "A window of {window$step$n} step{?s} is {.code {window$side}({window$step$n})}, {usual}."
-    ), call = call)
+    ))
   }
   parts <- duration_parts(window$step)
   calendar <- parts[["months"]] > 0 && cadence$unit != "month"
@@ -173,17 +173,17 @@ window_steps <- function(window, x, call = rlang::caller_env()) {
     ))
     return(NA_real_)
   }
-  check_centre(round(steps), window, call)
+  check_centre(round(steps), window)
   round(steps)
 }
 
-check_centre <- function(steps, window, call) {
+check_centre <- function(steps, window) {
   if (window$side == "centred" && steps %% 2 == 0) {
     abort_input(c(
       "A centred window must hold an odd number of steps.",
       x = "It holds {steps}: there is no stamp in the middle.",
       i = "Use {.code centred({steps - 1})} or {.code centred({steps + 1})}."
-    ), call = call, .envir = environment())
+    ), .envir = environment())
   }
 }
 

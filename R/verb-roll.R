@@ -106,7 +106,7 @@ roll.default <- function(x, window, ..., at_least = NULL) check_timeline(x)
 
 # Windows ----
 
-read_pairs <- function(x, correlate, call = rlang::caller_env()) {
+read_pairs <- function(x, correlate) {
   if (is.null(correlate)) {
     return(list())
   }
@@ -114,10 +114,9 @@ read_pairs <- function(x, correlate, call = rlang::caller_env()) {
   for (pair in pairs) {
     if (!is.character(pair) || length(pair) != 2) {
       abort_input("{.arg correlate} must name pairs of measures, such as \\
-                   {.code c(\"flow\", \"level\")}.",
-                  call = call)
+                   {.code c(\"flow\", \"level\")}.")
     }
-    check_columns(pair, names(timeline_meta(x)$kinds), call)
+    check_columns(pair, names(timeline_meta(x)$kinds))
   }
   pairs
 }
@@ -167,9 +166,9 @@ rows_in_window <- function(window, steps, x, rows) {
 
 # Means of each window weighted by how long each value held: regular ones their own period,
 # readings until the next one, cut by the window.
-window_time_means <- function(values, x, rows, at, window, call) {
+window_time_means <- function(values, x, rows, at, window) {
   meta <- timeline_meta(x)
-  if (meta$type == "step") abort_input("Plain steps have no time to weight by.", call = call)
+  if (meta$type == "step") abort_input("Plain steps have no time to weight by.")
   n <- length(values)
   ends <- rows$breaks[-1]
   regular <- is_regular(x)
@@ -189,7 +188,7 @@ window_time_means <- function(values, x, rows, at, window, call) {
         "Readings hold for a time, not for a number of steps.",
         x = "The window is {format(window)}.",
         i = "Give {.val time_mean} a window such as {.code trailing(\"1 day\")}."
-      ), call = call)
+      ))
     }
     bounds <- window_bounds(window, rows)
     first <- at$from + 1
@@ -211,7 +210,7 @@ window_time_means <- function(values, x, rows, at, window, call) {
   ifelse(time > 0, sum / time, NA_real_)
 }
 
-check_reach <- function(at, breaks, needed, window, x, call = rlang::caller_env()) {
+check_reach <- function(at, breaks, needed, window, x) {
   if (needed <= 1) {
     return(invisible())
   }
@@ -225,22 +224,21 @@ check_reach <- function(at, breaks, needed, window, x, call = rlang::caller_env(
       "The window is longer than every series.",
       x = "{format(window)} needs {needed} value{?s}; the longest series has {width}.",
       i = "Take a shorter window, or a smaller {.arg at_least}."
-    ), call = call)
+    ))
   }
 }
 
 # Values ----
 
-roll_window <- function(x, out, rows, window, label, wanted, pairs, plan,
-                        call = rlang::caller_env()) {
+roll_window <- function(x, out, rows, window, label, wanted, pairs, plan) {
   if (window$side == "fading") {
-    return(roll_fading(x, out, rows, window, label, wanted, plan, call))
+    return(roll_fading(x, out, rows, window, label, wanted, plan))
   }
-  steps <- window_steps(window, x, call)
+  steps <- window_steps(window, x)
   say_window(window, steps, x)
   at <- rows_in_window(window, steps, x, rows)
   needed <- plan$at_least %||% if (is.na(steps) || plan$edges == "partial") 1 else steps
-  if (plan$edges == "missing") check_reach(at, rows$breaks, needed, window, x, call)
+  if (plan$edges == "missing") check_reach(at, rows$breaks, needed, window, x)
   cut <- if (is_regular(x)) expected_steps_of(window, steps, needed, x, rows, at)
   kernel <- has_kernel(window)
   for (measure in names(wanted)) {
@@ -248,14 +246,13 @@ roll_window <- function(x, out, rows, window, label, wanted, pairs, plan,
     count <- function(v, how) sliding_statistic(v, rows$seconds, at, rows$breaks, how)
     statistic_of <- function(statistic) {
       if (kernel) {
-        kernel_values(values, rows, window, steps, statistic, x, call)
+        kernel_values(values, rows, window, steps, statistic, x)
       } else if (identical(statistic, "time_mean")) {
-        window_time_means(values, x, rows, at, window, call)
+        window_time_means(values, x, rows, at, window)
       } else {
         sliding_statistic(
           values, rows$seconds, at, rows$breaks, statistic,
-          where = function(i) window_label(x, rows, i), missing_too = plan$missing_too, seen = seen,
-          call = call
+          where = function(i) window_label(x, rows, i), missing_too = plan$missing_too, seen = seen
         )
       }
     }
@@ -322,22 +319,21 @@ rolled_marks <- function(x, measure, count, present) {
   list(origin = origin)
 }
 
-kernel_values <- function(values, rows, window, steps, statistic, x, call) {
+kernel_values <- function(values, rows, window, steps, statistic, x) {
   if (!identical(statistic, "mean")) {
-    abort_input("A window with {window$kernel} weights has a mean only.", call = call)
+    abort_input("A window with {window$kernel} weights has a mean only.")
   }
   if (is.na(steps)) {
-    abort_input("Weights by {window$kernel} need a regular timeline and a window of whole steps.",
-                call = call)
+    abort_input("Weights by {window$kernel} need a regular timeline and a window of whole steps.")
   }
   if (window$kernel == "henderson" && steps < 5) {
-    abort_input("Henderson's weights need an odd number of at least 5 steps.", call = call)
+    abort_input("Henderson's weights need an odd number of at least 5 steps.")
   }
   weights <- kernel_weights(window$kernel, steps)
   cpp_kernel_means(values, rows$breaks, weights, as.integer((steps - 1) / 2), core_threads())$value
 }
 
-roll_fading <- function(x, out, rows, window, label, wanted, plan, call) {
+roll_fading <- function(x, out, rows, window, label, wanted, plan) {
   half_life <- fading_seconds(window)
   times <- rows$seconds
   if (is.null(half_life)) {
@@ -351,7 +347,7 @@ roll_fading <- function(x, out, rows, window, label, wanted, plan, call) {
     for (name in names(wanted[[measure]])) {
       statistic <- wanted[[measure]][[name]]
       if (!is.character(statistic) || !statistic %in% known) {
-        abort_input("A fading window has {.or {.val {known}}} only.", call = call)
+        abort_input("A fading window has {.or {.val {known}}} only.")
       }
       values <- made[[statistic]]
       values[made$count < (plan$at_least %||% 1)] <- NA_real_

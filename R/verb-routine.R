@@ -23,7 +23,7 @@ replay <- function(routine, x, ...) {
       kairon_error = function(cnd) {
         abort_state(
           "Step {i} of the routine, {.fn {step$verb}}, failed.",
-          parent = cnd, call = NULL, .envir = environment()
+          parent = cnd, .envir = environment()
         )
       }
     )

@@ -115,28 +115,27 @@ power_sentence <- function(range) {
   paste("Values taken to the power", show_number(range[1], 2))
 }
 
-read_power <- function(power, call = rlang::caller_env()) {
+read_power <- function(power) {
   if (is.character(power)) {
-    power <- check_choice(power, power_words, arg = "power", call = call)
+    power <- check_choice(power, power_words, arg = "power")
     return(switch(power, log = 0, root = 0.5, power))
   }
   if (!is_number(power) || power < -2 || power > 3) {
-    abort_input("{.arg power} must be one of {.val {power_words}} or a number from -2 to 3.",
-                call = call)
+    abort_input("{.arg power} must be one of {.val {power_words}} or a number from -2 to 3.")
   }
   power
 }
 
-power_season <- function(seasons, x, measure, rows, call = rlang::caller_env()) {
+power_season <- function(seasons, x, measure, rows) {
   if (!is.null(seasons)) {
-    return(resolve_seasons(seasons, timeline_meta(x)$cadence, arg = "seasons", call = call)[[1]])
+    return(resolve_seasons(seasons, timeline_meta(x)$cadence, arg = "seasons")[[1]])
   }
   found <- default_seasons(x, measure, rows)
   if (length(found)) found[[1]] else 6
 }
 
 # Power and shift of each series.
-series_powers <- function(x, rows, m, power, season, call = rlang::caller_env()) {
+series_powers <- function(x, rows, m, power, season) {
   values <- x[[m]]
   if (any(values < 0, na.rm = TRUE)) {
     at <- which(values < 0)[1]
@@ -146,7 +145,7 @@ series_powers <- function(x, rows, m, power, season, call = rlang::caller_env())
       "Values below zero have no power transformation.",
       x = "{.field {m}} has {sum(values < 0, na.rm = TRUE)}, the first at {shown}.",
       i = "Take differences instead: {.code change(x)}."
-    ), call = call)
+    ))
   }
   out <- lapply(seq_len(length(rows$breaks) - 1), function(s) {
     v <- values[(rows$breaks[s] + 1):rows$breaks[s + 1]]
@@ -266,14 +265,14 @@ undo_measure <- function(x, m) {
 }
 
 # On the scale on which it was measured, which forecasts come back to.
-measured_scale <- function(x, call = rlang::caller_env()) {
+measured_scale <- function(x) {
   for (m in names(timeline_meta(x)$undo)) {
     x <- tryCatch(undo_measure(x, m), kairon_error = function(e) {
       abort_state(c(
         "{.field {m}} is on another scale than forecasts of it, and cannot go back.",
         i = "Give the timeline as it was measured, and the steps that change its scale as \\
              {.arg routine}."
-      ), parent = e, call = call, .envir = list2env(list(m = m)))
+      ), parent = e, .envir = list2env(list(m = m)))
     })
   }
   x
@@ -410,7 +409,7 @@ undo_change <- function(table, x, step, levels) {
   meta <- timeline_meta(x)
   zone <- rows_of(x)$zone
   k <- period_of_stamp(meta$cadence, to_seconds(table[[meta$time]]), zone)
-  back <- if (!is.null(step$over)) steps_back(step$over, step$align_weeks, meta, zone, NULL)(k)
+  back <- if (!is.null(step$over)) steps_back(step$over, step$align_weeks, meta, zone)(k)
   labels <- table_labels(table, x)
   method <- table$method %||% rep("", nrow(table))
   bounds <- bound_columns(levels)

@@ -120,9 +120,9 @@ NULL
 
 new_rule <- function(name, ...) structure(list(name = name, ...), class = "kairon_rule")
 
-check_positive <- function(x, arg = rlang::caller_arg(x), call = rlang::caller_env()) {
+check_positive <- function(x, arg = rlang::caller_arg(x)) {
   if (!is.numeric(x) || length(x) != 1 || is.na(x) || x <= 0) {
-    abort_input("{.arg {arg}} must be a number above 0.", call = call)
+    abort_input("{.arg {arg}} must be a number above 0.")
   }
   x
 }
@@ -205,7 +205,7 @@ print.kairon_rule <- function(x, ...) {
   invisible(x)
 }
 
-read_rules <- function(rules, call = rlang::caller_env()) {
+read_rules <- function(rules) {
   if (is.null(rules)) {
     return(list(spikes(), stuck(), shifts()))
   }
@@ -216,7 +216,7 @@ read_rules <- function(rules, call = rlang::caller_env()) {
     abort_input(c(
       "{.arg rules} must be rules, such as {.code list(spikes(), limits(min = 0))}.",
       i = "There are {.fn spikes}, {.fn stuck}, {.fn limits}, {.fn jumps} and {.fn shifts}."
-    ), call = call)
+    ))
   }
   rules
 }
@@ -412,12 +412,12 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
 #' @export
 repair.default <- function(x, with = "linear", ...) check_timeline(x)
 
-check_rule_fits <- function(rule, x, call = rlang::caller_env()) {
+check_rule_fits <- function(rule, x) {
   if (rule %in% learnt_rules[learnt_rules %in% c("seasonal", "model")] && !is_regular(x)) {
     abort_state(c(
       "{.val {rule}} needs a regular cadence.",
       i = "Repair irregular readings with a rule between neighbours, such as {.val linear}."
-    ), call = call)
+    ))
   }
 }
 

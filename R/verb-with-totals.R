@@ -107,18 +107,18 @@ with_totals.kairon_routine <- function(x, ..., all = TRUE, word = "all", weights
 
 # Rows of series that are called as totals are: the data may give totals themselves. NULL without
 # any.
-given_totals <- function(x, word, call = rlang::caller_env()) {
+given_totals <- function(x, word) {
   keys <- as_plain(x)[timeline_meta(x)$series]
   given <- Reduce(`|`, lapply(keys, function(v) as.character(v) == word), FALSE)
   if (!any(given)) {
     return(NULL)
   }
-  if (all(given)) abort_input("Every series is called {.val {word}}, as totals are.", call = call)
+  if (all(given)) abort_input("Every series is called {.val {word}}, as totals are.")
   given
 }
 
 # Totals that the data give are those of their parts, or are told with the ways out.
-check_given <- function(given, out, word, call = rlang::caller_env()) {
+check_given <- function(given, out, word) {
   meta <- timeline_meta(out)
   data <- as_plain(given)
   # A total's own place among what it sums over may be missing.
@@ -134,7 +134,7 @@ check_given <- function(given, out, word, call = rlang::caller_env()) {
     abort_input(c("A series is called {.val {word}}, as totals are, and is none of those that \\
                    are asked for: \
                    {.val {label}}.",
-                  i = "Take it out first, or choose another {.arg word} for totals."), call = call)
+                  i = "Take it out first, or choose another {.arg word} for totals."))
   }
   for (m in names(meta$kinds)) {
     own <- given[[m]]
@@ -153,13 +153,13 @@ check_given <- function(given, out, word, call = rlang::caller_env()) {
       i = "Take {.val {label}} out first to have the sum in its place, or choose another \\
            {.arg word} for \\
            totals and keep it as a series like others."
-    ), call = call)
+    ))
   }
   tell(c(i = "Totals that the data give are the sums of their parts, and give way to them."))
 }
 
 # Columns by which to sum: names, text, and crossings of them.
-sum_columns <- function(quos, x, call = rlang::caller_env()) {
+sum_columns <- function(quos, x) {
   meta <- timeline_meta(x)
   known <- c(meta$series, meta$attributes)
   # Text may cross columns, too; c(place, kind) are two levels, as place, kind are.
@@ -181,13 +181,13 @@ sum_columns <- function(quos, x, call = rlang::caller_env()) {
       hint <- nearest_word(name, known)
       abort_input(c("There is no series column or attribute {.field {name}} to add up by.",
                     i = if (!is.null(hint)) "Did you mean {.field {hint}}?",
-                    i = "There {?is/are} {.field {known}}."), call = call)
+                    i = "There {?is/are} {.field {known}}."))
     }
   }
   unique(lapply(out, unique))
 }
 
-check_summable <- function(meta, unweighted, call = rlang::caller_env()) {
+check_summable <- function(meta, unweighted) {
   levels <- names(meta$kinds)[meta$kinds == "level"]
   if (length(levels) && unweighted) {
     abort_input(c(
@@ -195,30 +195,30 @@ check_summable <- function(meta, unweighted, call = rlang::caller_env()) {
       i = "Declare what adds up with {.arg amounts}, give {.arg weights} for weighted means, or \\
            leave \\
            {.field {levels}} out."
-    ), call = call)
+    ))
   }
 }
 
 # Attributes that are summed by tell series apart from now on.
-with_sum_keys <- function(x, wanted, word, call = rlang::caller_env()) {
+with_sum_keys <- function(x, wanted, word) {
   meta <- timeline_meta(x)
   meta$series <- c(setdiff(wanted, meta$series), meta$series)
   meta$attributes <- setdiff(meta$attributes, meta$series)
   if (length(meta$series) == 0) {
-    abort_input("There is one series, and nothing to add up.", call = call)
+    abort_input("There is one series, and nothing to add up.")
   }
   data <- as_plain(x)
   for (name in meta$series) {
     values <- as.character(data[[name]])
     if (anyNA(values)) {
       label <- row_labels(x)[which(is.na(values))[1]]
-      abort_input("Series {.val {label}} has no {.field {name}} to be added up by.", call = call)
+      abort_input("Series {.val {label}} has no {.field {name}} to be added up by.")
     }
     if (word %in% values) {
       abort_input(c(
         "A series is called {.val {word}} in {.field {name}}, as totals are.",
         i = "If it is a total, take it out first; else choose another {.arg word}."
-      ), call = call)
+      ))
     }
     data[[name]] <- values
   }

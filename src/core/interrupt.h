@@ -1,6 +1,6 @@
 // Long work that can be stopped. The thread that began it asks, at most every tenth of a second,
-// whether to go on; the threads that it started look at what it found. Who uses the core says how to
-// ask and how to stop; without that nothing is ever stopped.
+// whether to go on; the threads that it started look at what it found. Who uses the core says how
+// to ask and how to stop; without that nothing is ever stopped.
 #pragma once
 #include <atomic>
 #include <chrono>

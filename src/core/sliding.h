@@ -22,7 +22,7 @@ struct Windows {
 // heaps (Haerdle and Steiger, 1995); the mad counts ranks in a tree (Fenwick, 1994).
 struct Seen {
   bool whole;  // all values of the windows were seen to be finite on the way (false says nothing)
-  bool once;   // no stamp comes twice; where one does, windows by `span` are not what they should be
+  bool once;   // no stamp comes twice; where one does, windows by `span` do not end at their rows
 };
 Seen sliding_statistics(const StatisticSpec& spec, Doubles values, Doubles times,
                         const Windows& windows, Ints breaks, int threads, double* out);

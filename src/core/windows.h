@@ -17,9 +17,9 @@ void span_rows(Doubles times, double before, double after, Ints breaks, int* fro
 // Whether a row has the stamp of the row before it in its series.
 bool repeats_stamps(Doubles times, Ints breaks);
 
-// The first rows of the windows (time[i] - span, time[i]] of the rows [begin, end) of a series, none
-// of which begins before row `low`. A window ends at its own row where no stamp comes twice; whether
-// none of these rows has the stamp of the row before it (`begin` is not looked at).
+// The first rows of the windows (time[i] - span, time[i]] of the rows [begin, end) of a series,
+// none of which begins before row `low`. A window ends at its own row where no stamp comes twice;
+// whether none of these rows has the stamp of the row before it (`begin` is not looked at).
 bool trailing_starts(Doubles times, std::size_t low, std::size_t begin, std::size_t end,
                      double span, int* from);
 

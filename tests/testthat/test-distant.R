@@ -129,7 +129,7 @@ test_that("functions of one's own take rows part by part, in whatever order they
   parts <- list()
   con <- open_sqlite()
   DBI::dbWriteTable(con, "n", data.frame(i = 1:25))
-  kairon:::sql_batches(con, "SELECT i FROM n", function(rows) parts[[length(parts) + 1]] <<- rows$i, NULL,
+  kairon:::sql_batches(con, "SELECT i FROM n", function(rows) parts[[length(parts) + 1]] <<- rows$i,
                        size = 10)
   expect_equal(lengths(parts), c(10, 10, 5))
   expect_equal(unlist(parts), 1:25)

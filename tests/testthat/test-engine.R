@@ -88,7 +88,7 @@ test_that("readings at odd instants, a doubled hour, quotes and missing marks: b
   }
 })
 
-test_that("groups of series are pooled from their sums", {
+test_that("groups of series are pooled from their sums, and from ranks at each stamp", {
   skip_without_engine()
   soil <- demo_timeline("soil")
   path <- files_of(soil)[["csv"]]
@@ -96,15 +96,20 @@ test_that("groups of series are pooled from their sums", {
   weigh <- function(x, ...) {
     with_short_head(pool_series(x, bands(elevation, 3), weights = ~ sqrt(area), total = TRUE, ...))
   }
+  ordered <- function(x) {
+    with_short_head(pool_series(x, bands(elevation, 3), c("median", "q10", "mad", "mean"), total = TRUE))
+  }
   expect_equal(as.data.frame(weigh(far)), as.data.frame(weigh(soil)), tolerance = 1e-9)
   monthly <- with_short_head(pool_series(resample(far, "1 year"), bands(area, 2), c("mean", "sd")))
   near <- quiet(pool_series(resample(soil, "1 year"), bands(area, 2), c("mean", "sd")))
   expect_equal(as.data.frame(monthly), as.data.frame(near), tolerance = 1e-9)
-  expect_match(error_text(weigh(far, "median")), "median.*cannot be worked out from sums")
+  expect_match(error_text(weigh(far, "median")), "median.*cannot be worked out over the series")
+  expect_equal(as.data.frame(ordered(far)), as.data.frame(ordered(soil)), tolerance = 1e-9)
   con <- open_sqlite()
   write_timeline(soil, con, "soil")
   far <- quiet(read_timeline(con, "soil", remote = TRUE))
   expect_equal(as.data.frame(weigh(far)), as.data.frame(weigh(soil)), tolerance = 1e-9)
+  expect_equal(as.data.frame(ordered(far)), as.data.frame(ordered(soil)), tolerance = 1e-9)
   db_close(con)
 })
 
@@ -237,7 +242,7 @@ test_that("an engine that meets its limits says which of the caller's settings t
   expect_match(said, "needs more memory than the 1MB")
   expect_match(said, "kairon.engine_memory = \"4GB\"", fixed = TRUE)
   trouble <- "Out of Memory Error: failed to offload data block"
-  full <- tryCatch(kairon:::abort_database(trouble, "SELECT 1", NULL), error = function(e) e)
+  full <- tryCatch(kairon:::abort_database(trouble, "SELECT 1"), error = function(e) e)
   expect_s3_class(full, "kairon_error_database")
   expect_match(conditionMessage(full), "disk is full.*TMPDIR")
 })

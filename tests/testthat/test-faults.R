@@ -73,7 +73,7 @@ test_that("a run whose process died before it said its name holds nobody up", {
   folder <- tempfile("run-")
   lock <- file.path(folder, "at-work")
   dir.create(lock, recursive = TRUE)
-  take <- function() kairon:::lock_folder(folder, NULL)
+  take <- function() kairon:::lock_folder(folder)
   # It may be about to say it.
   expect_match(error_text(take()), "Another run is at work")
   Sys.setFileTime(lock, Sys.time() - 60)

@@ -193,3 +193,30 @@ test_that("text that holds numbers, and stamps in several columns, are read as f
     db_close(con)
   }
 })
+
+test_that("medians and quantiles over the series of a group are ranked where the rows lie", {
+  for (which in setdiff(databases, "mariadb")) {
+    con <- open_empty(which)
+    for (seed in 1:4) {
+      set.seed(seed)
+      # Ties, gaps, groups of one, sizes from tiny to huge, stamps without any value.
+      days <- as.Date("2031-02-20") + 0:29
+      data <- expand.grid(day = days, gauge = sprintf("g%02d", 1:7))
+      data$site <- c("north", "south", "pier")[pmin(3, as.integer(data$gauge))]
+      size <- c(1, 1e-8, 1e9, 1)[seed]
+      data$flow <- size * round(stats::rnorm(nrow(data), if (seed == 4) 1e6 else 0, 3))
+      data$flow[stats::runif(nrow(data)) < 0.3] <- NA
+      data$flow[data$day == days[9]] <- NA
+      data <- data[stats::runif(nrow(data)) < 0.9, ]
+      data$flow[data$gauge == "g04"] <- if (seed == 2) NA else 1
+      x <- timeline(data, day, series = gauge, attributes = site, levels = flow)
+      write_timeline(x, con, "gauges", mode = if (seed == 1) "create" else "replace")
+      far <- quiet(read_timeline(con, "gauges", remote = TRUE))
+      pooled <- function(x, ...) as.data.frame(quiet(pool_series(x, ..., total = TRUE)))
+      words <- c("median", "q10", "q99", "mad", "mean")
+      expect_equal(pooled(far, "site", words), pooled(x, "site", words), tolerance = 1e-12, info = which)
+      expect_equal(pooled(far, NULL, "median"), pooled(x, NULL, "median"), tolerance = 1e-12, info = which)
+    }
+    db_close(con)
+  }
+})

@@ -182,7 +182,7 @@ test_that("working days and leap years move months", {
     w <- as.POSIXlt(seq(first[i], first[i + 1] - 1, by = "day"))$wday
     c(sum(w %in% 1:5), sum(w %in% c(0, 6)), sum(w == 1), length(w))
   }, numeric(4))
-  expect_equal(kairon:::calendar_columns(x, kairon:::rows_of(x), "working days", NULL)[[1]],
+  expect_equal(kairon:::calendar_columns(x, kairon:::rows_of(x), "working days")[[1]],
                days[1, ] - 2.5 * days[2, ])
   x$volume <- 300 + 2 * (days[1, ] - 2.5 * days[2, ]) + 40 * (days[4, ] == 29) + rep(10 * cos(1:12),
       12) + rnorm(144, 0, 0.5)
@@ -335,7 +335,7 @@ test_that("seasons are taken off, put back, and learnt anew at each cutoff", {
 test_that("a leap February counts in quarters that begin in December", {
   at <- seq(as.Date("2019-12-01"), by = "3 months", length.out = 24)
   x <- quiet(timeline(data.frame(quarter = at, volume = 1:24), quarter, levels = "volume"))
-  leap <- kairon:::calendar_columns(x, kairon:::rows_of(x), "leap year", NULL)[["leap year"]]
+  leap <- kairon:::calendar_columns(x, kairon:::rows_of(x), "leap year")[["leap year"]]
   expect_equal(leap[seq(1, 24, 4)], c(0.75, -0.25, -0.25, -0.25, 0.75, -0.25))
   expect_equal(sum(leap != 0), 6)
 })
