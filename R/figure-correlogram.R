@@ -156,28 +156,53 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
   t <- object$table
   if (length(object$meta$series)) t <- t[series_labels(keys_in(t, object$meta$series)) == shown, ]
   heads <- paste0(t$time, ": r = ", show_number(t$correlation, 2))
+  n <- length(v)
+  # More pairs than a panel has room for are counted by cells.
+  many <- n > 3000
+  ends <- range(v, na.rm = TRUE)
   data <- do.call(rbind, lapply(seq_along(object$lags), function(i) {
     k <- object$lags[i]
-    n <- length(v)
-    data.frame(before = v[seq_len(n - k)], now = v[-seq_len(k)],
-               panel = factor(heads[i], levels = unique(heads)))
+    before <- v[seq_len(n - k)]
+    now <- v[-seq_len(k)]
+    there <- !is.na(before) & !is.na(now)
+    pairs <- if (many) {
+      counted_cells(before[there], now[there], ends)
+    } else {
+      data.frame(before = before[there], now = now[there])
+    }
+    pairs$panel <- factor(rep(heads[i], nrow(pairs)), levels = unique(heads))
+    pairs
   }))
   if (is.null(data)) {
     abort_state("{.val {object$measure}} has too few values to draw against earlier ones.")
   }
-  data <- data[stats::complete.cases(data), ]
-  draw_lag_grid(data, object, shown, length(labels))
+  draw_lag_grid(data, object, shown, length(labels), if (many) cell_width(ends))
+}
+
+lag_cells <- 60
+
+cell_width <- function(ends) if (diff(ends) > 0) diff(ends) / lag_cells else 1
+
+# How many pairs lie in each of so many cells a side; their middles.
+counted_cells <- function(before, now, ends) {
+  width <- cell_width(ends)
+  place <- function(v) pmin(floor((v - ends[1]) / width), lag_cells - 1)
+  count <- tabulate(place(now) * lag_cells + place(before) + 1, lag_cells^2)
+  held <- which(count > 0)
+  middle <- function(place) ends[1] + (place + 0.5) * width
+  data.frame(before = middle((held - 1) %% lag_cells), now = middle((held - 1) %/% lag_cells),
+             pairs = count[held])
 }
 
 #' @rdname figures
 #' @export
 plot.kairon_lag_grid <- function(x, ...) draw_plot(x, ...)
 
-draw_lag_grid <- function(data, g, shown, series) {
-  many <- nrow(data) / nlevels(data$panel) > 3000
-  points <- if (many) {
+# `width` of the cells in which pairs are counted; NULL where each is drawn.
+draw_lag_grid <- function(data, g, shown, series, width) {
+  points <- if (!is.null(width)) {
     list(
-      ggplot2::geom_bin_2d(bins = 60),
+      ggplot2::geom_tile(ggplot2::aes(fill = .data$pairs), width = width, height = width),
       ggplot2::scale_fill_gradient(low = ink("missing"), high = ink("observed"),
                                    trans = "log10", name = "pairs")
     )

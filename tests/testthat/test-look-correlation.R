@@ -221,3 +221,24 @@ test_that("correlograms of any number of lags can be drawn", {
     dev.off()
   }
 })
+
+test_that("a figure of many pairs counts them all in cells, those of constants and of a few odd ones too", {
+  set.seed(6)
+  for (v in list(stats::rnorm(5000), rep(3, 4000), c(1e9, rep(0, 3500)), replace(1:6000, 1:900, NA) * 1e-9)) {
+    g <- lag_grid(timeline(data.frame(step = seq_along(v), flow = v), step, levels = flow), c(1, 40))
+    data <- autoplot(g)$data
+    pairs <- vapply(c(1, 40), function(k) sum(!is.na(head(v, -k)) & !is.na(tail(v, -k))), 1)
+    expect_equal(as.vector(tapply(data$pairs, data$panel, sum)), pairs)
+    ends <- range(v, na.rm = TRUE)
+    expect_true(all(data$before >= ends[1] & data$now >= ends[1]))
+    expect_lte(nrow(data), 2 * 3600)
+    expect_gt(min(ggplot2::layer_data(autoplot(g), 2)$xmax - ggplot2::layer_data(autoplot(g), 2)$xmin), 0)
+    # A pair lies within half a cell of the middle that stands for it.
+    one <- data[data$panel == levels(data$panel)[1], ]
+    half <- kairon:::cell_width(ends) / 2 * (1 + 1e-9)
+    near <- vapply(seq_len(min(nrow(one), 200)), function(i) {
+      sum(abs(head(v, -1) - one$before[i]) <= half & abs(tail(v, -1) - one$now[i]) <= half, na.rm = TRUE)
+    }, 1)
+    expect_true(all(near >= one$pairs[seq_along(near)] * (1 - 1e-9)))
+  }
+})
