@@ -18,7 +18,7 @@ option_texts <- function() {
     side = c("trailing, centred, leading, fading (half-life) or since-start", "SIDE"),
     kernel = c("weights of a centred mean: flat, triangular, gaussian, henderson", "NAME"),
     forecast.total = c("sums over longer periods instead: \"1 month\", all", "SPAN"),
-    only = c("forecast: the rows to come, without those before", "ROWS"),
+    only = c("forecast (the rows to come alone) or choices (what each series got)", "ROWS"),
     workers = c("processes to spread cutoffs over", "COUNT"),
     into = c("a folder for the results; a second call goes on", "FOLDER"),
     for_each_part.verb = c("what is done: forecast, backtest or decomposition", "VERB"),
