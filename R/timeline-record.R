@@ -62,6 +62,52 @@ record_problem <- function(meta, names) {
   if (length(strange)) paste("it knows of a measure", strange[1], "that it has not")
 }
 
+# Every invariant; tests call it too.
+check_timeline <- function(x) {
+  if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
+    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."))
+  }
+  if (!is_timeline(x)) {
+    abort_input(c(
+      "This needs a timeline, not {.obj_type_friendly {x}}.",
+      i = "Make one with {.fn timeline} or {.fn read_timeline}."
+    ))
+  }
+  problem <- record_problem(timeline_meta(x), names(x))
+  if (!is.null(problem)) {
+    abort_state(c(
+      "This timeline is no longer whole: {problem}.",
+      i = "Rename its columns with {.code names(x) <- }, or make it anew with {.fn timeline}."
+    ))
+  }
+  invisible(x)
+}
+
+#' @rdname timeline
+#' @export
+is_timeline <- function(x) inherits(x, "kairon_timeline")
+
+as_plain <- function(x) {
+  attr(x, "timeline") <- NULL
+  class(x) <- setdiff(class(x), "kairon_timeline")
+  x
+}
+
+# Where a value came from, and what may be wrong with it ----
+
+origin_levels <- c(
+  "observed", "summarised", "interpolated", "imputed", "repaired", "forecast"
+)
+
+measured_origins <- c("observed", "summarised")
+
+measured_codes <- length(measured_origins) # they come first
+
+forecast_code <- match("forecast", origin_levels)
+
+# Why a reading was flagged as a fault.
+fault_rules <- c("spike", "stuck", "limit", "jump")
+
 # Companions ----
 
 # What can stand beside a measure: the word for it, whether a column can be that, and what a row has
@@ -381,49 +427,3 @@ result_unit <- function(unit, statistic) {
     unit
   )
 }
-
-# What may stand in them ----
-
-origin_levels <- c(
-  "observed", "summarised", "interpolated", "imputed", "repaired", "forecast"
-)
-
-measured_origins <- c("observed", "summarised")
-
-measured_codes <- length(measured_origins) # they come first
-
-# Why a reading was flagged as a fault.
-fault_rules <- c("spike", "stuck", "limit", "jump")
-
-# Every invariant; tests call it too.
-check_timeline <- function(x) {
-  if (inherits(x, c("kairon_distant", "kairon_distant_bins"))) {
-    abort_state(c("This needs the rows here.", i = "Bring them with {.fn as_timeline} first."))
-  }
-  if (!is_timeline(x)) {
-    abort_input(c(
-      "This needs a timeline, not {.obj_type_friendly {x}}.",
-      i = "Make one with {.fn timeline} or {.fn read_timeline}."
-    ))
-  }
-  problem <- record_problem(timeline_meta(x), names(x))
-  if (!is.null(problem)) {
-    abort_state(c(
-      "This timeline is no longer whole: {problem}.",
-      i = "Rename its columns with {.code names(x) <- }, or make it anew with {.fn timeline}."
-    ))
-  }
-  invisible(x)
-}
-
-#' @rdname timeline
-#' @export
-is_timeline <- function(x) inherits(x, "kairon_timeline")
-
-as_plain <- function(x) {
-  attr(x, "timeline") <- NULL
-  class(x) <- setdiff(class(x), "kairon_timeline")
-  x
-}
-
-forecast_code <- match("forecast", origin_levels)

@@ -41,7 +41,7 @@ checks <- list()
 unlink("build/check", recursive = TRUE)
 dir.create("build/check")
 home <- setwd("build/check")
-run(r, c("CMD", "build", "--no-build-vignettes", "../.."), "build.log")
+invisible(run(r, c("CMD", "build", "--no-build-vignettes", "../.."), "build.log"))
 setwd(home)
 
 # The package as others would check it. Tests, examples and vignettes ran by themselves; suggested packages may
