@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "fourier.h"
+#include "interrupt.h"
 #include "least_squares.h"
 #include "spectrum.h"
 
@@ -242,6 +243,7 @@ double take_off(Series& s, double period, const std::vector<int>& harmonics, dou
   std::vector<double> row(p, 1.0);
   double before = 0, after = 0;
   for (std::size_t t = 0; t < s.value.size(); ++t) {
+    now_and_then(t);
     if (s.weight[t] == 0) continue;
     waves(period, harmonics, static_cast<double>(t), row.data() + 1);
     fit.add(row.data(), s.value[t]);
@@ -249,6 +251,7 @@ double take_off(Series& s, double period, const std::vector<int>& harmonics, dou
   }
   const std::vector<double> b = fit.solve();
   for (std::size_t t = 0; t < s.value.size(); ++t) {
+    now_and_then(t);
     if (s.weight[t] == 0) continue;
     waves(period, harmonics, static_cast<double>(t), row.data() + 1);
     for (std::size_t j = 0; j < p; ++j) s.value[t] -= b[j] * row[j];
@@ -280,6 +283,7 @@ std::vector<double> autoregression(const Series& s) {
     NormalEquations fit(static_cast<std::size_t>(p));
     double total = 0, n = 0;
     for (std::size_t t = static_cast<std::size_t>(most); t < s.value.size(); ++t) {
+      now_and_then(t);
       bool whole = true;
       for (int j = 0; j <= most && whole; ++j)
         whole = s.weight[t - static_cast<std::size_t>(j)] > 0;
@@ -307,6 +311,7 @@ double filtered_p_value(const Series& s, double period, const std::vector<int>& 
   std::vector<double> row(p, 1.0), last(p, 1.0);
   double total = 0, n = 0;
   for (std::size_t t = lags; t < s.value.size(); ++t) {
+    now_and_then(t);
     bool whole = true;
     for (std::size_t j = 0; j <= lags && whole; ++j) whole = s.weight[t - j] > 0;
     if (!whole) continue;

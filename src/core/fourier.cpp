@@ -6,6 +6,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "interrupt.h"
+
 namespace core {
 
 namespace {
@@ -56,6 +58,7 @@ void Fourier::power_of_two(std::vector<Cx>& x) const {
   Cx *from = x.data(), *to = room_.data();
   std::size_t n = n_, stride = 1;
   for (; n >= 4; n /= 4, stride *= 4) {
+    checkpoint();
     const std::size_t q1 = n / 4, q2 = n / 2, q3 = q1 + q2;
     for (std::size_t p = 0; p < q1; ++p) {
       const Cx w1 = turn_[p * stride], w2 = turn_[2 * p * stride], w3 = turn_[3 * p * stride];

@@ -45,4 +45,9 @@ inline void checkpoint() {
   }
 }
 
+// For long loops of short steps: a checkpoint now and then.
+inline void now_and_then(std::size_t step) {
+  if ((step & 4095) == 0) checkpoint();
+}
+
 }  // namespace core

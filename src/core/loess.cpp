@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "interrupt.h"
+
 namespace core {
 
 namespace {
@@ -121,7 +123,12 @@ void smooth(const LocalFit& fit, int jump, double* out) {
     out[i] = fit_somewhere(fit, static_cast<double>(i), left, right);
   };
   Index last = 0;
-  for (Index i = 0; i < n; i += step) { place(i); evaluate(i); last = i; }
+  for (Index i = 0; i < n; i += step) {
+    now_and_then(static_cast<std::size_t>(i));
+    place(i);
+    evaluate(i);
+    last = i;
+  }
   const auto line = [&](Index a, Index b) {
     const double slope = (out[b] - out[a]) / static_cast<double>(b - a);
     for (Index j = a + 1; j < b; ++j) out[j] = out[a] + slope * static_cast<double>(j - a);

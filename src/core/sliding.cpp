@@ -5,6 +5,7 @@
 #include <cmath>
 #include <deque>
 
+#include "interrupt.h"
 #include "order.h"
 #include "parallel.h"
 #include "windows.h"
@@ -52,6 +53,7 @@ template <typename Add, typename Remove, typename Tell>
 void slide(const Window& w, Add&& add, Remove&& remove, Tell&& tell) {
   int lo = w.from(w.begin), hi = lo;
   for (std::size_t i = w.begin; i < w.end; ++i) {
+    now_and_then(i);
     for (; hi < w.to(i); ++hi) add(hi);
     for (; lo < w.from(i) && lo < hi; ++lo) remove(lo);
     if (lo < w.from(i)) lo = hi = w.from(i);
@@ -360,6 +362,7 @@ void slide_quantile(double p, Doubles v, const Window& w, double* out) {
     SortedValues values;
     int lo = w.from(w.begin), hi = lo;
     for (std::size_t i = w.begin; i < w.end; ++i) {
+      now_and_then(i);
       const int from = w.from(i), to = w.to(i);
       if (hi + 1 == to && lo + 1 == from && !std::isnan(v[at(lo)]) && !std::isnan(v[at(hi)]) &&
           lo < hi) {

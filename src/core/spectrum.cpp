@@ -8,6 +8,7 @@
 #include <cmath>
 
 #include "fourier.h"
+#include "interrupt.h"
 
 namespace core {
 
@@ -41,6 +42,7 @@ void least_squares_periodogram(Doubles times, Doubles values, double step, std::
   std::vector<Cx> data(size, Cx{0, 0}), twice(size, Cx{0, 0});
   double n = 0;
   for (std::size_t i = 0; i < values.size(); ++i) {
+    now_and_then(i);
     if (!std::isfinite(values[i])) continue;
     n += 1;
     const double turn = (times[i] - times[0]) * step;
