@@ -170,6 +170,10 @@ many <- days(300, 365, 1)
 some <- days(10, 365, 2)
 few <- days(2, 730, 3)
 one <- days(1, 200000, 4)
+# A single long series: no pause between series to stop at.
+long <- timeline(data.frame(minute = as.POSIXct("2031-01-01", tz = "UTC") + 60 * seq_len(1e6),
+                            flow = 50 + sin(seq_len(1e6) * 2 * pi / 1440) + stats::rnorm(1e6)), minute,
+                 levels = flow)
 text <- file.path(here, "many.csv")
 write_timeline(many, text)
 calls <- list(
@@ -182,6 +186,8 @@ calls <- list(
   vet = function() vet(some), traits = function() traits(many), stabilise = function() stabilise(some),
   impute = function() impute(some, "model"), resample = function() resample(many, "1 week"),
   roll = function() roll(one, trailing(999), flow = "median"), pool = function() pool_series(many),
+  `long split` = function() decomposition(long), `long spectrum` = function() power_spectrum(long),
+  `long median` = function() roll(long, trailing(999), flow = "median"),
   read = function() read_timeline(text), report = function() {
     report(few, file.path(here, paste0("page-", Sys.getpid(), ".html")))
   }
