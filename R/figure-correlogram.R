@@ -159,8 +159,8 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
   n <- length(v)
   # More pairs than a panel has room for are counted by cells.
   many <- n > 3000
-  ends <- range(v, na.rm = TRUE)
-  data <- do.call(rbind, lapply(seq_along(object$lags), function(i) {
+  ends <- if (!all(is.na(v))) range(v, na.rm = TRUE)
+  data <- if (!is.null(ends)) do.call(rbind, lapply(seq_along(object$lags), function(i) {
     k <- object$lags[i]
     before <- v[seq_len(n - k)]
     now <- v[-seq_len(k)]
@@ -173,7 +173,7 @@ autoplot.kairon_lag_grid <- function(object, series = NULL, ...) {
     pairs$panel <- factor(rep(heads[i], nrow(pairs)), levels = unique(heads))
     pairs
   }))
-  if (is.null(data)) {
+  if (NROW(data) == 0) {
     abort_state("{.val {object$measure}} has too few values to draw against earlier ones.")
   }
   draw_lag_grid(data, object, shown, length(labels), if (many) cell_width(ends))

@@ -242,3 +242,12 @@ test_that("a figure of many pairs counts them all in cells, those of constants a
     expect_true(all(near >= one$pairs[seq_along(near)] * (1 - 1e-9)))
   }
 })
+
+test_that("a dead series has no figure of lags, short or long, and says so", {
+  for (n in c(40, 4000)) {
+    x <- timeline(data.frame(gate = rep(c("a", "b"), each = n), step = rep(seq_len(n), 2),
+                             flow = c(rep(NA, n), seq_len(n))), step, series = gate, levels = flow)
+    expect_match(error_text(autoplot(lag_grid(x, 1:2), series = "a")), "too few values to draw")
+    expect_s3_class(autoplot(lag_grid(x, 1:2), series = "b"), "ggplot")
+  }
+})
