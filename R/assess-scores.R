@@ -75,6 +75,8 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
                    by = "method", observed = NULL, flagged = FALSE, invented = FALSE,
                    baseline = NULL, ...) {
   refuse_more("scores", ...)
+  check_flag(invented)
+  if (!identical(flagged, "both")) check_flag(flagged)
   if (inherits(b, "kairon_parts")) {
     return(scores_of_parts(b, metrics, by, flagged, invented, baseline))
   }
@@ -97,10 +99,9 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   table <- scoring_parts(table, by, meta)
   measures <- unique(table$measure)
   if (length(measures) > 1) by <- union(by, "measure")
-  if (isTRUE(invented) && !is.null(table$invented)) {
+  if (invented && !is.null(table$invented)) {
     table$observed <- ifelse(is.na(table$observed), table$invented, table$observed)
   }
-  if (!is.logical(flagged)) check_choice(flagged, "both", arg = "flagged")
   make <- function(with) {
     rows <- table
     if (with && !is.null(rows$flagged)) {
@@ -119,7 +120,7 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
     make(isTRUE(flagged))
   }
   out <- out[order_scores(out, metrics, by), , drop = FALSE]
-  plainly <- isFALSE(flagged) && !isTRUE(invented)
+  plainly <- isFALSE(flagged) && !invented
   # Where all methods have the same forecasts and scales, this is their order already.
   alike <- is.null(b$failures) && length(unique(out$n)) <= 1 && !any(out$mase_undefined > 0)
   if (plainly && !alike && "mase" %in% metrics && setequal(setdiff(by, "measure"), "method")) {

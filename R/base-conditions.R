@@ -11,6 +11,9 @@
 #' * `kairon_error_database`: a database did not do what it was asked,
 #' * `kairon_error_core`: the numerical core failed.
 #'
+#' Where a word must be one of a few, the error has them as `choices`, and as `argument` whose they
+#' are.
+#'
 #' Warnings have the class `kairon_warning`. Notes about a default that was chosen for you have the
 #' class `kairon_note`; silence them with `options(kairon.quiet = TRUE)`.
 #'
@@ -235,7 +238,7 @@ check_choice <- function(x, choices, arg = rlang::caller_arg(x)) {
     "{.arg {arg}} must be one of {.or {.val {choices}}}.",
     x = if (is.atomic(x)) "It is {.val {x}}." else "It is {.obj_type_friendly {x}}.",
     i = if (!is.null(hint)) "Did you mean {.val {hint}}?"
-  ))
+  ), argument = arg, choices = choices)
 }
 
 # Some of a few words.

@@ -34,9 +34,40 @@ common_options <- list(
   output = c("output", "figure", "json"), settings = character()
 )
 
+# The words that arguments take, by function.argument, where there are few: the schema of studies
+# has them from the functions. Settings of methods are under method, reading under data.
+known_words <- function(schema = study_schema()) {
+  rules <- jsonlite::fromJSON(schema, simplifyVector = FALSE)
+  words <- function(rule) unlist(rule$enum %||% rule$items$enum %||% rule$anyOf[[1]]$enum)
+  of <- function(about, held) {
+    found <- Filter(length, lapply(held$properties, words))
+    rlang::set_names(found, paste0(about, ".", names(found), recycle0 = TRUE))
+  }
+  each <- function(calls, about = names(calls)) unlist(unname(Map(of, about, calls)), FALSE)
+  named <- lapply(rules$definitions[c("step", "look", "method")],
+                  function(d) d$anyOf[[2]]$properties)
+  settings <- each(named$method, "method")
+  settings <- lapply(split(settings, names(settings)),
+                     function(all) unique(unlist(all, use.names = FALSE)))
+  out <- c(each(named$step), each(named$look), settings, of("data", rules$definitions$data),
+           each(rules$properties[c("decomposition", "backtest", "forecast")]))
+  c(out, list(grid.impute = out[["impute.with"]]))
+}
+
+# Those of the options of a verb, group by group, as verb_options() has them.
+words_of_options <- function(name, options, words) {
+  about <- c(own = gsub("-", "_", name), grid = "grid", settings = "method", sources = "data",
+             output = "output")
+  lapply(rlang::set_names(names(options)), function(group) {
+    args <- names(options[[group]])
+    rlang::set_names(words[paste0(about[[group]], ".", args, recycle0 = TRUE)], args)
+  })
+}
+
 # `all`: every option, not only what fits on a screen.
-verb_help <- function(name, verb, all = FALSE) {
+verb_help <- function(name, verb, all = FALSE, words = known_words()) {
   options <- verb_options(name, verb)
+  choices <- words_of_options(name, options, words)
   full <- options
   if (!all) {
     for (group in names(common_options)) {
@@ -51,7 +82,9 @@ verb_help <- function(name, verb, all = FALSE) {
   blocks <- lapply(names(titles), function(group) {
     given <- options[[group]]
     if (length(given)) {
-      c("", titles[[group]], help_table(vapply(given, typed_option, ""), option_words(given, verb)))
+      c("", titles[[group]],
+        help_table(vapply(given, typed_option, ""),
+                   option_words(given, verb, choices[[group]][names(given)])))
     }
   })
   c(
@@ -73,16 +106,20 @@ verb_help <- function(name, verb, all = FALSE) {
 
 typed_option <- function(o) trimws(paste(dashed(o$name), if (!o$flag) o$metavar))
 
-# With the default of the function, where that says something.
-option_words <- function(options, verb) {
+# With the words that it takes, where the help does not say them, and the default of the function.
+option_words <- function(options, verb, choices) {
   given <- if (!is.null(verb$fun)) formals(verb$fun)
-  vapply(options, function(o) {
+  said <- Map(function(o, words) {
     value <- tryCatch(eval(given[[o$name]], baseenv()), error = function(e) NULL)
     if (o$name == "intervals") value <- paste(value, collapse = ",")
     usual <- if (length(value) && (is.character(value) || is.numeric(value))) as.character(value[1])
-    if (o$flag || is.null(usual) || grepl("by default", o$help)) o$help else
-      paste0(o$help, " (", usual, " by default)")
-  }, "")
+    told <- o$flag || is.null(usual) || grepl("by default", o$help)
+    more <- c(if (length(words) && !all(vapply(words, grepl, TRUE, o$help, fixed = TRUE))) {
+      paste(words, collapse = ", ")
+    }, if (!told) paste(usual, "by default"))
+    if (length(more)) paste0(o$help, " (", paste(more, collapse = "; "), ")") else o$help
+  }, options, choices)
+  unlist(said)
 }
 
 # Pages ----
@@ -193,10 +230,24 @@ completion_script <- function(shell, verbs) {
   if (length(shell) != 1 || !shell %in% c("bash", "zsh")) {
     abort_usage("{.val completion} needs the shell: bash or zsh.", "completion")
   }
-  cases <- vapply(names(verbs), function(name) {
-    flags <- dashed(unlist(lapply(verb_options(name, verbs[[name]]), names)))
+  options <- lapply(rlang::set_names(names(verbs)), function(n) verb_options(n, verbs[[n]]))
+  cases <- vapply(names(options), function(name) {
+    flags <- dashed(unlist(lapply(options[[name]], names)))
     paste0("    ", name, ") options=\"", paste(sort(c(flags, "--help")), collapse = " "), "\" ;;")
   }, "")
+  known <- known_words()
+  # What has a space in it would have to be quoted.
+  value_lines <- function(where, words) {
+    words <- Filter(function(w) length(w) && !any(grepl(" ", w)), words)
+    paste0("    ", where, dashed(names(words)), "\") words=\"",
+           vapply(words, paste, "", collapse = " "), "\" ;;", recycle0 = TRUE)
+  }
+  values <- unlist(lapply(names(options), function(name) {
+    words <- words_of_options(name, options[[name]], known)
+    value_lines(paste0("\"", name, " "), c(words$own, words$grid))
+  }))
+  shared <- words_of_options("forecast", options$forecast, known)
+  values <- c(values, value_lines("*\" ", c(shared$settings, shared$sources)))
   methods <- gsub("_", "-", known_methods())
   c(
     "# Completion of kairon; to load it: source <(kairon completion SHELL)",
@@ -210,10 +261,11 @@ completion_script <- function(shell, verbs) {
     "    return",
     "  fi",
     "  case \"${COMP_WORDS[1]}\" in", unname(cases), "  esac",
-    "  case \"$before\" in",
-    paste0("    --method|--methods) COMPREPLY=($(compgen -W \"", paste(methods, collapse = " "),
-           "\" -- \"$word\")); return ;;"),
+    "  local words=\"\"",
+    "  case \"${COMP_WORDS[1]} $before\" in", values,
+    paste0("    *\" --method\"|*\" --methods\") words=\"", paste(methods, collapse = " "), "\" ;;"),
     "  esac",
+    "  if [ -n \"$words\" ]; then COMPREPLY=($(compgen -W \"$words\" -- \"$word\")); return; fi",
     "  case \"$word\" in",
     "    -*) COMPREPLY=($(compgen -W \"$options\" -- \"$word\")) ;;",
     "    *) COMPREPLY=($(compgen -f -- \"$word\")) ;;",

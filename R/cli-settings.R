@@ -331,8 +331,7 @@ cli_settings <- function(options) {
   )
   given <- intersect(method_settings(), names(options))
   out <- lapply(cli_options(given, about = "method"), function(o) {
-    value <- option_value(o, options[[o$name]], "")
-    if (o$name %in% c("shares", "initial")) as.list(value) else value
+    option_value(o, options[[o$name]], "")
   })
   c(out, if (length(drivers)) list(drivers = do.call(c, drivers)))
 }

@@ -32,6 +32,7 @@
 correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes = 0, ...) {
   refuse_more("correlogram", ...)
   check_timeline(x)
+  check_flag(partial)
   check_regular(x, "A correlogram")
   measures <- pick_measures(x, rlang::enquo(measures))
   x <- complete_grid(x)
@@ -52,7 +53,7 @@ correlogram <- function(x, lags = NULL, partial = TRUE, measures = NULL, changes
     list(
       table = do.call(rbind, unlist(tables, recursive = FALSE)), data = x, measures = measures,
       lags = lags,
-      changes = changes, partial = isTRUE(partial), cadence = cadence, meta = timeline_meta(x),
+      changes = changes, partial = partial, cadence = cadence, meta = timeline_meta(x),
         line = timeline_line(x)
     ),
     class = "kairon_correlogram"
@@ -100,7 +101,7 @@ change_over <- function(v, breaks, steps) {
 
 correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
   v <- change_over(v, rows$breaks, d)
-  made <- call_core(cpp_autocorrelation(v, rows$breaks, lags, isTRUE(partial), core_threads()))
+  made <- call_core(cpp_autocorrelation(v, rows$breaks, lags, partial, core_threads()))
   series <- length(rows$breaks) - 1
   r <- made$correlation
   noise <- matrix(noise_bounds(v, rows$breaks, lags), lags + 1, series)
@@ -112,7 +113,7 @@ correlogram_of <- function(v, rows, cadence, lags, d, partial, m) {
     time = rep(lag_words(0:lags, cadence), series),
     correlation = as.vector(r), noise_bound = as.vector(noise), bartlett_bound = as.vector(bartlett)
   )
-  if (isTRUE(partial)) out$partial <- as.vector(made$partial)
+  if (partial) out$partial <- as.vector(made$partial)
   out$stands_out <- as.vector(apply(r, 2,
                                     is_extreme)) & abs(out$correlation) > out$bartlett_bound &
                                       out$lag > 0

@@ -87,6 +87,8 @@ decomposition <- function(x, seasons = NULL, method = "loess",
                           bends = NULL, extend = FALSE, season_curve = "line", ...) {
   refuse_more("decomposition", ...)
   check_timeline(x)
+  check_flag(robust)
+  check_flag(extend)
   method <- check_choice(method, decomposition_methods)
   check_choices(compare, decomposition_methods, arg = "compare")
   combine <- check_choice(combine, c("add", "multiply", "auto"))
@@ -100,11 +102,11 @@ decomposition <- function(x, seasons = NULL, method = "loess",
   check_cycles(rows, season,
                max(vapply(measures, function(m) fullest_count(x[[m]], rows$breaks), 1)))
   plan <- list(
-    method = method, robust = isTRUE(robust), seasons = season,
+    method = method, robust = robust, seasons = season,
     exact_seasons = exact_seasons(season, x),
     season_span = check_season_span(season_span), curve = curve_degree(season_curve),
       trend_span = check_odd(trend_span, "trend_span"), bends = bends,
-    extend = isTRUE(extend)
+    extend = extend
   )
   # Spans are chosen by the longest series, of which a worker may not have any.
   plan$longest <- max(diff(rows$breaks))

@@ -26,6 +26,7 @@
 lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL, ...) {
   refuse_more("lead_lag", ...)
   check_timeline(x)
+  check_flag(whiten)
   check_regular(x, "A shift in time")
   x <- complete_grid(x)
   sides <- lead_lag_sides(x, rlang::enquo(a), rlang::enquo(b), rlang::enquo(measure))
@@ -47,7 +48,7 @@ lead_lag <- function(x, a, b, lags = NULL, whiten = FALSE, measure = NULL, ...) 
   rownames(table) <- NULL
   structure(
     list(
-      table = table, names = sides$names, lags = lags, whiten = isTRUE(whiten), label = sides$label,
+      table = table, names = sides$names, lags = lags, whiten = whiten, label = sides$label,
       orders = vapply(tables, `[[`, 1, "order"), meta = timeline_meta(x), line = timeline_line(x),
         series = names(sides$keys)
     ),
@@ -116,7 +117,7 @@ shift_steps <- function(lags, x, longest) {
 
 one_lead_lag <- function(a, b, lags, whiten, cadence, label) {
   order <- 0
-  if (isTRUE(whiten)) {
+  if (whiten) {
     filter <- fit_past(a)
     order <- length(filter)
     a <- filter_past(a, filter)

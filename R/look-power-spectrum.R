@@ -54,6 +54,7 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
                              confidence = 95, ...) {
   refuse_more("power_spectrum", ...)
   check_rows(x)
+  check_flag(decibels)
   measures <- pick_measures(x, rlang::enquo(measures))
   plan <- spectrum_plan(x, measures, method, smooth, segment, overlap, window, detrend, confidence)
   regular <- is_regular(x)
@@ -62,7 +63,7 @@ power_spectrum <- function(x, measures = NULL, method = NULL, smooth = 5, segmen
   for (m in measures) check_finite(x, m, rows)
   plan$unit <- spectrum_unit(x, rows)
   plan$axis <- check_choice(axis, c("period", "frequency"))
-  plan$decibels <- isTRUE(decibels)
+  plan$decibels <- decibels
   plan$mark <- mark_periods(mark, plan$unit)
   plan$segment <- segment_steps(segment, x, rows, plan$method)
   parts <- unlist(lapply(measures, function(m) {

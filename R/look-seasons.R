@@ -254,6 +254,7 @@ series_values <- function(x, measure, series) {
 #' @export
 season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = "difference", ...) {
   refuse_more("season_profile", ...)
+  check_flag(split)
   if (inherits(x, "kairon_distant")) {
     return(distant_profile(x, each, split = split, measures = {{ measures }}, as = as))
   }
@@ -272,14 +273,14 @@ season_profile <- function(x, each = NULL, split = FALSE, measures = NULL, as = 
   if (length(parts) > 2) {
     abort_input("One part of the calendar can be crossed with one other, not with more.")
   }
-  if (length(parts) == 2 && isTRUE(split)) {
+  if (length(parts) == 2 && split) {
     abort_input("{.arg split} goes with one part of the calendar.")
   }
   rows <- rows_of(x)
   local <- if (meta$type == "instant") cpp_local_of(rows$seconds, rows$zone) else rows$seconds
   tables <- lapply(measures, profile_table, x = x, rows = rows, parts = parts, local = local,
                    as = as)
-  history <- if (isTRUE(split)) {
+  history <- if (split) {
     do.call(rbind,
             lapply(measures, profile_history, x = x, rows = rows, part = parts, local = local))
   }

@@ -89,14 +89,18 @@ driver_context <- function(x, rows, declared, future) {
   list(past = past, ahead = ahead, carry = carry)
 }
 
-# Future values as a table of series, period and columns.
-future_drivers <- function(future, declared, meta, labels) {
-  if (!inherits(future, "kairon_timeline")) {
+check_future <- function(drivers) {
+  if (!is.null(drivers) && !is_timeline(drivers)) {
     abort_input(c(
       "{.arg drivers} must be a timeline with the future values of the drivers.",
-      x = "It is {.obj_type_friendly {future}}."
+      x = "It is {.obj_type_friendly {drivers}}."
     ))
   }
+}
+
+# Future values as a table of series, period and columns.
+future_drivers <- function(future, declared, meta, labels) {
+  check_future(future)
   other <- timeline_meta(future)
   if (other$type != meta$type) {
     abort_input("The stamps of {.arg drivers} must be of the same kind as those of the timeline.")

@@ -25,13 +25,13 @@
 total <- function(f, every = "all", across = FALSE, by = NULL, ...) {
   refuse_more("total", ...)
   if (!inherits(f, "kairon_forecast")) abort_input("{.arg f} must be a forecast.")
+  check_flag(across)
   if (is.null(f$paths)) {
     abort_state(c(
       "Sums need paths for their intervals.",
       i = "Make the forecast with {.code paths = 500}."
     ))
   }
-  check_flag(across)
   meta <- timeline_meta(f$history)
   check_names_apart(f$history, c("from", "to", "steps"), "totals")
   # Totals are sums already, which must not count twice.

@@ -88,6 +88,8 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
                                      agree_over = NULL, ...) {
   refuse_more("forecast", ...)
   check_routine(routine)
+  check_flag(whole)
+  check_future(drivers)
   last <- picked_choice(last)
   ended <- picked_choice(ended)
   agree <- picked_choice(agree)

@@ -28,11 +28,12 @@
 #' @export
 by_intermittent <- function(level = 0.1, correct = TRUE, ...) {
   refuse_more("by_intermittent", ...)
+  check_flag(correct)
   if (!is.null(level) && (!is_number(level) || level <= 0 ||
                           level > 1)) {
     abort_input("{.arg level} must be a share above 0 and up to 1, or {.val NULL}.")
   }
-  new_method("intermittent", level = level, correct = isTRUE(correct))
+  new_method("intermittent", level = level, correct = correct)
 }
 
 #' @export

@@ -101,7 +101,9 @@ smoothing_cases <- list(
   holt_winters_multiplying = c(trend = "straight", season = "multiply")
 )
 
+# A list, or numbers with names.
 check_shares <- function(shares) {
+  if (is.numeric(shares)) shares <- as.list(shares)
   known <- c("level", "trend", "damping", "season")
   fine <- is.list(shares) && all(names(shares) %in% known) &&
     length(names(shares)) == length(shares) &&
@@ -135,6 +137,7 @@ check_error_shares <- function(shares) {
 }
 
 check_initial <- function(initial) {
+  if (is.numeric(initial)) initial <- as.list(initial)
   known <- c("level", "trend", "season")
   fine <- is.list(initial) && all(names(initial) %in% known) &&
     length(names(initial)) == length(initial) &&

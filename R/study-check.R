@@ -210,7 +210,7 @@ schema_problems <- function(value, rule, root, path) {
   }
   if (!is.null(rule$items) && kind != "object") {
     return(unlist(lapply(seq_along(value), function(i) {
-      schema_problems(value[[i]], rule$items, root, c(path, i))
+      schema_problems(value[[i]], rule$items, root, c(path, if (kind == "array") i))
     }), recursive = FALSE))
   }
   list()

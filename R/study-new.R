@@ -22,6 +22,7 @@
 #' @export
 new_study <- function(data, file = NULL, ..., replace = FALSE) {
   check_string(data)
+  check_flag(replace)
   known <- list(...)
   if (length(known) && (is.null(names(known)) || any(names(known) == ""))) {
     abort_input("What is known already must be named, such as {.code series = \"district\"}.")

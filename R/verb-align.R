@@ -64,13 +64,14 @@ align.default <- function(...) check_timeline(..1)
 align.kairon_timeline <- function(..., every = "coarsest", match = "previous", within = NULL,
                                   between = NULL, extent = "inner", shift = NULL,
                                   delay = NULL, known_from = FALSE, zone = NULL) {
+  check_flag(known_from)
   parts <- list(...)
   names(parts) <- part_names(as.list(substitute(list(...)))[-1], names(parts))
   plan <- list(
     match = check_choice(match, c("previous", "next", "nearest", "linear", "exact")),
     within = within_seconds(within), within_text = within,
     extent = check_choice(extent, c("inner", "outer")),
-    between = between, known_from = isTRUE(known_from)
+    between = between, known_from = known_from
   )
   check_parts(parts)
   parts <- one_zone(parts, zone)

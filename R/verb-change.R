@@ -47,13 +47,14 @@ change.kairon_timeline <- function(x, over = 1, as = "difference", measures = NU
   as <- check_choice(as, change_words)
   check_count(times, most = 100)
   check_flag(keep)
+  check_flag(align_weeks)
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A change")
   x <- complete_grid(x)
   for (i in seq_len(times)) {
     rows <- rows_of(x)
     against <- comparison(x, rows, over, align_weeks)
-    if (!is.null(against$back)) against[c("over", "align_weeks")] <- list(over, isTRUE(align_weeks))
+    if (!is.null(against$back)) against[c("over", "align_weeks")] <- list(over, align_weeks)
     for (m in measures) x <- change_measure(x, rows, m, against, as, keep && i == 1)
   }
   x
@@ -121,7 +122,7 @@ steps_back <- function(over, align_weeks, meta, zone) {
 
 # A year of days as 52 weeks, so that Mondays meet Mondays.
 aligned_step <- function(step, align_weeks, cadence) {
-  if (!isTRUE(align_weeks)) {
+  if (!align_weeks) {
     return(step)
   }
   days <- duration_parts(step)[["months"]] * 365.2425 / 12 + duration_parts(step)[["days"]]

@@ -13,6 +13,7 @@ resample.kairon_distant <- function(x, every, ..., stamp = "start", closed = "le
     return(noted_rows(x, "resample", args, function(cadence) list(before = Inf, after = Inf)))
   }
   # What can be seen to be wrong is told now, not when the database has worked.
+  check_flag(large)
   parse_step(every)
   structure(
     list(x = x, every = every, dots = dots, settings = list(

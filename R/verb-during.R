@@ -25,12 +25,12 @@ during.default <- function(x, when, ...) check_timeline(x)
 #' @export
 during.kairon_distant <- function(x, when, ...) {
   refuse_more("during", ...)
-  check_string(when)
+  when <- interval_text(when)
   ends <- distant_ends(x)
   if (timeline_meta(ends)$type == "step") {
     abort_input("A timeline of plain steps has no dates; pick rows by their number.")
   }
-  span <- interval_of(trimws(when), timeline_meta(ends), rows_of(ends))
+  span <- interval_of(when, timeline_meta(ends), rows_of(ends))
   facts <- distant_facts(x)
   if (!any(facts$last >= span[1] & facts$first < span[2])) {
     shown <- span_words(ends)
@@ -52,13 +52,13 @@ limited_to <- function(x, span) {
 during.kairon_timeline <- function(x, when, ...) {
   refuse_more("during", ...)
   check_timeline(x)
-  check_string(when)
+  when <- interval_text(when)
   meta <- timeline_meta(x)
   if (meta$type == "step") {
     abort_input("A timeline of plain steps has no dates; pick rows by their number.")
   }
   rows <- rows_of(x)
-  span <- interval_of(trimws(when), meta, rows)
+  span <- interval_of(when, meta, rows)
   inside <- rows$seconds >= span[1] & rows$seconds < span[2]
   if (!any(inside)) {
     shown <- span_words(x)
@@ -67,6 +67,12 @@ during.kairon_timeline <- function(x, when, ...) {
     ))
   }
   x[inside, ]
+}
+
+# A year may be given as a number, as it is read from files of settings.
+interval_text <- function(when) {
+  if (is_number(when) && when %in% 1:9999) when <- sprintf("%04d", as.integer(when))
+  trimws(check_string(when))
 }
 
 # [start, end) in seconds.

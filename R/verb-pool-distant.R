@@ -10,6 +10,7 @@ pool_series.kairon_distant_bins <- function(x, by = NULL, ..., weights = NULL) {
 pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total = FALSE, each = NULL,
                                       at_least = 0) {
   check_least(at_least)
+  check_flag(total)
   if (!is.null(each)) {
     abort_state(c("{.arg each} needs the rows here.",
                   i = "Resample first, such as {.code resample(x, \"1 day\")}."))

@@ -53,6 +53,7 @@ pool_series.kairon_timeline <- function(x, by = NULL, ..., weights = NULL, total
   check_rows(x)
   check_measures(x)
   check_least(at_least)
+  check_flag(total)
   part <- if (!is.null(each)) check_part(each)
   wanted <- read_statistics(x, list(...))
   check_across(wanted)
@@ -174,7 +175,7 @@ series_groups <- function(x, rows, quo, total) {
   table <- frame[distinct, , drop = FALSE][order, , drop = FALSE]
   group <- match(key_text(frame), key_text(table))
   out <- list(table = table, series = which(keep), group = group[keep])
-  if (isTRUE(total)) out <- add_total(out, seq_along(first))
+  if (total) out <- add_total(out, seq_along(first))
   rownames(out$table) <- NULL
   out
 }

@@ -46,6 +46,8 @@ combine_words <- c("add", "multiply", "auto")
 remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", measures = NULL,
                                            robust = FALSE, season_span = NULL, keep = FALSE, ...) {
   refuse_more("remove_seasons", ...)
+  check_flag(robust)
+  check_flag(keep)
   combine <- check_choice(combine, combine_words)
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A season to take off")
@@ -64,7 +66,7 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
     check_finite(x, m, rows)
     how <- chosen_combination(values, rows$breaks, season, combine, m)
     multiply <- how$combine == "multiply"
-    effects <- loess_parts(values, rows$breaks, exact, spans, multiply, isTRUE(robust))$seasons
+    effects <- loess_parts(values, rows$breaks, exact, spans, multiply, robust)$seasons
     all <- if (multiply) apply(effects, 1, prod) else rowSums(effects)
     undo <- list(
       kind = "season", multiply = multiply, effects = effects, exact = exact,
@@ -75,7 +77,7 @@ remove_seasons.kairon_timeline <- function(x, seasons = NULL, combine = "add", m
     made <- if (multiply) values / all else values - all
     before <- meta$kinds[[m]]
     x <- rescale_measure(x, m, made, origin_codes(x, m), meta$units[[m]], undo, before)
-    if (isTRUE(keep)) x <- keep_raw(x, m, values, meta)
+    if (keep) x <- keep_raw(x, m, values, meta)
     swing <- apply(effects, 2,
                    function(e) tapply(e, series_index(rows$breaks), function(v) diff(range(v))))
     swing <- matrix(swing, ncol = length(season))
@@ -305,6 +307,7 @@ remove_shifts.default <- function(x, measures = NULL, keep = TRUE, ...) check_ti
 #' @export
 remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE, ...) {
   refuse_more("remove_shifts", ...)
+  check_flag(keep)
   found <- findings(x)
   measures <- pick_measures(x, rlang::enquo(measures))
   found <- found[found$rule == "shift" & found$measure %in% measures, , drop = FALSE]
@@ -334,7 +337,7 @@ remove_shifts.kairon_timeline <- function(x, measures = NULL, keep = TRUE, ...) 
     codes[hit] <- repaired_code
     x <- put_column(x, m, after)
     x <- set_origins(x, m, codes)
-    if (isTRUE(keep)) x <- keep_raw(x, m, before, meta)
+    if (keep) x <- keep_raw(x, m, before, meta)
   }
   words <- paste0(
     plural(nrow(found), "level shift"), " removed: ", show_number(moved, 9),

@@ -100,6 +100,7 @@ resample.kairon_timeline <- function(x, every, ..., at = NULL, between = NULL, w
 prepare_bins <- function(x, rows, every, dots, at, between, within, stamp, closed, at_least,
                          unfinished, extent,
                          empty, large) {
+  check_flag(large)
   plan <- list(
     at = if (!is.null(at)) check_choice(at, c("bins", "instants")),
     within = within_seconds(within),

@@ -63,6 +63,8 @@ roll.kairon_timeline <- function(x, window, ..., at_least = NULL, edges = "missi
                                  correlate = NULL, keep = TRUE, missing_too = FALSE, carry = NULL) {
   check_rows(x)
   check_measures(x)
+  check_flag(keep)
+  check_flag(missing_too)
   dots <- list(...)
   if (!missing(window)) dots <- c(list(window), dots)
   given <- named_windows(dots)

@@ -60,13 +60,15 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
                                       mean = FALSE,
                                       compare = FALSE, ...) {
   refuse_more("stabilise", ...)
+  check_flag(mean)
+  check_flag(compare)
   power <- read_power(power)
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "An even spread")
   x <- complete_grid(x)
   rows <- rows_of(x)
   steps <- power_season(seasons, x, measures[1], rows)
-  if (isTRUE(compare)) {
+  if (compare) {
     return(compare_rivals(x, rows, measures, steps))
   }
   table <- list()
@@ -80,7 +82,7 @@ stabilise.kairon_timeline <- function(x, power = "auto", measures = NULL, season
     }
     undo <- list(
       kind = "power", power = chosen$power, shift = chosen$shift, labels = series_labels(rows$keys),
-      mean = isTRUE(mean), found = is.character(power)
+      mean = mean, found = is.character(power)
     )
     unit <- timeline_meta(x)$units[[m]]
     x <- rescale_measure(x, m, made, origin_codes(x, m),

@@ -1,12 +1,13 @@
 # Writes inst/cli-help, the help that the program prints without loading the package. Run after installing.
 verbs <- kairon:::cli_verbs()
+words <- kairon:::known_words("inst/schema/study-1.json")
 dir.create("inst/cli-help", showWarnings = FALSE)
 unlink(list.files("inst/cli-help", full.names = TRUE))
 save <- function(name, lines) writeLines(lines, file.path("inst/cli-help", paste0(name, ".txt")))
 save("kairon", kairon:::main_help(verbs))
 for (name in names(verbs)) {
-  save(name, kairon:::verb_help(name, verbs[[name]]))
-  save(paste0(name, "-all"), kairon:::verb_help(name, verbs[[name]], all = TRUE))
+  save(name, kairon:::verb_help(name, verbs[[name]], words = words))
+  save(paste0(name, "-all"), kairon:::verb_help(name, verbs[[name]], all = TRUE, words = words))
 }
 # What each method does is the title of its help page.
 title_of <- function(rd) {

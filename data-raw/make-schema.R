@@ -29,22 +29,76 @@ texts <- list(type = c("string", "array"), items = text)
 flag <- list(type = "boolean")
 nothing <- setNames(list(), character())
 
-special <- list(
-  window = ref("windows"), rules = list(type = c("string", "array", "object"), items = ref("rule")),
-  drivers = list(type = c("string", "array", "object")), calibrate = flag, measures = texts, measure = text,
-  by = list(type = c("string", "array", "object")), weights = text, method = ref("method"),
-  methods = ref("methods"), then = ref("method"), events = texts, join = text, source = texts, with = nothing,
-  metrics = list(type = c("string", "array"), items = list(enum = as.list(c("all", space$accuracy_metrics)))),
-  rename = list(type = c("string", "object")), units = list(type = "object", additionalProperties = text)
+number <- list(type = "number")
+some <- function(...) list(type = c(...))
+spans <- list(type = "object", additionalProperties = list(type = c("string", "number", "array")))
+
+# What an option's kind, the word behind it in the help of the program, is in YAML. Kinds that are none of these
+# are text.
+kinds <- list(
+  ANSWER = flag, CALENDAR = texts, COLUMN = texts, COLUMNS = texts, COUNT = number,
+  COUNTS = some("array"), CUTOFFS = some("number", "string", "array"),
+  CYCLES = some("number", "string", "array", "object"), DATES = texts, GROUPS = some("string", "array", "object"),
+  LEVELS = some("number", "array"), LIST = some("string", "array", "object"), METHODS = ref("methods"), N = number,
+  NAMES = texts, NUMBER = number, ORDER = some("array"), PAIRS = some("array", "object"), PARTS = texts,
+  INTERVAL = some("string", "integer"), PERCENT = number, PERIODS = texts, POWER = some("string", "number", "object"), RANGE = some("array"),
+  RANGES = spans, RENAMES = some("string", "object"), RULES = list(type = c("string", "array", "object"),
+                                                                   items = ref("rule")),
+  SEASONS = some("string", "number", "array", "object"), SECONDS = number, SERIES = texts, SHARE = number,
+  SHEET = some("string", "integer"), SPAN = some("string", "number"), STEP = some("string", "number"),
+  STEPS = some("number", "array"), TEXTS = texts, UNITS = list(type = "object", additionalProperties = text),
+  WIDTHS = some("array", "object"), WINDOW = ref("windows")
 )
 
-property <- function(name, default, own = list()) {
+# Where an argument is more, or something else, in a study; of one function: fun.argument.
+special <- list(
+  drivers = some("string", "array", "object"), then = ref("method"), events = texts, join = texts, source = texts,
+  impute.with = some("string", "number", "object"), repair.with = some("string", "number"), align.with = nothing,
+  resample.between = some("string", "object"), align.between = some("string", "object"),
+  align.shift = some("string", "number", "object"), impute.longest = some("string", "number", "object"),
+  effect_of.when = texts, effect_of.method = ref("method"), calibrate = flag, by_smoothing.shares = some("object"),
+  by_smoothing.initial = some("object"), a = text, b = text, scores.by = texts, spikes.most = number,
+  scores.metrics = list(type = texts$type, items = list(enum = as.list(c("all", space$accuracy_metrics))))
+)
+
+# Words that an argument takes are those that the function itself tells when it gets another one.
+billed <- demo_timeline("billed")
+demand <- demo_timeline("demand")
+usual <- list(
+  resample = list(billed, "1 year"), align = list(billed, demo_timeline("rain")), pool_series = list(demand),
+  impute = list(billed, "linear"), vet = list(billed), repair = list(vet(billed)), roll = list(billed, trailing(3)),
+  change = list(billed), rebase = list(billed, NULL), stabilise = list(billed), remove_seasons = list(billed, "year"),
+  remove_shifts = list(vet(demand, shifts())), as_rate = list(billed),
+  as_amount = list(resample(demo_timeline("river"), "1 day")), lead_lag = list(demand, "Birchmoor", "Dunmere"),
+  effect_of = list(demand, "2031-07-14/2031-07-27"), backtest = list(billed, by_naive(), 3),
+  forecast = list(billed, 3, by_naive()),
+  read_timeline = list(system.file("extdata", "billed.csv", package = "kairon")),
+  timeline = list(data.frame(month = as.Date("2031-01-01"), flow = 1), "month"), centred = list(7)
+)
+
+words_of <- function(fun, argument) {
+  first <- if (fun %in% names(usual)) usual[[fun]] else if (!grepl("^by_", fun)) list(billed)
+  args <- c(first, setNames(list("no such word"), argument))
+  e <- tryCatch(suppressMessages(do.call(fun, args)), error = identity)
+  if (identical(e$argument, argument)) e$choices
+}
+
+property <- function(name, default, own, fun) {
   if (name %in% names(own)) return(own[[name]])
-  if (name %in% names(special)) return(special[[name]])
+  kind <- kairon:::cli_options(name, about = fun)[[1]]$metavar
+  if (grepl("^by_", fun)) kind <- kairon:::cli_options(name, about = "method")[[1]]$metavar
+  special <- c(special[paste0(fun, ".", name)], special[name], kinds[kind])
+  out <- Filter(Negate(is.null), special)
+  out <- if (length(out)) out[[1]]
   value <- tryCatch(eval(default, space), error = function(e) NULL)
-  if (is.character(value) && length(value) > 1) return(list(enum = as.list(value)))
   if (is.logical(value) && length(value) == 1 && !is.na(value)) return(flag)
-  nothing
+  # The choices of these are names in the data, or one form among others.
+  words <- if (!kind %in% c("SERIES", "SEASONS", "LIST") && fun != "scores") words_of(fun, name)
+  if (length(words) == 0) return(if (!is.null(out)) out else if (kind != "VALUE") text else if (is.numeric(value)) number else nothing)
+  choices <- list(enum = as.list(words))
+  if (identical(out, texts)) return(list(type = texts$type, items = choices))
+  forms <- setdiff(out$type, "string")
+  if (length(forms)) list(anyOf = list(choices, list(type = forms))) else choices
 }
 
 # The arguments of a function as an object; `first`: one value alone stands for it.
@@ -57,7 +111,8 @@ arguments <- function(fun, help = sub("\\.kairon_timeline$", "", fun), leave = c
   says <- argument_texts(rd)
   made <- lapply(names(given), function(name) {
     default <- given[[name]]
-    out <- property(name, if (identical(default, quote(expr = ))) NULL else default, own)
+    out <- property(name, if (identical(default, quote(expr = ))) NULL else default, own,
+                    sub("\\.kairon_timeline$", "", help))
     if (name %in% names(says)) out$description <- says[[name]]
     out
   })
@@ -112,7 +167,6 @@ method_calls <- calls(setNames(lapply(methods, function(m) {
 }), methods))
 
 reading <- setdiff(names(formals(timeline)), c("data", names(formals(kairon:::read_timeline.default))))
-spans <- list(type = "object", additionalProperties = list(type = c("string", "number", "array")))
 data <- arguments("read_timeline.default", help = "read_timeline", leave = c("timeout", "remote"), own = list(
   sheet = list(type = c("string", "integer")), slab = spans, records = texts, range = text, member = text,
   widths = list(type = c("array", "object")), format = list(enum = as.list(space$file_formats))
@@ -124,7 +178,7 @@ for (name in c("series", "amounts", "levels", "attributes", "missing")) data$pro
   c(texts, data$properties[[name]]["description"])
 data$properties$day_first <- c(flag, data$properties$day_first["description"])
 data$properties$during <- list(description = "Only this interval: 2031-03, 2031-03/2032-02, last 2 years.",
-                               type = "string")
+                               type = c("string", "integer"))
 data$description <- "Where the measurements are, and what their columns mean."
 data$required <- list("source")
 

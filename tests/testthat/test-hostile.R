@@ -110,6 +110,30 @@ test_that("no argument of an exported function answers what nobody means in word
   }
 })
 
+test_that("an argument that is yes or no takes nothing else", {
+  calls <- usual_calls()
+  values <- list("yes", 1, NA, c(TRUE, FALSE), NULL, list(TRUE))
+  seen <- 0
+  for (name in names(calls)) {
+    methods <- paste0(name, c("", ".kairon_timeline", ".default"))
+    given <- unlist(lapply(mget(methods, asNamespace("kairon"), ifnotfound = list(NULL)), function(f) {
+      if (is.function(f)) as.list(formals(f))
+    }), recursive = FALSE)
+    flags <- unique(sub(".*[.]", "", names(Filter(function(d) isTRUE(d) || isFALSE(d), given))))
+    for (flag in flags) {
+      seen <- seen + 1
+      for (value in values) {
+        args <- with_hostile(calls[[name]], name, flag, value)
+        e <- tryCatch(quiet(do.call(name, args)), error = identity)
+        expect_s3_class(e, "kairon_error_input")
+        expect_match(conditionMessage(e), paste0("`", flag, "` must be TRUE or FALSE"),
+                     info = paste(name, flag, deparse1(value)))
+      }
+    }
+  }
+  expect_gt(seen, 20)
+})
+
 test_that("a season of more steps than memory has places for is refused, and is nobody's usual one", {
   quick <- hostile_shapes()$milliseconds
   expect_match(error_text(forecast(quick, 3, by_theta(), seasons = "day")), "no argument")

@@ -118,13 +118,16 @@ test_that("a study may rest on another one, but not in a circle", {
 })
 
 test_that("a step that fails is told with its line, and the folder stays as it was", {
-  path <- study_file(billed_lines, "looks:", "  - standing", "  - season_profile: {each: minute of hour}",
+  path <- study_file(billed_lines, "looks:", "  - standing", "  - lag_grid: {lags: 500}",
                      "outputs: {figures: none}")
   says <- gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE)))
   expect_match(says, "Line 9 of .*looks.* cannot be done")
   expect_equal(list.files(file.path(dirname(path), "study-output")), character())
-  path <- study_file(billed_lines, "routine:", "  - impute: {with: linera}")
+  path <- study_file(billed_lines, "routine:", "  - impute: {with: {volume: linera}}")
   expect_match(gsub("\\s+", " ", error_text(run_study(path, quiet = TRUE))), "Line 8 of .*linera.*linear")
+  path <- study_file(billed_lines, "looks:", "  - season_profile: {each: month of yeer}")
+  expect_match(error_text(run_study(path, quiet = TRUE)),
+               "Line 8: each must be one of.*Did you mean .month of year")
   path <- study_file(billed_lines, "forecast: {horizon: 3, method: best}")
   expect_match(error_text(run_study(path, quiet = TRUE)), "needs a backtest")
   path <- study_file(billed_lines, "backtest: {horizon: 3, methods: [thta]}")
@@ -219,6 +222,115 @@ test_that("the schema holds the arguments of the functions as they are", {
   }
   expect_setequal(setdiff(names(schema$properties$backtest$properties), "scores"),
                   setdiff(names(formals(backtest)), c("x", "routine", "cache", "...")))
+})
+
+# What the functions are called with to be asked for the words that an argument takes.
+work_of <- function() {
+  billed <- demo_timeline("billed")
+  demand <- demo_timeline("demand")
+  own <- list(
+    resample = list(billed, "1 year"), align = list(billed, demo_timeline("rain")),
+    impute = list(billed, "linear"),
+    repair = list(quiet(vet(billed))), roll = list(billed, trailing(3)), rebase = list(billed, NULL),
+    remove_seasons = list(billed, "year"), remove_shifts = list(quiet(vet(demand, shifts()))),
+    lead_lag = list(demand, "Birchmoor", "Dunmere"), effect_of = list(demand, "2031-07-14/2031-07-27"),
+    backtest = list(billed, by_naive(), 3), forecast = list(billed, 3, by_naive())
+  )
+  function(name) own[[name]] %||% list(billed)
+}
+
+test_that("the words of the schema are those that the functions take, and all that they take", {
+  work <- work_of()
+  known <- kairon:::known_words()
+  checked <- 0
+  for (key in grep("^(data|grid)[.]|calendar$", names(known), value = TRUE, invert = TRUE)) {
+    name <- sub("[.].*", "", key)
+    argument <- sub(".*[.]", "", key)
+    makers <- if (name == "method") {
+      Filter(function(by) argument %in% names(formals(by)), paste0("by_", kairon:::known_methods()))
+    } else {
+      name
+    }
+    told <- unlist(lapply(makers, function(fun) {
+      first <- if (name == "method") list() else work(name)
+      ask <- function(word) {
+        tryCatch(quiet(do.call(fun, c(first, rlang::set_names(list(word), argument)))), error = identity)
+      }
+      # None of them is answered as a word that does not exist.
+      own <- ask("no such word")$choices
+      for (word in if (argument != "then") utils::head(own, 2)) {
+        expect_false(identical(ask(word)$argument, argument), info = paste(fun, argument, word))
+      }
+      own
+    }))
+    checked <- checked + 1
+    expect_setequal(known[[key]], unique(told))
+  }
+  expect_gt(checked, 40)
+})
+
+test_that("what the shell reads by its kind is right in a study", {
+  schema <- jsonlite::fromJSON(study_schema(), simplifyVector = FALSE)
+  known <- kairon:::known_words()
+  typed <- c(
+    ANSWER = "no", COLUMN = "flow", COLUMNS = "flow,rain", COUNT = "3", COUNTS = "5,5,2,2", CUTOFFS = "4",
+    CYCLES = "fixed", DATES = "2031-04-01,2031-05-01", GROUPS = "district", INTERVAL = "2031-03/2032-02",
+    LEVELS = "50,90", NAMES = "volume", NUMBER = "0.5", N = "3", ORDER = "1,0,1", PERCENT = "90",
+    PERIODS = "1 week,1 month", POWER = "0.5", RANGE = "0,Inf", RULES = "spikes(threshold=10),stuck",
+    SEASONS = "week,12", SECONDS = "20", SERIES = "Dunmere,Highwell", SHARE = "0.5", SHEET = "2",
+    SPAN = "2 days", STEP = "1 day", STEPS = "1,6,12", TEXTS = "-,NA", UNITS = "flow=l/s", WIDTHS = "day=10,flow=8"
+  )
+  parts <- c(lapply(schema$definitions[c("step", "look")], function(d) d$anyOf[[2]]$properties),
+             list(schema$properties[c("decomposition", "backtest", "forecast")]))
+  rules <- unlist(unname(parts), recursive = FALSE)
+  verbs <- kairon:::cli_verbs()
+  seen <- 0
+  for (name in names(rules)) {
+    dashed <- gsub("_", "-", name)
+    options <- kairon:::verb_options(dashed, verbs[[dashed]])$own
+    for (o in options[intersect(names(options), names(rules[[name]]$properties))]) {
+      words <- known[[paste0(name, ".", o$name)]]
+      text <- words[1] %||% if (o$metavar %in% names(typed)) typed[[o$metavar]]
+      # Maps of their own, windows and methods are tried elsewhere.
+      if (is.null(text) || o$metavar == "RULES") next
+      value <- kairon:::option_value(o, text, dashed)
+      if (is.null(value) || o$flag) next
+      if (length(value) > 1 || !is.null(names(value))) value <- as.list(value)
+      rule <- rules[[name]]$properties[[o$name]]
+      wrong <- kairon:::schema_problems(value, rule, schema, o$name)
+      expect_equal(vapply(wrong, `[[`, "", "text"), character(), info = paste(name, o$name, text))
+      seen <- seen + 1
+      # A map means nothing here, but where values go by measure.
+      types <- unlist(c(rule$type, lapply(rule$anyOf, `[[`, "type")))
+      if (!"object" %in% types && is.null(rule[["$ref"]])) {
+        expect_length(kairon:::schema_problems(list(a = list(b = 1)), rule, schema, o$name), 1)
+      }
+    }
+  }
+  expect_gt(seen, 70)
+})
+
+test_that("settings that are maps, names of methods within looks and years as numbers run in a study", {
+  folder <- tempfile()
+  dir.create(folder)
+  file.copy(demo_file("billed.csv"), folder)
+  study <- file.path(folder, "settings.yml")
+  writeLines(c(
+    "kairon_study: 1", "data: {source: billed.csv, amounts: volume, during: 2031}",
+    "routine: [{rebase: {against: 2031}}]", "looks: [{power_spectrum: {method: segments, window: hamming}}]",
+    "decomposition: {seasons: 4, method: averages}",
+    "forecast: {horizon: 3, method: {smoothing: {shares: {level: 0.3}, initial: {level: 4, trend: 0}}}}",
+    "outputs: {figures: none}"
+  ), study)
+  ran <- quiet(run_study(study, folder = file.path(folder, "made")))
+  x <- quiet(rebase(during(demo_timeline("billed"), "2031"), "2031"))
+  expect_equal(ran$prepared$volume, x$volume)
+  expect_equal(as.data.frame(ran$looks$power_spectrum),
+               as.data.frame(power_spectrum(x, method = "segments", window = "hamming")))
+  by <- by_smoothing(shares = list(level = 0.3), initial = list(level = 4, trend = 0))
+  expect_equal(ran$forecast$table$value, quiet(forecast(x, 3, by))$table$value)
+  writeLines(sub("hamming", "hamning", readLines(study)), study)
+  expect_match(error_text(read_study(study)), "Line 4.*window must be one of.*Did you mean \"hamming\"")
 })
 
 test_that("the program drafts, checks and runs a study, and says it as JSON", {
