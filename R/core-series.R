@@ -11,6 +11,8 @@ lag_within <- function(v, breaks, lag) {
   v[from]
 }
 
+known_or_zero <- function(v) ifelse(is.na(v), 0, v)
+
 # From the lowest to the highest of the values that are there; 0 where there are none.
 span_of_values <- function(v) {
   v <- v[is.finite(v)]

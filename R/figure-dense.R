@@ -436,7 +436,9 @@ distant_means <- function(x, facts, columns = 400) {
 drawn_cells <- function(x, facts, columns, needs) {
   from <- min(facts$first)
   width <- max(max(facts$last) - from, 1) / columns
-  each <- lapply(x$meta$kinds, function(k) needs)
+  each <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
+    c(needs, if (is_marked(x, m)) c("own", "worst"))
+  })
   cells <- read_cells(x, from, width, "left", each, shift_of(x, each))
   cells <- cells[order(cells$series, cells$cell), , drop = FALSE]
   list(cells = cells, from = from, width = width, measures = rlang::set_names(names(x$meta$kinds)))
@@ -445,7 +447,22 @@ drawn_cells <- function(x, facts, columns, needs) {
 drawn_rows <- function(x, facts, made, place, values) {
   out <- facts[made$cells$series, x$meta$series, drop = FALSE]
   out[[x$meta$time]] <- made$from + (made$cells$cell + place) * made$width
-  for (m in names(values)) out[[m]] <- values[[m]]
+  for (m in names(values)) {
+    out[[m]] <- values[[m]]
+    beside <- paste0(m, "_origin")
+    if (is_marked(x, m) && !beside %in% c(x$meta$series, names(x$meta$kinds))) {
+      out[[beside]] <- origin_levels[cell_origins(made$cells, m)]
+    }
+  }
+  out
+}
+
+# A stretch is drawn as invented where most of its values are.
+cell_origins <- function(cells, m) {
+  get <- function(word) cells[[paste0(m, ".", word)]]
+  invented <- which(get("n") > 0 & get("own") < 0.5 * get("n"))
+  out <- rep(1L, nrow(cells))
+  out[invented] <- as.integer(get("worst")[invented])
   out
 }
 

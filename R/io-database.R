@@ -103,11 +103,7 @@ open_remote <- function(con, from, columns, time, told, header, label) {
   )
   template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given,
                           label, NULL)
-  marked <- Filter(function(m) is_marked(template, m), names(timeline_meta(template)$kinds))
-  if (length(marked)) {
-    abort_state(c("The origins of {.field {marked}} need the rows here.",
-                  i = "Read them, without {.arg remote}."))
-  }
+  template <- adopt_blank_companions(template)
   out <- new_remote(con, from, sql_stamp_form(con, from, time), template, label)
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
   out$meta["news"] <- list(NULL)

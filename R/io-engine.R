@@ -77,7 +77,9 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label) {
                       data.frame(name = vapply(known, `[[`, "", "name")))
   template <- first_rows(shape, first$header, roles, given, label)
   meta <- timeline_meta(template)
-  wanted <- c(meta$time, meta$series, meta$attributes, names(meta$kinds))
+  # Columns that stamps are made of are in them.
+  wanted <- setdiff(names(template), setdiff(first$shape$drop, meta$time))
+  template <- template[wanted]
   kinds <- column_kinds(template, wanted)
   kinds[[meta$time]] <- "text"
   # Files with the same lines above and the same columns are read in one go.
@@ -212,12 +214,8 @@ first_rows <- function(shape, header, roles, given, label) {
   told <- with_header(roles, given, header, names(shape$data))
   template <- suppressWarnings(index_table(shape, header[setdiff(names(header), "cadence")],
                                            told$roles, told$given, label, NULL))
+  template <- adopt_blank_companions(template)
   meta <- timeline_meta(template)
-  marked <- Filter(function(m) is_marked(template, m), names(meta$kinds))
-  if (length(marked)) {
-    abort_state(c("The origins of {.field {marked}} need the rows here.",
-                  i = "Read them, without {.arg remote}."))
-  }
   meta$rejects <- meta$rejects[0, , drop = FALSE]
   meta["news"] <- list(NULL)
   attr(template, "timeline") <- meta
@@ -290,7 +288,7 @@ wide_select <- function(part, group, con, wanted, kinds, how, series, time, cell
   label <- series[1]
   others <- setdiff(series, label)
   columns <- setdiff(seq_along(part$raw),
-                     match(c(part$shape$stamp_columns, time, others), part$raw))
+                     match(c(part$shape$drop, time, others), part$raw))
   numbers <- rlang::set_names(rep("number", length(columns)), part$raw[columns])
   names <- paste0("[", paste(sql_value(con, part$raw[columns]), collapse = ", "), "]")
   values <- paste0("[", paste(vapply(columns, function(i) {
@@ -356,7 +354,7 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   } else {
     parquet_stamps(con, final[at], few[[at]], types$column_type[at], meta, options)
   }
-  wanted <- c(meta$time, meta$series, meta$attributes, names(meta$kinds))
+  wanted <- names(template)
   made <- vapply(wanted, function(name) {
     there <- if (name %in% final) sql_name(con, name) else "NULL"
     paste(if (name == meta$time) stamps$sql else there, "AS", sql_name(con, name))

@@ -120,7 +120,11 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, co
   data <- numbers_in(data, c(timed$name, intersect(series, names(data))), missing, how$decimal)
   data <- restore_companions(data, header)
   shape <- list(data = data, time = timed$name, series = series)
-  if (wide) shape <- lengthen_wide(data, timed$name, series, how$measure)
+  if (wide) {
+    # Columns that stamps are made of are no series.
+    kept <- setdiff(names(data), setdiff(timed$parts, c(timed$name, series)))
+    shape <- lengthen_wide(data[kept], timed$name, series, how$measure)
+  }
   shape$lines <- if (wide) lines[shape$row] else lines
   shape$rejects <- read$rejects
   shape$header <- header

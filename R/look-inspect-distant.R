@@ -28,7 +28,7 @@ inspect.kairon_distant <- function(x, ...) {
   structure(
     list(
       line = timeline_line(ends),
-      findings = inspection_findings(meta, table, unlist(markers),
+      findings = inspection_findings(meta, table, c(invented_findings(x), unlist(markers)),
                                      utils::head(unlist(unfinished), 3)),
       table = table, series = meta$series, meta = meta,
       coverage = distant_coverage(cards$cells, grid, facts, meta)

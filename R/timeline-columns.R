@@ -194,7 +194,8 @@ origin_factor <- function(codes, values) {
 
 # Whether anything but plain observations stands beside a measure.
 is_marked <- function(x, measure) {
-  any(c("origin", "coverage") %in% names(timeline_meta(x)$beside[[measure]]))
+  meta <- if (inherits(x, "kairon_distant")) x$meta else timeline_meta(x)
+  any(c("origin", "coverage") %in% names(meta$beside[[measure]]))
 }
 
 # Share of a bin's expected readings that were really there; 1 without a column.
@@ -211,40 +212,6 @@ set_coverage <- function(x, measure, coverage) {
 is_measured <- function(x, measure) {
   codes <- origin_codes(x, measure)
   codes <= measured_codes & !is.na(codes)
-}
-
-#' Where the values came from
-#'
-#' Counts the values of each measure by origin. Observed values, and summarised ones that rest on
-#' enough observed readings, are *measured*; interpolated, imputed, repaired and forecast ones are
-#' *invented* and are never scored.
-#'
-#' @param x A timeline.
-#' @param ... Refused, so that a misspelt argument does not pass unseen.
-#' @returns A data frame of class `kairon_origins` with one row a measure: `measure`, one count
-#'   column for each origin, `missing`, and `invented`, the share of the values present that were
-#'   not measured.
-#' @seealso [inspect()], [gaps()], [during()], [ledger()]
-#' @examples
-#' flow <- resample(demo_timeline("river"), "1 hour")
-#' origins(impute(flow, "linear"))
-#' @export
-origins <- function(x, ...) {
-  refuse_more("origins", ...)
-  check_timeline(x)
-  check_measures(x)
-  measures <- names(timeline_meta(x)$kinds)
-  counts <- lapply(measures, function(m) {
-    codes <- origin_codes(x, m)
-    c(tabulate(codes, length(origin_levels)), sum(is.na(codes)))
-  })
-  table <- as.data.frame(do.call(rbind, counts))
-  names(table) <- c(origin_levels, "missing")
-  present <- rowSums(table[origin_levels])
-  out <- data.frame(measure = measures, table)
-  made_up <- rowSums(table[setdiff(origin_levels, measured_origins)])
-  out$invented <- ifelse(present > 0, made_up / present, NA_real_)
-  structure(out, class = c("kairon_origins", "data.frame"))
 }
 
 #' @export

@@ -30,7 +30,8 @@ read_facts <- function(x) UseMethod("read_facts")
 # Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed`
 # "right" the other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each
 # measure m `m.n`, `m.sum`, and what `needs` names: `m.square` (of the distance from `shift`),
-# `m.min`, `m.max`, `m.first`, `m.last`, `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell).
+# `m.min`, `m.max`, `m.first`, `m.last`, `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell),
+# `m.own`, `m.seen`, `m.worst` (values that were measured, their coverage, the worst other origin).
 # `needs` is a list by measure.
 read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_cells")
 
@@ -42,6 +43,9 @@ read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_ce
 # on the `grid` (from, width); `stamps`, the first stamps of each series; `news`, words on how it
 # was done.
 read_cards <- function(x, facts, tail, grid) UseMethod("read_cards")
+
+# How many values of each measure are of each origin, and how many are missing.
+count_origins <- function(x) UseMethod("count_origins")
 
 # Numbers that stand for "no value" in many loggers, when they are far from the rest.
 usual_markers <- c(-9999, -999, -99.99, -99, 9999, 99999, 999.9, -32768, 32767)
@@ -59,7 +63,7 @@ longest_step <- function(cadence) {
 # A value near the mean, so that squares of distances from it keep their digits.
 shift_of <- function(x, needs) {
   lapply(rlang::set_names(names(needs)), function(m) {
-    middle <- if (is.null(x$few)) 0 else mean(x$few[[m]], na.rm = TRUE)
+    middle <- if (is.null(x$few[[m]])) 0 else mean(x$few[[m]], na.rm = TRUE)
     if (is.finite(middle)) middle else 0
   })
 }
@@ -69,6 +73,7 @@ distant_ends <- function(x) {
   facts <- distant_facts(x)
   meta <- x$meta
   meta$cadence <- attr(facts, "cadence")
+  meta <- keep_companions(meta, character())
   twice <- facts$last > facts$first
   at <- sort(c(seq_len(nrow(facts)), which(twice)))
   second <- duplicated(at)
@@ -127,8 +132,7 @@ rows_to_timeline <- function(x, rows) {
     rows, list(time = meta$time, series = meta$series, amounts = kinds[meta$kinds == "amount"],
                levels = kinds[meta$kinds == "level"], attributes = meta$attributes,
                beside = keep_companions(meta, names(rows))$beside,
-               drop = setdiff(names(rows), c(meta$time, meta$series, meta$attributes, kinds,
-                                             companion_columns(meta)))),
+               drop = character()),
     meta$units, if (meta$type == "instant") meta$zone, again = TRUE
   )
   if (!is.null(x$told) && all_on(out, x$told)) attr(out, "timeline")$cadence <- x$told
@@ -158,8 +162,10 @@ all_on <- function(x, cadence) {
 #' length that fit into them, and for `time_mean` and amounts that bins cut how long the values of a
 #' cell hold up to its last one. Only those travel. Medians, quantiles and `mad` are ranked in the
 #' database, those over the series of a group (`pool_series()` without weights) at each stamp, and a
-#' few values a bin travel; for a function of your own the rows come in order, part by part. Bins
-#' that cut readings which are stamped elsewhere than at the start of their period are refused:
+#' few values a bin travel; for a function of your own the rows come in order, part by part. Where
+#' origins or coverage stand beside a measure, what was measured is counted in the cells as well, so
+#' that results have the origins and coverage that those of rows in memory have; [origins()] counts
+#' them there. A word that is no origin is taken for "interpolated". Bins that cut readings which are stamped elsewhere than at the start of their period are refused:
 #' `as_timeline()` first. A cadence is found on the first rows of some series, and then checked on
 #' every row. [inspect()] is that of the rows in memory, but for the cadence of each series, which
 #' is found on its first 2,000 stamps.

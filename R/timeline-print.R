@@ -123,3 +123,41 @@ row_lines <- function(x, rows) {
   }
   lines
 }
+
+#' Where the values came from
+#'
+#' Counts the values of each measure by origin. Observed values, and summarised ones that rest on
+#' enough observed readings, are *measured*; interpolated, imputed, repaired and forecast ones are
+#' *invented* and are never scored.
+#'
+#' @param x A timeline, or a [distant one][remote-timelines].
+#' @param ... Refused, so that a misspelt argument does not pass unseen.
+#' @returns A data frame of class `kairon_origins` with one row a measure: `measure`, one count
+#'   column for each origin, `missing`, and `invented`, the share of the values present that were
+#'   not measured.
+#' @seealso [inspect()], [gaps()], [during()], [ledger()]
+#' @examples
+#' flow <- resample(demo_timeline("river"), "1 hour")
+#' origins(impute(flow, "linear"))
+#' @export
+origins <- function(x, ...) {
+  refuse_more("origins", ...)
+  if (inherits(x, "kairon_distant")) {
+    counts <- count_origins(x)
+  } else {
+    check_timeline(x)
+    check_measures(x)
+    counts <- lapply(rlang::set_names(names(timeline_meta(x)$kinds)), function(m) {
+      codes <- origin_codes(x, m)
+      c(tabulate(codes, length(origin_levels)), sum(is.na(codes)))
+    })
+  }
+  measures <- names(counts)
+  table <- as.data.frame(do.call(rbind, counts))
+  names(table) <- c(origin_levels, "missing")
+  present <- rowSums(table[origin_levels])
+  out <- data.frame(measure = measures, table)
+  made_up <- rowSums(table[setdiff(origin_levels, measured_origins)])
+  out$invented <- ifelse(present > 0, made_up / present, NA_real_)
+  structure(out, class = c("kairon_origins", "data.frame"))
+}

@@ -103,6 +103,9 @@ measured_origins <- c("observed", "summarised")
 
 measured_codes <- length(measured_origins) # they come first
 
+summarised_code <- match("summarised", origin_levels)
+interpolated_code <- match("interpolated", origin_levels)
+repaired_code <- match("repaired", origin_levels)
 forecast_code <- match("forecast", origin_levels)
 
 # Why a reading was flagged as a fault.
@@ -233,10 +236,55 @@ adopt_companions <- function(data, measures) {
       if (!name %in% names(data) || kind == "coverage" && is.null(out[[m]])) next
       if (companion_kinds[[kind]]$ours(data[[name]])) {
         out[[m]] <- c(out[[m]], rlang::set_names(name, kind))
+      } else if (kind == "origin") {
+        say_odd_origins(data[[name]], name)
       }
     }
   }
   out
+}
+
+# What is not told to be measured is not taken for it.
+known_origins <- function(words, name) {
+  odd <- !words %in% c(origin_levels, NA)
+  if (any(odd)) {
+    word <- words[odd][1]
+    tell(c("!" = "{.field {name}} holds {.val {word}}, which is no origin, and is taken for \
+                  {.val interpolated}."))
+    words[odd] <- "interpolated"
+  }
+  words
+}
+
+# One word that is no origin, and no value counts as invented: that is said.
+say_odd_origins <- function(words, name) {
+  words <- unique(as.character(words))
+  odd <- setdiff(words, c(origin_levels, NA))
+  if (length(odd) < length(words) && any(words %in% origin_levels)) {
+    tell(c("!" = "{.field {name}} holds {.val {odd[1]}}, which is no origin, and is taken for a \
+                  column of your own: all values count as observed.",
+           i = "Origins are {.val {origin_levels}}."))
+  }
+}
+
+# The first rows of many may tell no origin and no flag yet: a column that is called like that and
+# is empty there is one.
+adopt_blank_companions <- function(template) {
+  meta <- timeline_meta(template)
+  levels <- list(origin = origin_levels, flag = fault_rules)
+  for (m in names(meta$kinds)) {
+    for (kind in names(levels)) {
+      name <- paste0(m, "_", kind)
+      free <- name %in% setdiff(names(template), c(meta$series, meta$attributes, meta$time))
+      if (!free || kind %in% names(meta$beside[[m]]) || !all(is.na(template[[name]]))) next
+      meta$beside[[m]] <- c(meta$beside[[m]], rlang::set_names(name, kind))
+      meta$kinds <- meta$kinds[setdiff(names(meta$kinds), name)]
+      meta$units <- meta$units[setdiff(names(meta$units), name)]
+      template[[name]] <- factor(rep(NA, nrow(template)), levels = levels[[kind]])
+    }
+  }
+  attr(template, "timeline") <- meta
+  template
 }
 
 # The columns as a timeline holds them: text of origins and flags becomes factors.
@@ -247,7 +295,7 @@ settle_companions <- function(data, beside) {
       column <- data[[name]]
       data[[name]] <- switch(kind,
         origin = if (identical(levels(column), origin_levels)) column else
-          factor(as.character(column), levels = origin_levels),
+          factor(known_origins(as.character(column), name), levels = origin_levels),
         flag = if (identical(levels(column), fault_rules)) column else
           factor(as.character(column), levels = fault_rules),
         known_from = if (inherits(column, "POSIXct")) column else

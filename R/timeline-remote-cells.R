@@ -6,7 +6,7 @@ cell_number <- function(x, cell, phase, width) {
   if (has_bins(x)) round((as.numeric(cell) - phase) / width) else as.numeric(cell)
 }
 
-sum_words <- c("square", "min", "max", "t", "tt", "tv")
+sum_words <- c("square", "min", "max", "t", "tt", "tv", "own", "seen", "worst")
 
 # The statements: `sums`, and one for the first or last value of each measure that wants it.
 cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine = NULL) {
@@ -27,14 +27,14 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
     paste0("(", seconds, " - ", value(phase), " - ", value(width), " * (", cell, "))")
   }
   columns <- unlist(lapply(names(needs), function(m) {
-    v <- sql_name(con, m)
+    v <- measure_sql(x, m)
     all <- c(
       square = paste0("sum((", v, " - ", value(shift[[m]]), ") * (", v, " - ", value(shift[[m]]),
                       "))"),
       min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
       t = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " END)"),
       tt = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " * ", rest, " END)"),
-      tv = paste0("sum(", rest, " * ", v, ")")
+      tv = paste0("sum(", rest, " * ", v, ")"), if (is_marked(x, m)) mark_sums(x, m)
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[intersect(sum_words, needs[[m]])])
   }))
@@ -57,6 +57,48 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
            shown = shown, seconds = seconds, shift = shift[[m]])
   }), recursive = FALSE)
   list(sums = sums, columns = c("count(*) AS kairon_rows", about, columns), ends = ends)
+}
+
+# What stands beside the values of a measure, as SQL: whether a value was measured, with what
+# coverage, and the place of its origin.
+mark_sql <- function(x, m) {
+  v <- sql_name(x$con, m)
+  beside <- companion_name(x$meta, m, "coverage")
+  code <- origin_code_sql(x, m)
+  list(measured = paste0(v, " IS NOT NULL AND ", code, " <= ", measured_codes), code = code,
+       coverage = if (is.null(beside)) "1" else sql_name(x$con, beside))
+}
+
+# The place of the origin among origin_levels; where nothing is told, a value was observed.
+origin_code_sql <- function(x, m) {
+  name <- companion_name(x$meta, m, "origin")
+  if (is.null(name)) {
+    return("1")
+  }
+  column <- sql_name(x$con, name)
+  words <- vapply(origin_levels, sql_value, "", con = x$con)
+  paste0("(CASE WHEN ", column, " IS NULL THEN 1 ",
+         paste0("WHEN CAST(", column, " AS TEXT) = ", words, " THEN ", seq_along(words),
+                collapse = " "), " ELSE ", interpolated_code, " END)")
+}
+
+mark_sums <- function(x, m) {
+  mark <- mark_sql(x, m)
+  c(own = paste0("count(CASE WHEN ", mark$measured, " THEN 1 END)"),
+    seen = paste0("sum(CASE WHEN ", mark$measured, " THEN ", mark$coverage, " END)"),
+    worst = paste0("max(CASE WHEN ", sql_name(x$con, m), " IS NULL OR ", mark$measured,
+                   " THEN NULL ELSE ", mark$code, " END)"))
+}
+
+# The coverage of measured values stands as a measure of its own where it must be held over time.
+seen_measure <- function(m) paste0("\001", m)
+
+measure_sql <- function(x, m) {
+  if (!startsWith(m, "\001")) {
+    return(sql_name(x$con, m))
+  }
+  mark <- mark_sql(x, substring(m, 2))
+  paste0("(CASE WHEN ", mark$measured, " THEN ", mark$coverage, " END)")
 }
 
 # Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp.
@@ -130,7 +172,7 @@ edge_questions <- function(needs) {
 # `long`, the seconds since the row before of all other rows with a value.
 edges_sql <- function(word, x, m, keys, cell, shown, seconds, shift) {
   con <- x$con
-  v <- sql_name(con, m)
+  v <- measure_sql(x, m)
   part <- paste0("(PARTITION BY ", paste(c(keys, cell), collapse = ", "), " ORDER BY ", seconds)
   windows <- switch(word,
     first = paste0("row_number() OVER ", part, ") AS kairon_place"),

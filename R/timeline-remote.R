@@ -199,7 +199,7 @@ pooled_sql <- function(x, facts, groups, weight, needs, shift) {
       square = paste0("sum(", moved, " * ", moved, ")"), min = paste0("min(", v, ")"),
         max = paste0("max(", v, ")"),
       weight = paste0("sum(CASE WHEN ", v, " IS NOT NULL THEN kairon_weight END)"),
-      weighted = paste0("sum(kairon_weight * ", v, ")")
+      weighted = paste0("sum(kairon_weight * ", v, ")"), if (is_marked(x, m)) mark_sums(x, m)
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[needs[[m]]])
   }))
@@ -236,6 +236,29 @@ members_sql <- function(x, facts, groups, weight) {
     "1 = 1"
   }
   list(with = members, from = paste0(" FROM ", x$from, " JOIN kairon_members ON ", on, " "))
+}
+
+#' @export
+count_origins.kairon_remote <- function(x) {
+  # Whether rows repeat or cannot be read is found out first.
+  distant_facts(x)
+  measures <- names(x$meta$kinds)
+  if (length(measures) == 0) abort_state("This timeline has no measures (numeric columns).")
+  asked <- lapply(measures, function(m) {
+    there <- paste(sql_name(x$con, m), "IS NOT NULL")
+    code <- origin_code_sql(x, m)
+    c(paste0("count(CASE WHEN ", there, " AND ", code, " = ", seq_along(origin_levels),
+             " THEN 1 END)"),
+      paste0("count(*) - count(", sql_name(x$con, m), ")"))
+  })
+  columns <- unlist(asked)
+  columns <- paste(columns, "AS", paste0("kairon_", seq_along(columns)))
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  found <- grouped_rows(x, grouped_sql(x, keys, columns), length(keys), columns)
+  found <- found[length(keys) + seq_along(columns)]
+  totals <- vapply(found, function(v) sum(as.numeric(v)), 1)
+  counts <- split(unname(totals), rep(seq_along(measures), lengths(asked)))
+  rlang::set_names(unname(counts), measures)
 }
 
 #' @export

@@ -91,7 +91,7 @@ likely_cells <- function(x) {
   if (any_timed(made, timeline_meta(few))) {
     grid <- timed_grid(grid, timeline_meta(few), x$settings$closed)
   }
-  needs <- needs_of_plan(made, timeline_meta(few))
+  needs <- needs_of_plan(x$x, made, timeline_meta(few))
   closed <- cells_closed(made$plan, timeline_meta(few))
   cells <- read_cells(x$x, grid$phase, grid$width, closed, needs, shift_of(x$x, needs))
   list(grid = grid, needs = needs, cells = cells, closed = closed)
@@ -110,11 +110,15 @@ needs_of <- function(wanted) {
   })
 }
 
-needs_of_plan <- function(made, meta) {
+# `meta` of the ends or the first rows; what stands beside measures is known of the whole.
+needs_of_plan <- function(x, made, meta) {
   needs <- needs_of(made$wanted)
   for (m in names(needs)) {
     timed <- Filter(function(s) is_timed(s, meta$kinds[[m]], made$plan$nested), made$wanted[[m]])
     for (s in timed) needs[[m]] <- union(needs[[m]], timed_needs(s, meta, made$plan$empty))
+    if (!is_marked(x, m)) next
+    needs[[m]] <- c(needs[[m]], "own", "seen", "worst")
+    if (length(timed) && by_time(meta)) needs[[seen_measure(m)]] <- "held"
   }
   needs
 }
@@ -142,7 +146,7 @@ plan_distant <- function(x) {
   check_distant(x$x, made, ends)
   grid <- cell_grid(made$bins$edges)
   if (any_timed(made, meta)) grid <- timed_grid(grid, meta, made$plan$closed)
-  needs <- needs_of_plan(made, meta)
+  needs <- needs_of_plan(x$x, made, meta)
   c(made, grid, list(ends = ends, rows = rows, needs = needs, shift = shift_of(x$x, needs),
                      cells_closed = cells_closed(made$plan, meta),
                      ordered = Filter(length, lapply(made$wanted,
@@ -218,23 +222,24 @@ distant_columns <- function(made, cells, ordered) {
       got <- if (is_timed(statistic, meta$kinds[[measure]], made$plan$nested)) {
         timed_values(made, cells, measure, statistic, sums, share)
       } else if (!is_summed(statistic)) {
-        list(value = ordered[[measure]][[label]], share = share, origin = summarised_code)
+        list(value = ordered[[measure]][[label]], share = share)
       } else {
-        list(value = statistic_of_sums(statistic, sums), share = share, origin = summarised_code)
+        list(value = statistic_of_sums(statistic, sums), share = share)
       }
       value <- got$value
-      coverage <- got$share
+      marked <- marks_of_bins(made, cells, measure, sums, got, bins)
+      share_here <- got$share
       total <- identical(statistic, "sum") && meta$kinds[[measure]] == "amount"
       if (total && made$plan$empty == "zero") {
         value[add(cells$rows) == 0 & is.na(value)] <- 0
-        coverage[] <- 1
+        share_here[] <- marked$coverage[] <- 1
       }
       least <- made$plan$at_least
-      if (least > 0) value[if (least <= 1) coverage < least else present < least] <- NA_real_
+      if (least > 0) value[if (least <= 1) share_here < least else present < least] <- NA_real_
       data[[name]] <- value
       kinds[name] <- result_kind(meta$kinds[[measure]], statistic)
       units[name] <- result_unit(meta$units[[measure]], statistic)
-      marks[[name]] <- list(origin = got$origin, coverage = coverage)
+      marks[[name]] <- marked
     }
   }
   list(data = as_frame(data), kinds = kinds, units = units, marks = marks)
@@ -284,6 +289,11 @@ measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
   }
   if (!is.null(get("first"))) out$first <- ordered(get("first"), "first")
   if (!is.null(get("last"))) out$last <- ordered(get("last"), "last")
+  if (!is.null(get("own"))) {
+    out$own <- add(get("own"))
+    out$seen <- add(get("seen"))
+    out$worst <- over(get("worst"), "max")
+  }
   if (!is.null(get("t"))) {
     moved <- made$phase + cells$cell * made$width - starts[at]
     count <- get("n")

@@ -29,7 +29,10 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
                              rows)
   check_pooled_sums(wanted, all(weight == 1))
   groups <- series_groups(ends, rows, rlang::enquo(by), total)
-  needs <- lapply(needs_of(wanted), function(words) union(words, c("weight", "weighted")))
+  needs <- needs_of(wanted)
+  for (m in names(needs)) {
+    needs[[m]] <- union(needs[[m]], c("weight", "weighted", if (is_marked(x, m)) c("own", "worst")))
+  }
   shift <- shift_of(x, needs)
   sums <- pooled_sums(x, facts, groups, weight, needs, shift)
   cells <- distant_stamps(ends, facts, lived_ends(x, facts), rows, groups, sums)
@@ -43,8 +46,8 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
     function(measure) {
       coverage <- ifelse(full > 0, pmin(1, known_or_zero(place(measure, "weight")) / full), 1)
       coverage[coverage > 1 - 1e-9] <- 1
-      list(series = known_or_zero(place(measure, "n")), coverage = coverage,
-           origin = summarised_code)
+      present <- known_or_zero(place(measure, "n"))
+      list(series = present, coverage = coverage, origin = pooled_origin(place, measure, present))
     },
     function(measure, statistic) {
       if (is_ordered(statistic)) {
@@ -66,8 +69,6 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
   add_entry(result, "pool_series", words, account)
 }
 
-known_or_zero <- function(v) ifelse(is.na(v), 0, v)
-
 check_pooled_sums <- function(wanted, flat) {
   known <- if (flat) setdiff(names(statistic_needs), c("first", "last", "slope", "time_mean")) else
     c("mean", "sum", "count", "min", "max", "range")
@@ -83,6 +84,15 @@ check_pooled_sums <- function(wanted, flat) {
       }
     }
   }
+}
+
+# Summaries, but where most of the values were invented the worst of their origins.
+pooled_origin <- function(place, measure, present) {
+  out <- rep(summarised_code, length(present))
+  own <- place(measure, "own")
+  invented <- which(present > 0 & known_or_zero(own) < 0.5 * present & !is.na(own))
+  out[invented] <- as.integer(place(measure, "worst")[invented])
+  out
 }
 
 # Sums of each group at each stamp: a data frame sorted by group (`series`) and seconds (`cell`).

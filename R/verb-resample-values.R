@@ -127,10 +127,6 @@ bin_marks <- function(context, measure, present) {
   )
 }
 
-summarised_code <- match("summarised", origin_levels)
-interpolated_code <- match("interpolated", origin_levels)
-repaired_code <- match("repaired", origin_levels)
-
 # Summaries, but where `invented` the worst origin among the readings of the bin.
 mixed_origin <- function(context, measure, invented) {
   out <- rep(summarised_code, length(invented))
@@ -311,13 +307,35 @@ timed_grid <- function(grid, meta, closed) {
   grid
 }
 
-# Value, origin and share of each bin that is there.
+# Whether the coverage of what reaches over an edge is counted by time, and not by readings.
+by_time <- function(meta) is_regular_cadence(meta$cadence) && meta$cadence$unit != "weekday"
+
+# Value and share of each bin that is there, and how much of its time is covered, also by readings
+# of its own.
 timed_values <- function(made, cells, measure, statistic, sums, share) {
   meta <- timeline_meta(made$ends)
   bins <- made$bins
   regular <- is_regular_cadence(meta$cadence)
+  got <- over_bins(made, cells, measure, statistic)
+  if (!regular && statistic == "time_mean") {
+    # A reading alone at the very end of its bin covers no time.
+    alone <- is.na(got$value) & sums$n > 0
+    got$value[alone] <- (sums$sum / sums$n)[alone]
+    got$value[sums$n == 0] <- NA_real_
+    got$own <- ifelse(sums$n > 0, got$covered, 0)
+  }
+  if (by_time(meta)) {
+    share <- pmin(1, got$covered / bin_sizes(bins))
+    share[share > 1 - 1e-9] <- 1
+  }
+  c(got[c("value", "covered", "own")], list(share = share))
+}
+
+# The stretches of time that cells stand for, laid over the bins.
+over_bins <- function(made, cells, measure, statistic) {
+  bins <- made$bins
   cells <- cells[order(cells$series, cells$cell), , drop = FALSE]
-  parts <- if (regular) {
+  parts <- if (is_regular_cadence(timeline_meta(made$ends)$cadence)) {
     period_stretches(made, cells, measure, statistic)
   } else if (statistic == "time_mean") {
     held_stretches(made, cells, measure)
@@ -327,27 +345,38 @@ timed_values <- function(made, cells, measure, statistic, sums, share) {
   parts <- parts[!is.na(parts$value), , drop = FALSE]
   parts <- parts[order(parts$series, parts$begin, parts$end), , drop = FALSE]
   breaks <- as.integer(c(0, cumsum(tabulate(parts$series, length(bins$breaks) - 1))))
-  got <- if (statistic == "sum") {
+  if (statistic == "sum") {
     cpp_overlap_totals(parts$value, parts$begin, parts$end, breaks, bins$edges, bins$breaks,
                        sums_right(made$plan), core_threads())
   } else {
     cpp_overlap_means(parts$value, parts$begin, parts$end, breaks, bins$edges, bins$breaks,
                       core_threads())
   }
-  if (!regular && statistic == "time_mean") {
-    # A reading alone at the very end of its bin covers no time.
-    alone <- is.na(got$value) & sums$n > 0
-    got$value[alone] <- (sums$sum / sums$n)[alone]
-    got$value[sums$n == 0] <- NA_real_
-    got$own <- ifelse(sums$n > 0, got$covered, 0)
+}
+
+# Origin and coverage of the bins of a measure, as bin_marks(), covered_marks() and overlap_marks()
+# have them of rows. `got`: the value and share of a statistic; of a timed one what it covers.
+marks_of_bins <- function(made, cells, measure, sums, got, bins) {
+  timed <- !is.null(got$covered)
+  origin <- rep(summarised_code, length(got$share))
+  coverage <- got$share
+  if (!is.null(sums$own)) {
+    coverage <- pmin(1, sums$seen / bins$expected)
+    invented <- sums$own < 0.5 * sums$n & sums$n > 0
+    if (timed && by_time(timeline_meta(made$ends))) {
+      seen <- over_bins(made, cells, seen_measure(measure), "time_mean")
+      coverage <- pmin(1, known_or_zero(seen$value) * seen$covered / bin_sizes(bins))
+      coverage[coverage > 1 - 1e-9] <- 1
+      invented <- seen$covered < 0.5 * got$covered & got$covered > 0
+    }
+    worst <- as.integer(ifelse(is.na(sums$worst), interpolated_code, sums$worst))
+    origin[invented] <- worst[invented]
   }
-  if (regular && meta$cadence$unit != "weekday") {
-    share <- pmin(1, got$covered / bin_sizes(bins))
-    share[share > 1 - 1e-9] <- 1
+  if (timed) {
+    spread <- got$own < 0.5 * got$covered & !is.na(got$value)
+    origin[spread] <- pmax(origin[spread], interpolated_code)
   }
-  origin <- rep(summarised_code, length(share))
-  origin[got$own < 0.5 * got$covered & !is.na(got$value)] <- interpolated_code
-  list(value = got$value, share = share, origin = origin)
+  list(origin = origin, coverage = coverage)
 }
 
 # Readings at odd instants hold until the next one, the last as long as is usual.

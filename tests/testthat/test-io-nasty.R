@@ -43,6 +43,10 @@ test_that("wide tables and tables with periods across become long", {
                 measure = "flow", units = c(flow = "l/s"))
   expect_equal(wide$site, c("north", "north", "south", "south"))
   expect_equal(wide$flow, c(1, 2, 3, 4))
+  parts <- reads(c("yr,north,mo,south", "2031,1,3,3", "2031,2,4,4"), time = from_parts(year = yr, month = mo),
+                 layout = "wide", series = "site", measure = "flow")
+  expect_equal(parts$site, c("north", "north", "south", "south"))
+  expect_equal(parts$flow, c(1, 2, 3, 4))
   across <- reads(c("item,2031Q1,2031Q2", "pumps,1,2", "mains,3,4"), layout = "across", series = item,
                   measure = "cost", amounts = "cost")
   expect_equal(across$cost, c(3, 4, 1, 2))

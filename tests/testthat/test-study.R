@@ -278,7 +278,8 @@ test_that("what the shell reads by its kind is right in a study", {
     LEVELS = "50,90", NAMES = "volume", NUMBER = "0.5", N = "3", ORDER = "1,0,1", PERCENT = "90",
     PERIODS = "1 week,1 month", POWER = "0.5", RANGE = "0,Inf", RULES = "spikes(threshold=10),stuck",
     SEASONS = "week,12", SECONDS = "20", SERIES = "Dunmere,Highwell", SHARE = "0.5", SHEET = "2",
-    SPAN = "2 days", STEP = "1 day", STEPS = "1,6,12", TEXTS = "-,NA", UNITS = "flow=l/s", WIDTHS = "day=10,flow=8"
+    SPAN = "2 days", STEP = "1 day", STEPS = "1,6,12", TEXTS = "-,NA", UNITS = "flow=l/s",
+    WIDTHS = "day=10,flow=8"
   )
   parts <- c(lapply(schema$definitions[c("step", "look")], function(d) d$anyOf[[2]]$properties),
              list(schema$properties[c("decomposition", "backtest", "forecast")]))
