@@ -83,6 +83,7 @@ scores <- function(b, metrics = c("mae", "bias", "mase", "coverage", "rmse", "ma
   fitted <- inherits(b, "kairon_fit")
   if (fitted && missing(metrics)) metrics <- setdiff(eval(formals(scores)$metrics), "coverage")
   table <- scored_rows(b, observed)
+  if (!is.null(baseline)) check_choice(baseline, as.character(unique(table$method)))
   if (identical(metrics, "all")) {
     metrics <- setdiff(accuracy_metrics, if (is.null(baseline)) "skill")
   }
@@ -208,6 +209,10 @@ scoring_parts <- function(table, by, meta) {
 
 # Rows with forecast, observed value and scale.
 scored_rows <- function(b, observed) {
+  if (!is.null(observed) && inherits(b, c("kairon_backtest", "kairon_fit"))) {
+    abort_input(c("{.arg observed} is for a forecast.",
+                  x = "{.arg b} is {.obj_type_friendly {b}}, which knows what came true."))
+  }
   if (inherits(b, "kairon_backtest")) {
     return(b$table)
   }

@@ -40,9 +40,12 @@ points <- function(words, mark) {
   if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
 }
 
+# A template with its values in place, as a template of its own.
+written <- function(message, .envir) verbatim(finished(message, .envir))
+
 # A template with its values in place; what would steer a terminal is made visible, and then nothing
 # is coloured.
-written <- function(message, .envir) {
+finished <- function(message, .envir) {
   # A line that goes on in the code is one line.
   message[] <- gsub("\\\\\n[ \t]*", "", message)
   shown <- function(text) cli::format_inline(text, .envir = .envir)
@@ -53,16 +56,18 @@ written <- function(message, .envir) {
   })
   if (!is.null(getOption("kairon.caller"))) {
     message[] <- callers_words(plain)
-    return(verbatim(visible(message, "\n\t")))
+    return(visible(message, "\n\t"))
   }
   steers <- has_controls(plain, "\n\t")
   out <- message
   out[] <- if (any(steers)) {
     visible(plain, "\n\t")
-  } else {
+  } else if (cli::num_ansi_colors() > 1) {
     vapply(message, shown, "", USE.NAMES = FALSE)
+  } else {
+    plain
   }
-  verbatim(out)
+  out
 }
 
 # Arguments as whoever called writes them: `amounts = flow` of R is --amounts flow in the shell and
@@ -94,12 +99,13 @@ callers_words <- function(text) {
 }
 
 abort_kind <- function(message, kind, ..., .envir) {
-  cli::cli_abort(
-    written(message, .envir),
+  rlang::abort(
+    finished(message, .envir),
     class = c(paste0("kairon_error_", kind), "kairon_error"),
     ...,
     call = users_call(),
-    .envir = .envir
+    use_cli_format = TRUE,
+    .frame = .envir
   )
 }
 
@@ -248,6 +254,18 @@ check_choices <- function(x, choices, arg = rlang::caller_arg(x)) {
     check_choice(one, choices, arg)
   }
   invisible(x)
+}
+
+# Settings that only some choices heed would mean nothing beside others, and are refused there.
+# `given`: whether each was given, by name; `heeds`: the words of `arg` that heed it; `chosen`: those
+# that were chosen.
+check_heeded <- function(given, heeds, chosen, arg = "method") {
+  for (setting in names(which(given))) {
+    if (!any(chosen %in% heeds[[setting]])) {
+      abort_input(c("{.arg {setting}} is for {.arg {arg}} {.or {.val {heeds[[setting]]}}}.",
+                    x = "{.arg {arg}} is {.val {chosen}}."))
+    }
+  }
 }
 
 # The same for an argument whose choices are its default.

@@ -92,6 +92,15 @@ decomposition <- function(x, seasons = NULL, method = "loess",
   method <- check_choice(method, decomposition_methods)
   check_choices(compare, decomposition_methods, arg = "compare")
   combine <- check_choice(combine, c("add", "multiply", "auto"))
+  curve <- curve_degree(season_curve)
+  check_heeded(
+    c(robust = robust, bends = !is.null(bends), extend = extend,
+      season_span = !is.null(season_span), trend_span = !is.null(trend_span),
+      season_curve = !identical(season_curve, "line")),
+    list(robust = "loess", bends = "regression", extend = c("averages", "henderson"),
+         season_span = "loess", trend_span = "loess", season_curve = "loess"),
+    c(method, compare)
+  )
   measures <- pick_measures(x, rlang::enquo(measures))
   check_regular(x, "A decomposition")
   check_names_apart(x, c("measure", "origin", "value", "trend", "remainder", "adjusted"),
@@ -104,7 +113,7 @@ decomposition <- function(x, seasons = NULL, method = "loess",
   plan <- list(
     method = method, robust = robust, seasons = season,
     exact_seasons = exact_seasons(season, x),
-    season_span = check_season_span(season_span), curve = curve_degree(season_curve),
+    season_span = check_season_span(season_span), curve = curve,
       trend_span = check_odd(trend_span, "trend_span"), bends = bends,
     extend = extend
   )

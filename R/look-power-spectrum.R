@@ -97,6 +97,7 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
     }
   }
   method <- check_choice(method, c("smoothed", "raw", "segments", "irregular"))
+  check_heeded(c(segment = !is.null(segment)), list(segment = "segments"), method)
   if (method != "irregular") {
     if (!is_regular(x)) {
       abort_input(c(

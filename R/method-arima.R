@@ -75,6 +75,7 @@ by_arima <- function(order = NULL, season_order = NULL, ..., seasons = NULL, dri
     o
   }
   if (!is.null(intercept)) check_flag(intercept)
+  check_seasons(seasons, none = TRUE)
   if (!is.numeric(most) || length(most) != 4 || anyNA(most)) {
     abort_input("{.arg most} must be four whole numbers: the largest p, q, P and Q.")
   }

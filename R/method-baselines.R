@@ -361,6 +361,7 @@ method_describe.kairon_by_naive <- function(method, context) {
 #' @export
 by_seasonal_naive <- function(seasons = NULL, ...) {
   refuse_more("by_seasonal_naive", ...)
+  check_seasons(seasons)
   new_baseline("seasonal_naive", seasons = seasons)
 }
 

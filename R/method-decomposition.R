@@ -34,10 +34,10 @@ by_decomposition <- function(method = c("loess", "averages", "state"),
   refuse_more("by_decomposition", ...)
   then <- as_method(then, "then")
   how <- picked_choice(method)
-  if (how != "loess" && !is.null(season_span)) {
-    abort_input(c("{.arg season_span} is for loess.", x = "{.arg method} is {.val {how}}."))
-  }
   curve_degree(season_curve)
+  check_heeded(c(season_span = !is.null(season_span), season_curve = season_curve != "line"),
+               list(season_span = "loess", season_curve = "loess"), how)
+  check_seasons(seasons)
   new_method("decomposition", how = how, then = then, seasons = seasons,
              combine = picked_choice(combine),
              season_span = check_season_span(season_span), season_curve = season_curve,

@@ -90,8 +90,14 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
     }
     as.double(v)
   }
+  check_seasons(seasons, none = TRUE)
+  own_bends <- !identical(bends, "auto")
+  if (!is.null(steps)) shift_seconds(steps, list(type = "date"))
+  if (own_bends) shift_seconds(bends, list(type = "date"))
   ceiling <- limit(ceiling, "ceiling")
   floor <- limit(floor, "floor")
+  check_heeded(c(bends = own_bends, ceiling = !is.na(ceiling)),
+               list(bends = "bending", ceiling = "limited"), trend, "trend")
   if (isTRUE(floor >= ceiling)) abort_input("{.arg floor} must lie below {.arg ceiling}.")
   new_method(
     "regression",

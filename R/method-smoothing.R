@@ -68,6 +68,7 @@ by_smoothing <- function(noise = NULL, trend = NULL, season = NULL, case = NULL,
                          initial = list(), minimise = "likelihood", warm_up = 0,
                            update = c("error", "textbook"), ...) {
   refuse_more("by_smoothing", ...)
+  check_seasons(seasons)
   pick <- function(value, words, arg) {
     if (!is.null(value)) check_choice(value, words, arg = arg)
   }

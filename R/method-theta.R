@@ -38,6 +38,7 @@
 by_theta <- function(seasons = NULL, ..., seasonal = c("test", "always", "never"),
                      combine = c("multiply", "add"), theta = NULL, line = c("moving", "fixed")) {
   refuse_more("by_theta", ...)
+  check_seasons(seasons, none = TRUE)
   if (!is.null(theta) && (!is.numeric(theta) || length(theta) != 1 || is.na(theta) || theta < 1)) {
     abort_input("{.arg theta} must be a number from 1 on.")
   }

@@ -36,6 +36,24 @@ usual_season <- function(cadence) {
   if (is.na(steps) || steps < 2 || steps > 1e6) NULL else word
 }
 
+# What can be seen to be no season without a cadence.
+check_seasons <- function(seasons, none = FALSE) {
+  if (none && identical(seasons, "none")) {
+    return(invisible())
+  }
+  if (is.character(seasons)) {
+    check_choices(seasons, names(season_days), arg = "seasons")
+  } else if (!is.null(seasons) && !is.numeric(seasons)) {
+    abort_input(c(
+      "{.arg seasons} must name seasons ({.val week}) or give their steps (26).",
+      x = "It is {.obj_type_friendly {seasons}}."
+    ))
+  } else if (!all(is.finite(seasons) & seasons >= 2)) {
+    abort_input(c("A season must have at least 2 steps.", x = "{.arg seasons} is {.val {seasons}}."))
+  }
+  invisible(seasons)
+}
+
 # Seasons asked for, as a named vector of whole steps. Names: "day", "week",
 # ... or, for a number of steps, "season_26".
 resolve_seasons <- function(seasons, cadence, arg = "seasons") {

@@ -6,6 +6,7 @@
 index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where,
                          seen = new.env()) {
   if (!is.null(zone)) check_zone(zone)
+  if (!is.null(day_first)) check_flag(day_first)
   if (is.factor(column)) column <- as.character(column)
   if (!is.null(attr(column, "kinds"))) {
     return(index_scanned(column, keys, zone, seen))

@@ -75,6 +75,7 @@ impute.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   rules <- read_fill_rules(with, measures)
   direction <- check_choice(direction, c("both", "past"))
   check_direction(rules, direction)
+  check_fill_seasons(seasons, rules)
   check_regular(x, "Filling gaps")
   say_flat(rules)
   say_text(x)
@@ -178,6 +179,12 @@ say_text <- function(x) {
 }
 
 # Steps of the season that a rule needs, 0 for none. With `past`, later values may not choose it.
+check_fill_seasons <- function(seasons, rules) {
+  check_seasons(seasons)
+  check_heeded(c(seasons = !is.null(seasons)), list(seasons = c("seasonal", "model")),
+               as.character(unlist(rules)), "with")
+}
+
 fill_season <- function(seasons, rule, x, measure, said, past = FALSE) {
   if (!identical(rule, "seasonal") && !identical(rule, "model")) {
     return(0)

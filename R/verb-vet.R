@@ -376,11 +376,14 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
   rule <- check_fill_rule(with)
   direction <- check_choice(direction, c("both", "past"))
   check_direction(list(rule), direction)
+  check_fill_seasons(seasons, list(rule))
   if (is.null(timeline_meta(x)$findings)) {
     abort_state(c("There are no flags to go by.",
                   i = "Vet the timeline first: {.code vet(x) |> repair()}."))
   }
   measures <- pick_measures(x, rlang::enquo(measures))
+  rows <- rows_of(x)
+  limit <- repair_limit(longest, x, rows)
   flagged <- measures[vapply(measures, function(m) any(is_flagged(x, m)), TRUE)]
   if (length(flagged) == 0) {
     words <- "Nothing needed repair."
@@ -388,8 +391,6 @@ repair.kairon_timeline <- function(x, with = "linear", longest = NULL, measures 
     return(add_entry(x, "repair", words, data.frame()))
   }
   check_rule_fits(rule, x)
-  rows <- rows_of(x)
-  limit <- repair_limit(longest, x, rows)
   table <- list()
   said <- new.env()
   for (m in flagged) {

@@ -75,6 +75,7 @@ with_totals.kairon_timeline <- function(x, ..., all = TRUE, word = "all", weight
   }
   weights <- rlang::enquo(weights)
   check_summable(meta, rlang::quo_is_null(weights))
+  if (!rlang::quo_is_null(weights)) row_weights(x, weights)
   parts <- with_sum_keys(x, unique(unlist(groups)), word)
   keys <- timeline_meta(parts)$series
   totals <- lapply(groups, totals_by, x = x, parts = parts, word = word, weights = weights,

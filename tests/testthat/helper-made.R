@@ -114,3 +114,11 @@ built <- function(p) {
 csv_of <- function(lines, ...) {
   utils::read.csv(text = paste(grep("^# kairon: ", lines, invert = TRUE, value = TRUE), collapse = "\n"), ...)
 }
+
+# Pages are long, and the usual expectation makes a copy of them for its message first.
+expect_on_page <- function(page, pattern, ...) {
+  expect_true(all(grepl(pattern, page, ...)), info = pattern)
+}
+expect_not_on_page <- function(page, pattern, ...) {
+  expect_false(any(grepl(pattern, page, ...)), info = pattern)
+}

@@ -134,6 +134,51 @@ test_that("an argument that is yes or no takes nothing else", {
   expect_gt(seen, 20)
 })
 
+test_that("a setting that would have no effect is refused, and says what it is for", {
+  old <- options(kairon.quiet = TRUE)
+  on.exit(options(old))
+  x <- demo_timeline("billed")
+  vetted <- vet(x)
+  b <- backtest(x, by_naive(), 2, cutoffs = 2)
+  settings <- list(robust = TRUE, extend = TRUE, bends = "2031-01-01", season_span = 11, trend_span = 31,
+                   season_curve = "level")
+  plain <- lapply(rlang::set_names(kairon:::decomposition_methods), function(m) {
+    as.data.frame(decomposition(x, method = m))
+  })
+  # What is taken changes the answer; what would not change it is refused.
+  for (m in names(plain)) {
+    for (setting in names(settings)) {
+      asked <- tryCatch(do.call(decomposition, c(list(x, method = m), settings[setting])),
+                        kairon_error_input = conditionMessage)
+      if (is.character(asked)) {
+        expect_match(asked, paste0("`", setting, "` is for `method`.*", "`method` is .", m), info = m)
+      } else {
+        expect_false(identical(as.data.frame(asked), plain[[m]]), info = paste(m, setting))
+      }
+    }
+  }
+  expect_s3_class(decomposition(x, method = "averages", robust = TRUE, compare = "loess"),
+                  "kairon_decomposition")
+  says <- list(
+    quote(power_spectrum(x, segment = 24)), quote(impute(x, "linear", seasons = 12)),
+    quote(repair(vetted, seasons = 12)), quote(by_regression(bends = "2031-01-01")),
+    quote(by_regression(ceiling = 9)), quote(by_decomposition("state", season_span = 7)),
+    quote(scores(b, observed = x)), quote(verdict(b, observed = x))
+  )
+  for (call in says) {
+    e <- tryCatch(eval(call), error = identity)
+    expect_s3_class(e, "kairon_error_input")
+    expect_match(conditionMessage(e), "is for", info = deparse1(call))
+  }
+  for (call in list(quote(repair(vetted, longest = "long")), quote(scores(b, baseline = "nave")),
+                    quote(with_totals(demo_timeline("demand"), weights = "nothing")),
+                    quote(timeline(as.data.frame(x), month, day_first = "perhaps")),
+                    quote(by_theta(seasons = "weak")), quote(by_smoothing(seasons = 1)),
+                    quote(by_regression(steps = "soon")), quote(forecast(x, 2, drivers = 1)))) {
+    expect_s3_class(tryCatch(eval(call), error = identity), "kairon_error_input")
+  }
+})
+
 test_that("a season of more steps than memory has places for is refused, and is nobody's usual one", {
   quick <- hostile_shapes()$milliseconds
   expect_match(error_text(forecast(quick, 3, by_theta(), seasons = "day")), "no argument")

@@ -21,12 +21,12 @@ callers_of <- function(words, but = character()) {
 test_that("conditions are made in one place and have classes", {
   e <- tryCatch(demo_timeline("nothing like it"), error = identity)
   expect_s3_class(e, c("kairon_error_input", "kairon_error"), exact = FALSE)
-  doors <- c("written", "abort_kind", "warn_user", "tell", "call_core")
+  doors <- c("finished", "abort_kind", "warn_user", "tell", "call_core")
   expect_equal(callers_of(c("warning", "message", "stopifnot"), doors), character())
   others <- own_functions()
   others <- others[setdiff(names(others), doors)]
-  by_cli <- vapply(others, function(f) any(c("cli_abort", "cli_warn", "cli_inform") %in% all.names(body(f))),
-    TRUE)
+  by_cli <- vapply(others, function(f) any(c("cli_abort", "cli_warn", "cli_inform", "abort", "warn", "inform") %in%
+                                          all.names(body(f))), TRUE)
   expect_equal(names(others)[by_cli], character())
 })
 
@@ -111,7 +111,7 @@ test_that("only templates that stand in the code are read as templates", {
     seen <- seen + length(made)
     odd <- c(odd, vapply(open, function(call) paste0(name, ": ", deparse1(call)), ""))
     words <- all.names(body(f))
-    if (name != "written" && any(readers %in% words) || name != "show_lines" &&
+    if (name != "finished" && any(readers %in% words) || name != "show_lines" &&
       "cat" %in% words) odd <- c(odd, name)
   }
   expect_equal(odd, character())

@@ -186,7 +186,7 @@ test_that("too little, columns that say nothing, seasons not seen twice", {
   f <- fit(x, by_regression(seasons = "none", drivers = to_forecast("a", "b")), measures = flow)
   expect_match(paste(format(f), collapse = " "), "told by other columns")
   expect_match(error_text(by_regression(damped = 0)), "above 0")
-  expect_match(error_text(by_regression(ceiling = 1, floor = 3)), "must lie below")
+  expect_match(error_text(by_regression("limited", ceiling = 1, floor = 3)), "must lie below")
   expect_match(error_text(events("x.csv", before = -1)), "There is no file|number of days")
   reach <- events(data.frame(date = as.Date("2031-01-10"), name = "Fair", before = 2), after = 1)
   expect_equal(kairon:::event_share(reach, 11324 + 0:9, 11325 + 0:9) |> sum(), 0)

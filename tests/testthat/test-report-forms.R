@@ -24,7 +24,7 @@ test_that("data behind figures and tables can be saved from the page, and are th
   writeLines(saved("study.yml"), file.path(folder, "study.yml"))
   again <- quiet(run_study(file.path(folder, "study.yml"), quiet = TRUE))
   expect_equal(again$forecast$table$value, quiet(forecast(x, 6))$table$value)
-  expect_match(page, kairon:::data_digest(x), fixed = TRUE)
+  expect_on_page(page, kairon:::data_digest(x), fixed = TRUE)
 })
 
 test_that("series that need attention stand first, each with a small line that breaks at gaps", {
@@ -76,10 +76,10 @@ test_that("a plan decides what is shown of any timeline", {
   plan <- demo_file("billed-study.yml")
   quiet(report(demo_timeline("billed"), path, plan = plan))
   page <- page_text(path)
-  expect_match(page, "Billed volume of Quillmere Water", fixed = TRUE)
-  expect_match(page, "How much will be billed next year", fixed = TRUE)
-  expect_match(page, "<section id=\"looks\">", fixed = TRUE)
-  expect_no_match(page, "<section id=\"repairs\">", fixed = TRUE)
+  expect_on_page(page, "Billed volume of Quillmere Water", fixed = TRUE)
+  expect_on_page(page, "How much will be billed next year", fixed = TRUE)
+  expect_on_page(page, "<section id=\"looks\">", fixed = TRUE)
+  expect_not_on_page(page, "<section id=\"repairs\">", fixed = TRUE)
   half <- demo_timeline("billed")
   quiet(report(half[1:60, ], path, plan = read_study(plan)))
   expect_match(page_text(path), "2022-07-01 to 2027-06-01", fixed = TRUE)
