@@ -257,8 +257,8 @@ check_choices <- function(x, choices, arg = rlang::caller_arg(x)) {
 }
 
 # Settings that only some choices heed would mean nothing beside others, and are refused there.
-# `given`: whether each was given, by name; `heeds`: the words of `arg` that heed it; `chosen`: those
-# that were chosen.
+# `given`: whether each was given, by name; `heeds`: the words of `arg` that heed it; `chosen`:
+# those that were chosen.
 check_heeded <- function(given, heeds, chosen, arg = "method") {
   for (setting in names(which(given))) {
     if (!any(chosen %in% heeds[[setting]])) {

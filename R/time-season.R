@@ -49,7 +49,8 @@ check_seasons <- function(seasons, none = FALSE) {
       x = "It is {.obj_type_friendly {seasons}}."
     ))
   } else if (!all(is.finite(seasons) & seasons >= 2)) {
-    abort_input(c("A season must have at least 2 steps.", x = "{.arg seasons} is {.val {seasons}}."))
+    abort_input(c("A season must have at least 2 steps.",
+                  x = "{.arg seasons} is {.val {seasons}}."))
   }
   invisible(seasons)
 }

@@ -165,10 +165,11 @@ all_on <- function(x, cadence) {
 #' few values a bin travel; for a function of your own the rows come in order, part by part. Where
 #' origins or coverage stand beside a measure, what was measured is counted in the cells as well, so
 #' that results have the origins and coverage that those of rows in memory have; [origins()] counts
-#' them there. A word that is no origin is taken for "interpolated". Bins that cut readings which are stamped elsewhere than at the start of their period are refused:
-#' `as_timeline()` first. A cadence is found on the first rows of some series, and then checked on
-#' every row. [inspect()] is that of the rows in memory, but for the cadence of each series, which
-#' is found on its first 2,000 stamps.
+#' them there. A word that is no origin is taken for "interpolated". Bins that cut readings which
+#' are stamped elsewhere than at the start of their period are refused: `as_timeline()` first. A
+#' cadence is found on the first rows of some series, and then checked on every row. [inspect()]
+#' is that of the rows in memory, but for the cadence of each series, which is found on its first
+#' 2,000 stamps.
 #' @section A row for each reading:
 #' `roll()`, `change()`, `vet()` and `resample()` with `at`, `between` or `within` are noted down,
 #' too, and `during()` of them says what is wanted: `during(roll(far, trailing("28 days")),

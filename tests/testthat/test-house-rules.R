@@ -25,8 +25,8 @@ test_that("conditions are made in one place and have classes", {
   expect_equal(callers_of(c("warning", "message", "stopifnot"), doors), character())
   others <- own_functions()
   others <- others[setdiff(names(others), doors)]
-  by_cli <- vapply(others, function(f) any(c("cli_abort", "cli_warn", "cli_inform", "abort", "warn", "inform") %in%
-                                          all.names(body(f))), TRUE)
+  ways <- c("cli_abort", "cli_warn", "cli_inform", "abort", "warn", "inform")
+  by_cli <- vapply(others, function(f) any(ways %in% all.names(body(f))), TRUE)
   expect_equal(names(others)[by_cli], character())
 })
 
