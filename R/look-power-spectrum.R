@@ -97,7 +97,6 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
     }
   }
   method <- check_choice(method, c("smoothed", "raw", "segments", "irregular"))
-  check_heeded(c(segment = !is.null(segment)), list(segment = "segments"), method)
   if (method != "irregular") {
     if (!is_regular(x)) {
       abort_input(c(
@@ -119,9 +118,16 @@ spectrum_plan <- function(x, measures, method, smooth, segment, overlap, window,
   if (!is_number(overlap) || overlap < 0 || overlap > 0.9) {
     abort_input("{.arg overlap} must be a share from 0 to 0.9.")
   }
+  window <- check_choice(window, c("hann", "hamming", "blackman", "none"))
+  check_heeded(
+    c(segment = !is.null(segment), overlap = !identical(overlap, 0.5),
+      window = !identical(window, "hann"), smooth = !smooth %in% 5),
+    list(segment = "segments", overlap = "segments", window = "segments",
+         smooth = c("smoothed", "irregular")), method
+  )
   list(
     method = method, smooth = if (method == "raw") 1 else smooth, overlap = overlap,
-    window = check_choice(window, c("hann", "hamming", "blackman", "none")),
+    window = window,
     detrend = check_choice(detrend, c("line", "mean", "none")),
       confidence = check_levels_one(confidence)
   )

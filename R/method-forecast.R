@@ -105,6 +105,10 @@ forecast.kairon_timeline <- function(object, horizon, method = NULL, measures = 
   x <- replay(routine, object)
   check_regular(x, "A forecast")
   given <- if (!is.null(method)) as_methods(method)
+  if (!is.null(drivers) && length(driver_columns(given)) == 0) {
+    abort_input(c("{.arg drivers} is for methods that have some.",
+                  i = "Declare them, such as {.code by_regression(drivers = known_ahead(price))}."))
+  }
   chosen <- target_measures(x, measures_quo, driver_columns(given))
   levels <- check_levels(intervals)
   x <- complete_grid(without_forecasts(x, chosen))

@@ -96,16 +96,19 @@ by_regression <- function(trend = c("straight", "none", "bending", "exponential"
   if (own_bends) shift_seconds(bends, list(type = "date"))
   ceiling <- limit(ceiling, "ceiling")
   floor <- limit(floor, "floor")
-  check_heeded(c(bends = own_bends, ceiling = !is.na(ceiling)),
-               list(bends = "bending", ceiling = "limited"), trend, "trend")
+  combine <- picked_choice(combine)
+  squares_of <- picked_choice(squares_of)
+  check_heeded(c(bends = own_bends, ceiling = !is.na(ceiling), floor = !floor %in% 0),
+               list(bends = "bending", ceiling = "limited", floor = "limited"), trend, "trend")
+  check_heeded(c(squares_of = squares_of != "logarithms"), list(squares_of = "multiply"), combine,
+               "combine")
   if (isTRUE(floor >= ceiling)) abort_input("{.arg floor} must lie below {.arg ceiling}.")
   new_method(
     "regression",
     trend = trend, seasons = seasons, events = if (!is.null(events)) events_of(events),
-    drivers = read_drivers(drivers), combine = picked_choice(combine),
+    drivers = read_drivers(drivers), combine = combine,
     season_form = picked_choice(season_form), steps = steps, bends = bends, ceiling = ceiling,
-    floor = floor,
-    damped = damped, squares_of = picked_choice(squares_of), errors = picked_choice(errors)
+    floor = floor, damped = damped, squares_of = squares_of, errors = picked_choice(errors)
   )
 }
 

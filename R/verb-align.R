@@ -73,6 +73,8 @@ align.kairon_timeline <- function(..., every = "coarsest", match = "previous", w
     extent = check_choice(extent, c("inner", "outer")),
     between = between, known_from = known_from
   )
+  check_heeded(c(match = plan$match != "previous"), list(match = "as first"),
+               if (is.character(every)) every else "a cadence", "every")
   check_parts(parts)
   parts <- one_zone(parts, zone)
   parts <- shift_parts(parts, named_spans(shift, parts, "shift"))

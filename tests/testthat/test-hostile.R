@@ -162,7 +162,10 @@ test_that("a setting that would have no effect is refused, and says what it is f
   says <- list(
     quote(power_spectrum(x, segment = 24)), quote(impute(x, "linear", seasons = 12)),
     quote(repair(vetted, seasons = 12)), quote(by_regression(bends = "2031-01-01")),
-    quote(by_regression(ceiling = 9)), quote(by_decomposition("state", season_span = 7)),
+    quote(by_regression(ceiling = 9)), quote(by_regression(floor = 1)),
+    quote(by_regression(squares_of = "values")), quote(power_spectrum(x, window = "hamming")),
+    quote(power_spectrum(x, method = "raw", smooth = 9)), quote(align(x, x, match = "nearest")),
+    quote(forecast(x, 2, "theta", drivers = x)), quote(by_decomposition("state", season_span = 7)),
     quote(scores(b, observed = x)), quote(verdict(b, observed = x))
   )
   for (call in says) {
