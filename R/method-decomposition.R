@@ -37,7 +37,7 @@ by_decomposition <- function(method = c("loess", "averages", "state"),
   curve_degree(season_curve)
   check_heeded(c(season_span = !is.null(season_span), season_curve = season_curve != "line"),
                list(season_span = "loess", season_curve = "loess"), how)
-  check_seasons(seasons)
+  check_seasons(seasons, none = TRUE)
   new_method("decomposition", how = how, then = then, seasons = seasons,
              combine = picked_choice(combine),
              season_span = check_season_span(season_span), season_curve = season_curve,
