@@ -103,7 +103,7 @@ open_remote <- function(con, from, columns, time, told, header, label) {
   )
   template <- index_table(shape, header[setdiff(names(header), "cadence")], told$roles, told$given,
                           label, NULL)
-  template <- adopt_blank_companions(template)
+  template <- adopt_blank_companions(template, typed = TRUE)
   out <- new_remote(con, from, sql_stamp_form(con, from, time), template, label)
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
   out$meta["news"] <- list(NULL)

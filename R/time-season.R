@@ -41,35 +41,34 @@ check_seasons <- function(seasons, none = FALSE) {
   if (none && identical(seasons, "none")) {
     return(invisible())
   }
-  if (is.character(seasons)) {
-    check_choices(seasons, names(season_days), arg = "seasons")
-  } else if (!is.null(seasons) && !is.numeric(seasons)) {
-    abort_input(c(
-      "{.arg seasons} must name seasons ({.val week}) or give their steps (26).",
-      x = "It is {.obj_type_friendly {seasons}}."
-    ))
-  } else if (!all(is.finite(seasons) & seasons >= 2)) {
+  if (!is.null(seasons)) check_season_words(seasons, "seasons")
+  if (is.numeric(seasons) && !all(is.finite(seasons) & seasons >= 2)) {
     abort_input(c("A season must have at least 2 steps.",
                   x = "{.arg seasons} is {.val {seasons}}."))
   }
   invisible(seasons)
 }
 
-# Seasons asked for, as a named vector of whole steps. Names: "day", "week",
-# ... or, for a number of steps, "season_26".
-resolve_seasons <- function(seasons, cadence, arg = "seasons") {
-  if (is.numeric(seasons)) {
-    steps <- seasons
-    names(steps) <- paste0("season_", seasons, recycle0 = TRUE)
-  } else if (is.character(seasons)) {
-    known <- vapply(seasons, check_choice, "", choices = names(season_days), arg = arg)
-    steps <- vapply(known, season_steps, 1, cadence = cadence)
-    names(steps) <- known
-  } else {
+check_season_words <- function(seasons, arg) {
+  if (is.character(seasons)) {
+    check_choices(seasons, names(season_days), arg = arg)
+  } else if (!is.numeric(seasons)) {
     abort_input(c(
       "{.arg {arg}} must name seasons ({.val week}) or give their steps (26).",
       x = "It is {.obj_type_friendly {seasons}}."
     ))
+  }
+}
+
+# Seasons asked for, as a named vector of whole steps. Names: "day", "week",
+# ... or, for a number of steps, "season_26".
+resolve_seasons <- function(seasons, cadence, arg = "seasons") {
+  check_season_words(seasons, arg)
+  if (is.numeric(seasons)) {
+    steps <- seasons
+    names(steps) <- paste0("season_", seasons, recycle0 = TRUE)
+  } else {
+    steps <- vapply(rlang::set_names(seasons), season_steps, 1, cadence = cadence)
   }
   if (length(seasons) == 0) {
     abort_input(c("{.arg {arg}} names no season.", i = "Leave it out to have seasons found."))

@@ -256,6 +256,18 @@ known_origins <- function(words, name) {
   words
 }
 
+known_flags <- function(words, name) {
+  odd <- !words %in% c(fault_rules, NA)
+  if (any(odd)) {
+    word <- words[odd][1]
+    tell(c("!" = "{.field {name}} holds {.val {word}}, which is no flag, and is left out \
+                  ({sum(odd)} row{?s}).",
+           i = "Flags are {.val {fault_rules}}."))
+    words[odd] <- NA
+  }
+  words
+}
+
 # One word that is no origin, and no value counts as invented: that is said.
 say_odd_origins <- function(words, name) {
   words <- unique(as.character(words))
@@ -268,15 +280,16 @@ say_odd_origins <- function(words, name) {
 }
 
 # The first rows of many may tell no origin and no flag yet: a column that is called like that and
-# is empty there is one.
-adopt_blank_companions <- function(template) {
+# is empty there is one; not where it is `typed` as numbers.
+adopt_blank_companions <- function(template, typed = FALSE) {
   meta <- timeline_meta(template)
   levels <- list(origin = origin_levels, flag = fault_rules)
   for (m in names(meta$kinds)) {
     for (kind in names(levels)) {
       name <- paste0(m, "_", kind)
       free <- name %in% setdiff(names(template), c(meta$series, meta$attributes, meta$time))
-      if (!free || kind %in% names(meta$beside[[m]]) || !all(is.na(template[[name]]))) next
+      blank <- all(is.na(template[[name]])) && !(typed && is.numeric(template[[name]]))
+      if (!free || kind %in% names(meta$beside[[m]]) || !blank) next
       meta$beside[[m]] <- c(meta$beside[[m]], rlang::set_names(name, kind))
       meta$kinds <- meta$kinds[setdiff(names(meta$kinds), name)]
       meta$units <- meta$units[setdiff(names(meta$units), name)]
@@ -297,7 +310,7 @@ settle_companions <- function(data, beside) {
         origin = if (identical(levels(column), origin_levels)) column else
           factor(known_origins(as.character(column), name), levels = origin_levels),
         flag = if (identical(levels(column), fault_rules)) column else
-          factor(as.character(column), levels = fault_rules),
+          factor(known_flags(as.character(column), name), levels = fault_rules),
         known_from = if (inherits(column, "POSIXct")) column else
           from_seconds(cpp_read_stamps(as.character(column), 1L)$seconds, "instant", "UTC"),
         as.double(column)

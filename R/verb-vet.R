@@ -135,10 +135,7 @@ spikes <- function(threshold = 8, seasons = NULL, width = 7, most = 3, ...) {
   check_count(width, least = 3)
   check_count(most)
   # NA takes none off.
-  if (!is.null(seasons) && !identical(seasons, NA) && !is.numeric(seasons) &&
-      !is.character(seasons)) {
-    abort_input("{.arg seasons} must name seasons ({.val week}) or give their steps (26).")
-  }
+  if (!identical(seasons, NA)) check_seasons(seasons)
   if (width %% 2 == 0) {
     abort_input("{.arg width} must be odd, so that a reading stands in the middle.")
   }

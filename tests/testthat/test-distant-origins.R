@@ -109,6 +109,13 @@ test_that("origins that begin late, stand alone or are no words of ours are not 
   }
   odd <- transform(tables$late, flow_origin = replace(flow_origin, 701, "guessed"))
   expect_message(timeline(odd, day, levels = "flow"), "flow_origin holds .guessed., which is no origin")
+  # A column of numbers that is empty at first stays one.
+  con <- open_sqlite()
+  DBI::dbWriteTable(con, "rows", transform(data, day = as.character(day),
+                                           flow_flag = ifelse(seq_len(n) > 600, 1.5, NA)))
+  far <- quiet(read_timeline(con, "rows", remote = TRUE))
+  expect_equal(sum(quiet(as_timeline(far))$flow_flag, na.rm = TRUE), 450)
+  db_close(con)
   skip_without_engine()
   data.table::fwrite(odd, path)
   far <- short_head_of(3000, read_timeline(path, remote = TRUE))
