@@ -262,6 +262,7 @@ date_marks <- function(at, colour = NULL, ...) {
       x = "It is {.obj_type_friendly {at}}."
     ))
   }
+  check_colour(colour)
   structure(list(at = at, labels = names(at) %||% format(at), colour = colour),
             class = "kairon_marks")
 }
@@ -278,7 +279,18 @@ shaded_spans <- function(spans, colour = NULL, ...) {
       x = "It is {.obj_type_friendly {spans}}."
     ))
   }
+  check_colour(colour)
   structure(list(spans = spans, colour = colour), class = "kairon_spans")
+}
+
+check_colour <- function(colour) {
+  known <- is.null(colour) || rlang::is_string(colour) &&
+    !inherits(try(grDevices::col2rgb(colour), silent = TRUE), "try-error")
+  if (!known) {
+    abort_input(c("{.arg colour} must be one colour such as {.val steelblue} or {.val #3366aa}.",
+                  x = if (is.character(colour)) "It is {.val {colour}}.",
+                  x = if (!is.character(colour)) "It is {.obj_type_friendly {colour}}."))
+  }
 }
 
 # What the horizontal axis counts, as the readers of dates want it.

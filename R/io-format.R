@@ -56,7 +56,7 @@ format_of <- function(path, name, format, widths) {
 # Settings of another form would be passed over without a word.
 form_options <- list(
   sheet = "workbook", range = "workbook", widths = "fixed_width", slab = "netcdf",
-  separator = c("delimited", "package"),
+  separator = c("delimited", "package"), skip = c("delimited", "package"), time_as = "netcdf",
   records = c("json", "netcdf", "package")
 )
 

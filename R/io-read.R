@@ -89,6 +89,7 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
                                   timeout = 60, remote = FALSE, table = NULL, query = NULL,
                                   skip = NULL) {
   if (is_database_file(source) || !is.null(table) || !is.null(query)) {
+    check_database_options(names(match.call()))
     return(read_database_file(source, table, query, rlang::enquo(time), rlang::enquo(series),
                               rlang::enquos(...),
                               join, remote))
@@ -108,7 +109,8 @@ read_timeline.default <- function(source, time = NULL, series = NULL, ..., missi
   check_rename(rename)
   how <- list(missing = missing, decimal = decimal, separator = separator, layout = layout,
               measure = measure, rename = rename, format = format, sheet = sheet, range = range,
-              widths = widths, records = records, slab = slab, time_as = time_as,
+              widths = widths, records = records, slab = slab,
+              time_as = if (time_as == "steps") time_as, named = !missing(measure),
               ordered = "day_first" %in% names(given),
               skip = if (!is.null(skip)) check_count(skip, least = 0, most = 1e6))
   if (remote) {
@@ -126,6 +128,20 @@ check_separator <- function(separator) {
   if (!is.null(separator) && !(rlang::is_string(separator) && nchar(separator, "bytes") == 1)) {
     abort_input(c("{.arg separator} must be one character, such as {.val ;} or a tab.",
                   i = "Leave it out to have it found."))
+  }
+}
+
+# What is said of the text of files means nothing for a table, whose values have types.
+check_database_options <- function(given) {
+  of_files <- setdiff(names(formals(read_timeline.default)),
+                      names(formals(read_timeline.DBIConnection)))
+  lost <- intersect(given, of_files)
+  if (length(lost)) {
+    abort_input(c(
+      "{.arg {lost}} {?is/are} for files; a table is read by the types of its columns.",
+      i = "A {.arg query} says the same in SQL: {.code SELECT day, nullif(flow, -999) AS flow \\
+           FROM readings}."
+    ))
   }
 }
 

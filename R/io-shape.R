@@ -125,6 +125,12 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, co
     kept <- setdiff(names(data), setdiff(timed$parts, c(timed$name, series)))
     shape <- lengthen_wide(data[kept], timed$name, series, how$measure)
   }
+  if (!wide && isTRUE(how$named)) {
+    abort_input(c("{.arg measure} is for wide tables, whose numbers it names; {.file {name}} is \\
+                   long.",
+                  i = "Is it {.code layout = \"wide\"}, a column for each series?"),
+                .envir = list2env(list(name = name)))
+  }
   shape$lines <- if (wide) lines[shape$row] else lines
   shape$rejects <- read$rejects
   shape$header <- header

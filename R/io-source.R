@@ -17,6 +17,7 @@ local_files <- function(source, timeout = 60, member = NULL, unpack = TRUE) {
                     name = name, unpack = unpack))
     }
     if (dir.exists(name) && file.exists(file.path(name, package_file))) {
+      if (!is.null(member)) abort_member(name)
       return(name)
     }
     check_source(name)
@@ -75,6 +76,7 @@ plain_file <- function(source, member = NULL, name = source, unpack = TRUE) {
   if (is_zip(start) && !any(zip_members(source) == "xl/workbook.xml")) {
     return(zip_member(source, member, name))
   }
+  if (!is.null(member)) abort_member(name)
   if (starts_with_bytes(start, c(0xff, 0xfe)) || starts_with_bytes(start, c(0xfe, 0xff))) {
     return(narrowed(source, if (start[1] == as.raw(0xff)) "UTF-16LE" else "UTF-16BE"))
   }
@@ -91,6 +93,10 @@ plain_file <- function(source, member = NULL, name = source, unpack = TRUE) {
     ))
   }
   source
+}
+
+abort_member <- function(name) {
+  abort_input("{.arg member} is of zipped files with several tables, and {.file {name}} is none.")
 }
 
 # The one table in a zipped file, or the one named; a zipped data package is taken as a folder.

@@ -4,6 +4,7 @@
 #' @export
 inspect.kairon_distant <- function(x, ...) {
   refuse_more("inspect", ...)
+  copy_text_rows(x)
   facts <- distant_facts(x)
   meta <- x$meta
   meta$cadence <- attr(facts, "cadence")
@@ -11,6 +12,7 @@ inspect.kairon_distant <- function(x, ...) {
     abort_state("This timeline has no measures (numeric columns) to inspect.")
   }
   if (!is.null(x$store$rejects)) meta$rejects <- x$store$rejects
+  meta$repeats <- repeats_elsewhere(x, facts)
   ends <- distant_ends(x)
   from <- min(facts$first)
   grid <- list(from = from, width = max(max(facts$last) - from, 1) / stretches)
@@ -45,6 +47,7 @@ distant_table <- function(x, facts, meta, cards, ends) {
   zone <- rows_of(ends)$zone
   place <- function(seconds) period_of_stamp(meta$cadence, seconds, zone)
   rows <- if (regular) place(facts$last) - place(facts$first) + 1 else facts$rows
+  labels <- series_labels(keys_in(facts, meta$series))
   own <- own_cadences(cards$stamps, facts, meta, zone)
   stamp <- function(seconds) from_seconds(seconds, meta$type, meta$zone)
   out <- lapply(names(meta$kinds), function(m) {
@@ -60,10 +63,12 @@ distant_table <- function(x, facts, meta, cards, ends) {
       last_age = max(facts$last) - card$last,
       missing = missing, missing_share = missing / rows, gaps = holes$count,
       longest_gap = holes$longest,
-      missing_steps = holes$steps, repeats = 0, zeros = card$zeros, negatives = card$negatives,
+      missing_steps = holes$steps, repeats = settled_repeats(meta, labels), zeros = card$zeros,
+      negatives = card$negatives,
       infinite = card$present - card$finite, min = card$min, q25 = card$q25, median = card$median,
-      mean = ifelse(card$finite > 0, card$sum / card$finite, NA), q75 = card$q75, max = card$max,
-      sd = ifelse(card$finite > 1, sqrt(spread), NA), last_value = card$last_value,
+      mean = ifelse(card$finite > 0, card$sum / card$finite, NA_real_), q75 = card$q75,
+      max = card$max, sd = ifelse(card$finite > 1, sqrt(spread), NA_real_),
+      last_value = card$last_value,
       unchanged = card$unchanged
     )
     if (length(meta$series)) beside_keys(facts[meta$series], out) else out
@@ -71,6 +76,16 @@ distant_table <- function(x, facts, meta, cards, ends) {
   out <- do.call(rbind, out)
   rownames(out) <- NULL
   out
+}
+
+# How many repeats were settled in each series.
+repeats_elsewhere <- function(x, facts) {
+  held <- x$store$repeated
+  if (is.null(held)) {
+    return(NULL)
+  }
+  counts <- table(factor(match_keys(held, facts, x$meta), seq_len(nrow(facts))))
+  rlang::set_names(as.vector(counts), series_labels(keys_in(facts, x$meta$series)))
 }
 
 # Gaps of each series: between values, and before the first and after the last of them.

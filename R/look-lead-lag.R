@@ -66,6 +66,9 @@ lead_lag_sides <- function(x, a, b, measure) {
     if (given[1] == given[2]) {
       abort_input("{.arg a} and {.arg b} are the same measure: see {.fn correlogram}.")
     }
+    if (!rlang::quo_is_null(measure)) {
+      abort_input("{.arg measure} is for two series; {.arg a} and {.arg b} are measures.")
+    }
     at <- lapply(seq_along(labels), function(s) (rows$breaks[s] + 1):rows$breaks[s + 1])
     return(list(
       a = lapply(at, function(i) x[[given[1]]][i]), b = lapply(at, function(i) x[[given[2]]][i]),

@@ -54,10 +54,10 @@ print.kairon_study_draft <- function(x, ...) {
 # Arguments of read_timeline() with the reasons for those that were guessed, and what is read with
 # them.
 guess_source <- function(data, known) {
-  local <- local_files(data)
-  forms <- c("format", "sheet", "range", "widths", "records", "slab", "separator", "missing")
-  opened <- open_form(local$path[1], data, c(known[intersect(forms, names(known))],
-                                             list(time_as = known$time_as %||% "dates")))
+  local <- local_files(data, member = known[["member"]])
+  forms <- c("format", "sheet", "range", "widths", "records", "slab", "separator", "missing",
+             "skip", if (!identical(known$time_as, "dates")) "time_as")
+  opened <- open_form(local$path[1], data, known[intersect(forms, names(known))])
   if (!is.null(opened$header) || identical(known$layout, "wide") ||
       identical(known$layout, "across")) {
     x <- rlang::inject(read_timeline(data, !!!known))

@@ -295,6 +295,7 @@ settle_repeated_rows <- function(x) {
   where <- paste0("EXISTS (SELECT 1 FROM kairon_twice t WHERE ", same, ")")
   held <- sql_rows(con, paste("SELECT * FROM kairon_rows WHERE", where))
   key <- joined_keys(held, names)
+  x$store$repeated <- held[duplicated(key), x$meta$series, drop = FALSE]
   replace_view_rows(x, where, held[!duplicated(key), , drop = FALSE])
   tell(c(i = "{n} row{?s} that repeat{?s/} a stamp {?was/were} left out, the first of each kept."))
   TRUE
@@ -325,6 +326,37 @@ cells_of <- function(line, mark) {
                                 comment.char = ""))
   trimws(held[-length(held)])
 }
+
+# A copy ----
+
+# Text is read once where many questions follow: its columns go to a compressed copy in a folder of
+# this session. Where there is no room for one, every question reads the text.
+copy_text_rows <- function(x) {
+  con <- x$con
+  if (!inherits(x, "kairon_files") || is.null(con$told$parts) || !is.null(con$copy)) {
+    return(invisible())
+  }
+  folder <- file.path(tempdir(), "kairon-engine")
+  dir.create(folder, showWarnings = FALSE)
+  con$copy <- tempfile("copy", folder, fileext = ".duckdb")
+  reg.finalizer(con, function(con) unlink(con$copy))
+  say_size(x)
+  copied <- tryCatch({
+    sql_do(con, paste("ATTACH", sql_value(con, con$copy), "AS kairon_copy"))
+    sql_do(con, "CREATE TABLE kairon_copy.main.kept AS SELECT * FROM kairon_rows")
+  }, kairon_error = function(e) NULL)
+  if (is.null(copied)) {
+    sql_do(con, "DETACH DATABASE IF EXISTS kairon_copy")
+    unlink(con$copy)
+    con$copy <- NULL
+    return(invisible())
+  }
+  con$afterwards()
+  con$view <- copied_rows
+  define_rows(con)
+}
+
+copied_rows <- "SELECT * FROM kairon_copy.main.kept"
 
 # Questions ----
 
@@ -368,9 +400,17 @@ has_blanks <- function(x) {
   con$tidy <- TRUE
   con$on_instants <- FALSE
   x$store$seconds <- NULL
-  con$view <- con$told$tidied()
+  con$view <- if (is.null(con$copy)) con$told$tidied() else tidied_copy(x)
   define_rows(con)
   TRUE
+}
+
+tidied_copy <- function(x) {
+  few <- as_plain(x$few)
+  words <- names(few)[!vapply(few, is.numeric, TRUE)]
+  words <- vapply(setdiff(words, x$meta$time), function(n) sql_name(x$con, n), "")
+  paste0("SELECT * REPLACE (", paste0("trim(", words, ") AS ", words, collapse = ", "), ") FROM (",
+         copied_rows, ")")
 }
 
 # Repeats and rows that cannot be read, once all rows were seen. Whether the rows are others now.

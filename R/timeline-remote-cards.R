@@ -28,43 +28,73 @@ never_sql <- "1 = 0"
 card_asker <- function(x, measure, facts) {
   keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
   v <- sql_name(x$con, measure)
+  numbered <- length(keys) && sql_dialect(x$con) == "duckdb"
+  from <- if (numbered) paste(x$from, numbered_series(x, facts, keys)) else x$from
+  if (numbered) keys <- "kairon_series"
   base <- paste0("(SELECT ",
                  paste(c(keys, paste(v, "AS kairon_v"), paste(remote_seconds(x), "AS kairon_t")),
-                                   collapse = ", "),
-                 " FROM ", x$from, " ", remote_where(x, paste(v, "IS NOT NULL")),
+                       collapse = ", "),
+                 " FROM ", from, " ", remote_where(x, paste(v, "IS NOT NULL")),
                  ") AS kairon_present")
   list(
-    keys = keys, base = base, con = x$con,
+    keys = keys, base = base, con = x$con, from = from,
     part = if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else "",
     rows = function(columns, from = base, where = NULL, grouped = TRUE) {
       sql <- paste("SELECT",
                    paste(c(keys, paste(columns, "AS", paste0("kairon_", seq_along(columns)))),
-                                   collapse = ", "),
-                   "FROM", from, where, if (grouped && length(keys)) remote_group(x))
-      keyed_rows(x, sql_rows(x$con, sql), names(columns), facts)
+                         collapse = ", "),
+                   "FROM", from, where,
+                   if (grouped && length(keys)) paste("GROUP BY", paste(keys, collapse = ", ")))
+      out <- sql_rows(x$con, sql)
+      if (!numbered) {
+        return(keyed_rows(x, out, names(columns), facts))
+      }
+      out[] <- lapply(out, as.numeric)
+      rlang::set_names(out, c("series", names(columns)))
     }
   )
+}
+
+# Joins the numbers of the series, by which rows are grouped and sorted in half the time.
+numbered_series <- function(x, facts, keys) {
+  sql_do(x$con, paste("CREATE OR REPLACE TEMP TABLE kairon_numbers AS SELECT",
+                      paste(keys, "AS", paste0("kairon_key_", seq_along(keys)), collapse = ", "),
+                      ", CAST(0 AS INTEGER) AS kairon_series FROM", x$from, "LIMIT 0"))
+  rows <- as.list(keys_in(facts, x$meta$series))
+  sql_append(x$con, "kairon_numbers", as.data.frame(rlang::set_names(
+    c(rows, list(seq_len(nrow(facts)))), c(paste0("kairon_key_", seq_along(keys)), "kairon_series")
+  )))
+  paste0("JOIN kairon_numbers ON ", paste0(keys, " IS NOT DISTINCT FROM kairon_key_",
+                                           seq_along(keys), collapse = " AND "))
 }
 
 finite_sql <- "abs(kairon_v) <= 1.7976931348623157e308"
 
 ask_card <- function(x, ask, shift, n, counted, runs) {
-  when <- function(condition, value = "1") paste("CASE WHEN", condition, "THEN", value, "END")
+  duck <- sql_dialect(x$con) == "duckdb"
+  # Elsewhere a count of each value would be made once more for this.
+  from <- if (duck) {
+    counted
+  } else {
+    paste0("(SELECT *, 1 AS kairon_k, kairon_t AS kairon_first, kairon_t AS kairon_last FROM ",
+           ask$base, ") AS kairon_counted")
+  }
+  when <- function(condition, value = "kairon_k") {
+    paste0("sum(CASE WHEN ", condition, " THEN ", value, " END)")
+  }
   moved <- paste0("(kairon_v - ", sql_value(x$con, shift), ")")
   found <- ask$rows(c(
-    present = "count(*)", finite = paste0("count(", when(finite_sql), ")"),
-    zeros = paste0("count(", when("kairon_v = 0"), ")"),
-    negatives = paste0("count(", when("kairon_v < 0"), ")"),
-    sum = paste0("sum(", when(finite_sql, "kairon_v"), ")"),
-    square = paste0("sum(", when(finite_sql, paste(moved, "*", moved)), ")"),
-    min = paste0("min(", when(finite_sql, "kairon_v"), ")"),
-    max = paste0("max(", when(finite_sql, "kairon_v"), ")"), first = "min(kairon_t)",
-    last = "max(kairon_t)",
-    last_value = if (sql_dialect(x$con) == "duckdb") "arg_max(kairon_v, kairon_t)"
-  ))
+    present = "sum(kairon_k)", finite = when(finite_sql), zeros = when("kairon_v = 0"),
+    negatives = when("kairon_v < 0"), sum = when(finite_sql, "kairon_k * kairon_v"),
+    square = when(finite_sql, paste("kairon_k *", moved, "*", moved)),
+    min = paste0("min(CASE WHEN ", finite_sql, " THEN kairon_v END)"),
+    max = paste0("max(CASE WHEN ", finite_sql, " THEN kairon_v END)"),
+    first = "min(kairon_first)", last = "max(kairon_last)",
+    last_value = if (duck) "arg_max(kairon_v, kairon_last)"
+  ), from)
   card <- found[match(seq_len(n), found$series), setdiff(names(found), "series")]
   counts <- c("present", "finite", "zeros", "negatives")
-  card[counts] <- lapply(card[counts], function(v) ifelse(is.na(v), 0, v))
+  card[counts] <- lapply(card[counts], function(v) ifelse(is.na(v), 0, as.numeric(v)))
   place <- function(found, name) found[[name]][match(seq_len(n), found$series)]
   quarters <- ask_quartiles(ask, counted)
   for (name in names(quarters)) card[[name]] <- place(quarters[[name]], "value")
@@ -84,19 +114,22 @@ ask_ranked <- function(ask, order, wanted, where = "") {
            paste("WHERE kairon_place", wanted), grouped = FALSE)
 }
 
-# How often each finite value is there: there are often far fewer different ones than rows.
-counted_values <- function(ask, base = ask$base, name = "kairon_counted") {
-  columns <- paste(c(ask$keys, "kairon_v"), collapse = ", ")
+# How often each value is there, and from when to when: there are often far fewer different ones
+# than rows.
+counted_values <- function(ask, base = ask$base, name = "kairon_counted", stamped = TRUE) {
+  columns <- c(ask$keys, "kairon_v")
+  ends <- if (stamped) c("min(kairon_t) AS kairon_first", "max(kairon_t) AS kairon_last")
   kept_table(ask$con, name,
-             paste("SELECT", columns, ", count(*) AS kairon_k FROM", base, "WHERE", finite_sql,
-                                  "GROUP BY", columns))
+             paste("SELECT", paste(c(columns, "count(*) AS kairon_k", ends), collapse = ", "),
+                   "FROM", base, "GROUP BY", paste(columns, collapse = ", ")))
 }
 
 # Quartiles between the two values about their place, as quantile() takes them.
 ask_quartiles <- function(ask, counted) {
   upto <- paste0("(SELECT *, sum(kairon_k) OVER (", ask$part,
                  " ORDER BY kairon_v) AS kairon_upto, sum(kairon_k) OVER (",
-                 ask$part, ") AS kairon_n FROM ", counted, ") AS kairon_placed")
+                 ask$part, ") AS kairon_n FROM ", counted, " WHERE ", finite_sql,
+                 ") AS kairon_placed")
   # Places are counted from 0; a value has those from `upto` less its count on.
   # A whole number of rows is cut towards zero where there is no floor().
   quarter <- paste0("(kairon_n - 1) * ", rep(1:3, each = 2))
@@ -176,7 +209,7 @@ drop_kept <- function(con) {
   if (sql_dialect(con) != "duckdb") {
     return(invisible())
   }
-  for (name in c("kairon_edges", "kairon_counted", "kairon_pauses")) {
+  for (name in c("kairon_edges", "kairon_counted", "kairon_pauses", "kairon_numbers")) {
     # A connection that was lost has none of them.
     try(sql_do(con, paste("DROP TABLE IF EXISTS", name)), silent = TRUE)
   }
@@ -189,7 +222,7 @@ ask_long_pauses <- function(ask) {
   of_pauses <- paste0("(SELECT ",
                       paste(c(ask$keys, "kairon_t - kairon_before AS kairon_v"), collapse = ", "),
                       " FROM ", steps, " WHERE kairon_before IS NOT NULL) AS kairon_present")
-  usual <- ask_quartiles(ask, counted_values(ask, of_pauses, "kairon_pauses"))$median
+  usual <- ask_quartiles(ask, counted_values(ask, of_pauses, "kairon_pauses", FALSE))$median
   out <- ask$rows(c(from = "kairon_before", to = "kairon_t"), steps,
                   "WHERE kairon_before IS NOT NULL", grouped = FALSE)
   out$usual <- usual$value[match(out$series, usual$series)]
@@ -215,7 +248,7 @@ ask_markers <- function(ask, counted) {
                paste0(c("min", "max"), "(", rest[2], ")"))
   sql <- paste("SELECT",
                paste(columns, "AS", paste0("kairon_", seq_along(columns)), collapse = ", "), "FROM",
-               counted)
+               counted, "WHERE", finite_sql)
   found <- as.numeric(unlist(sql_rows(ask$con, sql)[1, ]))
   k <- length(marks)
   list(markers = found[seq_len(k)], others = found[k + 1], range = found[k + 2:3])
@@ -230,7 +263,7 @@ ask_stamps <- function(x, facts) {
   seconds <- remote_seconds(x)
   from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
                  ", row_number() OVER (", ask$part, " ORDER BY ", seconds,
-                 ") AS kairon_place FROM ", x$from, " ", remote_where(x), ") AS kairon_ranked")
+                 ") AS kairon_place FROM ", ask$from, " ", remote_where(x), ") AS kairon_ranked")
   found <- ask$rows(c(at = "kairon_t"), from, paste("WHERE kairon_place <=", first_stamps),
                     grouped = FALSE)
   found <- found[order(found$series, found$at), ]

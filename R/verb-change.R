@@ -70,12 +70,17 @@ comparison <- function(x, rows, over, align_weeks) {
   cadence <- meta$cadence
   k <- period_of_stamp(cadence, rows$seconds, rows$zone)
   first <- rows$breaks[-length(rows$breaks)] + 1L
+  dated <- is.character(over) && length(over) == 1 && grepl("^[0-9]{4}-", over)
+  if (align_weeks && (dated || is.numeric(over) || is_window(over))) {
+    abort_input(c("{.arg align_weeks} is for durations such as {.code over = \"1 year\"}.",
+                  x = "{.arg over} is {.val {if (is_window(over)) 'since_start()' else over}}."))
+  }
   if (is_window(over)) {
     if (over$side != "since_start") {
       abort_input("{.arg over} must be steps, a duration, a date or {.code since_start()}.")
     }
     base <- k[first]
-  } else if (is.character(over) && length(over) == 1 && grepl("^[0-9]{4}-", over)) {
+  } else if (dated) {
     at <- period_of_stamp(cadence, as_moment(over, meta$type, meta$zone, "over"), rows$zone)
     base <- rep(at, length(first))
   } else {

@@ -40,6 +40,41 @@ test_that("texts of many kinds are read as the whole is", {
   expect_equal(far$rejects$line, 127:130)
 })
 
+test_that("text that is asked often is read once: rows, rejects and card stay those of the whole", {
+  skip_without_engine()
+  lines <- day_lines()
+  hours <- as.POSIXct("2031-10-25", tz = "UTC") + 3600 * (0:99)
+  wall <- format(hours, "%Y-%m-%d %H:%M:%S", tz = "Europe/London")
+  texts <- list(
+    list(text = c(lines[1:290], "2031-12-30,mill", "nonsense,mill,2", lines[291:301])),
+    list(text = sub(",(weir|mill),", ", \\1 ,", lines)), list(text = c(lines, lines[20]), repeats = "first"),
+    list(text = sub(",(weir|mill|site),", ",", c(lines, lines[20], lines[20], lines[30])), series = NULL,
+         repeats = "first"),
+    list(text = c("day,site,flow", paste0(wall, ",weir,", 1:100), paste0(wall, ",mill,5")),
+         zone = "Europe/London"),
+    list(text = sub("[-0-9.]+$", "5", lines)), list(text = lines[c(1, 2)]), list(text = lines[-(20:290)])
+  )
+  for (one in texts) {
+    path <- file_of(one$text)
+    read <- function(remote) {
+      given <- utils::modifyList(list(series = "site"), one[-1])
+      rlang::inject(quiet(read_timeline(path, "day", levels = "flow", remote = remote, !!!given)))
+    }
+    near <- read(FALSE)
+    far <- read(TRUE)
+    crowded <- read(TRUE)
+    # A name that is taken stands for a disk that is full.
+    kairon:::sql_do(crowded$con, "ATTACH ':memory:' AS kairon_copy")
+    cards <- lapply(list(near, far, crowded), function(x) as.data.frame(quiet(inspect(x))))
+    expect_equal(cards[[2]], cards[[1]], tolerance = 1e-9, info = one$text[2])
+    expect_equal(cards[[3]], cards[[1]], tolerance = 1e-9, info = one$text[2])
+    expect_equal(rejects(far)[c("line", "text")], rejects(near)[c("line", "text")])
+    unlink(path)
+    expect_equal(as.data.frame(quiet(as_timeline(far))), as.data.frame(near), info = one$text[2])
+    expect_error(quiet(as_timeline(crowded)), class = "kairon_error")
+  }
+})
+
 test_that("stamps in many forms are read as the reader does, or the file is refused", {
   skip_without_engine()
   at <- as.POSIXct("2031-03-01", tz = "UTC") + 3600 * (0:299)

@@ -166,7 +166,9 @@ test_that("a setting that would have no effect is refused, and says what it is f
     quote(by_regression(squares_of = "values")), quote(power_spectrum(x, window = "hamming")),
     quote(power_spectrum(x, method = "raw", smooth = 9)), quote(align(x, x, match = "nearest")),
     quote(forecast(x, 2, "theta", drivers = x)), quote(by_decomposition("state", season_span = 7)),
-    quote(scores(b, observed = x)), quote(verdict(b, observed = x))
+    quote(scores(b, observed = x)), quote(verdict(b, observed = x)),
+    quote(lead_lag(timeline(data.frame(t = 1:9, a = 1:9, b = 9:1), t), a, b, measure = a)),
+    quote(change(demo_timeline("demand"), 364, align_weeks = TRUE))
   )
   for (call in says) {
     e <- tryCatch(eval(call), error = identity)
@@ -180,6 +182,33 @@ test_that("a setting that would have no effect is refused, and says what it is f
                     quote(by_regression(steps = "soon")), quote(forecast(x, 2, drivers = 1)))) {
     expect_s3_class(tryCatch(eval(call), error = identity), "kairon_error_input")
   }
+})
+
+test_that("what is said of a source that another form alone has is refused, for every form", {
+  skip_if_not_installed("RSQLite")
+  x <- demo_timeline("billed")
+  sources <- file.path(tempfile(), c("a.csv", "a.parquet", "a.json", "a.jsonl", "a.xlsx", "package/"))
+  dir.create(dirname(sources[1]))
+  for (path in sources) quiet(write_timeline(x, path))
+  sources <- c(sources, file.path(dirname(sources[1]), "a.sqlite"))
+  con <- DBI::dbConnect(RSQLite::SQLite(), sources[7])
+  write_timeline(x, con, "billed")
+  DBI::dbDisconnect(con)
+  settings <- list(measure = "m", separator = "|", sheet = 1, range = "A1:B20", records = "r", skip = 1,
+                   slab = list(time = "2030"), time_as = "steps", member = "q.csv", missing = "27",
+                   rename = "clean")
+  heeded <- list(.csv = c("separator", "skip", "missing", "rename"), .parquet = c("missing", "rename"),
+                 .json = c("records", "missing", "rename"), .jsonl = c("missing", "rename"),
+                 .xlsx = c("sheet", "range", "missing", "rename"),
+                 age = c("separator", "skip", "records", "missing", "rename"), .sqlite = character())
+  for (i in seq_along(sources)) {
+    for (setting in setdiff(names(settings), heeded[[i]])) {
+      said <- error_text(quiet(do.call(read_timeline, c(list(sources[i]), settings[setting]))))
+      expect_match(said, paste0("`", setting, "`.*(for|of)"), info = paste(sources[i], setting))
+    }
+  }
+  expect_match(error_text(shaded_spans("2031", colour = "no such colour")), "must be one colour")
+  expect_match(error_text(date_marks("2031", colour = 1:2)), "must be one colour")
 })
 
 test_that("a season of more steps than memory has places for is refused, and is nobody's usual one", {
