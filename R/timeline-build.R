@@ -256,6 +256,7 @@ settle_repeats <- function(data, series, measures, rule, stamps) {
     abort_input(c(
       "Stamps must differ within a series.",
       x = "{n} row{?s} repeat{?s/} a stamp, the first at {shown}.",
+      x = if (length(stamps$news)) "{capitalise(stamps$news)}.",
       i = "Keep one of each with {.code repeats = \"first\"} or \\
            {.code \"last\"}, or their {.code \"mean\"}."
     ))
@@ -309,6 +310,26 @@ say_building <- function(x, roles) {
            sums over time with {.code amounts = }."
     ))
   }
+  # Several series in one would go unseen where their stamps happen to differ.
+  aside <- if (length(meta$series) == 0) words_left_aside(x, roles)
+  if (length(aside)) {
+    tell_once(paste("aside", paste(aside, collapse = " ")), c(
+      i = "{.field {aside}} {?is/are} text that comes again and again, and {?is/are} left aside; if \\
+           {?it tells/one tells} series apart, say {.code series = {aside[1]}}."
+    ))
+  }
+}
+
+words_left_aside <- function(x, roles) {
+  meta <- timeline_meta(x)
+  known <- c(meta$time, roles$attributes, roles$drop, unlist(meta$beside), unlist(meta$raw))
+  texts <- Filter(function(v) is.character(v) || is.factor(v),
+                  utils::head(as_plain(x)[setdiff(names(x), known)], 5000))
+  comes_again <- function(v) {
+    different <- length(unique(v[!is.na(v)]))
+    different > 1 && different <= length(v) / 5
+  }
+  names(Filter(comes_again, texts))
 }
 
 #' Rows that could not be read

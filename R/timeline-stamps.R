@@ -81,7 +81,7 @@ index_scanned <- function(column, keys, zone, seen) {
 
 zone_news <- function(zoned) {
   if (zoned) {
-    "stamps carry their offset; days are cut in UTC"
+    "stamps are instants; days are cut in UTC"
   } else {
     "stamps carry no zone and were taken as UTC"
   }

@@ -25,7 +25,7 @@ open_shards <- function() {
 
 # `rows` into the shards and, where `places` says 0, into a part that stays on the first server.
 make_sharded <- function(con, name, rows, type, parts, by, analyse = TRUE) {
-  columns <- sprintf("(at %s, gate text, flow float8)", type)
+  columns <- sprintf("(at %s, gate text, flow float8, flow_origin text)", type)
   DBI::dbExecute(con, sprintf("CREATE TABLE %s %s PARTITION BY %s", name, columns, by))
   for (i in names(parts)) {
     part <- paste0(name, "_", i)
@@ -42,8 +42,9 @@ make_sharded <- function(con, name, rows, type, parts, by, analyse = TRUE) {
                                        "OPTIONS (batch_size '1000')"),
                                 part, name, parts[[i]], i))
   }
-  values <- sprintf("('%s', '%s', %s)", rows$at, rows$gate,
-                    ifelse(is.na(rows$flow), "NULL", sprintf("%.17g", rows$flow)))
+  values <- sprintf("('%s', '%s', %s, %s)", rows$at, rows$gate,
+                    ifelse(is.na(rows$flow), "NULL", sprintf("%.17g", rows$flow)),
+                    if (is.null(rows$flow_origin)) "NULL" else sprintf("'%s'", rows$flow_origin))
   DBI::dbExecute(con, sprintf("CREATE TEMP TABLE base %s", columns))
   for (some in split(values, seq_along(values) %/% 2000)) {
     DBI::dbExecute(con, paste("INSERT INTO base VALUES", paste(some, collapse = ", ")))
@@ -118,6 +119,28 @@ test_that("sums of a table on two servers are formed there and are those of its 
       expect_sums_there(fresh, fresh$store$facts_sql, 2)
     }
   }
+})
+
+test_that("origins in a table on several servers are counted there", {
+  con <- open_shards()
+  on.exit(DBI::dbDisconnect(con))
+  rows <- readings(9, "%Y-%m-%d %H:%M:%S+00", n = 2000)
+  rows$flow_origin <- sample(c("observed", "summarised", "interpolated", "forecast"), nrow(rows), TRUE,
+                             c(6, 1, 2, 1))
+  gates <- paste0("FOR VALUES IN ('", c("Birchmoor", "Dunmere", "Quill weir"), "')")
+  make_sharded(con, "marked", rows, "timestamptz", rlang::set_names(as.list(gates), c("0", "1", "2")),
+               "LIST (gate)")
+  far <- quiet(read_timeline(con, "marked", time = at, series = gate, levels = flow, remote = TRUE))
+  near <- quiet(as_timeline(far))
+  expect_equal(as.data.frame(quiet(origins(far))), as.data.frame(origins(near)))
+  for (every in c("1 hour", "1 day")) {
+    made <- function(x) quiet(resample(x, every, flow = c("mean", "max")))
+    expect_equal(as.data.frame(quiet(as_timeline(made(far)))), as.data.frame(made(near)), info = every)
+    expect_sums_there(far, quiet(sql_of(made(far)))[["sums"]], 2)
+  }
+  pooled <- function(x) as.data.frame(quiet(as_timeline(pool_series(x))))
+  expect_equal(pooled(far), as.data.frame(quiet(pool_series(near))))
+  expect_equal(as.data.frame(quiet(inspect(far))), as.data.frame(inspect(near)), tolerance = 1e-9)
 })
 
 test_that("who may not read the parts asks the whole, and a single table elsewhere is a part too", {

@@ -83,3 +83,29 @@ test_that("one row and a series all missing are timelines too", {
   expect_output(print(inspect(none)), "no value at all")
   expect_error(quiet(forecast(none, 2)), class = "kairon_error_input")
 })
+
+test_that("text that may tell series apart is not left aside without a word", {
+  set.seed(5)
+  n <- 300
+  data <- data.frame(at = as.POSIXct("2031-01-01", tz = "UTC") + cumsum(stats::rexp(n, 1 / 40)),
+                     device = sample(c("weir", "mill", "leat"), n, TRUE), remark = paste("row", seq_len(n)),
+                     place = "Quill", level = stats::rnorm(n))
+  notes <- function(...) {
+    rm(list = ls(kairon:::told), envir = kairon:::told)
+    said <- character()
+    withCallingHandlers(timeline(data, at, levels = level, ...), message = function(m) {
+      said <<- c(said, conditionMessage(m))
+      invokeRestart("muffleMessage")
+    })
+    gsub("\\s+", " ", paste(said, collapse = " "))
+  }
+  expect_match(notes(), "device is text that comes again.*say `series = device`")
+  expect_false(grepl("remark|place", notes()))
+  expect_false(grepl("left aside", notes(series = device)))
+  data$device <- factor(data$device)
+  data$state <- rep(c("good", NA, "poor"), 100)
+  expect_match(notes(), "device and state are text.*if one tells series apart")
+  # What a clock skips is said where it makes stamps repeat.
+  skipped <- data.frame(at = c("2031-03-30 00:30:00", "2031-03-30 01:15:00", "2031-03-30 01:45:00"), level = 1:3)
+  expect_match(error_text(timeline(skipped, at, zone = "Europe/London")), "repeat.*hour that the clock skipped")
+})
