@@ -94,7 +94,7 @@ open_text_in_engine <- function(con, files, roles, given, how, options, label) {
                  time = meta$time, tidy = tidy), collapse = " UNION ALL ")
   }
   told <- list(paths = vapply(parts, `[[`, "", "path"), files = files, parts = parts,
-               groups = groups, wanted = wanted, how = how, options = options,
+               groups = groups, wanted = wanted, how = how, options = options, wordy = TRUE,
                tidied = function() view(TRUE), check = function() {
                  # The engine takes a text that was cut short for one that ends there.
                  for (part in Filter(function(p) p$zipped, parts)) {
@@ -376,12 +376,13 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   numbered <- sub("^SELECT ", "SELECT file_row_number + 1 AS kairon_row, ",
                   sub("union_by_name = true", "union_by_name = true, file_row_number = true",
                       inner))
-  unread <- paste0("SELECT kairon_row AS line, concat_ws(', ', ", shown, ") AS text FROM (",
+  unread <- paste0("SELECT kairon_row AS line, concat_ws(', ', ", shown,
+                   ") AS text, CAST(", sql_name(con, final[at]), " AS VARCHAR) AS stamp FROM (",
                    numbered, ") WHERE (",
                    stamps$sql, ") IS NULL ORDER BY 1 LIMIT ", sprintf("%.0f", most_rejects))
   new_files(con, view, template, stamps$form, label,
-            list(options = options, how = how, unread = unread,
-                                                          paths = paths),
+            list(options = options, how = how, unread = unread, paths = paths,
+                 wordy = is.character(few[[at]])),
             header)
 }
 

@@ -151,7 +151,7 @@ unread_stamps <- function(x) {
   con <- x$con
   if (is.null(con$told$parts)) {
     found <- sql_rows(con, con$told$unread)
-    return(data.frame(line = as.numeric(found$line), reason = rep("empty", nrow(found)),
+    return(data.frame(line = as.numeric(found$line), reason = reason_unread(found$stamp),
                       text = found$text, place = rep(1, nrow(found))))
   }
   out <- lapply(con$told$groups, function(group) {
@@ -196,8 +196,7 @@ unread_stamps <- function(x) {
       found <- found[below, , drop = FALSE]
       line <- line[below]
       data.frame(line = line,
-                 reason = ifelse(is.na(found$stamp), "empty", stamp_reason(found$stamp)),
-                 text = found$text, place = place)
+                 reason = reason_unread(found$stamp), text = found$text, place = place)
     })
   })
   do.call(rbind, unlist(out, recursive = FALSE))
@@ -208,10 +207,10 @@ stamp_cell <- function(part) {
   paste0("c", at)
 }
 
-stamp_reason <- function(text) {
+reason_unread <- function(text) {
   read <- cpp_read_stamps(as.character(text), 1L)
   out <- stamp_troubles[read$trouble + 1]
-  ifelse(nzchar(out), out, "of another form than the first ones")
+  ifelse(is.na(text), "empty", ifelse(nzchar(out), out, "of another form than the first ones"))
 }
 
 # read_csv() of the files of a group. `kinds` NULL: every cell as text.
@@ -329,18 +328,18 @@ cells_of <- function(line, mark) {
 
 # A copy ----
 
-# Text is read once where many questions follow: its columns go to a compressed copy in a folder of
-# this session. Where there is no room for one, every question reads the text.
+# Stamps in text are read once where many questions follow: all columns go to a compressed copy in
+# a folder of this session. Where there is no room for one, every question reads the text.
 copy_text_rows <- function(x) {
   con <- x$con
-  if (!inherits(x, "kairon_files") || is.null(con$told$parts) || !is.null(con$copy)) {
+  if (!inherits(x, "kairon_files") || !con$told$wordy || !is.null(con$copy)) {
     return(invisible())
   }
+  say_size(x)
   folder <- file.path(tempdir(), "kairon-engine")
   dir.create(folder, showWarnings = FALSE)
   con$copy <- tempfile("copy", folder, fileext = ".duckdb")
   reg.finalizer(con, function(con) unlink(con$copy))
-  say_size(x)
   copied <- tryCatch({
     sql_do(con, paste("ATTACH", sql_value(con, con$copy), "AS kairon_copy"))
     sql_do(con, "CREATE TABLE kairon_copy.main.kept AS SELECT * FROM kairon_rows")
@@ -383,7 +382,8 @@ as_timeline.kairon_files <- function(x, ...) {
 
 # The engine does not tell how far it is.
 say_size <- function(x) {
-  bytes <- if (inherits(x, "kairon_files") && !isTRUE(x$con$seen)) x$con$told$bytes
+  fresh <- inherits(x, "kairon_files") && !isTRUE(x$con$seen) && is.null(x$con$copy)
+  bytes <- if (fresh) x$con$told$bytes
   if (isTRUE(bytes > 2e8)) {
     size <- show_number(bytes / 1e9, 2)
     tell(c(i = "DuckDB reads {x$label} ({size} GB); this may take a while."))
