@@ -14,7 +14,8 @@
 #'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text
 #'   in ISO 8601 and the common written forms (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`,
 #'   `"2031Q3"`). When left out, the one column that holds stamps is taken.
-#' @param series Columns that tell series apart; none for a single series.
+#' @param series Columns that tell series apart; none for a single series. A column of text that
+#'   comes again and again is named in a note then, in case it tells series apart.
 #' @param amounts Measures that are amounts, accumulated over an interval (rain, volume, sales):
 #'   they are summed and spread, where levels are averaged and interpolated.
 #' @param attributes Columns that describe a series and are constant in it.
