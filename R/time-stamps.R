@@ -130,7 +130,7 @@ looks_like_stamps <- function(text, name) {
   if (length(some) == 0) {
     return(FALSE)
   }
-  some <- usual_stamps(some, name, aloud = FALSE)
+  some <- usual_stamps(sub(lettered_pattern, "\\1", some), name, aloud = FALSE)
   named <- grepl("year|date|time|day|month|period|stamp|week|quarter", name, ignore.case = TRUE)
   fine <- function(order) cpp_read_stamps(some, order)$trouble %in% c(0L, 5L, 6L)
   readable <- fine(1L) | fine(2L)

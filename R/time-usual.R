@@ -142,6 +142,45 @@ zone_word_stamps <- function(text, name) {
   list(text = sub("^(.*[0-9]{1,2}:[0-9]{2}.*?) ?(UTC|GMT)$", "\\1Z", text))
 }
 
+# 2031-10-26 02:30 CEST: letters that a zone's clock goes by, which tell its doubled hour apart. Many
+# mean something else elsewhere, so that the zone must be told.
+lettered_pattern <- "^(.*[0-9]:[0-9]{2}[0-9:.,]*) ?([A-Z]{3,5})$"
+
+lettered_stamps <- function(text, zone, name) {
+  some <- some_cells(text, 200)
+  used <- unique(sub(lettered_pattern, "\\2", grep(lettered_pattern, some, value = TRUE)))
+  if (length(setdiff(used, c("UTC", "GMT"))) == 0) {
+    return(text)
+  }
+  if (is.null(zone)) {
+    abort_input(c("Stamps in {.field {name}} end in {.val {used}}, letters that do not say whose clock \\
+                   that is.",
+                  i = "Say it, as in {.code zone = \"Europe/London\"}."))
+  }
+  offsets <- lettered_offsets(zone)
+  if (!any(used %in% names(offsets))) {
+    abort_input(c("Stamps in {.field {name}} end in {.val {used}}, and the clock of {zone} goes by \\
+                   {.val {names(offsets)}}.",
+                  i = "Name the zone that the stamps are of."))
+  }
+  distinct <- unique(text[!is.na(text)])
+  letters <- ifelse(grepl(lettered_pattern, distinct), sub(lettered_pattern, "\\2", distinct), "")
+  known <- letters %in% names(offsets)
+  made <- distinct
+  made[known] <- paste0(sub(lettered_pattern, "\\1", distinct[known]), offsets[letters[known]])
+  made[match(text, distinct)]
+}
+
+# Letters of a zone's clock since 1970 that stand for one offset.
+lettered_offsets <- function(zone) {
+  clock <- as.POSIXlt(.POSIXct(seq(0, 70 * 365.25 * 86400, by = 30 * 86400), "UTC"), tz = zone)
+  seen <- unique(data.frame(letters = clock$zone, seconds = clock$gmtoff))
+  seen <- seen[!seen$letters %in% seen$letters[duplicated(seen$letters)], ]
+  minutes <- abs(seen$seconds) / 60
+  rlang::set_names(sprintf("%s%02.0f:%02.0f", ifelse(seen$seconds < 0, "-", "+"), minutes %/% 60,
+                           minutes %% 60), seen$letters)
+}
+
 # 202306140005 and 20230614000530, where every one is a time of day.
 run_together_stamps <- function(text, name) {
   pattern <- "^([0-9]{4})([0-9]{2})([0-9]{2})([0-9]{2})([0-9]{2})([0-9]{2})?$"

@@ -21,7 +21,8 @@
 #' @param attributes Columns that describe a series and are constant in it.
 #' @param units Named character vector, measure to unit: `c(flow = "l/s")`.
 #' @param zone Name of the zone in which stamps without one are read, and by whose calendar days and
-#'   months are cut. Default UTC, with a note.
+#'   months are cut. Default UTC, with a note. Letters behind stamps that this zone's clock goes by
+#'   (`"2031-10-26 01:30 BST"`) tell its doubled hour apart.
 #' @param repeats What to do with several rows of one series at one stamp: `"refuse"` (an error that
 #'   shows the first), or keep the `"first"`, the `"last"` or their `"mean"`. Resolved repeats are
 #'   counted.

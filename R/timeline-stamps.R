@@ -15,6 +15,7 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
     epoch <- check_choice(epoch, c("seconds", "milliseconds"))
     column <- .POSIXct(as.numeric(column) / if (epoch == "seconds") 1 else 1000, tz = "UTC")
   }
+  if (is.character(column)) column <- lettered_stamps(column, zone, name)
   if (is.character(column)) column <- usual_stamps(column, name)
   if (is.character(column)) column <- counted_text(column)
   if (is.character(column)) {

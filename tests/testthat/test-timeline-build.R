@@ -109,3 +109,20 @@ test_that("text that may tell series apart is not left aside without a word", {
   skipped <- data.frame(at = c("2031-03-30 00:30:00", "2031-03-30 01:15:00", "2031-03-30 01:45:00"), level = 1:3)
   expect_match(error_text(timeline(skipped, at, zone = "Europe/London")), "repeat.*hour that the clock skipped")
 })
+
+test_that("letters of a zone's clock behind stamps tell its doubled hour apart, and need the zone", {
+  for (zone in c("Europe/London", "Europe/Berlin", "America/New_York", "Australia/Sydney", "Asia/Kolkata")) {
+    at <- as.POSIXct(sample(c("2031-03-29", "2031-10-25", "2031-11-01", "2031-04-05"), 1), tz = "UTC") +
+      900 * (0:200)
+    for (form in c("%Y-%m-%d %H:%M %Z", "%d.%m.%Y %H:%M:%S%Z")) {
+      data <- data.frame(when = format(at, form, tz = zone), flow = seq_along(at))
+      expect_equal(as.numeric(quiet(timeline(data, when, zone = zone))$when), as.numeric(at), info = zone)
+      path <- tempfile(fileext = ".csv")
+      data.table::fwrite(data, path)
+      expect_equal(as.numeric(quiet(read_timeline(path, zone = zone))$when), as.numeric(at), info = zone)
+      if (!all(grepl("GMT|UTC", data$when))) expect_match(error_text(timeline(data, when)), "whose clock")
+    }
+  }
+  data <- data.frame(when = c("2031-06-01 10:00 EST", "2031-06-01 11:00 EST"), flow = 1:2)
+  expect_match(error_text(timeline(data, when, zone = "Europe/London")), "goes by .*BST")
+})
