@@ -213,6 +213,7 @@ study_draft <- function(data, file, guess, x) {
            if (!is.null(guess$why[[name]])) comment(guess$why[[name]]))
   }
   args <- guess$args
+  apart <- intersect(guess$rest, words_left_aside(x))
   text <- c(
     paste("# A first draft, from a look at the data. What follows a # on a line says what a guess",
           "rests on."),
@@ -225,6 +226,9 @@ study_draft <- function(data, file, guess, x) {
     "data:",
     paste0("  source: ", yaml_inline(from)),
     vapply(setdiff(names(args), "source"), function(n) key(n, args[[n]]), ""),
+    if (is.null(args$series) && length(apart)) {
+      paste0("  # series: ", yaml_inline(apart[1]), "   # if it tells series apart")
+    },
     if (is.null(args$units)) "  # units: {flow: l/s}",
     if (is.null(args$zone) && meta$type == "instant") "  # zone: Europe/London   # local time",
     "",

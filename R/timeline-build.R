@@ -322,7 +322,7 @@ say_building <- function(x, roles) {
   }
 }
 
-words_left_aside <- function(x, roles) {
+words_left_aside <- function(x, roles = NULL) {
   meta <- timeline_meta(x)
   known <- c(meta$time, roles$attributes, roles$drop, unlist(meta$beside), unlist(meta$raw))
   texts <- Filter(function(v) is.character(v) || is.factor(v),
