@@ -147,6 +147,10 @@ abort_database <- function(trouble, sql) {
            more memory: {.code options(kairon.engine_memory = \"4GB\")}."
     ), "database", .envir = environment())
   }
+  if (grepl("end of GZIP", why, ignore.case = TRUE)) {
+    abort_kind(c("A zipped file ends before its text does.", x = "{why}", i = "Was it cut short?"),
+               "file", .envir = environment())
+  }
   if (grepl("Out of Memory Error", why, fixed = TRUE)) {
     memory <- getOption("kairon.engine_memory", "1GB")
     abort_kind(c(
@@ -379,9 +383,9 @@ sql_seconds <- function(con, column, form) {
       local = paste0("(TIMESTAMPDIFF(MICROSECOND, '1970-01-01', ", name, ") / 1000000.0)"), name
     ),
     duckdb = switch(form,
-      date = , instant = , local = , utc = paste0("epoch(", name, ")"),
-      text = paste0("epoch(CAST(", name, " AS TIMESTAMPTZ))"),
-      `local text` = paste0("epoch(CAST(", name, " AS TIMESTAMP))"), name
+      date = , instant = , local = , utc = engine_seconds(name),
+      text = engine_seconds(paste0("CAST(", name, " AS TIMESTAMPTZ)")),
+      `local text` = engine_seconds(paste0("CAST(", name, " AS TIMESTAMP)")), name
     ),
     switch(form,
       date = paste0("(", name, " - DATE '1970-01-01') * 86400.0"),
@@ -391,6 +395,9 @@ sql_seconds <- function(con, column, form) {
     )
   )
 }
+
+# The engine's own epoch() of instants is part of what not every build has.
+engine_seconds <- function(stamp) paste0("(epoch_us(", stamp, ") / 1e6)")
 
 # Before anything else is asked.
 sql_prepare <- function(con) {
@@ -436,7 +443,9 @@ open_engine <- function(path = NULL, what = "Leaving rows in files", write = FAL
   class(con) <- "kairon_engine"
   tryCatch(
     if (way == "DBI") {
-      con$dbi <- DBI::dbConnect(duckdb::duckdb(), path %||% ":memory:",
+      # Nothing is fetched, so that there is nothing to keep for other sessions.
+      home <- if ("shared_home" %in% names(formals(duckdb::duckdb))) list(shared_home = FALSE)
+      con$dbi <- DBI::dbConnect(do.call(duckdb::duckdb, as.list(home)), path %||% ":memory:",
                                 read_only = !is.null(path) && !write)
     } else {
       driver <- adbcdrivermanager::adbc_driver(engine_library(), "duckdb_adbc_init")
@@ -459,8 +468,14 @@ settle_engine <- function(con) {
   spill <- file.path(tempdir(), "kairon-engine")
   memory <- getOption("kairon.engine_memory", "1GB")
   check_string(memory)
+  # Builds without the zones of the calendar know UTC alone; left to itself, the engine would fetch
+  # them from elsewhere, and then go by the zone of this machine.
+  for (setting in c("SET autoinstall_known_extensions = false",
+                    "SET autoload_known_extensions = false")) sql_do(con, setting)
+  zoned <- sql_rows(con, paste("SELECT loaded FROM duckdb_extensions()",
+                               "WHERE extension_name = 'icu' AND loaded"))
   for (setting in c(
-    "SET TimeZone = 'UTC'", paste("SET threads =", core_threads()),
+    if (nrow(zoned)) "SET TimeZone = 'UTC'", paste("SET threads =", core_threads()),
     paste0("SET memory_limit = ", sql_value(con, memory)),
     paste0("SET temp_directory = ", sql_value(con, spill))
   )) sql_do(con, setting)

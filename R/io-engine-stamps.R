@@ -159,7 +159,7 @@ stamp_candidates <- function(text, sample, form) {
 reads_the_same <- function(con, sql, sample, at, seconds) {
   cells <- do.call(paste, c(unname(lapply(sample, function(v) sql_value(con, v))), sep = ", "))
   number <- startsWith(sql, "TRY_CAST") && endsWith(sql, "AS DOUBLE)")
-  told <- if (number) sql else paste0("epoch(", sql, ")")
+  told <- if (number) sql else engine_seconds(sql)
   query <- paste0("SELECT CAST(", told, " AS DOUBLE) AS at FROM (VALUES (",
                   paste(cells, collapse = "), ("),
                   ")) AS written(", paste0("c", at, collapse = ", "), ")")

@@ -103,7 +103,7 @@ settle_wall_clock <- function(x) {
   }
   con$on_instants <- TRUE
   time <- sql_name(con, x$meta$time)
-  seconds <- paste0("epoch(", time, ")")
+  seconds <- engine_seconds(time)
   ends <- as.numeric(unlist(sql_rows(con,
                                      paste0("SELECT min(", seconds, ") AS first, max(", seconds,
                                                  ") AS last FROM kairon_rows"))))

@@ -52,7 +52,7 @@ remote_group <- function(x, more = NULL) {
 # Stamps are compared as they are stored, which is cheaper than as seconds.
 edge_sql <- function(x, how, seconds) {
   if (!is.null(micro_sql(x))) {
-    return(paste0("epoch(", how, "(", sql_name(x$con, x$meta$time), "))"))
+    return(engine_seconds(paste0(how, "(", sql_name(x$con, x$meta$time), ")")))
   }
   if (!has_bins(x)) {
     return(paste0(how, "(", seconds, ")"))
