@@ -246,3 +246,27 @@ test_that("an engine that meets its limits says which of the caller's settings t
   expect_s3_class(full, "kairon_error_database")
   expect_match(conditionMessage(full), "disk is full.*TMPDIR")
 })
+
+test_that("the engine fetches nothing from elsewhere, and is asked nothing that some builds cannot do", {
+  skip_without_engine()
+  con <- kairon:::open_engine()
+  on.exit(kairon:::close_engine(con))
+  for (setting in c("autoinstall_known_extensions", "autoload_known_extensions")) {
+    told <- kairon:::sql_rows(con, sprintf("SELECT current_setting('%s') AS told", setting))$told
+    expect_false(as.logical(told), info = setting)
+  }
+  # Stamps as seconds, whatever their form, in UTC: functions of the calendar's zones are not in all builds.
+  seconds <- function(form, text) {
+    sql <- paste0("SELECT ", kairon:::engine_seconds(paste0("CAST('", text, "' AS ", form, ")")), " AS s")
+    kairon:::sql_rows(con, sql)$s
+  }
+  for (form in c("DATE", "TIMESTAMP", "TIMESTAMP_S", "TIMESTAMP_MS", "TIMESTAMP_NS", "TIMESTAMPTZ")) {
+    expect_equal(seconds(form, "2031-03-30"), 1932595200, info = form)
+    expect_equal(seconds(form, "1931-03-30"), -1223164800, info = form)
+  }
+  expect_equal(seconds("TIMESTAMPTZ", "2031-03-30 01:30:00.25+02:00"), 1932593400.25)
+  space <- asNamespace("kairon")
+  functions <- Filter(is.function, mget(ls(space, all.names = TRUE), space))
+  asked <- lapply(functions, function(f) grep("[\" (]epoch\\(", deparse(f), value = TRUE))
+  expect_equal(names(Filter(length, asked)), character())
+})
