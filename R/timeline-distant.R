@@ -196,8 +196,9 @@ all_on <- function(x, cadence) {
 #' Delimited text (zipped with gzip or not), Parquet and files of DuckDB are read by DuckDB, an
 #' engine that works within R: by the package duckdb, or by adbcdrivermanager and nanoarrow with
 #' DuckDB's shared library, whose path stands in the environment variable `KAIRON_DUCKDB_LIBRARY`,
-#' or which lies in `tools::R_user_dir("kairon", "data")`. The first rows (half a megabyte) are read
-#' as ever and tell columns, kinds, units, zone and how stamps are written; what all other rows must
+#' or which lies in `tools::R_user_dir("kairon", "data")`; it fetches no extensions. The first rows
+#' (half a megabyte) are read as ever and tell columns, kinds, units, zone and how stamps are
+#' written; what all other rows must
 #' fit. Rows with too few or too many cells and stamps that cannot be read are kept in [rejects()]
 #' with their lines; a cell that is no number ends the reading with its line. Thousands marked by
 #' commas, currencies, columns that are parted by blanks, weeks as stamps, and periods across the
