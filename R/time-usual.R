@@ -142,8 +142,8 @@ zone_word_stamps <- function(text, name) {
   list(text = sub("^(.*[0-9]{1,2}:[0-9]{2}.*?) ?(UTC|GMT)$", "\\1Z", text))
 }
 
-# 2031-10-26 02:30 CEST: letters that a zone's clock goes by, which tell its doubled hour apart. Many
-# mean something else elsewhere, so that the zone must be told.
+# 2031-10-26 02:30 CEST: letters that a zone's clock goes by, which tell its doubled hour apart.
+# Many mean something else elsewhere, so that the zone must be told.
 lettered_pattern <- "^(.*[0-9]:[0-9]{2}[0-9:.,]*) ?([A-Z]{3,5})$"
 
 lettered_stamps <- function(text, zone, name) {
@@ -153,14 +153,14 @@ lettered_stamps <- function(text, zone, name) {
     return(text)
   }
   if (is.null(zone)) {
-    abort_input(c("Stamps in {.field {name}} end in {.val {used}}, letters that do not say whose clock \\
-                   that is.",
+    abort_input(c("Stamps in {.field {name}} end in {.val {used}}, letters that do not say whose \\
+                   clock that is.",
                   i = "Say it, as in {.code zone = \"Europe/London\"}."))
   }
   offsets <- lettered_offsets(zone)
   if (!any(used %in% names(offsets))) {
-    abort_input(c("Stamps in {.field {name}} end in {.val {used}}, and the clock of {zone} goes by \\
-                   {.val {names(offsets)}}.",
+    abort_input(c("Stamps in {.field {name}} end in {.val {used}}, and the clock of {zone} goes \\
+                   by {.val {names(offsets)}}.",
                   i = "Name the zone that the stamps are of."))
   }
   distinct <- unique(text[!is.na(text)])

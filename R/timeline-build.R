@@ -316,8 +316,8 @@ say_building <- function(x, roles) {
   aside <- if (length(meta$series) == 0) words_left_aside(x, roles)
   if (length(aside)) {
     tell_once(paste("aside", paste(aside, collapse = " ")), c(
-      i = "{.field {aside}} {?is/are} text that comes again and again, and {?is/are} left aside; if \\
-           {?it tells/one tells} series apart, say {.code series = {aside[1]}}."
+      i = "{.field {aside}} {?is/are} text that comes again and again, and {?is/are} left aside; \\
+           if {?it tells/one tells} series apart, say {.code series = {aside[1]}}."
     ))
   }
 }
