@@ -148,8 +148,10 @@ lettered_pattern <- "^(.*[0-9]:[0-9]{2}[0-9:.,]*) ?([A-Z]{3,5})$"
 
 lettered_stamps <- function(text, zone, name) {
   some <- some_cells(text, 200)
-  used <- unique(sub(lettered_pattern, "\\2", grep(lettered_pattern, some, value = TRUE)))
-  if (length(setdiff(used, c("UTC", "GMT"))) == 0) {
+  ends <- grepl(lettered_pattern, some)
+  used <- unique(sub(lettered_pattern, "\\2", some[ends]))
+  # A remark among stamps is none of them.
+  if (mean(ends) < 0.5 || length(setdiff(used, c("UTC", "GMT"))) == 0) {
     return(text)
   }
   if (is.null(zone)) {

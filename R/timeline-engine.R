@@ -336,24 +336,25 @@ copy_text_rows <- function(x) {
     return(invisible())
   }
   say_size(x)
-  folder <- file.path(tempdir(), "kairon-engine")
-  dir.create(folder, showWarnings = FALSE)
-  con$copy <- tempfile("copy", folder, fileext = ".duckdb")
-  reg.finalizer(con, function(con) unlink(con$copy))
+  path <- tempfile("kairon-copy-", fileext = ".duckdb")
   copied <- tryCatch({
-    sql_do(con, paste("ATTACH", sql_value(con, con$copy), "AS kairon_copy"))
+    sql_do(con, paste("ATTACH", sql_value(con, path), "AS kairon_copy"))
     sql_do(con, "CREATE TABLE kairon_copy.main.kept AS SELECT * FROM kairon_rows")
   }, kairon_error = function(e) NULL)
   if (is.null(copied)) {
     sql_do(con, "DETACH DATABASE IF EXISTS kairon_copy")
-    unlink(con$copy)
-    con$copy <- NULL
+    unlink(path)
     return(invisible())
   }
   con$afterwards()
+  con$copy <- path
+  reg.finalizer(con, drop_copy)
   con$view <- copied_rows
   define_rows(con)
 }
+
+# By itself, since what a finalizer holds is never let go.
+drop_copy <- function(con) unlink(as.character(con$copy))
 
 copied_rows <- "SELECT * FROM kairon_copy.main.kept"
 

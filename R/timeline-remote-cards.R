@@ -60,7 +60,7 @@ numbered_series <- function(x, facts, keys) {
   sql_do(x$con, paste("CREATE OR REPLACE TEMP TABLE kairon_numbers AS SELECT",
                       paste(keys, "AS", paste0("kairon_key_", seq_along(keys)), collapse = ", "),
                       ", CAST(0 AS INTEGER) AS kairon_series FROM", x$from, "LIMIT 0"))
-  rows <- as.list(keys_in(facts, x$meta$series))
+  rows <- as.list(facts[x$meta$series])
   sql_append(x$con, "kairon_numbers", as.data.frame(rlang::set_names(
     c(rows, list(seq_len(nrow(facts)))), c(paste0("kairon_key_", seq_along(keys)), "kairon_series")
   )))

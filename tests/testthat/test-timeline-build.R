@@ -128,4 +128,6 @@ test_that("letters of a zone's clock behind stamps tell its doubled hour apart, 
   }
   data <- data.frame(when = c("2031-06-01 10:00 EST", "2031-06-01 11:00 EST"), flow = 1:2)
   expect_match(error_text(timeline(data, when, zone = "Europe/London")), "goes by .*BST")
+  remark <- data.frame(when = c(paste0("2031-06-01 0", 0:8, ":00"), "from 10:00 TBC"), flow = 1:10)
+  expect_equal(nrow(rejects(suppressWarnings(quiet(timeline(remark, when))))), 1)
 })
