@@ -9,6 +9,7 @@ cell_number <- function(x, cell, phase, width) {
 sum_words <- c("square", "min", "max", "t", "tt", "tv", "own", "seen", "worst")
 
 # The statements: `sums`, and one for the first or last value of each measure that wants it.
+# `about`: more that is asked of the same rows; `fine`: the cadence, where bits of its steps are.
 cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine = NULL) {
   con <- x$con
   value <- function(v) sql_value(con, v)
@@ -99,67 +100,6 @@ measure_sql <- function(x, m) {
   }
   mark <- mark_sql(x, substring(m, 2))
   paste0("(CASE WHEN ", mark$measured, " THEN ", mark$coverage, " END)")
-}
-
-# Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp.
-# `part` and `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts
-# make a cell.
-fine_parts <- function(x, cadence, phase, width, closed) {
-  n <- cadence$n
-  places <- width / n
-  nested <- closed == "left" && places == round(places) && (phase - cadence$anchor) %% n == 0
-  whole <- function(v) sprintf("%.0f", v)
-  if (nested && !is.null(micro_places(x, phase, width)) && n >= 1e-6) {
-    m <- max(Filter(function(d) places %% d == 0, seq_len(min(62, places))))
-    part <- micro_places(x, phase, n * m)
-    rest <- micro_rest(x, phase, n * m)
-    return(list(
-      part = part,
-      bits = paste0("bit_or(CAST(1 AS BIGINT) << (", rest, " // ", whole(n * 1e6), "))"),
-      # Counted up from far below zero, so that what is left over is none.
-      each = sprintf("(kairon_fine + 62000000000 * %s) // %s - 62000000000", whole(places / m),
-                     whole(places / m))
-    ))
-  }
-  place <- fine_places(x, cadence)
-  list(part = paste(place, "// 62"),
-       bits = paste0("bit_or(CAST(1 AS BIGINT) << (", place, " % 62))"))
-}
-
-sums_of_fine <- function(x, inner, each, about, columns) {
-  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
-  made <- c(keys, if (is.null(each)) "kairon_cell" else paste(each, "AS kairon_cell"),
-            "sum(kairon_rows) AS kairon_rows", if (length(about)) sums_of_parts(about),
-            "sum(kairon_rows) - sum(bit_count(kairon_bits)) AS kairon_repeats",
-            if (length(columns)) sums_of_parts(columns))
-  paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ") AS kairon_parts ",
-         remote_group(x, "kairon_cell"))
-}
-
-# Of what was counted in parts, that of the whole.
-sums_of_parts <- function(parts) {
-  alias <- sub(".* AS ", "", parts)
-  how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
-                                                     ifelse(grepl("^bit_or\\(", parts), "bit_or",
-                                                            "sum")))
-  how[grepl("^(sum|count)\\(", parts)] <- "sum"
-  paste0(how, "(", alias, ") AS ", alias)
-}
-
-# The place of each stamp on a grid of equal steps, as SQL; NULL where there is none to count on.
-fine_places <- function(x, cadence) {
-  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") &&
-    cadence$stamp == "start"
-  if (!inherits(x, "kairon_files") || !equal) {
-    return(NULL)
-  }
-  made <- micro_places(x, cadence$anchor - cadence$n / 2, cadence$n)
-  if (is.null(made)) {
-    made <- paste0("CAST(round((", remote_seconds(x), " - ", sql_value(x$con, cadence$anchor),
-                   ") / ", sql_value(x$con, cadence$n), ") AS BIGINT)")
-  }
-  # Counted up from far below zero, so that what is left over is none.
-  paste0("(", made, " + 62000000000000)")
 }
 
 edge_questions <- function(needs) {

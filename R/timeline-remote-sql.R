@@ -16,6 +16,9 @@ remote_where <- function(x, more = NULL) {
 # Compared as stamps where the database has them, so that an index serves and another server can do
 # it.
 bound_sql <- function(x, seconds, side, at) {
+  if (!is.null(micro_sql(x)) && abs(at) < 9e9) {
+    return(micro_bound(x, side, at))
+  }
   stamped <- x$form %in% c("instant", "local", "date") && !reads_wall_clock(x)
   if (sql_dialect(x$con) != "postgres" || !stamped) {
     return(paste(seconds, side, sql_value(x$con, at)))
@@ -27,6 +30,16 @@ bound_sql <- function(x, seconds, side, at) {
     paste0("to_timestamp(", sql_value(x$con, at), ")", if (x$form == "local") " AT TIME ZONE 'UTC'")
   }
   paste(sql_name(x$con, x$meta$time), side, stamp)
+}
+
+# The engine leaves out parts of a file by what stamps are in them, if it is asked for stamps.
+micro_bound <- function(x, side, at) {
+  micro <- sprintf("%.0f", ceiling(at * 1e6 - 1e-3))
+  if (x$form %in% c("utc", "local")) {
+    paste(sql_name(x$con, x$meta$time), side, paste0("make_timestamp(", micro, ")"))
+  } else {
+    paste(micro_sql(x), side, micro)
+  }
 }
 
 # Of some series alone; `x$keys`: a data frame of their keys.
@@ -199,4 +212,14 @@ series_sql <- function(x, keys) {
     }, "")
     paste(names, "=", values, collapse = " AND ")
   })
+}
+
+# Of what was counted in parts, that of the whole.
+sums_of_parts <- function(parts) {
+  alias <- sub(".* AS ", "", parts)
+  how <- ifelse(grepl("min\\(", parts), "min", ifelse(grepl("max\\(", parts), "max",
+                                                     ifelse(grepl("^bit_or\\(", parts), "bit_or",
+                                                            "sum")))
+  how[grepl("^(sum|count)\\(", parts)] <- "sum"
+  paste0(how, "(", alias, ") AS ", alias)
 }

@@ -58,7 +58,7 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   facts$rows <- as.vector(rowsum(cells$rows, group))
   facts$first <- as.vector(tapply(cells$first, group, min))
   facts$last <- as.vector(tapply(cells$last, group, max))
-  if (!is.null(cells$off)) facts$off <- as.vector(rowsum(cells$off, group))
+  if (!is.null(cells$off)) facts$off <- as.vector(rowsum(abs(cells$off), group))
   settle_facts(x, facts, cadence, sql)
 }
 
@@ -142,8 +142,12 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   cadence <- if (fresh) sampled_cadence(x)
   about <- if (fresh) facts_columns(x, cadence)
   if (fresh) say_size(x)
-  counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen)
-  fine <- if (counts && !is.null(fine_places(x, cadence))) cadence
+  counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen) &&
+    !is.null(fine_places(x, cadence))
+  marks <- if (counts) cell_marks(x, cadence, phase, width, closed)
+  # What lies off the grid leaves no mark of a whole run.
+  if (!is.null(marks)) about <- c(about[names(about) != "off"], marks$columns)
+  fine <- if (counts && is.null(marks)) cadence
   told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
   out <- grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns)
   # Keys and attributes may be called as what is counted is.
@@ -161,10 +165,13 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   out$cell <- cell_number(x, out$cell, phase, width)
   unread <- is.na(out$cell)
   lost <- sum(as.numeric(out$rows[unread]))
-  out <- out[!unread, , drop = FALSE]
-  keys <- keys[!unread, , drop = FALSE]
-  attributes <- attributes[!unread, , drop = FALSE]
+  if (any(unread)) {
+    out <- out[!unread, , drop = FALSE]
+    keys <- keys[!unread, , drop = FALSE]
+    attributes <- attributes[!unread, , drop = FALSE]
+  }
   out[] <- lapply(out, as.numeric)
+  if (!is.null(marks)) out <- settle_marks(x, out, marks, cadence, phase, width, closed)
   facts <- if (fresh) {
     facts_of_cells(x, out, keys, attributes, cadence, told$sums)
   } else {

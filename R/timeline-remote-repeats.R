@@ -1,0 +1,177 @@
+# Whether stamps of files repeat, told by the pass that makes the sums of cells: by a mark of each
+# cell, or by a bit for each step.
+
+# Steps of a cell may be of any number; more than this are not looked up.
+most_marked_steps <- 1e5
+
+# Marks. Of each cell the hashes of the places of its stamps are joined by XOR. Where the cell has
+# as many rows as steps from its first stamp to its last, and the mark of these, each of them is
+# there once: what comes twice cancels out of the mark, and that other places have the same one
+# has a chance of 2^-62. Cells with gaps inside are looked at by bits, so that this pays where few
+# have any. NULL where it does not, or places cannot be told.
+cell_marks <- function(x, cadence, phase, width, closed) {
+  n <- cadence$n
+  size <- round(width / n)
+  since <- micro_since(x, phase, width)
+  right <- closed == "right"
+  # Microseconds from the start of a cell to the first stamp of the grid in it.
+  step <- n * 1e6
+  head <- ((cadence$anchor - phase) %% n) * 1e6 - right
+  if (head < 0) head <- head + step
+  near <- function(v) abs(v - round(v)) < 1e-3
+  fits <- !is.null(since) && near(step) && step >= 1 && near(head) && size >= 1 &&
+    size <= most_marked_steps && abs(size * n - width) < 1e-9 * width
+  if (!fits || reads_text(x) || gaps_seen(x, n) * size > 0.5) {
+    return(NULL)
+  }
+  place <- paste0("((", since$micro, if (right) " - 1", ") % ", since$width, ")")
+  mark <- paste0("bit_xor(hash(", place, "))")
+  list(columns = c(low = paste(mark_half(mark, 0), "AS kairon_low"),
+                   high = paste(mark_half(mark, 31), "AS kairon_high")),
+       size = size, step = round(step), head = round(head) %% round(step), right = right)
+}
+
+# R knows whole numbers of 31 bits.
+mark_half <- function(mark, from) {
+  paste0("CAST((", mark, " >> ", from, ") & 2147483647 AS INTEGER)")
+}
+
+# Text is read anew by each question.
+reads_text <- function(x) isTRUE(x$con$told$wordy) && is.null(x$con$copy)
+
+# The share of steps among the first rows that are not one of the cadence.
+gaps_seen <- function(x, n) {
+  rows <- rows_of(x$few)
+  steps <- diff(rows$seconds)[-rows$breaks[-c(1, length(rows$breaks))]]
+  if (length(rows$breaks) < 3) steps <- diff(rows$seconds)
+  if (length(steps)) mean(abs(steps - n) > n / 2) else 0
+}
+
+# Which cells have each step from their first stamp to their last once, and no stamp beside them.
+# `cells`: cell, rows, first, last (seconds), low and high.
+are_whole_runs <- function(x, cells, marks, phase, width) {
+  if (nrow(cells) == 0) {
+    return(logical())
+  }
+  upto <- sql_rows(x$con, sprintf(
+    "SELECT %s AS low, %s AS high FROM range(%.0f) AS steps(i) ORDER BY i",
+    mark_half("bit_xor(hash(CAST(%.0f + i * %.0f AS BIGINT))) OVER (ORDER BY i)", 0) |>
+      sprintf(marks$head, marks$step),
+    mark_half("bit_xor(hash(CAST(%.0f + i * %.0f AS BIGINT))) OVER (ORDER BY i)", 31) |>
+      sprintf(marks$head, marks$step), marks$size
+  ))
+  place <- function(stamp) {
+    since <- (stamp - (phase + cells$cell * width)) * 1e6 - marks$right - marks$head
+    round(since / marks$step)
+  }
+  first <- place(cells$first)
+  last <- place(cells$last)
+  run <- first >= 0 & last < marks$size & cells$rows == last - first + 1
+  half <- function(name) {
+    v <- c(0L, as.integer(upto[[name]]))
+    bitwXor(v[last[run] + 2], v[first[run] + 1]) == cells[[name]][run]
+  }
+  run[run] <- half("low") & half("high")
+  run
+}
+
+# Cells with how many rows repeat a stamp, and whether any is off the grid, in the place of marks:
+# of the first cell, for all.
+settle_marks <- function(x, cells, marks, cadence, phase, width, closed) {
+  whole <- are_whole_runs(x, cells, marks, phase, width)
+  odd <- count_in_cells(x, cadence, phase, width, closed, cells$cell[!whole])
+  cells[names(marks$columns)] <- NULL
+  for (name in names(odd)) cells[[name]] <- c(odd[[name]], rep(0, nrow(cells)))[seq_len(nrow(cells))]
+  cells
+}
+
+# How many rows of some cells repeat a stamp, and whether any of them is off the grid.
+count_in_cells <- function(x, cadence, phase, width, closed, cells) {
+  fine <- step_bits(x, cadence)
+  off <- off_grid_sql(x, cadence, remote_seconds(x))
+  found <- lapply(spans_of_cells(sort(unique(cells))), function(span) {
+    # Cells closed on the right have the stamp at their end.
+    from <- phase + span[1] * width
+    to <- phase + (span[2] + 1) * width + if (closed == "right") 1e-6 else 0
+    keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+    inner <- paste("SELECT", paste(c(paste(fine$part, "AS kairon_fine"),
+                                     paste(fine$bits, "AS kairon_bits"),
+                                     "count(*) AS kairon_rows",
+                                     paste0("bit_or(", off, ") AS kairon_off")), collapse = ", "),
+                   "FROM", x$from,
+                   remote_where(x, c(micro_bound(x, ">=", from), micro_bound(x, "<", to))),
+                   remote_group(x, "kairon_fine"))
+    sql_rows(x$con, paste0("SELECT sum(kairon_rows) - sum(bit_count(kairon_bits)) AS repeats, ",
+                           "bit_or(kairon_off) AS off FROM (", inner, ") AS kairon_parts"))
+  })
+  total <- function(name) sum(abs(as.numeric(unlist(lapply(found, `[[`, name)))), na.rm = TRUE)
+  list(repeats = total("repeats"), off = total("off"))
+}
+
+# Neighbouring cells in at most eight spans, each of which is asked by itself: where rows lie in the
+# order of time, the engine then leaves out what lies elsewhere.
+spans_of_cells <- function(cells, most = 8) {
+  if (length(cells) == 0) {
+    return(list())
+  }
+  gaps <- diff(cells)
+  cut <- which(gaps > 1)
+  cut <- sort(utils::head(cut[order(-gaps[cut])], most - 1))
+  Map(c, cells[c(1, cut + 1)], cells[c(cut, length(cells))])
+}
+
+# Bits. Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp.
+# `part` and `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts
+# make a cell.
+fine_parts <- function(x, cadence, phase, width, closed) {
+  n <- cadence$n
+  places <- width / n
+  nested <- closed == "left" && places == round(places) && (phase - cadence$anchor) %% n == 0
+  whole <- function(v) sprintf("%.0f", v)
+  if (nested && !is.null(micro_places(x, phase, width)) && n >= 1e-6) {
+    m <- max(Filter(function(d) places %% d == 0, seq_len(min(62, places))))
+    part <- micro_places(x, phase, n * m)
+    rest <- micro_rest(x, phase, n * m)
+    return(list(
+      part = part,
+      bits = paste0("bit_or(CAST(1 AS BIGINT) << (", rest, " // ", whole(n * 1e6), "))"),
+      # Counted up from far below zero, so that what is left over is none.
+      each = sprintf("(kairon_fine + 62000000000 * %s) // %s - 62000000000", whole(places / m),
+                     whole(places / m))
+    ))
+  }
+  step_bits(x, cadence)
+}
+
+# Parts that have nothing to do with cells.
+step_bits <- function(x, cadence) {
+  place <- fine_places(x, cadence)
+  list(part = paste(place, "// 62"),
+       bits = paste0("bit_or(CAST(1 AS BIGINT) << (", place, " % 62))"))
+}
+
+sums_of_fine <- function(x, inner, each, about, columns) {
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  made <- c(keys, if (is.null(each)) "kairon_cell" else paste(each, "AS kairon_cell"),
+            "sum(kairon_rows) AS kairon_rows", if (length(about)) sums_of_parts(about),
+            "sum(kairon_rows) - sum(bit_count(kairon_bits)) AS kairon_repeats",
+            if (length(columns)) sums_of_parts(columns))
+  paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ") AS kairon_parts ",
+         remote_group(x, "kairon_cell"))
+}
+
+# The place of each stamp on a grid of equal steps, as SQL; NULL where there is none to count on.
+fine_places <- function(x, cadence) {
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") &&
+    cadence$stamp == "start"
+  if (!inherits(x, "kairon_files") || !equal) {
+    return(NULL)
+  }
+  made <- micro_places(x, cadence$anchor - cadence$n / 2, cadence$n)
+  if (is.null(made)) {
+    made <- paste0("CAST(round((", remote_seconds(x), " - ", sql_value(x$con, cadence$anchor),
+                   ") / ", sql_value(x$con, cadence$n), ") AS BIGINT)")
+  }
+  # Counted up from far below zero, so that what is left over is none.
+  paste0("(", made, " + 62000000000000)")
+}
