@@ -27,10 +27,12 @@ inspect.kairon_distant <- function(x, ...) {
     unfinished_words(m, cards$measures[[m]]$tails, labels, tail_length(meta))
   })
   meta$news <- c(meta$news, cards$news)
+  marked <- any(vapply(names(meta$kinds), is_marked, TRUE, x = x))
+  invented <- if (marked) invented_findings(x)
   structure(
     list(
       line = timeline_line(ends),
-      findings = inspection_findings(meta, table, c(invented_findings(x), unlist(markers)),
+      findings = inspection_findings(meta, table, c(invented, unlist(markers)),
                                      utils::head(unlist(unfinished), 3)),
       table = table, series = meta$series, meta = meta,
       coverage = distant_coverage(cards$cells, grid, facts, meta)

@@ -5,19 +5,20 @@
 read_cards.kairon_remote <- function(x, facts, tail, grid) {
   shift <- shift_of(x, x$meta$kinds)
   on.exit(drop_kept(x$con))
+  needs <- lapply(x$meta$kinds, function(k) character())
+  cells <- read_cells(x, grid$from, grid$width, "left", needs, shift)
+  spans <- card_spans(x, cells, grid)
   measures <- lapply(rlang::set_names(names(x$meta$kinds)), function(m) {
     ask <- card_asker(x, m, facts)
     counted <- counted_values(ask)
     cadence <- attr(facts, "cadence")
     regular <- is_regular_cadence(cadence)
-    edges <- ask_edges(ask, if (regular) longest_step(cadence) else NA)
+    edges <- ask_edges(ask, if (regular) longest_step(cadence) else NA, spans, nrow(facts))
     card <- ask_card(x, ask, shift[[m]], nrow(facts), counted, edges$runs)
     c(list(card = card, shift = shift[[m]],
            pauses = if (regular) edges$pauses else ask_long_pauses(ask),
            tails = ask_tails(x, ask, tail, m)), ask_markers(ask, counted))
   })
-  needs <- lapply(x$meta$kinds, function(k) character())
-  cells <- read_cells(x, grid$from, grid$width, "left", needs, shift)
   list(measures = measures, stamps = ask_stamps(x, facts), cells = cells)
 }
 
@@ -31,13 +32,18 @@ card_asker <- function(x, measure, facts) {
   numbered <- length(keys) && sql_dialect(x$con) == "duckdb"
   from <- if (numbered) paste(x$from, numbered_series(x, facts, keys)) else x$from
   if (numbered) keys <- "kairon_series"
-  base <- paste0("(SELECT ",
-                 paste(c(keys, paste(v, "AS kairon_v"), paste(remote_seconds(x), "AS kairon_t")),
-                       collapse = ", "),
-                 " FROM ", from, " ", remote_where(x, paste(v, "IS NOT NULL")),
-                 ") AS kairon_present")
+  stamps <- remote_seconds(x)
+  base_of <- function(span = c(-Inf, Inf)) {
+    bounds <- c(if (is.finite(span[1])) bound_sql(x, stamps, ">=", span[1]),
+                if (is.finite(span[2])) bound_sql(x, stamps, "<", span[2]))
+    paste0("(SELECT ",
+           paste(c(keys, paste(v, "AS kairon_v"), paste(stamps, "AS kairon_t")), collapse = ", "),
+           " FROM ", from, " ", remote_where(x, c(paste(v, "IS NOT NULL"), bounds)),
+           ") AS kairon_present")
+  }
+  base <- base_of()
   list(
-    keys = keys, base = base, con = x$con, from = from,
+    keys = keys, base = base, base_of = base_of, con = x$con, from = from,
     part = if (length(keys)) paste("PARTITION BY", paste(keys, collapse = ", ")) else "",
     rows = function(columns, from = base, where = NULL, grouped = TRUE) {
       sql <- paste("SELECT",
@@ -153,15 +159,65 @@ ask_quartiles <- function(ask, counted) {
   })
 }
 
+# Spans of time in which the engine puts rows in order, one after the other: what is sorted stays in
+# memory. Each of about five million rows, in at most 24.
+card_spans <- function(x, cells, grid) {
+  rows <- sum(cells$rows)
+  most <- getOption("kairon.rows_in_order", 5e6)
+  if (sql_dialect(x$con) != "duckdb" || rows < 1.5 * most) {
+    return(list(c(-Inf, Inf)))
+  }
+  at <- sort(unique(cells$cell))
+  upto <- cumsum(as.vector(rowsum(cells$rows, cells$cell)))
+  of <- ceiling(upto / max(most, rows / 24))
+  cut <- which(diff(of) > 0)
+  edges <- c(-Inf, grid$from + grid$width * (at[cut] + 1), Inf)
+  Map(c, edges[-length(edges)], edges[-1])
+}
+
 # What an order by time tells: pauses, and the longest run of equal values other than zero. One
 # ordered pass keeps the rows at the edges of both. `limit`: the longest step that is no pause, in
 # seconds; missing where pauses are another matter.
-ask_edges <- function(ask, limit) {
+ask_edges <- function(ask, limit, spans, n) {
+  # Runs and pauses from one span to the next are put together here.
+  longest <- rep(NA_real_, n)
+  held <- list(rows = rep(0, n), v = rep(NA_real_, n), at = rep(NA_real_, n))
+  pauses <- list()
+  for (span in spans) {
+    edges <- ordered_edges(ask, limit, ask$base_of(span), length(spans) > 1)
+    runs <- ask$rows(c(longest = "max(kairon_length)"), run_lengths(ask, edges),
+                     "WHERE kairon_end = 1")
+    longest[runs$series] <- pmax(longest[runs$series], runs$longest, na.rm = TRUE)
+    if (!is.na(limit)) {
+      pauses <- c(pauses, list(ask$rows(c(from = "kairon_before", to = "kairon_t"), edges,
+                                        "WHERE kairon_pause = 1", grouped = FALSE)))
+    }
+    if (length(spans) == 1) next
+    ends <- ask_ends(ask, edges)
+    s <- ends$series
+    on <- which(ends$v_first != 0 & held$v[s] == ends$v_first)
+    head <- ends$head
+    head[on] <- head[on] + held$rows[s[on]]
+    long <- which(head > 1)
+    longest[s[long]] <- pmax(longest[s[long]], head[long], na.rm = TRUE)
+    late <- which(ends$first - held$at[s] > limit)
+    pauses <- c(pauses, list(data.frame(series = s[late], from = held$at[s[late]],
+                                        to = ends$first[late])))
+    held$rows[s] <- ifelse(ends$head == ends$rows, head, ends$tail)
+    held$v[s] <- ends$v_last
+    held$at[s] <- ends$last
+  }
+  list(runs = data.frame(series = seq_len(n), longest = longest),
+       pauses = if (!is.na(limit)) do.call(rbind, pauses))
+}
+
+# The rows of some of the base that stand at the edges of pauses and runs, and of all if `ends`.
+ordered_edges <- function(ask, limit, base, ends) {
   window <- paste0(" WINDOW kairon_order AS (", ask$part, " ORDER BY kairon_t)")
   near <- c("lag(kairon_t)", "lag(kairon_v)", "lead(kairon_v)", "row_number()")
   names <- c("kairon_before", "kairon_v_before", "kairon_v_after", "kairon_place")
   ordered <- paste0("(SELECT *, ", paste(near, "OVER kairon_order AS", names, collapse = ", "),
-                    " FROM ", ask$base, window, ") AS kairon_ordered")
+                    " FROM ", base, window, ") AS kairon_ordered")
   is <- function(what) paste("CASE WHEN", what, "THEN 1 ELSE 0 END")
   same <- function(side) paste0("coalesce(kairon_v = ", side, ", ", never_sql, ")")
   before <- same("kairon_v_before")
@@ -173,27 +229,36 @@ ask_edges <- function(ask, limit) {
   } else {
     paste("kairon_t - kairon_before >", sql_value(ask$con, limit))
   }
-  columns <- c(ask$keys, "kairon_t", "kairon_before", "kairon_place",
+  kept <- c(pause, begin, end, if (ends) c("kairon_v_before IS NULL", "kairon_v_after IS NULL"))
+  columns <- c(ask$keys, "kairon_t", "kairon_v", "kairon_before", "kairon_place",
                paste(c(is(pause), is(begin), is(end)), "AS",
                      c("kairon_pause", "kairon_begin", "kairon_end")))
-  edges <- kept_table(ask$con, "kairon_edges", paste0(
-    "SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE (", pause, ") OR (",
-    begin,
-      ") OR (",
-    end, ")"
-  ))
-  # Beginnings and ends of runs take turns.
-  lengths <- paste0("(SELECT ", paste(c(ask$keys, "kairon_end"), collapse = ", "),
-                    ", kairon_place - ", "lag(kairon_place) OVER (", ask$part,
-                      " ORDER BY kairon_place) + 1 AS kairon_length FROM ",
-                    edges, " WHERE kairon_begin + kairon_end > 0) AS kairon_lengths")
-  list(
-    runs = ask$rows(c(longest = "max(kairon_length)"), lengths, "WHERE kairon_end = 1"),
-    pauses = if (!is.na(limit)) {
-      ask$rows(c(from = "kairon_before", to = "kairon_t"), edges, "WHERE kairon_pause = 1",
-               grouped = FALSE)
-    }
-  )
+  kept_table(ask$con, "kairon_edges",
+             paste0("SELECT ", paste(columns, collapse = ", "), " FROM ", ordered, " WHERE ",
+                    paste0("(", kept, ")", collapse = " OR ")))
+}
+
+# Beginnings and ends of runs take turns.
+run_lengths <- function(ask, edges) {
+  paste0("(SELECT ", paste(c(ask$keys, "kairon_end"), collapse = ", "),
+         ", kairon_place - lag(kairon_place) OVER (", ask$part,
+         " ORDER BY kairon_place) + 1 AS kairon_length FROM ", edges,
+         " WHERE kairon_begin + kairon_end > 0) AS kairon_lengths")
+}
+
+# With what each series begins and ends: stamps, values, and how long the runs there are.
+ask_ends <- function(ask, edges) {
+  of <- function(what, where) paste0("(CASE WHEN ", where, " THEN ", what, " END)")
+  out <- ask$rows(c(
+    first = "min(kairon_t)", last = "max(kairon_t)", v_first = "arg_min(kairon_v, kairon_t)",
+    v_last = "arg_max(kairon_v, kairon_t)", rows = "max(kairon_place)",
+    begins = "arg_min(kairon_begin, kairon_t)", ends = "arg_max(kairon_end, kairon_t)",
+    head = paste0("min", of("kairon_place", "kairon_end = 1")),
+    tail = paste0("max", of("kairon_place", "kairon_begin = 1"))
+  ), edges)
+  out$head <- ifelse(out$begins == 1, out$head, 1)
+  out$tail <- ifelse(out$ends == 1, out$rows - out$tail + 1, 1)
+  out
 }
 
 # What several questions begin with: made once where the connection is this session's own.
@@ -223,8 +288,15 @@ ask_long_pauses <- function(ask) {
                       paste(c(ask$keys, "kairon_t - kairon_before AS kairon_v"), collapse = ", "),
                       " FROM ", steps, " WHERE kairon_before IS NOT NULL) AS kairon_present")
   usual <- ask_quartiles(ask, counted_values(ask, of_pauses, "kairon_pauses", FALSE))$median
+  # Of each series where they go by numbers; what is left is taken out here.
+  long <- sql_value(ask$con, 3 * usual$value)
+  from <- if (identical(ask$keys, "kairon_series") && nrow(usual) > 1) {
+    paste0("CASE kairon_series ", paste("WHEN", usual$series, "THEN", long, collapse = " "), " END")
+  } else {
+    long[which.min(usual$value)]
+  }
   out <- ask$rows(c(from = "kairon_before", to = "kairon_t"), steps,
-                  "WHERE kairon_before IS NOT NULL", grouped = FALSE)
+                  paste("WHERE kairon_t - kairon_before >", from %||% "0"), grouped = FALSE)
   out$usual <- usual$value[match(out$series, usual$series)]
   out[out$to - out$from > 3 * out$usual, ]
 }
@@ -261,11 +333,22 @@ ask_stamps <- function(x, facts) {
   }
   ask <- card_asker(x, names(x$meta$kinds)[1], facts)
   seconds <- remote_seconds(x)
-  from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
-                 ", row_number() OVER (", ask$part, " ORDER BY ", seconds,
-                 ") AS kairon_place FROM ", ask$from, " ", remote_where(x), ") AS kairon_ranked")
-  found <- ask$rows(c(at = "kairon_t"), from, paste("WHERE kairon_place <=", first_stamps),
-                    grouped = FALSE)
-  found <- found[order(found$series, found$at), ]
-  unname(split(found$at, factor(found$series, seq_len(nrow(facts)))))
+  first <- function(upto) {
+    from <- paste0("(SELECT ", paste(c(ask$keys, paste(seconds, "AS kairon_t")), collapse = ", "),
+                   ", row_number() OVER (", ask$part, " ORDER BY ", seconds,
+                   ") AS kairon_place FROM ", ask$from, " ",
+                   remote_where(x, if (is.finite(upto)) bound_sql(x, seconds, "<", upto)),
+                   ") AS kairon_ranked")
+    found <- ask$rows(c(at = "kairon_t"), from, paste("WHERE kairon_place <=", first_stamps),
+                      grouped = FALSE)
+    found <- found[order(found$series, found$at), ]
+    unname(split(found$at, factor(found$series, seq_len(nrow(facts)))))
+  }
+  # They most often lie near the beginning, where an engine need not look further.
+  cadence <- attr(facts, "cadence")
+  step <- if (is_regular_cadence(cadence)) step_seconds(cadence) else max(facts$typical)
+  upto <- max(facts$first) + 2 * first_stamps * step
+  out <- if (isTRUE(upto < max(facts$last))) first(upto)
+  enough <- !is.null(out) && all(lengths(out) >= pmin(first_stamps, facts$rows))
+  if (enough) out else first(Inf)
 }

@@ -1,7 +1,7 @@
 # Whether stamps of files repeat, told by the pass that makes the sums of cells: by a mark of each
 # cell, or by a bit for each step.
 
-# Steps of a cell may be of any number; more than this are not looked up.
+# Of cells with more steps no marks are made, since that of each step is brought here.
 most_marked_steps <- 1e5
 
 # Marks. Of each cell the hashes of the places of its stamps are joined by XOR. Where the cell has
@@ -53,13 +53,12 @@ are_whole_runs <- function(x, cells, marks, phase, width) {
   if (nrow(cells) == 0) {
     return(logical())
   }
-  upto <- sql_rows(x$con, sprintf(
-    "SELECT %s AS low, %s AS high FROM range(%.0f) AS steps(i) ORDER BY i",
-    mark_half("bit_xor(hash(CAST(%.0f + i * %.0f AS BIGINT))) OVER (ORDER BY i)", 0) |>
-      sprintf(marks$head, marks$step),
-    mark_half("bit_xor(hash(CAST(%.0f + i * %.0f AS BIGINT))) OVER (ORDER BY i)", 31) |>
-      sprintf(marks$head, marks$step), marks$size
-  ))
+  # The mark of the first steps of a cell, by their number.
+  upto <- sprintf("bit_xor(hash(CAST(%.0f + i * %.0f AS BIGINT))) OVER (ORDER BY i)", marks$head,
+                  marks$step)
+  upto <- sql_rows(x$con, paste0("SELECT ", mark_half(upto, 0), " AS low, ", mark_half(upto, 31),
+                                 " AS high FROM range(", sprintf("%.0f", marks$size),
+                                 ") AS steps(i) ORDER BY i"))
   place <- function(stamp) {
     since <- (stamp - (phase + cells$cell * width)) * 1e6 - marks$right - marks$head
     round(since / marks$step)
@@ -81,7 +80,8 @@ settle_marks <- function(x, cells, marks, cadence, phase, width, closed) {
   whole <- are_whole_runs(x, cells, marks, phase, width)
   odd <- count_in_cells(x, cadence, phase, width, closed, cells$cell[!whole])
   cells[names(marks$columns)] <- NULL
-  for (name in names(odd)) cells[[name]] <- c(odd[[name]], rep(0, nrow(cells)))[seq_len(nrow(cells))]
+  n <- nrow(cells)
+  for (name in names(odd)) cells[[name]] <- c(odd[[name]], rep(0, n))[seq_len(n)]
   cells
 }
 
@@ -120,9 +120,9 @@ spans_of_cells <- function(cells, most = 8) {
   Map(c, cells[c(1, cut + 1)], cells[c(cut, length(cells))])
 }
 
-# Bits. Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a stamp.
-# `part` and `bits` as SQL; `each`: the number of the cell by that of the part, where whole parts
-# make a cell.
+# Bits. Parts of cells of at most 62 steps, of which each is a bit: more rows than bits repeat a
+# stamp. `part` and `bits` as SQL; `each`: the number of the cell by that of the part, where whole
+# parts make a cell.
 fine_parts <- function(x, cadence, phase, width, closed) {
   n <- cadence$n
   places <- width / n
@@ -174,4 +174,29 @@ fine_places <- function(x, cadence) {
   }
   # Counted up from far below zero, so that what is left over is none.
   paste0("(", made, " + 62000000000000)")
+}
+
+# Whether a stamp lies off a grid of equal steps, as SQL; NULL for other grids.
+off_grid_sql <- function(x, cadence, seconds) {
+  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") &&
+    cadence$stamp == "start"
+  if (!equal) {
+    return(NULL)
+  }
+  if (has_bins(x)) {
+    return(paste(sql_name(x$con, x$meta$time), "<>", bin_sql(x, cadence$anchor, cadence$n)))
+  }
+  micro <- micro_sql(x)
+  if (!is.null(micro) && cadence$n >= 1e-6) {
+    whole <- function(v) sprintf("%.0f", round(v * 1e6))
+    return(structure(paste0("(", micro, " - ", whole(cadence$anchor), ") % ", whole(cadence$n)),
+                     micro = TRUE))
+  }
+  places <- paste0("((", seconds, " - ", sql_value(x$con, cadence$anchor), ") * 1.0 / ",
+                   sql_value(x$con, cadence$n), ")")
+  if (sql_dialect(x$con) != "sqlite") {
+    return(paste0("abs(", places, " - floor(", places, " + 0.5)) > 0.000001"))
+  }
+  paste0("abs(", places, " - CAST(", places, " + 0.5 AS INTEGER)) > 0.000001 AND ",
+         "abs(", places, " - CAST(", places, " - 0.5 AS INTEGER)) > 0.000001")
 }

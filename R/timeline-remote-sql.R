@@ -35,7 +35,9 @@ bound_sql <- function(x, seconds, side, at) {
 # The engine leaves out parts of a file by what stamps are in them, if it is asked for stamps.
 micro_bound <- function(x, side, at) {
   micro <- sprintf("%.0f", ceiling(at * 1e6 - 1e-3))
-  if (x$form %in% c("utc", "local")) {
+  # In the view of files all stamps are of one type.
+  plain <- x$form %in% c("utc", "local") || x$form == "instant" && inherits(x, "kairon_files")
+  if (plain) {
     paste(sql_name(x$con, x$meta$time), side, paste0("make_timestamp(", micro, ")"))
   } else {
     paste(micro_sql(x), side, micro)

@@ -62,31 +62,6 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   settle_facts(x, facts, cadence, sql)
 }
 
-# Whether a stamp lies off a grid of equal steps, as SQL; NULL for other grids.
-off_grid_sql <- function(x, cadence, seconds) {
-  equal <- is_regular_cadence(cadence) && cadence$unit %in% c("second", "step") &&
-    cadence$stamp == "start"
-  if (!equal) {
-    return(NULL)
-  }
-  if (has_bins(x)) {
-    return(paste(sql_name(x$con, x$meta$time), "<>", bin_sql(x, cadence$anchor, cadence$n)))
-  }
-  micro <- micro_sql(x)
-  if (!is.null(micro) && cadence$n >= 1e-6) {
-    whole <- function(v) sprintf("%.0f", round(v * 1e6))
-    return(structure(paste0("(", micro, " - ", whole(cadence$anchor), ") % ", whole(cadence$n)),
-                     micro = TRUE))
-  }
-  places <- paste0("((", seconds, " - ", sql_value(x$con, cadence$anchor), ") * 1.0 / ",
-                   sql_value(x$con, cadence$n), ")")
-  if (sql_dialect(x$con) != "sqlite") {
-    return(paste0("abs(", places, " - floor(", places, " + 0.5)) > 0.000001"))
-  }
-  paste0("abs(", places, " - CAST(", places, " + 0.5 AS INTEGER)) > 0.000001 AND ",
-         "abs(", places, " - CAST(", places, " - 0.5 AS INTEGER)) > 0.000001")
-}
-
 # The cadence of the sample where every stamp keeps it, else an irregular one.
 checked_cadence <- function(x, cadence, facts, seconds) {
   if (!is_regular_cadence(cadence)) {

@@ -1,4 +1,4 @@
-# Repeats among whole cells, in files whose rows stay where they are.
+# What a few passes over files tell: repeats among whole cells, runs and pauses span by span.
 
 # Rows that hold each step of their series once, but for what is planted among them, after the first rows.
 planted <- function(kind, n, from) {
@@ -45,5 +45,38 @@ test_that("repeats, gaps and stamps off the grid are found among whole cells, wh
       expect_equal(as.data.frame(far("first")$bins), as.data.frame(whole("first")), tolerance = 1e-9,
                    info = about)
     }
+  }
+})
+
+test_that("cards whose rows are put in order span by span are those of the whole", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  before <- options(kairon.rows_in_order = 60)
+  on.exit(options(before))
+  set.seed(32)
+  # Runs of few values, zeros among them, over the edges of spans; pauses there; one value; none.
+  runs <- function(n, long) rep(sample(c(0, 0.25, 3), n, TRUE), sample(long, n, TRUE))[seq_len(n)]
+  for (round in 1:6) {
+    sizes <- c(mill = 900, weir = 700, pond = 300, lock = 1)
+    data <- do.call(rbind, lapply(names(sizes), function(site) {
+      n <- sizes[[site]]
+      at <- 1.92e9 + sample(0:50, 1) * 600 + 600 * (seq_len(n) - 1)
+      if (round %% 3 == 0) at <- at + stats::runif(n, 0, 300)
+      # Two runs of one value that a pause parts, and a constant.
+      v <- switch(site, mill = runs(n, 1:80), weir = replace(runs(n, 1:3), 300:520, 7), pond = rep(4.5, n), 5)
+      out <- data.frame(time = .POSIXct(round(at, 3), "UTC"), site = site, flow = v,
+                        stage = replace(runs(n, 1:40), sample(n, n %/% 9), NA))
+      out[sort(sample(n, ceiling(n * if (round %% 2) 0.97 else 1))), ]
+    }))
+    data$stage[data$site == "lock"] <- NA
+    data <- data[!(data$site == "weir" & data$time > 1.92e9 + 600 * 420 & data$time < 1.92e9 + 600 * 470), ]
+    if (round > 3) data <- data[order(data$time), ]
+    path <- tempfile(fileext = ".parquet")
+    nanoparquet::write_parquet(data, path)
+    far <- quiet(inspect(read_timeline(path, time, site, levels = c("flow", "stage"), remote = TRUE)))
+    near <- inspect(quiet(timeline(data, time, site, levels = c("flow", "stage"), zone = "UTC")))
+    expect_equal(as.data.frame(far), as.data.frame(near), info = round)
+    told <- c("findings", "line", "coverage")
+    expect_equal(far[told], near[told], info = round)
   }
 })
