@@ -290,13 +290,13 @@ ask_long_pauses <- function(ask) {
   usual <- ask_quartiles(ask, counted_values(ask, of_pauses, "kairon_pauses", FALSE))$median
   # Of each series where they go by numbers; what is left is taken out here.
   long <- sql_value(ask$con, 3 * usual$value)
-  from <- if (identical(ask$keys, "kairon_series") && nrow(usual) > 1) {
+  least <- if (identical(ask$keys, "kairon_series") && nrow(usual) > 1) {
     paste0("CASE kairon_series ", paste("WHEN", usual$series, "THEN", long, collapse = " "), " END")
   } else {
-    long[which.min(usual$value)]
+    c(long[which.min(usual$value)], "0")[1]
   }
   out <- ask$rows(c(from = "kairon_before", to = "kairon_t"), steps,
-                  paste("WHERE kairon_t - kairon_before >", from %||% "0"), grouped = FALSE)
+                  paste("WHERE kairon_t - kairon_before >", least), grouped = FALSE)
   out$usual <- usual$value[match(out$series, usual$series)]
   out[out$to - out$from > 3 * out$usual, ]
 }
