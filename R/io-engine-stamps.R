@@ -113,7 +113,7 @@ stamp_candidates <- function(text, sample, form) {
   if (form == "utc") {
     with_seconds <- paste0("regexp_replace(", text,
                            ", '(.*[T ][0-9]{2}:[0-9]{2})([+-].*|[Zz])$', '\\1:00\\2')")
-    full <- function(t) paste0("CAST(TRY_CAST(", t, " AS TIMESTAMPTZ) AS TIMESTAMP)")
+    full <- function(t) paste0("make_timestamp(epoch_us(TRY_CAST(", t, " AS TIMESTAMPTZ)))")
     kinds <- c(text, with_seconds)
     made <- paste0("CASE WHEN ", zoned, " THEN ", vapply(kinds, full, ""), " END")
     quick <- if (!is.null(fast) && all(grepl("Z$", first))) {

@@ -382,7 +382,7 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
                    stamps$sql, ") IS NULL ORDER BY 1 LIMIT ", sprintf("%.0f", most_rejects))
   new_files(con, view, template, stamps$form, label,
             list(options = options, how = how, unread = unread, paths = paths,
-                 wordy = is.character(few[[at]])),
+                 wordy = is.character(few[[at]]), zoned = is_zoned(types$column_type[at])),
             header)
 }
 
@@ -422,6 +422,8 @@ parquet_cell <- function(column, type, con, missing, marks) {
   name
 }
 
+is_zoned <- function(type) grepl("WITH TIME ZONE", type)
+
 parquet_stamps <- function(con, name, few, type, meta, options) {
   column <- sql_name(con, name)
   if (!is.null(options$epoch)) {
@@ -431,6 +433,8 @@ parquet_stamps <- function(con, name, few, type, meta, options) {
   }
   if (meta$type == "step") return(list(sql = column, form = "number"))
   if (meta$type == "date") return(list(sql = paste0("CAST(", column, " AS DATE)"), form = "date"))
-  zoned <- grepl("WITH TIME ZONE", type)
-  list(sql = paste0("CAST(", column, " AS TIMESTAMP)"), form = if (zoned) "utc" else "local")
+  # To make a plain stamp of an instant the engine asks its calendar, which takes longer than a
+  # pass over the file.
+  if (is_zoned(type)) return(list(sql = column, form = "instant"))
+  list(sql = paste0("CAST(", column, " AS TIMESTAMP)"), form = "local")
 }

@@ -35,9 +35,14 @@ bound_sql <- function(x, seconds, side, at) {
 # The engine leaves out parts of a file by what stamps are in them, if it is asked for stamps.
 micro_bound <- function(x, side, at) {
   micro <- sprintf("%.0f", ceiling(at * 1e6 - 1e-3))
-  # In the view of files all stamps are of one type.
-  plain <- x$form %in% c("utc", "local") || x$form == "instant" && inherits(x, "kairon_files")
-  if (plain) {
+  files <- inherits(x, "kairon_files")
+  if (files && isTRUE(x$con$told$zoned) && x$form == "instant" && at > -2e9 && at < 4e9) {
+    exact <- ceiling(at * 1e6 - 1e-3)
+    second <- floor(exact / 1e6)
+    text <- sprintf("%s.%06.0f+00", format(.POSIXct(second, "UTC"), "%Y-%m-%d %H:%M:%S"),
+                    exact - second * 1e6)
+    paste(sql_name(x$con, x$meta$time), side, paste0("CAST('", text, "' AS TIMESTAMPTZ)"))
+  } else if (x$form %in% c("utc", "local") || x$form == "instant" && files) {
     paste(sql_name(x$con, x$meta$time), side, paste0("make_timestamp(", micro, ")"))
   } else {
     paste(micro_sql(x), side, micro)
