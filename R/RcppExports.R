@@ -21,6 +21,10 @@ cpp_period_of <- function(instants, zone, cadence) {
     .Call(`_kairon_cpp_period_of`, instants, zone, cadence)
 }
 
+cpp_on_grain <- function(instants) {
+    .Call(`_kairon_cpp_on_grain`, instants)
+}
+
 cpp_period_start <- function(periods, zone, cadence) {
     .Call(`_kairon_cpp_period_start`, periods, zone, cadence)
 }

@@ -364,7 +364,7 @@ back_steps <- function(last, end, meta, zone, arg = "last") {
   }
   to <- period_end(meta$cadence, end, period_start(meta$cadence, end, zone), zone)
   from <- shift_instants(to, step, -1, zone)
-  steps <- end - period_of(meta$cadence, from - 1e-3, zone)
+  steps <- end - period_of(meta$cadence, just_before(from), zone)
   if (steps < 1) {
     abort_input("{.arg {arg}} must hold at least one step.")
   }

@@ -137,7 +137,7 @@ distant_coverage <- function(cells, grid, facts, meta) {
   owner <- rep(seq_len(n), each = stretches)
   expected <- if (is_regular_cadence(meta$cadence)) {
     zone <- span_zone(meta, c(facts$first, facts$last))
-    upto <- period_of(meta$cadence, edges - 1e-3, zone)
+    upto <- period_of(meta$cadence, just_before(edges), zone)
     upto[stretches + 1] <- Inf
     ends <- lapply(facts[c("first", "last")], function(s) period_of_stamp(meta$cadence, s, zone))
     pmax(0, pmin(ends$last[owner], rep(upto[-1], n)) -

@@ -89,7 +89,7 @@ total_shares <- function(f, every) {
     begin <- period_start(meta$cadence, k, zone)
     end <- period_end(meta$cadence, k, begin, zone)
     first <- period_of(bin, begin, zone)
-    size <- period_of(bin, end - 1e-3, zone) - first + 1
+    size <- period_of(bin, just_before(end), zone) - first + 1
     row <- rep(seq_along(k), size)
     b <- first[row] + sequence(size) - 1
     share <- pmin(end[row], period_start(bin, b + 1, zone)) -

@@ -50,7 +50,7 @@ horizon_steps <- function(horizon, last, meta, zone) {
   }
   next_start <- period_start(cadence, last + 1, zone)
   end <- shift_instants(next_start, step, 1, zone)
-  steps <- period_of(cadence, end - 1e-3, zone) - last
+  steps <- period_of(cadence, just_before(end), zone) - last
   # Business days are whole wherever the duration ends; they may not be followed by another day.
   if (cadence$unit == "weekday") {
     return(check_horizon(steps, horizon))

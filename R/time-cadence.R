@@ -424,6 +424,9 @@ print.kairon_cadence <- function(x, ...) {
 # Arithmetic ----
 # `zone` is a table of clock changes from zone_table(); instants are seconds.
 
+# An instant that belongs to what ends at another, by more than instants are told apart.
+just_before <- function(instant) instant - pmax(1e-6, 1e-15 * abs(instant))
+
 period_of <- function(cadence, instants, zone) {
   cpp_period_of(as.double(instants), zone, unclass(cadence))
 }

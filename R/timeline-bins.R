@@ -61,7 +61,7 @@ series_spans <- function(x, rows, closed) {
 reached_periods <- function(target, spans, zone, closed, whole) {
   first <- period_of(target, spans$first, zone)
   if (spans$regular) {
-    last <- period_of(target, if (whole) spans$last - 1e-3 else spans$last_begin, zone)
+    last <- period_of(target, if (whole) just_before(spans$last) else spans$last_begin, zone)
     return(list(first = first, last = pmax(last, first)))
   }
   last <- period_of(target, spans$last, zone)
@@ -163,7 +163,7 @@ expected_readings <- function(x, rows, bins) {
   source <- timeline_meta(x)$cadence
   if (is_regular_cadence(source)) {
     # Edges, not bins: neighbours share them.
-    before <- period_of(source, bins$edges - 1e-3, rows$zone)
+    before <- period_of(source, just_before(bins$edges), rows$zone)
     last <- bins$breaks[-1] + seq_along(bins$breaks[-1])
     return(pmax(1, before[-first_edges(bins$breaks)] - before[-last]))
   }
@@ -189,7 +189,7 @@ unfinished_bins <- function(spans, rows, bins, target, first) {
     pmin(pmax(period_of(target, at, rows$zone) - first, 0), diff(bins$breaks) - 1)
   }
   head <- place(spans$first)
-  tail <- place(spans$last - 1e-3)
+  tail <- place(just_before(spans$last))
   low <- bins$edges[first_edges(bins$breaks) + head]
   high <- bins$edges[first_edges(bins$breaks) + tail + 1]
   at <- bins$breaks[series] + 1

@@ -120,6 +120,7 @@ weeks_news <- function(meta) {
 rows_of <- function(x) {
   meta <- timeline_meta(x)
   seconds <- to_seconds(x[[meta$time]])
+  if (has_fractions(meta)) seconds <- cpp_on_grain(seconds)
   breaks <- series_breaks(x, meta$series)
   first <- breaks[-length(breaks)] + 1L
   keys <- as.data.frame(lapply(meta$series, function(s) x[[s]][first]),
@@ -130,6 +131,14 @@ rows_of <- function(x) {
     seconds = seconds, breaks = breaks, keys = keys,
     zone = span_zone(meta, seconds)
   )
+}
+
+# Whether stamps may lie within a second, where the same instant can be several numbers.
+has_fractions <- function(meta) {
+  cadence <- meta$cadence
+  is_whole <- function(v) is.numeric(v) && isTRUE(v == floor(v))
+  whole <- is_regular_cadence(cadence) && is_whole(cadence$n) && is_whole(cadence$anchor)
+  meta$type == "instant" && !whole
 }
 
 span_zone <- function(meta, seconds) {

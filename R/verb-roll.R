@@ -157,13 +157,15 @@ rows_in_window <- function(window, steps, x, rows) {
   }
   parts <- duration_parts(window$step)
   fixed <- parts[["months"]] == 0 && (parts[["days"]] == 0 || length(rows$zone$at) == 0)
+  # What lies exactly at the start of a window is not in it, however the difference is rounded.
+  grain <- if (timeline_meta(x)$type == "instant") 5e-7 else 0
   if (window$side == "trailing" && fixed) {
-    return(span_windows(rows$seconds, duration_seconds(window$step), rows$breaks))
+    return(span_windows(rows$seconds, duration_seconds(window$step) - grain, rows$breaks))
   }
   bounds <- window_bounds(window, rows)
   # (t, t + length) with t included: the mirror image of trailing.
-  nudge <- if (window$side == "leading") 1e-6 else 0
-  cpp_window_rows(rows$seconds, bounds$low - nudge, bounds$high - nudge, rows$breaks, FALSE)
+  nudge <- if (window$side == "leading") -1e-6 else grain
+  cpp_window_rows(rows$seconds, bounds$low + nudge, bounds$high + nudge, rows$breaks, FALSE)
 }
 
 # Means of each window weighted by how long each value held: regular ones their own period,

@@ -1,6 +1,7 @@
 # Rows that do not fit into memory, in the engine: hourly mean, maximum and standard deviation of four
 # series, 10 seconds apart, against the same in bare SQL of the engine; the health card against one pass
-# over the rows. Medians of turns (5 of Parquet, 2 of CSV). Rscript bench/engine.R ROWS FOLDER [CSV|Parquet] The files are made where the folder does not hold them
+# over the rows. Medians of turns (5 of Parquet, 2 of CSV). Rscript bench/engine.R ROWS FOLDER [CSV|Parquet]
+# The files are made where the folder does not hold them
 # (100 million rows take 4 GB and two minutes).
 suppressMessages(library(kairon))
 given <- commandArgs(TRUE)

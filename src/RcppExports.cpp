@@ -80,6 +80,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_on_grain
+Rcpp::NumericVector cpp_on_grain(Rcpp::NumericVector instants);
+RcppExport SEXP _kairon_cpp_on_grain(SEXP instantsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type instants(instantsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_on_grain(instants));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_period_start
 Rcpp::NumericVector cpp_period_start(Rcpp::NumericVector periods, Rcpp::List zone, Rcpp::List cadence);
 RcppExport SEXP _kairon_cpp_period_start(SEXP periodsSEXP, SEXP zoneSEXP, SEXP cadenceSEXP) {
@@ -1510,6 +1521,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_arima_weights", (DL_FUNC) &_kairon_cpp_arima_weights, 2},
     {"_kairon_cpp_level_test", (DL_FUNC) &_kairon_cpp_level_test, 2},
     {"_kairon_cpp_period_of", (DL_FUNC) &_kairon_cpp_period_of, 3},
+    {"_kairon_cpp_on_grain", (DL_FUNC) &_kairon_cpp_on_grain, 1},
     {"_kairon_cpp_period_start", (DL_FUNC) &_kairon_cpp_period_start, 3},
     {"_kairon_cpp_floor_instants", (DL_FUNC) &_kairon_cpp_floor_instants, 6},
     {"_kairon_cpp_finite_range", (DL_FUNC) &_kairon_cpp_finite_range, 1},

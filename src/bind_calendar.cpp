@@ -1,5 +1,6 @@
 #include "bind_convert.h"
 #include "core/detect.h"
+#include "core/grain.h"
 #include "core/parallel.h"
 
 namespace bind {
@@ -43,6 +44,19 @@ Rcpp::NumericVector cpp_period_of(Rcpp::NumericVector instants, Rcpp::List zone,
                                   Rcpp::List cadence) {
   Rcpp::NumericVector out(instants.size());
   core::period_of(bind::doubles(instants), bind::zone(zone), bind::cadence(cadence), out.begin());
+  return out;
+}
+
+// Instants as whole microseconds; the same vector where they are.
+// [[Rcpp::export]]
+Rcpp::NumericVector cpp_on_grain(Rcpp::NumericVector instants) {
+  const double* in = instants.begin();
+  const R_xlen_t n = instants.size();
+  R_xlen_t at = 0;
+  while (at < n && (core::on_grain(in[at]) == in[at] || std::isnan(in[at]))) ++at;
+  if (at == n) return instants;
+  Rcpp::NumericVector out(n);
+  for (R_xlen_t i = 0; i < n; ++i) out[i] = core::on_grain(in[i]);
   return out;
 }
 

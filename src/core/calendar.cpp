@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "errors.h"
+#include "grain.h"
 #include "parallel.h"
 
 namespace core {
@@ -187,6 +188,8 @@ bool by_day(const Cadence& c) {
 class Periods {
  public:
   Periods(const Zone& zone, const Cadence& cadence) : c(cadence) {
+    const bool whole = c.n == std::floor(c.n) && c.anchor == std::floor(c.anchor);
+    if (c.unit == Unit::second && !whole) micro_ = Microseconds(c.n, c.anchor);
     const bool by_clock = c.unit == Unit::clock;
     const bool days = c.unit == Unit::day && c.n == 1;
     if (!by_clock && !days && c.unit != Unit::weekday) return;
@@ -234,7 +237,9 @@ class Periods {
   // `zone` is anything with instant_of().
   template <typename Z>
   double start(double period, const Z& zone) const {
-    if (c.unit == Unit::step || c.unit == Unit::second) return period * c.n + c.anchor;
+    if (c.unit == Unit::step || c.unit == Unit::second) {
+      return micro_.counted() ? micro_.at(period) : period * c.n + c.anchor;
+    }
     if (c.unit == Unit::clock) return zone.instant_of(named(period) * c.n + c.anchor);
     return zone.instant_of(first_day(period) * kDay + c.day_start);
   }
@@ -282,6 +287,7 @@ class Periods {
   }
 
   Cadence c;
+  Microseconds micro_;  // of periods that may begin within a second
   std::vector<Hole> holes_;
 };
 
@@ -435,6 +441,7 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
   const std::size_t pieces = (instants.size() + kPiece - 1) / kPiece;
   const bool months = c.unit == Unit::month && c.anchor == 0 && c.weeks.weekday < 0;
   const bool single = !up && c.n == 1 && (c.unit == Unit::day || months);
+  const bool fractional = c.unit == Unit::second && c.n != std::floor(c.n);
   parallel_for(pieces, threads, [&](std::size_t p) {
     const std::size_t end = std::min(instants.size(), (p + 1) * kPiece);
     if (single) {
@@ -448,7 +455,7 @@ void floor_instants(Doubles instants, const Zone& zone, const Cadence& c, bool u
     double start = 1, next = 0;
     long hits = 0;
     for (std::size_t i = p * kPiece; i < end; ++i) {
-      const double t = instants[i];
+      const double t = fractional ? on_grain(instants[i]) : instants[i];
       if (t >= start && t < next) {
         ++hits;
       } else if (!std::isfinite(t)) {

@@ -8,6 +8,7 @@
 #include <cmath>
 #include <numeric>
 
+#include "grain.h"
 #include "parallel.h"
 
 namespace core {
@@ -241,9 +242,9 @@ void elapsed(Doubles instants, const std::vector<double>& local, Detected& out) 
     for (std::size_t i = 0; i < utc.size(); ++i) {
       // What is within the grain of a whole step is on it.
       const double grain = grain_of(utc[i]);
-      phase[i] = modulo(utc[i], n);
+      phase[i] = rest_of(utc[i], n);
       if (n - phase[i] <= grain) phase[i] -= n;
-      local_phase[i] = modulo(local[i], n);
+      local_phase[i] = rest_of(local[i], n);
       if (n - local_phase[i] <= grain) local_phase[i] -= n;
     }
     const double grain = 2 * grain_of(utc[0]);
