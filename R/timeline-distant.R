@@ -417,17 +417,24 @@ ranked_sql <- function(con, rows, among, statistic) {
 # The number of the bin that holds `kairon_at`: runs of bins of equal length, found by halves.
 bin_tree_sql <- function(con, bins, closed) {
   edges <- sort(unique(bins$edges))
-  runs <- rle(round(diff(edges), 3))
+  runs <- rle(round(diff(edges), 6))
   first <- cumsum(c(1, runs$lengths))
   if (length(runs$lengths) > most_bin_runs) {
     abort_state(c("The bins differ in length too often to rank values in the database.",
                   i = "Bring the rows with {.fn as_timeline} first."))
   }
+  # What is at an edge within a second is on it, however that is rounded.
+  nudge <- min(5e-7, diff(edges) / 1000) * c(left = 1, right = -1)[[closed]]
+  at <- if (all(edges == floor(edges))) {
+    "kairon_at"
+  } else {
+    paste0("(kairon_at + ", sql_value(con, nudge), ")")
+  }
   leaf <- function(r) {
     if (runs$lengths[r] == 1) {
       return(sql_value(con, first[r]))
     }
-    places <- paste0("(kairon_at - ", sql_value(con, edges[first[r]]), ") * 1.0 / ",
+    places <- paste0("(", at, " - ", sql_value(con, edges[first[r]]), ") * 1.0 / ",
                      sql_value(con, runs$values[r]))
     paste(sql_value(con, first[r]), "+", floor_sql(con, places, closed))
   }
@@ -436,7 +443,7 @@ bin_tree_sql <- function(con, bins, closed) {
       return(leaf(from))
     }
     middle <- (from + to) %/% 2
-    paste("CASE WHEN kairon_at", if (closed == "right") "<=" else "<",
+    paste("CASE WHEN", at, if (closed == "right") "<=" else "<",
           sql_value(con, edges[first[middle + 1]]), "THEN", branch(from, middle), "ELSE",
           branch(middle + 1, to), "END")
   }

@@ -19,7 +19,8 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
   cell <- if (binned) {
     bin_sql(x, phase, width, closed)
   } else {
-    micro_places(x, phase, width, closed) %||% floor_sql(con, places, closed)
+    micro_places(x, phase, width, closed) %||% cell_within_second(x, phase, width, closed) %||%
+      floor_sql(con, places, closed)
   }
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
   rest <- if (binned) {

@@ -194,9 +194,11 @@ off_grid_sql <- function(x, cadence, seconds) {
   }
   places <- paste0("((", seconds, " - ", sql_value(x$con, cadence$anchor), ") * 1.0 / ",
                    sql_value(x$con, cadence$n), ")")
+  # Places of short steps are only as exact as the seconds that they are worked out from.
+  least <- sql_value(x$con, max(1e-6, 8e-7 / cadence$n))
   if (sql_dialect(x$con) != "sqlite") {
-    return(paste0("abs(", places, " - floor(", places, " + 0.5)) > 0.000001"))
+    return(paste0("abs(", places, " - floor(", places, " + 0.5)) > ", least))
   }
-  paste0("abs(", places, " - CAST(", places, " + 0.5 AS INTEGER)) > 0.000001 AND ",
-         "abs(", places, " - CAST(", places, " - 0.5 AS INTEGER)) > 0.000001")
+  paste0("abs(", places, " - CAST(", places, " + 0.5 AS INTEGER)) > ", least, " AND ",
+         "abs(", places, " - CAST(", places, " - 0.5 AS INTEGER)) > ", least)
 }

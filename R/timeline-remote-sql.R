@@ -127,12 +127,29 @@ micro_sql <- function(x) {
 # The number of the cell, by whole numbers. The engine cuts towards zero, so that they are counted
 # from before the first stamp that there is.
 micro_places <- function(x, phase, width, closed = "left") {
-  since <- micro_since(x, phase, width)
+  cell_in_micro(x, micro_since(x, phase, width), closed, "//")
+}
+
+# The same within a second elsewhere, where numbers with fractions are not exact; NULL for others.
+cell_within_second <- function(x, phase, width, closed = "left") {
+  whole <- width == floor(width) && phase == floor(phase)
+  if (x$meta$type != "instant" || whole) {
+    return(NULL)
+  }
+  dialect <- sql_dialect(x$con)
+  type <- c(sqlite = "INTEGER", mariadb = "SIGNED")[dialect]
+  micro <- paste0("CAST(round(", remote_seconds(x), " * 1000000) AS ",
+                  if (is.na(type)) "BIGINT" else type, ")")
+  cell_in_micro(x, micro_since(x, phase, width, micro), closed,
+            c(mariadb = "DIV", duckdb = "//")[dialect])
+}
+
+cell_in_micro <- function(x, since, closed, divide) {
   if (is.null(since)) {
     return(NULL)
   }
-  paste0("((", since$micro, if (closed == "right") " - 1", ") // ", since$width, " - ", since$back,
-         ")")
+  paste0("((", since$micro, if (closed == "right") " - 1", ") ", if (is.na(divide)) "/" else divide,
+         " ", since$width, " - ", since$back, ")")
 }
 
 # Microseconds since the start of the cell.
@@ -141,8 +158,7 @@ micro_rest <- function(x, phase, width) {
   paste0("(", since$micro, " % ", since$width, ")")
 }
 
-micro_since <- function(x, phase, width) {
-  micro <- micro_sql(x)
+micro_since <- function(x, phase, width, micro = micro_sql(x)) {
   w <- width * 1e6
   p <- phase * 1e6
   if (is.null(micro) || w < 1 || abs(w - round(w)) > 1e-6 || abs(p - round(p)) > 1e-6) {

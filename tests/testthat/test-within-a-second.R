@@ -50,3 +50,14 @@ test_that("windows over irregular stamps within a second end where they should",
     expect_equal(got$v_count, want)
   }
 })
+
+test_that("rows elsewhere lie in the same bins within a second", {
+  set.seed(16)
+  for (step in c(0.02, 0.008)) for (closed in c("left", "right")) {
+    k <- sort(sample(700, 640))
+    x <- quiet(timeline(data.frame(time = .POSIXct(1.93e9 + step * k, "UTC"), v = stats::rnorm(640)), time,
+                        levels = "v"))
+    expect_everywhere(x, paste(10 * step, "seconds"), closed, c("count", "mean", "median", "first"),
+                      closed = closed)
+  }
+})
