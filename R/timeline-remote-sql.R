@@ -127,7 +127,7 @@ micro_sql <- function(x) {
 # The number of the cell, by whole numbers. The engine cuts towards zero, so that they are counted
 # from before the first stamp that there is.
 micro_places <- function(x, phase, width, closed = "left") {
-  cell_in_micro(x, micro_since(x, phase, width), closed, "//")
+  cell_in_micro(x, micro_since(x, phase, width), closed)
 }
 
 # The same within a second elsewhere, where numbers with fractions are not exact; NULL for others.
@@ -136,20 +136,17 @@ cell_within_second <- function(x, phase, width, closed = "left") {
   if (x$meta$type != "instant" || whole) {
     return(NULL)
   }
-  dialect <- sql_dialect(x$con)
-  type <- c(sqlite = "INTEGER", mariadb = "SIGNED")[dialect]
-  micro <- paste0("CAST(round(", remote_seconds(x), " * 1000000) AS ",
-                  if (is.na(type)) "BIGINT" else type, ")")
-  cell_in_micro(x, micro_since(x, phase, width, micro), closed,
-            c(mariadb = "DIV", duckdb = "//")[dialect])
+  type <- if (sql_dialect(x$con) == "sqlite") "INTEGER" else "BIGINT"
+  micro <- paste0("CAST(round(", remote_seconds(x), " * 1000000) AS ", type, ")")
+  cell_in_micro(x, micro_since(x, phase, width, micro), closed)
 }
 
-cell_in_micro <- function(x, since, closed, divide) {
+cell_in_micro <- function(x, since, closed) {
   if (is.null(since)) {
     return(NULL)
   }
-  paste0("((", since$micro, if (closed == "right") " - 1", ") ", if (is.na(divide)) "/" else divide,
-         " ", since$width, " - ", since$back, ")")
+  paste0("((", since$micro, if (closed == "right") " - 1", ") ", whole_sql(x$con), " ",
+         since$width, " - ", since$back, ")")
 }
 
 # Microseconds since the start of the cell.
