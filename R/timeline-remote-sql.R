@@ -34,10 +34,10 @@ bound_sql <- function(x, seconds, side, at) {
 
 # The engine leaves out parts of a file by what stamps are in them, if it is asked for stamps.
 micro_bound <- function(x, side, at) {
-  micro <- sprintf("%.0f", ceiling(at * 1e6 - 1e-3))
+  exact <- ceiling(at * 1e6 - 1e-3)
+  micro <- sprintf("%.0f", exact)
   files <- inherits(x, "kairon_files")
   if (files && isTRUE(x$con$told$zoned) && x$form == "instant" && at > -2e9 && at < 4e9) {
-    exact <- ceiling(at * 1e6 - 1e-3)
     second <- floor(exact / 1e6)
     text <- sprintf("%s.%06.0f+00", format(.POSIXct(second, "UTC"), "%Y-%m-%d %H:%M:%S"),
                     exact - second * 1e6)
