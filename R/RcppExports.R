@@ -341,6 +341,14 @@ cpp_read_stamps <- function(text, order) {
     .Call(`_kairon_cpp_read_stamps`, text, order)
 }
 
+cpp_write_stamps <- function(instants, offsets, between, mark, shortest) {
+    .Call(`_kairon_cpp_write_stamps`, instants, offsets, between, mark, shortest)
+}
+
+cpp_second_decimals <- function(instants) {
+    .Call(`_kairon_cpp_second_decimals`, instants)
+}
+
 cpp_gap_errors <- function(errors, scale, part, total, totals) {
     .Call(`_kairon_cpp_gap_errors`, errors, scale, part, total, totals)
 }

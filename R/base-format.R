@@ -71,7 +71,12 @@ show_number <- function(x, digits = 3) {
     }
     places <- if (size == 0) 0 else max(0, digits - 1 - floor(log10(size)))
     v <- if (places == 0 && size < 10^digits) signif(v, digits) else v
-    text <- formatC(v, format = "f", digits = places, big.mark = ",")
+    # Marks between thousands take ten times as long.
+    text <- if (size < 999) {
+      sprintf("%.*f", as.integer(places), v)
+    } else {
+      formatC(v, format = "f", digits = places, big.mark = ",")
+    }
     if (grepl(".", text, fixed = TRUE)) {
       text <- sub("\\.?0+$", "", text)
     }

@@ -80,7 +80,7 @@ same_header <- function(data, first) {
 # Header, separator, and the columns that hold stamps, from the first rows.
 peek_delimited <- function(path, name, separator, decimal = "auto") {
   head <- start_of_text(path, 60)
-  head <- head[nzchar(trimws(head))]
+  head <- head[filled(head)]
   if (length(head) == 0) {
     abort_file(c("{.file {name}} is empty.", i = "A header and at least one row are needed."),
                .envir = list2env(list(name = name)))
@@ -110,8 +110,7 @@ peek_delimited <- function(path, name, separator, decimal = "auto") {
     names(few) <- ifelse(nzchar(held), held, paste0("V", seq_along(held)))
   }
   holds <- vapply(names(few), function(n) looks_like_stamps(few[[n]], n), TRUE)
-  bare <- gsub("\"[^\"]*\"", "q", head)
-  cells <- lengths(regmatches(bare, gregexpr(separator, bare, fixed = TRUE))) + 1L
+  cells <- marks_in(without_quoted(head), separator) + 1L
   list(
     # The library drops a header with fewer names than the rows have cells.
     short = length(cells) > 1 && mean(cells[-1] > cells[1]) > 0.5,
@@ -138,14 +137,20 @@ decimal_mark <- function(few, separator, decimal) {
 # The separator that parts the lines into the most columns, and evenly.
 guess_separator <- function(lines) {
   marks <- c(",", ";", "\t", "|")
-  # By bytes: the text need not be UTF-8 yet.
-  unquoted <- gsub('"[^"]*"', "", lines, useBytes = TRUE)
+  unquoted <- without_quoted(lines)
   counts <- vapply(marks, function(m) {
-    hits <- gregexpr(m, unquoted, fixed = TRUE, useBytes = TRUE)
-    n <- vapply(hits, function(h) sum(h > 0), 1L)
+    n <- marks_in(unquoted, m)
     if (n[1] == 0) 0 else n[1] * mean(n == n[1]) + (m == ";") * 0.1
   }, 1)
   if (all(counts == 0)) "," else marks[which.max(counts)]
+}
+
+# By bytes: the text need not be UTF-8 yet.
+without_quoted <- function(lines) gsub("\"[^\"]*\"", "", lines, useBytes = TRUE)
+
+# How often each line holds a mark.
+marks_in <- function(lines, mark) {
+  nchar(lines, "bytes") - nchar(gsub(mark, "", lines, fixed = TRUE, useBytes = TRUE), "bytes")
 }
 
 fread_quietly <- function(..., first, missing, as_text, name) {
@@ -379,6 +384,9 @@ start_of_text <- function(path, n = 80) {
   if (length(lines)) lines[1] <- sub("^\ufeff", "", lines[1])
   lines
 }
+
+# Which lines are not blank.
+filled <- function(lines) which(grepl("[^ \t\r\n]", lines))
 
 counts_rows <- function(cells) {
   number <- suppressWarnings(as.numeric(cells))

@@ -44,7 +44,6 @@ most_pages <- 10000
 
 # Local files of all pages of an address.
 fetch_pages <- function(address, timeout) {
-  check_timeout(timeout)
   paths <- character()
   seen <- character()
   while (!is.null(address)) {

@@ -8,26 +8,25 @@ tidy_rows <- function(x) {
   as.data.frame(x)
 }
 
-# Stamps as text that reads back to the same instant.
-plain_columns <- function(data) {
-  stamps <- vapply(data, inherits, TRUE, what = "POSIXct")
+# Stamps as text that reads back to the same instant. `but`: of which columns that is not needed.
+plain_columns <- function(data, but = function(stamps) FALSE) {
+  stamps <- vapply(data, function(v) inherits(v, "POSIXct") && !but(v), TRUE)
   data[stamps] <- lapply(data[stamps], iso_text)
   data
 }
 
-iso_text <- function(x) {
-  zone <- attr(x, "tzone") %||% "UTC"
-  utc <- zone %in% c("UTC", "GMT")
-  text <- clock_text(to_seconds(x), zone, "T", if (utc) "Z" else "%z")
-  if (utc) {
-    return(text)
+# Stamps that the writer of CSV puts into the same words, without text of each in memory.
+same_as_library <- function(stamps) {
+  seconds <- to_seconds(stamps)
+  if (!is_utc((attr(stamps, "tzone") %||% "")[1]) || length(seconds) < 1e5) {
+    return(FALSE)
   }
-  text <- sub("(..)$", ":\\1", text)
-  # Local mean time of the days before zones has offsets with seconds, which the form cannot hold.
-  early <- which(to_seconds(x) < 63072000)
-  odd <- early[as.POSIXlt(x[early])$gmtoff %% 60 != 0]
-  text[odd] <- clock_text(to_seconds(x)[odd], "UTC", "T", "Z")
-  text
+  known <- seconds[is.finite(seconds)]
+  all(known == floor(known)) && any(known %% 60 != 0) && min(known) > 0 && max(known) < last_second
+}
+
+iso_text <- function(x) {
+  clock_text(to_seconds(x), (attr(x, "tzone") %||% "UTC")[1], "T", shown = TRUE)
 }
 
 # Text that a spreadsheet would run as a formula stands behind an apostrophe, names of columns too.

@@ -10,6 +10,7 @@ local_files <- function(source, timeout = 60, member = NULL, unpack = TRUE) {
       x = "It is {.obj_type_friendly {source}}."
     ))
   }
+  check_timeout(timeout)
   names <- named_files(source)
   found <- lapply(names, function(name) {
     if (is_address(name)) {

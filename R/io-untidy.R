@@ -12,7 +12,7 @@ tidied_text <- function(path, separator, skip, name) {
     tell(c(i = "{above} line{?s} {?is/are} left out above the header of {.file {name}}."))
   }
   start <- start_of_text(path)
-  if (sum(nzchar(trimws(start))) < 2) {
+  if (length(filled(start)) < 2) {
     return(out)
   }
   if (is.null(separator) && parted_by_blanks(start)) {
@@ -21,15 +21,18 @@ tidied_text <- function(path, separator, skip, name) {
     start <- start_of_text(out$path)
     tell(c(i = "Columns of {.file {name}} are parted by blanks."))
   }
-  mark <- out$separator %||% guess_separator(start[nzchar(trimws(start))])
-  made <- two_rows_of_names(start, mark) %||% too_few_names(start, mark)
+  full <- filled(start)
+  mark <- out$separator %||% guess_separator(start[full])
+  cells <- cells_of_lines(start[full], mark)
+  made <- two_rows_of_names(cells) %||% too_few_names(cells)
   if (is.null(made)) {
     return(out)
   }
   news <- made$news
   tell(c(i = verbatim(paste0(name, ": ", news, "."))))
-  out$path <- with_names(out$path, made$names, made$lines, mark)
-  out$above <- out$above + made$lines - 1L
+  lines <- full[made$rows]
+  out$path <- with_names(out$path, made$names, lines, mark)
+  out$above <- out$above + lines - 1L
   out$separator <- mark
   out
 }
@@ -60,13 +63,13 @@ check_lines <- function(path, name) {
 # it.
 title_lines <- function(path, separator) {
   lines <- start_of_text(path)
-  full <- which(nzchar(trimws(lines)))
+  full <- filled(lines)
   if (length(full) < 3) {
     return(0L)
   }
-  unquoted <- gsub("\"[^\"]*\"", "", lines[full], useBytes = TRUE)
   marks <- separator %||% c(",", ";", "\t", "|")
-  cells <- function(mark) lengths(regmatches(unquoted, gregexpr(mark, unquoted, fixed = TRUE))) + 1L
+  unquoted <- without_quoted(lines[full])
+  cells <- function(mark) marks_in(unquoted, mark) + 1L
   usual <- function(n) as.integer(names(which.max(table(n[n > 1]))))
   fit <- vapply(marks, function(m) {
     n <- cells(m)
@@ -97,7 +100,7 @@ holds_data <- function(cells) {
 
 # No other mark, and as many words in most rows as in the row of names, or one more.
 parted_by_blanks <- function(lines) {
-  lines <- utils::head(lines[nzchar(trimws(lines))], 40)
+  lines <- lines[utils::head(filled(lines), 40)]
   bare <- trimws(gsub("\"[^\"]*\"", "q", lines))
   if (any(grepl("[,;\t|]", bare[1])) || mean(grepl("[;\t|]", bare)) > 0.5) {
     return(FALSE)
@@ -115,14 +118,13 @@ tabs_for_blanks <- function(path) {
 # Groups above names, as spreadsheets write them: "Ulverholt,,Dunmere" above "flow,level,flow". The
 # upper row alone does not tell columns apart; the lower one holds a word for each, and rows of
 # numbers follow.
-two_rows_of_names <- function(lines, mark) {
-  full <- which(nzchar(trimws(lines)))
-  if (length(full) < 4) {
+two_rows_of_names <- function(cells) {
+  if (length(cells) < 4) {
     return(NULL)
   }
-  upper <- cells_of(lines[full[1]], mark)
-  lower <- cells_of(lines[full[2]], mark)
-  below <- lapply(lines[utils::head(full[-(1:2)], 5)], cells_of, mark = mark)
+  upper <- cells[[1]]
+  lower <- cells[[2]]
+  below <- utils::head(cells[-(1:2)], 5)
   n <- length(lower)
   same <- all(lengths(below) == n) && length(upper) <= n
   if (!same || n < 3) {
@@ -140,16 +142,15 @@ two_rows_of_names <- function(lines, mark) {
   # The stamps are of no group, whatever stands above them.
   stamped <- holds_data(below[[1]]) & is.na(suppressWarnings(as.numeric(sub(",", ".", below[[1]]))))
   group[stamped] <- ""
-  list(names = trimws(paste(group, lower)), lines = full[2],
+  list(names = trimws(paste(group, lower)), rows = 2L,
        news = "the names stand in two rows, which are put together")
 }
 
 # Rows that all have one cell more than there are names: an empty one at their end, labels of rows
 # at their start, or a date and a clock under one name where blanks part them.
-too_few_names <- function(lines, mark) {
-  full <- which(nzchar(trimws(lines)))
-  names <- cells_of(lines[full[1]], mark)
-  rows <- lapply(lines[full[-1]], cells_of, mark = mark)
+too_few_names <- function(cells) {
+  names <- cells[[1]]
+  rows <- cells[-1]
   fits <- lengths(rows) == length(names) + 1L
   if (mean(fits) < 0.9 || any(holds_data(names))) {
     return(NULL)
@@ -158,17 +159,17 @@ too_few_names <- function(lines, mark) {
   at <- function(i) vapply(rows, `[`, "", i)
   last <- at(length(names) + 1L)
   if (!any(nzchar(last))) {
-    return(list(names = c(names, ""), lines = full[1],
+    return(list(names = c(names, ""), rows = 1L,
                 news = "a separator without a cell ends each row"))
   }
   if (looks_like_clock(at(2)) && looks_like_stamps(at(1), "date")) {
-    return(list(names = append(names, "clock", 1), lines = full[1],
+    return(list(names = append(names, "clock", 1), rows = 1L,
                 news = "date and clock stand apart under one name"))
   }
   if (!looks_like_stamps(at(2), names[1])) {
     return(NULL)
   }
-  list(names = c(if (counts_rows(at(1))) "" else "row", names), lines = full[1],
+  list(names = c(if (counts_rows(at(1))) "" else "row", names), rows = 1L,
        news = "the first cell of each row, which has no name, is its label")
 }
 

@@ -238,7 +238,7 @@ sheet_cells <- function(cells) {
       cells[[name]] <- as.numeric(column) + 25569
       forms[name] <- "yyyy-mm-dd"
     }
-    if (inherits(column, "POSIXct") && fraction_places(as.numeric(column)) > 3) {
+    if (inherits(column, "POSIXct") && cpp_second_decimals(as.numeric(column)) > 3) {
       # Finer than a sheet's own stamps are.
       cells[[name]] <- iso_text(column)
     } else if (inherits(column, "POSIXct")) {

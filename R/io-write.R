@@ -122,7 +122,7 @@ write_delimited <- function(x, path, header, zipped, name, safe) {
   target <- if (zipped) tempfile(fileext = ".csv") else path
   if (header) writeLines(header_lines(x), target, useBytes = TRUE)
   separator <- if (grepl("\\.tsv(\\.gz)?$", name, ignore.case = TRUE)) "\t" else ","
-  columns <- exact_columns(plain_columns(as_plain(x)))
+  columns <- exact_columns(plain_columns(as_plain(x), but = same_as_library))
   if (safe) columns <- safe_columns(columns)
   write_rows(columns, target, append = header, separator = separator)
   if (!zipped) {

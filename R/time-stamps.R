@@ -43,38 +43,21 @@ show_stamp <- function(seconds, type, zone = "UTC") {
 }
 
 # What a clock of the zone shows: as short as the stamps allow, and with as many digits of a
-# fraction as bring each of them back.
-clock_text <- function(seconds, zone, between = " ", offset = "") {
-  fine <- any(seconds %% 60 != 0, na.rm = TRUE)
-  places <- if (fine) fraction_places(seconds) else 0
-  tens <- 10^places
-  part <- round((seconds - floor(seconds)) * tens)
-  over <- !is.na(part) & part == tens
-  whole <- floor(seconds) + over
-  form <- paste0("%Y-%m-%d", between, "%H:%M", if (fine) ":%S")
-  text <- format(.POSIXct(whole, tz = zone), form)
-  if (places > 0) {
-    part[over] <- 0
-    text <- ifelse(is.na(text), NA, paste0(text, ".", sprintf("%0*.0f", places, part)))
-  }
-  if (nzchar(offset)) {
-    text <- ifelse(is.na(text), NA, paste0(text, format(.POSIXct(whole, tz = zone), offset)))
-  }
-  long_years(text)
+# fraction as bring each of them back. With `shown` behind it what the clock is ahead of UTC.
+clock_text <- function(seconds, zone, between = " ", shown = FALSE) {
+  seconds <- as.double(seconds)
+  utc <- is_utc(zone)
+  offsets <- if (utc) 0 else clock_offsets(floor(seconds), zone)
+  cpp_write_stamps(seconds, offsets, between, if (!shown) 0L else if (utc) 1L else 2L, FALSE)
 }
 
-# The fewest decimals of a second that read back to the same numbers; a double holds no more than
-# nine.
-fraction_places <- function(seconds) {
-  seconds <- unique(seconds[is.finite(seconds)])
-  seconds <- seconds[seconds != floor(seconds)]
-  places <- 0
-  while (length(seconds) && places < 9) {
-    places <- places + 1
-    whole <- floor(seconds)
-    seconds <- seconds[whole + round((seconds - whole) * 10^places) / 10^places != seconds]
+# How far a zone's clock is ahead at instants. Of many the changes between them are found first.
+clock_offsets <- function(seconds, zone) {
+  known <- seconds[is.finite(seconds)]
+  if (length(known) < 1000 || !nzchar(zone)) {
+    return(as.double(offset_at(seconds, zone)))
   }
-  places
+  cpp_local_of(seconds, zone_table(zone, min(known), max(known))) - seconds
 }
 
 # The calendar of stamps ends with the year 9999, since no text of a later one reads back.
@@ -265,6 +248,8 @@ check_zone <- function(zone, arg = "zone") {
   ))
 }
 
+is_utc <- function(zone) zone %in% c("UTC", "GMT", "Etc/UTC")
+
 # R looks through folders for them each time.
 zone_names <- function() {
   if (is.null(zone_cache$names)) zone_cache$names <- OlsonNames()
@@ -274,7 +259,7 @@ zone_names <- function() {
 # The changes between two instants (seconds), with a year to spare on both
 # sides, so that steps beyond the data are right too.
 zone_table <- function(zone, from = NA, to = NA) {
-  if (zone %in% c("UTC", "GMT", "Etc/UTC")) {
+  if (is_utc(zone)) {
     return(utc_zone)
   }
   year <- 365.25 * 86400

@@ -33,7 +33,8 @@ century_from <- 1950
 usual_stamps <- function(text, name, aloud = TRUE) {
   some <- some_cells(text, 200)
   some <- some[nzchar(trimws(some))]
-  if (length(some) == 0) {
+  # No rule takes short numbers for stamps.
+  if (length(some) == 0 || all(grepl("^-?[0-9]{1,3}([.,][0-9]{1,3})?$", some))) {
     return(text)
   }
   years <- all(grepl("^[0-9]{4}[/-][0-9]{2}$", some))
@@ -333,14 +334,7 @@ join_clock <- function(date, clock) {
 }
 
 # One text for one instant: with a fraction only where there is one.
-utc_text <- function(seconds) {
-  micro <- round((seconds - floor(seconds)) * 1e6)
-  whole <- floor(seconds) + (micro == 1e6)
-  micro[!is.na(micro) & micro == 1e6] <- 0
-  text <- long_years(format(.POSIXct(whole, "UTC"), "%Y-%m-%dT%H:%M:%S"))
-  part <- ifelse(micro > 0, sub("0+$", "", sprintf(".%06.0f", micro)), "")
-  ifelse(is.na(seconds), NA_character_, paste0(text, part, "Z"))
-}
+utc_text <- function(seconds) cpp_write_stamps(as.double(seconds), 0, "T", 1L, TRUE)
 
 # Stamps of a wall clock without a zone, for the reader of stamps to settle.
 wall_clock <- function(seconds) {

@@ -326,6 +326,16 @@ cells_of <- function(line, mark) {
   trimws(held[-length(held)])
 }
 
+# The same of several lines, quick where nothing is quoted.
+cells_of_lines <- function(lines, mark) {
+  plain <- !grepl("\"", lines, fixed = TRUE) & validUTF8(lines)
+  out <- vector("list", length(lines))
+  held <- strsplit(paste0(lines[plain], mark, recycle0 = TRUE), mark, fixed = TRUE)
+  out[plain] <- split(trimws(unlist(held)), rep(seq_along(held), lengths(held)))
+  out[!plain] <- lapply(lines[!plain], cells_of, mark = mark)
+  out
+}
+
 # A copy ----
 
 # Stamps in text are read once where many questions follow: all columns go to a compressed copy in

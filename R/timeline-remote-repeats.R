@@ -173,7 +173,7 @@ fine_places <- function(x, cadence) {
                    ") / ", sql_value(x$con, cadence$n), ") AS BIGINT)")
   }
   # Counted up from far below zero, so that what is left over is none.
-  paste0("(", made, " + 62000000000000)")
+  paste0("(", made, " + 620000000000000000)")
 }
 
 # Whether a stamp lies off a grid of equal steps, as SQL; NULL for other grids.

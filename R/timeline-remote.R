@@ -52,7 +52,10 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   first <- !duplicated(group)
   taken <- intersect(names(keys), c("rows", "first", "last", "off", "typical"))
   if (length(taken)) {
-    abort_input("A series column of a table elsewhere cannot be called {.field {taken[1]}}.")
+    abort_input(c(
+      "A series column of a table elsewhere cannot be called {.field {taken[1]}}.",
+      i = "Give it another name: in a view or a query, or for a text file with {.arg rename}."
+    ))
   }
   facts <- cbind(keys[first, , drop = FALSE], attributes[first, , drop = FALSE])
   facts$rows <- as.vector(rowsum(cells$rows, group))

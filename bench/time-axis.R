@@ -16,6 +16,26 @@ paired(
   function() fread(path, nThread = 2), "1.3 at most"
 )
 
+# Written again, and very many small files.
+written <- tempfile(fileext = ".csv")
+for (zone in c("UTC", "Europe/London")) {
+  x <- read_timeline(path, time, levels = c(flow, level), zone = zone)
+  plain <- as.data.frame(x)
+  paired(paste("write 2 million rows as CSV, stamps of", zone, "against fwrite"),
+         function() write_timeline(x, written), function() fwrite(plain, written), "2 at most", 3)
+}
+unlink(written)
+rm(x, plain)
+folder <- tempfile()
+dir.create(folder)
+few <- fread(path, nrows = 200, colClasses = list(character = "time"))
+for (i in seq_len(500 * share)) fwrite(cbind(sensor = paste0("s", i), few), file.path(folder, paste0(i, ".csv")))
+files <- list.files(folder, full.names = TRUE)
+paired("500 files of 200 rows, against fread of each",
+       function() read_timeline(files, time, series = sensor, levels = c(flow, level)),
+       function() rbindlist(lapply(files, fread)), "no aim", 3)
+unlink(folder, recursive = TRUE)
+
 # Files that are not plain, against the plain one.
 rows <- fread(path, colClasses = list(character = "time"))
 comma <- function(v) sub(".", ",", v, fixed = TRUE)

@@ -1211,6 +1211,32 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_write_stamps
+Rcpp::CharacterVector cpp_write_stamps(Rcpp::NumericVector instants, Rcpp::NumericVector offsets, std::string between, int mark, bool shortest);
+RcppExport SEXP _kairon_cpp_write_stamps(SEXP instantsSEXP, SEXP offsetsSEXP, SEXP betweenSEXP, SEXP markSEXP, SEXP shortestSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type instants(instantsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type offsets(offsetsSEXP);
+    Rcpp::traits::input_parameter< std::string >::type between(betweenSEXP);
+    Rcpp::traits::input_parameter< int >::type mark(markSEXP);
+    Rcpp::traits::input_parameter< bool >::type shortest(shortestSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_write_stamps(instants, offsets, between, mark, shortest));
+    return rcpp_result_gen;
+END_RCPP
+}
+// cpp_second_decimals
+int cpp_second_decimals(Rcpp::NumericVector instants);
+RcppExport SEXP _kairon_cpp_second_decimals(SEXP instantsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type instants(instantsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_second_decimals(instants));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_gap_errors
 Rcpp::NumericMatrix cpp_gap_errors(Rcpp::NumericMatrix errors, Rcpp::NumericVector scale, Rcpp::IntegerVector part, Rcpp::IntegerVector total, Rcpp::IntegerVector totals);
 RcppExport SEXP _kairon_cpp_gap_errors(SEXP errorsSEXP, SEXP scaleSEXP, SEXP partSEXP, SEXP totalSEXP, SEXP totalsSEXP) {
@@ -1601,6 +1627,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_damping_range", (DL_FUNC) &_kairon_cpp_damping_range, 0},
     {"_kairon_cpp_add_clock", (DL_FUNC) &_kairon_cpp_add_clock, 2},
     {"_kairon_cpp_read_stamps", (DL_FUNC) &_kairon_cpp_read_stamps, 2},
+    {"_kairon_cpp_write_stamps", (DL_FUNC) &_kairon_cpp_write_stamps, 5},
+    {"_kairon_cpp_second_decimals", (DL_FUNC) &_kairon_cpp_second_decimals, 1},
     {"_kairon_cpp_gap_errors", (DL_FUNC) &_kairon_cpp_gap_errors, 5},
     {"_kairon_cpp_column_products", (DL_FUNC) &_kairon_cpp_column_products, 4},
     {"_kairon_cpp_window_rows", (DL_FUNC) &_kairon_cpp_window_rows, 5},

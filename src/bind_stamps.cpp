@@ -57,3 +57,39 @@ Rcpp::List cpp_read_stamps(Rcpp::CharacterVector text, int order) {
   return Rcpp::List::create(_["seconds"] = seconds, _["kind"] = kind, _["trouble"] = trouble,
                             _["order"] = proven);
 }
+
+// What a clock shows at instants that is ahead of UTC by `offsets` (one, or one each): as short as
+// they allow, or with `shortest` each with seconds and as many decimals as it needs. `mark`: 0
+// nothing behind, 1 Z, 2 the offset.
+// [[Rcpp::export]]
+Rcpp::CharacterVector cpp_write_stamps(Rcpp::NumericVector instants, Rcpp::NumericVector offsets,
+                                       std::string between, int mark, bool shortest) {
+  const core::Doubles all = bind::doubles(instants);
+  const R_xlen_t n = instants.size();
+  const auto offset = [&](R_xlen_t i) { return offsets[offsets.size() == 1 ? 0 : i]; };
+  core::StampForm form{between[0], true, -1, static_cast<core::StampForm::Mark>(mark)};
+  if (!shortest) {
+    form.decimals = core::second_decimals(all);
+    form.seconds = form.decimals > 0;
+    for (R_xlen_t i = 0; i < n && !form.seconds; ++i) {
+      form.seconds = std::isfinite(instants[i]) && std::fmod(instants[i] + offset(i), 60) != 0;
+    }
+  }
+  Rcpp::CharacterVector out(n);
+  char text[core::stamp_room];
+  for (R_xlen_t i = 0; i < n; ++i) {
+    if (i % 65536 == 0) Rcpp::checkUserInterrupt();
+    if (i > 0 && instants[i] == instants[i - 1]) {  // runs of one stamp are the rule in long tables
+      SET_STRING_ELT(out, i, STRING_ELT(out, i - 1));
+      continue;
+    }
+    const std::size_t size = core::write_stamp(instants[i], offset(i), form, text);
+    SET_STRING_ELT(out, i, size > 0 ? Rf_mkCharLen(text, static_cast<int>(size)) : NA_STRING);
+  }
+  return out;
+}
+
+// [[Rcpp::export]]
+int cpp_second_decimals(Rcpp::NumericVector instants) {
+  return core::second_decimals(bind::doubles(instants));
+}

@@ -511,6 +511,41 @@ void clocks() {
   check("what is no clock is none", none);
 }
 
+void written_stamps() {
+  using Mark = core::StampForm::Mark;
+  std::mt19937_64 random(11);
+  std::uniform_real_distribution<double> anywhere(-6e10, 2.5e11);
+  std::uniform_int_distribution<int> quarters(-56, 56), tail(0, 9);
+  char text[core::stamp_room];
+  bool all = true;
+  for (int i = 0; i < 20000; ++i) {
+    const double tens = std::pow(10, tail(random) / 2);
+    const double part = std::floor(tail(random) / 10.0 * tens) / tens;
+    const double instant = std::floor(anywhere(random)) + part;
+    const double offset = 900 * quarters(random);
+    const int decimals = core::second_decimals({&instant, 1});
+    const core::StampForm form{i % 2 ? 'T' : ' ', true, i % 3 ? decimals : -1, Mark::offset};
+    const std::size_t size = core::write_stamp(instant, offset, form, text);
+    const core::ReadStamp read = core::read_stamp(text, size, core::DayOrder::unknown);
+    all = all && decimals <= 4 && read.kind == core::StampKind::absolute && read.seconds == instant;
+  }
+  check("what is written reads back to the same instant", all);
+  const auto shown = [&](double instant, double offset, core::StampForm form) {
+    return std::string(text, core::write_stamp(instant, offset, form, text));
+  };
+  check("a fraction that rounds to a second is the next one",
+        shown(59.9999999, 0, {'T', true, 3, Mark::z}) == "1970-01-01T00:01:00.000Z" &&
+            shown(-0.0000001, 0, {'T', true, -1, Mark::z}) == "1970-01-01T00:00:00Z");
+  check("an offset with seconds goes by UTC",
+        shown(-3e9, -75, {'T', false, 0, Mark::offset}) == "1874-12-07T18:40:00Z" &&
+            shown(-3e9, -75, {' ', true, 0, Mark::none}) == "1874-12-07 18:38:45");
+  check("years before the first and after 9999, and what is no time",
+        shown(-62198755200.0, 0, {'T', false, 0, Mark::z}) == "-0001-01-01T00:00Z" &&
+            shown(253402300800.0, 0, {'T', false, 0, Mark::z}) == "10000-01-01T00:00Z" &&
+            shown(core::kMissing, 0, {'T', false, 0, Mark::z}).empty() &&
+            shown(1e300, 0, {'T', false, 0, Mark::z}).empty());
+}
+
 constexpr double kTurn = 6.283185307179586;
 
 void fourier() {
@@ -1011,6 +1046,7 @@ int main() {
   text_lines();
   sifted_lines();
   clocks();
+  written_stamps();
   fourier();
   correlation();
   regression();

@@ -54,3 +54,21 @@ test_that("written local times are read in the zone", {
   r <- kairon:::read_stamps(c("2032-07-01 12:00", "2032-01-01 12:00"), "Europe/London")
   expect_equal(r$seconds, as.numeric(as.POSIXct(c("2032-07-01 11:00", "2032-01-01 12:00"), tz = "UTC")))
 })
+
+test_that("many stamps are written as the clock of their zone shows them", {
+  set.seed(20)
+  for (zone in c("UTC", "Europe/London", "America/St_Johns", "Pacific/Apia", "Australia/Lord_Howe")) {
+    for (n in c(20, 4000)) {
+      at <- floor(stats::runif(n, 1e8, 2e9))
+      at[3] <- NA
+      expect_identical(kairon:::clock_text(at, zone), format(.POSIXct(at, zone), "%Y-%m-%d %H:%M:%S"))
+      written <- kairon:::iso_text(.POSIXct(at + 0.25, zone))
+      expect_identical(sub("\\.25", "", sub(":(..)$", "\\1", sub("Z$", "+0000", written))),
+                       format(.POSIXct(at, zone), "%Y-%m-%dT%H:%M:%S%z"))
+      back <- kairon:::cpp_read_stamps(written[-3], 0L)$seconds
+      expect_identical(back, at[-3] + 0.25)
+    }
+  }
+  expect_identical(kairon:::utc_text(c(0, 0.5, 1e9 + 1e-6, NA, Inf)),
+                   c("1970-01-01T00:00:00Z", "1970-01-01T00:00:00.5Z", "2001-09-09T01:46:40.000001Z", NA, NA))
+})

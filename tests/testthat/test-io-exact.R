@@ -80,3 +80,16 @@ test_that("the years 1 to 9999 are written with four digits, and nothing lies be
     flow = 1:10), time))
   expect_match(error_text(forecast(hours, 1, by_naive())), "past the year 9999")
 })
+
+test_that("stamps of a long table are written in the same words as those of a short one", {
+  path <- tempfile(fileext = ".csv")
+  for (by in c(7, 60, 0.25)) {
+    at <- .POSIXct(1.9e9 + by * 0:100000, "UTC")
+    x <- quiet(timeline(data.frame(time = at, flow = 1), time))
+    quiet(write_timeline(x, path))
+    lines <- readLines(path)
+    lines <- lines[!startsWith(lines, "#")]
+    expect_identical(lines[-1], paste0(kairon:::clock_text(as.numeric(at), "UTC", "T", TRUE), ",1"))
+    expect_identical(as.numeric(quiet(read_timeline(path))$time), as.numeric(at))
+  }
+})
