@@ -142,7 +142,7 @@ formats_page <- function() {
     "",
     help_table(
       c("delimited", "fixed_width", "workbook", "parquet", "json", "json_lines", "netcdf",
-        "package", "SQLite"),
+        "package", "SQLite, DuckDB"),
       c("text with any separator, decimal mark and encoding; plain, .gz or in a .zip",
         "columns of fixed width",
         ".xlsx, .xls and .ods", ".parquet", "an array of records, or records within",
@@ -154,9 +154,11 @@ formats_page <- function() {
     "Forms that are written, by the ending of --output:",
     "",
     help_table(
-      c(".csv, .txt", ".tsv", ".csv.gz", ".parquet", ".json", ".jsonl", ".xlsx", "folder/"),
+      c(".csv, .txt", ".tsv", ".csv.gz", ".parquet", ".json", ".jsonl", ".xlsx",
+        ".sqlite, .duckdb", "folder/"),
       c("text with commas", "text with tabs", "the same, packed", "Parquet", "an array of records",
-        "one record a line", "a workbook", "a data package")
+        "one record a line", "a workbook",
+        "a table of a database file: daily.sqlite, or area.sqlite?table=daily", "a data package")
     ),
     "",
     "Figures: .png, .svg, .pdf. Reports: .html, .md."

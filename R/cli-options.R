@@ -246,7 +246,8 @@ option_texts <- function() {
     query = c("of a database file: the SQL whose rows are read", "SQL"),
     timeout = c("seconds that an address may be silent", "SECONDS"),
     # Output
-    output = c("-o: the file to write: .csv, .parquet, .json, .xlsx; folder/ is a data package",
+    output = c(paste("-o: the file to write: .csv, .parquet, .json, .xlsx, .sqlite; folder/ is a",
+                     "data package"),
                "FILE"),
     run_study.output = c("-o: folder of the outputs; the study says it by default", "FOLDER"),
     new_study.output = c("-o: the study to write, such as study.yml; standard output by default",

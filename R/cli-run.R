@@ -273,11 +273,12 @@ cli_scores <- function(files, options, verb) {
     abort_usage("{.val scores} needs two files, of forecasts and of what was observed; \\
                 {length(files)} {?is/are} given.", "scores")
   }
-  if (!file.exists(files[1])) abort_usage("there is no file {.file {files[1]}}.", "scores")
+  path <- database_path(files[1])
+  if (!file.exists(path)) abort_usage("there is no file {.file {path}}.", "scores")
   limits <- threshold_options(options, verb$name)
   observed <- cli_prepared(files[2], options, verb)
   meta <- timeline_meta(observed)
-  forecasts <- bare_table(files[1])
+  forecasts <- if (is_database_file(files[1])) database_rows(files[1]) else bare_table(files[1])
   words <- c(meta$series, meta$time, "measure", "method", "cutoff", "origin")
   for (name in setdiff(names(forecasts), words)) {
     v <- suppressWarnings(as.numeric(forecasts[[name]]))

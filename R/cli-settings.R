@@ -340,7 +340,7 @@ cli_settings <- function(options) {
 
 cli_read <- function(files, options, verb) {
   source <- from_standard_input(one_file(files, verb))
-  path <- sub("\\?(table|query)=.*", "", source)
+  path <- database_path(source)
   if (!file.exists(path) && !is_address(source) && !grepl("[*?]", source)) {
     # A file that is not there is a mistake in the call, not in the data.
     rlang::try_fetch(check_source(source), kairon_error = function(cnd) {

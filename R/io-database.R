@@ -7,7 +7,8 @@
 #' decomposition, all or nothing.
 #'
 #' @param source A DBI connection. SQLite, PostgreSQL (by RPostgreSQL or RPostgres) and MariaDB
-#'   are tried, and DuckDB, whose files (`.duckdb`) need no connection; others may do.
+#'   are tried, and DuckDB; others may do. Files of SQLite (`.sqlite`) and DuckDB (`.duckdb`) need
+#'   no connection: their path stands in its place.
 #' @param table Name of the table; `c("schema", "table")` for one in a schema.
 #' @param query A query instead of a table. It is the only text that is sent as it stands.
 #' @param time,series,...,join As in [read_timeline()] and [timeline()].
@@ -25,6 +26,8 @@
 #'   others are added), or `"replace"` the table;
 #' * `key`, for rows that are no timeline: the columns that tell them apart, in place of series and
 #'   time;
+#' * `table`, which for a path may stand behind it (`"rain.sqlite?table=daily"`), and is called as
+#'   the file by default;
 #' * `header`: whether what a table cannot say (kinds, units, zone, cadence, ...) is kept in the
 #'   table `kairon_about`, where reading finds it.
 #' @section Error types:
@@ -180,17 +183,19 @@ table_header <- function(con, table) {
 # Writing ----
 
 write_table <- function(x, con, table = NULL, mode = c("create", "append", "upsert", "replace"),
-                        key = NULL,
-                        header = TRUE) {
+                        key = NULL, header = TRUE, rows = FALSE) {
   need_package("DBI", "Writing to a database")
   mode <- check_choice(mode, c("create", "append", "upsert", "replace"))
   if (!is.character(table) || !length(table) %in% 1:2 || anyNA(table) || !all(nzchar(table))) {
     abort_input("{.arg table} must be the name of a table, or of its schema and the table.")
   }
   whole <- is_timeline(x)
-  data <- if (whole) as_plain(x) else tidy_rows(x)
-  meta <- timeline_meta(x)
-  keys <- if (whole) c(meta$series, meta$time) else row_keys(data, key)
+  data <- if (whole) as_plain(x) else if (rows) x else tidy_rows(x)
+  keys <- if (whole) {
+    c(timeline_meta(x)$series, timeline_meta(x)$time)
+  } else if (!rows) {
+    row_keys(data, key)
+  }
   sql_prepare(con)
   there <- sql_has_table(con, table)
   if (mode == "create" && there) {
@@ -198,13 +203,13 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
                   i = "Say {.code mode = \"append\"}, {.code \"upsert\"} or {.code \"replace\"}."))
   }
   merged <- there && mode %in% c("append", "upsert")
-  keep <- header && whole && !merged
+  tell_header <- function() if (!merged) keep_header(con, table, if (header && whole) x)
   # Where making a table ends what was begun, the new one is made beside and takes the place at
   # once.
   aside <- !merged && !sql_says(con)$whole
   if (aside) {
     make_aside(con, table, data, keys, there)
-    if (keep) keep_header(con, table, x)
+    tell_header()
     return(invisible(nrow(data)))
   }
   sql_transaction(con, function() {
@@ -215,31 +220,57 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
       sql_do(con, create_sql(con, table, data, keys))
       sql_append(con, table, database_cells(data, con))
     }
-    if (keep) keep_header(con, table, x)
+    tell_header()
   })
   invisible(nrow(data))
 }
 
-# Into a file of DuckDB, which is made where there is none.
-write_engine_file <- function(x, path, table = NULL,
-                              mode = c("create", "append", "upsert", "replace"), key = NULL,
-                              header = TRUE) {
+# A database in a file, which is made where there is none: "x.sqlite", or "x.sqlite?table=daily".
+# `rows`: of any table, which then has no key.
+write_database_file <- function(x, path, table = NULL,
+                                mode = c("create", "append", "upsert", "replace"), key = NULL,
+                                header = TRUE, rows = FALSE) {
+  if (grepl("?table=", path, fixed = TRUE)) {
+    table <- table %||% utils::URLdecode(sub(".*\\?table=", "", path))
+    path <- sub("\\?table=.*", "", path)
+  }
+  kind <- database_kind(path)
+  what <- c(sqlite = "SQLite", duckdb = "DuckDB")[[kind]]
   fresh <- !file.exists(path)
-  if (!dir.exists(dirname(path))) {
-    abort_file("There is no folder {.file {dirname(path)}}.")
+  check_writable(path)
+  if (!fresh && !identical(database_of_file(path), kind)) {
+    abort_file("{.file {path}} is there and is no file of {what}.")
   }
-  if (!fresh && !identical(database_of_file(path), "duckdb")) {
-    abort_file("{.file {path}} is there and is no file of DuckDB.")
-  }
-  con <- open_engine(path, "Writing a file of DuckDB", write = TRUE)
+  con <- open_database_file(path, kind, paste("Writing a file of", what), write = TRUE)
   done <- FALSE
   on.exit({
-    close_engine(con)
-    if (fresh && !done) unlink(c(path, paste0(path, ".wal")))
+    close_database_file(con)
+    if (fresh && !done) unlink(paste0(path, c("", ".wal", "-journal")))
   })
-  n <- write_table(x, con, table %||% tools::file_path_sans_ext(basename(path)), mode, key, header)
+  n <- write_table(x, con, table %||% tools::file_path_sans_ext(basename(path)), mode, key, header,
+                   rows)
   done <- TRUE
   invisible(n)
+}
+
+# The kind of database that a file is by its name; NULL for other files.
+database_kind <- function(path) {
+  ending <- tolower(tools::file_ext(sub("\\?table=.*", "", path)))
+  switch(ending, sqlite = , sqlite3 = "sqlite", duckdb = , ddb = "duckdb")
+}
+
+open_database_file <- function(path, kind, what, write = FALSE) {
+  if (kind == "duckdb") {
+    return(open_engine(path, what, write = write))
+  }
+  need_package("RSQLite", what)
+  need_package("DBI", what)
+  DBI::dbConnect(RSQLite::SQLite(), path,
+                 flags = if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO)
+}
+
+close_database_file <- function(con) {
+  if (is_engine(con)) close_engine(con) else DBI::dbDisconnect(con)
 }
 
 make_aside <- function(con, table, data, keys, there) {
@@ -353,9 +384,14 @@ abort_repeats <- function(con, stage, target, same, keys, n) {
                      values."))
 }
 
+# In place of what was known of another table of that name; nothing where `x` is NULL.
 keep_header <- function(con, table, x) {
   name <- sql_name(con, about_table)
-  if (!sql_has_table(con, about_table)) {
+  there <- sql_has_table(con, about_table)
+  if (!there && is.null(x)) {
+    return(invisible())
+  }
+  if (!there) {
     types <- sql_says(con)$types
     sql_do(con,
            paste0("CREATE TABLE ", name, " (table_name ", types[["key"]], " PRIMARY KEY, about ",
@@ -363,7 +399,9 @@ keep_header <- function(con, table, x) {
   }
   label <- paste(table, collapse = ".")
   sql_do(con, paste0("DELETE FROM ", name, " WHERE table_name = ", sql_value(con, label)))
-  sql_append(con, about_table, data.frame(table_name = label, about = header_json(x)))
+  if (!is.null(x)) {
+    sql_append(con, about_table, data.frame(table_name = label, about = header_json(x)))
+  }
 }
 
 # Database files ----
@@ -375,7 +413,7 @@ database_of_file <- function(source) {
   if (!is.character(source) || length(source) != 1 || is.na(source)) {
     return(NULL)
   }
-  path <- sub("\\?(table|query)=.*", "", source)
+  path <- database_path(source)
   if (!file.exists(path) || dir.exists(path)) {
     return(NULL)
   }
@@ -392,33 +430,43 @@ read_database_file <- function(source, table, query, time, series, given, join, 
     abort_input("{.arg table} and {.arg query} are of database files, and {.file {source}} is \\
                  none.")
   }
-  path <- sub("\\?(table|query)=.*", "", source)
-  if (path != source) {
-    asked <- utils::URLdecode(sub("^[^=]*=", "", substring(source, nchar(path) + 1)))
-    if (startsWith(substring(source, nchar(path) + 1), "?table=")) {
-      table <- asked
-    } else {
-      query <- asked
-    }
-  }
-  con <- if (database_of_file(path) == "duckdb") {
-    open_engine(path, "Reading a file of DuckDB")
-  } else {
-    need_package("RSQLite", "Reading a SQLite file")
-    need_package("DBI", "Reading a SQLite file")
-    DBI::dbConnect(RSQLite::SQLite(), path, flags = RSQLite::SQLITE_RO)
-  }
+  opened <- open_database_source(source, table, query)
   # Rows that stay there need the connection for as long as they are used.
-  if (!remote) on.exit(if (is_engine(con)) close_engine(con) else DBI::dbDisconnect(con))
+  if (!remote) on.exit(close_database_file(opened$con))
+  rlang::inject(read_timeline.DBIConnection(opened$con, opened$table, time = !!time,
+                                            series = !!series, !!!given, query = opened$query,
+                                            join = join, remote = remote))
+}
+
+# The connection, and the table or query, which may stand behind the path.
+open_database_source <- function(source, table = NULL, query = NULL) {
+  path <- database_path(source)
+  if (path != source) {
+    asked <- substring(source, nchar(path) + 1)
+    words <- utils::URLdecode(sub("^[^=]*=", "", asked))
+    if (startsWith(asked, "?table=")) table <- words else query <- words
+  }
+  kind <- database_of_file(path)
+  what <- c(sqlite = "Reading a SQLite file", duckdb = "Reading a file of DuckDB")[[kind]]
+  con <- open_database_file(path, kind, what)
   if (is.null(table) && is.null(query)) {
     held <- setdiff(sql_tables(con), about_table)
     if (length(held) != 1) {
+      close_database_file(con)
       abort_input(c("{.file {path}} holds {length(held)} \\
                      tables{if (length(held)) ': '}{.val {held}}.",
                     i = "Choose one with {.arg table}."))
     }
     table <- held
   }
-  rlang::inject(read_timeline.DBIConnection(con, table, time = !!time, series = !!series, !!!given,
-                                            query = query, join = join, remote = remote))
+  list(con = con, table = table, query = query)
+}
+
+database_path <- function(source) sub("\\?(table|query)=.*", "", source)
+
+# All rows as they are.
+database_rows <- function(source) {
+  opened <- open_database_source(source)
+  on.exit(close_database_file(opened$con))
+  sql_rows(opened$con, paste("SELECT * FROM", sql_source(opened$con, opened$table, opened$query)))
 }

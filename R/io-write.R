@@ -9,7 +9,7 @@
 #'   scores and notes.
 #' @param path Where to write: a file, whose ending chooses the form, a folder for a data package,
 #'   or a database connection (see [database-bridge]).
-#' @param ... For databases: `table`, `mode`, `key`.
+#' @param ... For databases, files of them too: `table`, `mode`, `key`.
 #' @param header Whether the file keeps what cells cannot say: which column is the time, series,
 #'   kinds, units, zone, cadence, how a changed scale goes back and which columns stand beside a
 #'   measure. [read_timeline()] takes them up. In CSV these are comment lines (`# kairon: amounts =
@@ -17,7 +17,7 @@
 #'   object beside the rows, in a workbook a second sheet. Without them the file is plain.
 #' @param format `"delimited"` (`.csv`, `.csv.gz` and what is not known), `"parquet"`, `"json"`,
 #'   `"json_lines"` (`.jsonl`, `.ndjson`), `"workbook"` (`.xlsx`) or `"package"` (a folder); by the
-#'   ending of `path`. `.duckdb` is a database in a file, see [database-bridge].
+#'   ending of `path`. `.sqlite` and `.duckdb` are databases in a file, see [database-bridge].
 #' @param spreadsheet_safe Whether text in CSV that begins with `=`, `+`, `-` or `@` and is no
 #'   number gets an apostrophe in front, so that no spreadsheet runs it as a formula. Such text is
 #'   written as text into workbooks anyway.
@@ -52,8 +52,8 @@ write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c(
   if (is_engine(path)) {
     return(write_table(x, path, ..., header = header))
   }
-  if (rlang::is_string(path) && grepl("\\.(duckdb|ddb)$", path, ignore.case = TRUE)) {
-    return(write_engine_file(x, path, ..., header = header))
+  if (rlang::is_string(path) && is.null(format) && !is.null(database_kind(path))) {
+    return(write_database_file(x, path, ..., header = header))
   }
   rlang::check_dots_empty()
   check_flag(header)
@@ -74,6 +74,9 @@ write_timeline <- function(x, path, ..., header = TRUE, format = NULL, rows = c(
 write_rows_as <- function(x, path, header = FALSE, format = NULL, rows = "csv", safe = FALSE) {
   check_string(path)
   format <- if (is.null(format)) format_by_ending(path) else check_choice(format, written_formats)
+  if (format == "database") {
+    return(write_database_file(x, path, mode = "replace", header = header, rows = TRUE))
+  }
   if (format == "package") {
     check_timeline(x)
     if (basename(path) == package_file) path <- dirname(path)
@@ -90,6 +93,9 @@ format_by_ending <- function(path) {
   if (basename(path) == package_file || grepl("/$", path) || dir.exists(path)) {
     return("package")
   }
+  if (!is.null(database_kind(path))) {
+    return("database")
+  }
   ending <- tolower(tools::file_ext(path))
   if (ending == "gz") {
     ending <- tolower(tools::file_ext(sub("\\.gz$", "", path, ignore.case = TRUE)))
@@ -101,8 +107,8 @@ format_by_ending <- function(path) {
     abort_input(c(
       "No table is written in the form of {.file {basename(path)}}.",
       i = "Endings are \\
-           {.val {c('.csv', '.tsv', '.csv.gz', '.parquet', '.json', '.jsonl', '.xlsx')}}, and \\
-           {.val folder/} for a data package."
+           {.val {c('.csv', '.tsv', '.csv.gz', '.parquet', '.json', '.jsonl', '.xlsx',
+                    '.sqlite', '.duckdb')}}, and {.val folder/} for a data package."
     ))
   }
   form

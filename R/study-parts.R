@@ -374,7 +374,7 @@ run_keys <- function(job, parts) {
 part_stands <- function(job, parts) {
   stand <- function(files) rlang::hash(unname(as.list(file.info(files)[c("size", "mtime")])))
   all <- if (is.character(job$source)) {
-    stand(named_files(sub("\\?(table|query)=.*", "", job$source)))
+    stand(named_files(database_path(job$source)))
   } else {
     ""
   }

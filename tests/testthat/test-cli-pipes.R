@@ -57,3 +57,29 @@ test_that("completion knows every verb and every option, and bash can load it", 
   expect_equal(kairon("completion", "fish")$code, 2)
   expect_match(kairon("completion", "zsh")$out, "bashcompinit", all = FALSE)
 })
+
+test_that("any verb writes into a file of a database, which later verbs read", {
+  billed <- demo_file("billed.csv")
+  for (ending in c("sqlite", if (!is.null(kairon:::engine_way())) "duckdb")) {
+    path <- tempfile(fileext = paste0(".", ending))
+    table <- function(name) paste0(path, "?table=", name)
+    ahead <- function(to) {
+      kairon("forecast", billed, "--amounts", "volume", "--during", "2020/2030-06", "--horizon", "6",
+             "--method", "theta", "--output", to)
+    }
+    ahead(table("ahead"))
+    kairon("traits", billed, "--amounts", "volume", "--output", table("traits"))
+    for (i in 1:2) {
+      kairon("resample", billed, "--amounts", "volume", "--every", "1 year", "--output", table("years"))
+    }
+    years <- kairon("inspect", table("years"), "--json")
+    expect_equal(jsonlite::fromJSON(years$out)$kind, "amount", info = ending)
+    text <- tempfile(fileext = ".csv")
+    ahead(text)
+    expect_equal(kairon("scores", table("ahead"), billed, "--amounts", "volume")$out,
+                 kairon("scores", text, billed, "--amounts", "volume")$out, info = ending)
+    expect_equal(kairon("scores", table("behind"), billed, "--amounts", "volume")$code, 1)
+    expect_match(kairon("scores", path, billed, "--amounts", "volume")$err, "holds 3 tables", all = FALSE)
+  }
+  expect_equal(kairon("traits", billed, "--output", tempfile(fileext = ".db"))$code, 2)
+})

@@ -220,3 +220,37 @@ test_that("medians and quantiles over the series of a group are ranked where the
     db_close(con)
   }
 })
+
+test_that("files of databases are written by their ending, whole or not at all", {
+  for (ending in c("sqlite", "sqlite3", if (!is.null(kairon:::engine_way())) "duckdb")) {
+    x <- quiet(resample(demo_timeline("demand"), "1 week"))
+    path <- file.path(tempfile(), paste0("weekly.", ending))
+    expect_error(write_timeline(x, path), "no folder", class = "kairon_error_file")
+    dir.create(dirname(path))
+    expect_error(write_timeline(x, path, mode = "upset"), class = "kairon_error_input")
+    expect_equal(list.files(dirname(path)), character())
+    write_timeline(x, path)
+    back <- read_timeline(path)
+    expect_equal(as.data.frame(back), as.data.frame(x), info = ending)
+    expect_equal(format(cadence_of(back)), format(cadence_of(x)), info = ending)
+    expect_error(write_timeline(x, path), "already", class = "kairon_error_input")
+    write_timeline(x, path, mode = "upsert")
+    expect_equal(nrow(read_timeline(path)), nrow(x))
+    # A second table beside it, and tidy rows.
+    f <- quiet(forecast(x, 3, "theta"))
+    write_timeline(f, paste0(path, "?table=to come"))
+    expect_error(read_timeline(path), "holds 2 tables", class = "kairon_error_input")
+    held <- quiet(read_timeline(paste0(path, "?table=to%20come"), series = district, time = day))
+    expect_equal(sum(held$demand_origin == "forecast", na.rm = TRUE), sum(f$table$origin == "forecast"), info = ending)
+    # What was known of a table goes with it.
+    plain <- x
+    names(plain)[names(plain) == "demand"] <- "flow"
+    write_timeline(quiet(plain), path, table = "weekly", mode = "replace", header = FALSE)
+    again <- quiet(read_timeline(path, table = "weekly", series = district))
+    expect_true("flow" %in% names(again) && !"demand" %in% names(again), info = ending)
+    text <- file.path(dirname(path), paste0("text.", ending))
+    writeLines("district,week,demand", text)
+    expect_error(write_timeline(x, text), "is no file of", class = "kairon_error_file")
+    expect_equal(readLines(text), "district,week,demand")
+  }
+})
