@@ -241,7 +241,8 @@ test_that("files of databases are written by their ending, whole or not at all",
     write_timeline(f, paste0(path, "?table=to come"))
     expect_error(read_timeline(path), "holds 2 tables", class = "kairon_error_input")
     held <- quiet(read_timeline(paste0(path, "?table=to%20come"), series = district, time = day))
-    expect_equal(sum(held$demand_origin == "forecast", na.rm = TRUE), sum(f$table$origin == "forecast"), info = ending)
+    expect_equal(sum(held$demand_origin == "forecast", na.rm = TRUE),
+                 sum(f$table$origin == "forecast"), info = ending)
     # What was known of a table goes with it.
     plain <- x
     names(plain)[names(plain) == "demand"] <- "flow"
