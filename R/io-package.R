@@ -159,7 +159,8 @@ read_json_table <- function(path, name, records) {
     check_header_version(value$about, name)
   }
   data <- json_records(value, records %||% if (!is.null(header)) "rows", name)
-  list(data = plain_records(data), lines = seq_len(nrow(data)), where = "record", header = header)
+  data <- plain_records(data)
+  list(data = data, lines = seq_len(nrow(data)), where = "record", header = header)
 }
 
 # The table in what was read: as named, or the only one there.
@@ -178,41 +179,111 @@ json_records <- function(value, records, name) {
       value <- value[[steps[i]]]
     }
   }
-  if (is.data.frame(value)) {
-    return(value)
+  tables <- list()
+  # Arrays and stamps are looked for where there are no records.
+  for (form in list(json_table, json_arrays)) {
+    found <- form(value)
+    if (!is.null(found)) {
+      return(found)
+    }
+    tables <- Filter(Negate(is.null), lapply(if (is.list(value)) value, form))
+    if (length(tables) == 1) {
+      return(tables[[1]])
+    }
+    if (length(tables)) break
   }
-  if (is_json_columns(value)) {
-    return(as.data.frame(value, optional = TRUE, stringsAsFactors = FALSE))
-  }
-  tables <- Filter(function(v) is.data.frame(v) || is_json_columns(v), if (is.list(value)) value)
-  if (length(tables) == 1) {
-    return(as.data.frame(tables[[1]], optional = TRUE, stringsAsFactors = FALSE))
-  }
+  places <- json_places(value)
   abort_input(c(
     if (length(tables)) {
       "{.file {name}} holds several tables: {.val {names(tables)}}."
     } else {
       "{.file {name}} holds no array of records."
     },
-    i = "Say where they are with {.code records = }, such as {.val data.readings}."
+    i = if (length(places)) {
+      "Say which with {.code records = }: there {?is/are} {.val {places}}."
+    } else {
+      "Say where they are with {.code records = }, such as {.val data.readings}."
+    }
   ), .envir = environment())
+}
+
+# Records, or columns.
+json_table <- function(value) {
+  if (is.data.frame(value) || is_json_columns(value)) {
+    as.data.frame(value, optional = TRUE, stringsAsFactors = FALSE)
+  }
+}
+
+# Rows as arrays, [["2031-03-01", 1.5], ...], under an array of names or none; or values under their
+# stamps, {"2031-03-01": 1.5, ...}.
+json_arrays <- function(value) {
+  if (is.matrix(value) && nrow(value) > 1 && ncol(value) > 1) {
+    rows <- as.data.frame(value, stringsAsFactors = FALSE)
+    first <- as.character(value[1, ])
+    named <- is.character(value) && !anyNA(first) && all(nzchar(first)) &&
+      anyDuplicated(first) == 0 && !any(holds_data(first))
+    names(rows) <- if (named) first else make.unique(c("time", rep("value", ncol(rows) - 1)), "_")
+    return(if (named) rows[-1, , drop = FALSE] else rows)
+  }
+  single <- function(v) is.null(v) || is.atomic(v) && length(v) == 1
+  if (is.list(value) && length(value) > 1 && !is.null(names(value)) &&
+      all(vapply(value, single, TRUE)) && all(cpp_read_stamps(names(value), 1L)$trouble == 0L)) {
+    value[lengths(value) == 0] <- NA
+    data.frame(time = names(value), value = unlist(value, use.names = FALSE))
+  }
+}
+
+# Where tables lie, as `records` names them.
+json_places <- function(value, depth = 4) {
+  if (!is.list(value) || is.data.frame(value) || is.null(names(value)) || depth == 0) {
+    return(character())
+  }
+  unlist(Map(function(v, name) {
+    if (!is.null(json_table(v)) || !is.null(json_arrays(v))) {
+      return(name)
+    }
+    paste0(name, ".", json_places(v, depth - 1), recycle0 = TRUE)
+  }, value, names(value)), use.names = FALSE)
 }
 
 # Columns of the same length, each under its name.
 is_json_columns <- function(value) {
   is.list(value) && !is.data.frame(value) && length(value) > 1 && !is.null(names(value)) &&
-    all(vapply(value, is.atomic, TRUE)) && lengths(value)[1] > 1 &&
-      length(unique(lengths(value))) == 1
+    all(vapply(value, function(v) is.atomic(v) && is.null(dim(v)), TRUE)) &&
+    lengths(value)[1] > 1 && length(unique(lengths(value))) == 1
 }
 
 plain_records <- function(data) {
-  data <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
+  data <- unnested(as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE))
+  # Seconds since 1970 are told by their text, as in other files.
+  for (name in names(Filter(is.numeric, data))) {
+    text <- format(data[[name]], digits = 15, scientific = FALSE, trim = TRUE)
+    if (!identical(counted_seconds_stamps(text, name)$text, text)) data[[name]] <- text
+  }
   nested <- vapply(data, is.list, TRUE)
   if (any(nested)) {
     tell(c(i = "Nested values are left out: {.field {names(data)[nested]}}."))
     data <- data[!nested]
   }
   data
+}
+
+# Records that each hold a table of their own, such as the points of a series: the rows of all of
+# them, beside what the record says.
+unnested <- function(data) {
+  inner <- which(vapply(data, is.list, TRUE))
+  if (length(inner) != 1 || nrow(data) == 0) {
+    return(data)
+  }
+  tables <- lapply(data[[inner]], function(v) json_table(v) %||% json_arrays(v))
+  if (any(vapply(tables, is.null, TRUE))) {
+    return(data)
+  }
+  outer <- data[rep(seq_len(nrow(data)), vapply(tables, nrow, 1L)), -inner, drop = FALSE]
+  out <- cbind(outer, as.data.frame(data.table::rbindlist(tables, use.names = TRUE, fill = TRUE)))
+  names(out) <- make.unique(names(out), "_")
+  rownames(out) <- NULL
+  out
 }
 
 # A line that is no record is set aside, like a row that does not fit.

@@ -31,8 +31,9 @@
 #'   above the names are skipped.
 #' @param widths Of columns of fixed width: their characters, named (`c(day = 10, flow = 8)`), or
 #'   not where the first line holds the names; a negative one is skipped.
-#' @param records Of JSON: where the records are, such as `"data.readings"`. Of a NetCDF file: the
-#'   variables to read, of a data package: the resource.
+#' @param records Of JSON: where the records are, such as `"data.readings"`; columns, rows as
+#'   arrays, values under their stamps and records that hold points of their own do as well. Of a
+#'   NetCDF file: the variables to read, of a data package: the resource.
 #' @param slab Of a NetCDF file: the part to read, ranges of coordinates by dimension, such as
 #'   `list(latitude = c(50, 52), time = "2031-03/2031-05")`. Only that part is read from the disk.
 #' @param time_as Of a NetCDF file: `"dates"` takes the dates of its calendar, `"steps"` counts

@@ -60,8 +60,8 @@ wanted_columns <- function(roles, given) {
     if ("attributes" %in% names(given)) column_words(given$attributes))
 }
 
-# What was read, as rows of series. `above`: lines that stood above the header; `continued`: whether
-# the rows come from further down a file, where no row of units can be.
+# What was read, as rows of series. `above`: lines that stood above the header, or -1 where there is
+# none; `continued`: whether the rows come from further down a file, where no row of units can be.
 shape_rows <- function(read, header, above, roles, given, how, missing, name, continued = FALSE) {
   wide <- how$layout == "wide"
   quoted <- roles$series
@@ -71,7 +71,7 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, co
                 .envir = list2env(list(name = name)))
   }
   check_duplicate_names(data)
-  if (above > 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
+  if (above != 0 && !is.null(read$rejects)) read$rejects$line <- read$rejects$line + above
   where <- read$where %||% "line"
   if (how$layout == "across") {
     series <- column_names(quoted, data, "series")
@@ -96,7 +96,7 @@ shape_rows <- function(read, header, above, roles, given, how, missing, name, co
   data <- timed$data
   units <- if (!continued) units_row(data, timed$name)
   lines <- read$lines %||% below_header(nrow(data))
-  if (above > 0) lines <- lines + above
+  if (above != 0) lines <- lines + above
   if (!is.null(units)) {
     data <- data[-1, , drop = FALSE]
     lines <- lines[-1]

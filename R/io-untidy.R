@@ -1,12 +1,18 @@
 # Text whose lines need to be put in order before they are a table: titles above the names, names in
-# two rows, names that are one too few, columns parted by blanks.
+# two rows, names that are one too few or none at all, columns parted by blanks.
 
 # A file of rows under one row of names: path, above (lines that went), separator, and what was done
 # in words.
 tidied_text <- function(path, separator, skip, name) {
   check_lines(path, name)
+  told <- if (is.null(skip)) told_separator(path)
+  if (!is.null(told)) {
+    path <- below_lines(path, 1)
+    separator <- separator %||% told
+  }
   above <- skip %||% title_lines(path, separator)
   if (above > 0) path <- below_lines(path, above)
+  above <- above + !is.null(told)
   out <- list(path = path, above = as.integer(above), separator = separator)
   if (above > 0) {
     tell(c(i = "{above} line{?s} {?is/are} left out above the header of {.file {name}}."))
@@ -24,13 +30,13 @@ tidied_text <- function(path, separator, skip, name) {
   full <- filled(start)
   mark <- out$separator %||% guess_separator(start[full])
   cells <- cells_of_lines(start[full], mark)
-  made <- two_rows_of_names(cells) %||% too_few_names(cells)
+  made <- two_rows_of_names(cells) %||% too_few_names(cells) %||% no_names(cells)
   if (is.null(made)) {
     return(out)
   }
   news <- made$news
   tell(c(i = verbatim(paste0(name, ": ", news, "."))))
-  lines <- full[made$rows]
+  lines <- if (made$rows == 0) 0L else full[made$rows]
   out$path <- with_names(out$path, made$names, lines, mark)
   out$above <- out$above + lines - 1L
   out$separator <- mark
@@ -171,6 +177,37 @@ too_few_names <- function(cells) {
   }
   list(names = c(if (counts_rows(at(1))) "" else "row", names), rows = 1L,
        news = "the first cell of each row, which has no name, is its label")
+}
+
+# Data in the first row: a stamp above stamps is no name.
+no_names <- function(cells) {
+  first <- cells[[1]]
+  rows <- cells[lengths(cells) == length(first)]
+  if (length(first) < 2 || length(rows) < 3 || length(rows) < 0.9 * length(cells)) {
+    return(NULL)
+  }
+  # A year is a number as well.
+  stamped <- function(text) {
+    read <- cpp_read_stamps(text, 1L)
+    read$trouble %in% c(0L, 5L, 6L) & !stamp_kinds[read$kind + 1] %in% c("none", "year")
+  }
+  at <- function(i) vapply(rows, `[`, "", i)
+  times <- Filter(function(i) mean(stamped(at(i))) > 0.9, which(stamped(first)))
+  if (length(times) == 0) {
+    return(NULL)
+  }
+  kind <- vapply(seq_along(first), function(i) {
+    numbers <- mean(holds_data(at(i)[nzchar(at(i))])) > 0.5
+    if (i %in% times) "time" else if (isTRUE(numbers)) "value" else "label"
+  }, "")
+  list(names = make.unique(kind, sep = "_"), rows = 0L,
+       news = "there is no row of names, and the first row is read as data")
+}
+
+# "sep=;" on the first line, as spreadsheets write it.
+told_separator <- function(path) {
+  found <- regmatches(start <- start_of_text(path, 1), regexec("^\"?sep=(.)\"?,*;*$", start))
+  if (length(found) && length(found[[1]]) == 2) found[[1]][2]
 }
 
 with_names <- function(path, names, lines, mark) {

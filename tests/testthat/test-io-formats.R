@@ -274,3 +274,37 @@ test_that("text that a spreadsheet would run is text", {
   write_timeline(x, book, header = FALSE)
   expect_setequal(readxl::read_excel(book)$site, x$site)
 })
+
+test_that("JSON as arrays, under stamps and as points within series is read as what it holds", {
+  path <- tempfile(fileext = ".json")
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + 3600 * 0:9
+  value <- c(1.5, NA, 3:10)
+  read <- function(content, ...) {
+    writeLines(jsonlite::toJSON(content, auto_unbox = TRUE, digits = NA, na = "null"), path)
+    quiet(read_timeline(path, ...))
+  }
+  is_it <- function(x, measure = "value") {
+    expect_equal(as.numeric(x[[kairon:::timeline_meta(x)$time]]), as.numeric(at))
+    expect_equal(x[[measure]], value)
+  }
+  text <- format(at, "%Y-%m-%dT%H:%M:%SZ")
+  pairs <- function(stamps) Map(function(t, v) list(t, v), stamps, value)
+  is_it(read(unname(pairs(text))))
+  is_it(read(c(list(list("when", "flow")), unname(pairs(text)))), "flow")
+  is_it(read(list(station = "Millrace", values = unname(pairs(as.numeric(at) * 1000)))))
+  is_it(read(rlang::set_names(as.list(value), text)))
+  is_it(read(list(unit = "l/s", readings = rlang::set_names(as.list(value), text))))
+  is_it(read(data.frame(time = as.numeric(at), value = value)))
+  points <- function(v) data.frame(t = text, v = v)
+  nested <- list(data = list(series = list(list(name = "Millrace", points = points(value)),
+                                           list(name = "Dunmere", points = points(value + 1)))))
+  x <- read(nested, records = "data.series", series = "name")
+  expect_equal(x$v[x$name == "Dunmere"], value + 1)
+  expect_equal(x$v[x$name == "Millrace"], value)
+  # What cannot be told says where tables are.
+  expect_match(error_text(read(nested)), "data.series")
+  two <- list(a = unname(pairs(text)), b = unname(pairs(text)))
+  expect_match(error_text(read(two)), "several tables.*a.*b")
+  expect_match(error_text(read(list(a = 1, b = list(c = "x")))), "no array of records")
+  expect_error(read(list(list("2031-03-01", 1), list("2031-03-02"))), class = "kairon_error_input")
+})

@@ -186,3 +186,44 @@ test_that("a zipped file that was cut or damaged anywhere is an error, never few
                                    remote = TRUE) |> resample("1 hour") |> as_timeline()),
                class = "kairon_error_file")
 })
+
+test_that("files without a row of names lose none of their rows", {
+  path <- tempfile(fileext = ".csv")
+  hours <- format(as.POSIXct("2031-03-01", tz = "UTC") + 3600 * 0:29, "%d.%m.%Y %H:%M")
+  lines <- function(...) writeLines(c(...), path)
+  far <- if (is.null(kairon:::engine_way())) FALSE else c(FALSE, TRUE)
+  for (remote in far) {
+    lines(paste(hours, 0:29, 30:59, sep = ";"))
+    x <- quiet(as_timeline(read_timeline(path, remote = remote)))
+    expect_equal(names(x), c("time", "value", "value_1"))
+    expect_equal(x$value_1, 30:59)
+    expect_match(capture_messages(read_timeline(path, remote = remote)), "no row of names", all = FALSE)
+    # Keys and gaps in the first row, and a row that cannot be read at its own line.
+    days <- format(as.Date("2031-03-01") + 0:29)
+    rows <- paste(rep(c("Millrace", "Dunmere"), 15), days, c("", 1:29), sep = ";")
+    rows[7] <- "Millrace;soon;7"
+    lines(rows)
+    x <- quiet(read_timeline(path, series = label, remote = remote))
+    expect_equal(quiet(nrow(as_timeline(x))), 29)
+    expect_equal(quiet(rejects(x)$line), 7)
+  }
+  # Names that are numbers or stamps stay names.
+  lines("day,1,2", paste0("2031-03-0", 1:5, ",1,2"))
+  expect_equal(names(quiet(read_timeline(path))), c("day", "1", "2"))
+  lines(",2031-01-01,2031-02-01", paste0("2031-03-0", 1:5, ",1,2"))
+  expect_equal(nrow(quiet(read_timeline(path, layout = "long"))), 5)
+})
+
+test_that("a line that tells the separator is no header", {
+  path <- tempfile(fileext = ".csv")
+  for (mark in c(";", ",", "\t", "|")) {
+    for (quote in c("", "\"")) {
+      writeLines(c(paste0(quote, "sep=", mark, quote),
+                   paste(c("day", "flow"), collapse = mark),
+                   paste(format(as.Date("2031-03-01") + 0:9), 0:9, sep = mark)), path)
+      x <- quiet(read_timeline(path))
+      expect_equal(x$flow, 0:9, info = paste(mark, quote))
+      expect_equal(names(x), c("day", "flow"))
+    }
+  }
+})
