@@ -193,15 +193,13 @@ mend_encoding <- function(data, name) {
   }
   for (i in which(vapply(data, is.character, TRUE))) {
     distinct <- unique(data[[i]])
-    twice <- grepl("\"\"", distinct, fixed = TRUE, useBytes = TRUE)
-    if (any(twice)) data[[i]] <- single_quotes(distinct)[match(data[[i]], distinct)]
-    if (all(validUTF8(distinct))) {
-      # The library leaves the mark out, without which keys cannot be sorted.
-      if (any(grepl("[^ -~]", distinct, useBytes = TRUE))) Encoding(data[[i]]) <- "UTF-8"
-      next
+    whole <- all(validUTF8(distinct))
+    if (!whole || any(grepl("\"\"", distinct, fixed = TRUE, useBytes = TRUE))) {
+      data[[i]] <- single_quotes(mend_bytes(distinct))[match(data[[i]], distinct)]
     }
-    data[[i]] <- mend_bytes(distinct)[match(data[[i]], distinct)]
-    changed <- TRUE
+    # The library leaves the mark out, without which keys cannot be sorted.
+    if (whole && any(grepl("[^ -~]", distinct, useBytes = TRUE))) Encoding(data[[i]]) <- "UTF-8"
+    changed <- changed || !whole
   }
   names(data) <- enc2utf8(single_quotes(names(data)))
   if (changed) tell(c(i = "{.file {name}} is no UTF-8 and was read as Windows-1252."))

@@ -37,7 +37,7 @@ header_fields <- function(x) {
 
 # The fields of a file's header, or NULL; `lines` says how many lines they take.
 read_header <- function(path, name) {
-  start <- readLines(path, n = 40, warn = FALSE, encoding = "UTF-8")
+  start <- mend_bytes(readLines(path, n = 40, warn = FALSE, encoding = "UTF-8"))
   if (length(start)) start[1] <- sub("^\ufeff", "", start[1])
   held <- startsWith(start, header_mark)
   if (!isTRUE(held[1])) {

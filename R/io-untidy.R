@@ -183,7 +183,7 @@ too_few_names <- function(cells) {
 no_names <- function(cells) {
   first <- cells[[1]]
   rows <- cells[lengths(cells) == length(first)]
-  if (length(first) < 2 || length(rows) < 3 || length(rows) < 0.9 * length(cells)) {
+  if (length(first) < 2 || length(rows) < 2 || length(rows) < 0.9 * length(cells)) {
     return(NULL)
   }
   # A year is a number as well.

@@ -107,7 +107,12 @@ check_attributes <- function(data, roles) {
       unsteady <- data[changed[1], roles$series]
       abort_input(c(
         "Attribute {.field {name}} must be constant within a series.",
-        x = "It changes within {.val {label_text(unsteady)}}."
+        x = if (length(roles$series)) {
+          "It changes within {.val {label_text(unsteady)}}."
+        } else {
+          "It changes from row to row, and the table is one series."
+        },
+        i = if (!length(roles$series)) "Name what tells series apart with {.arg series}."
       ))
     }
   }

@@ -56,7 +56,7 @@ keys_sql <- function(x) {
   if (length(names) == 1) {
     return(paste0(names, " IN (", paste(values[[1]], collapse = ", "), ")"))
   }
-  each <- do.call(paste, c(Map(function(n, v) paste(n, "=", v), names, values), sep = " AND "))
+  each <- do.call(paste, c(unname(Map(paste, names, "=", values)), sep = " AND "))
   paste0("(", paste(each, collapse = " OR "), ")")
 }
 

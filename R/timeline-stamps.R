@@ -176,7 +176,8 @@ abort_no_stamps <- function(name, column, reason, rows, where) {
 }
 
 reject_rows <- function(data, reason, bad, rows, where, files = NULL) {
-  text <- do.call(paste, c(lapply(data[bad, , drop = FALSE], as.character), sep = ", "))
+  cells <- lapply(data[bad, , drop = FALSE], as.character)
+  text <- do.call(paste, c(unname(cells), sep = ", "))
   out <- data.frame(row = rows[bad], reason = as.character(reason[bad]), text = as.character(text))
   names(out)[1] <- where
   if (!is.null(files)) out$file <- files[bad]

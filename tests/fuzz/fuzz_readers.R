@@ -22,6 +22,12 @@ plain <- c("day;gate;flow", paste0(format(as.Date("2031-03-28") + 0:9, "%d.%m.%Y
                                                                                            "Dunmere"),
                                   ";", c("1,5", "2", "", "NA", "1.204,7")))
 clock <- c("\"time\",\"flow [m3/s]\"", paste0("2031-03-30T0", 0:9, ":15:00+0", 0:9 %% 2 + 1, ":00,", 1:10))
+bare <- c("sep=;", paste0(format(as.Date("2031-03-28") + 0:9), ";Birchmoor;", c("", 1:9)))
+day <- format(as.Date("2031-03-28") + 0:9)
+arrays <- c("[[\"day\",\"flow\"],", paste0("[\"", day, "\",", 1:10, c(rep("],", 9), "]]")))
+by_stamp <- c("{\"values\":{", paste0("\"", day, "\":", 1:10, c(rep(",", 9), "}}")))
+points <- c("[{\"gate\":\"Birchmoor\",\"points\":[", paste0("[\"", day, "\",", 1:10, c(rep("],", 9), "]]},")),
+            "{\"gate\":\"Dunmere\",\"points\":[[\"2031-03-28\",4],[\"2031-03-29\",5]]}]")
 package <- file.path(demo, "package")
 dir.create(package)
 write_timeline(x, package)
@@ -35,7 +41,8 @@ study <- c("kairon_study: 1", "title: Energy", "data:", "  source: rows.csv", "r
            "  horizon: 2 days", "  method: naive")
 calendar <- system.file("extdata", "holidays.ics", package = "kairon")
 corpora <- list(
-  text = list(text(rows), plain, clock), json = list(text(json)), calendar = list(text(calendar)),
+  text = list(text(rows), plain, clock, bare, bare[-1]), json = list(text(json), arrays, by_stamp, points),
+  calendar = list(text(calendar)),
   routine = list(text(steps)), study = list(study),
   package = list(text(file.path(package, "datapackage.json"))),
   words = list(c("1 day", "15 minutes", "2 weeks from Monday", "1 month, stamped at its end", "P1M", "PT15M",

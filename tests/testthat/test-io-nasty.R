@@ -213,3 +213,25 @@ test_that("a quoted NA among numbers is no value, and among words it is one", {
   expect_equal(x$v, c(1.5, NA, 3, NA))
   expect_equal(x$site, c("NA", "NA", "b", "b"))
 })
+
+test_that("rows that cannot be read are told whatever the columns are called, in any bytes", {
+  path <- tempfile(fileext = ".csv")
+  days <- c("soon", format(as.Date("2031-03-01") + 0:8))
+  for (name in c("sep", "collapse", strrep("a", 12000))) {
+    writeLines(c(paste0("day,", name, ",flow"), paste0(days, ",Millrace,", 0:9)), path)
+    x <- suppressWarnings(quiet(read_timeline(path, series = name)))
+    expect_equal(rejects(x)$text, "soon, Millrace, 0", info = substr(name, 1, 9))
+    expect_equal(x$flow, 1:9)
+  }
+  # Doubled quotes beside bytes of western Windows.
+  bytes <- c(charToRaw("day,remark,flow\n"), charToRaw("2031-03-01,\"a \"\"b\"\"\",1\n2031-03-02,caf"),
+             as.raw(0xe9), charToRaw(",2\n2031-03-03,x,3\n"))
+  writeBin(bytes, path)
+  x <- quiet(read_timeline(path, series = remark))
+  expect_equal(x$remark, c("a \"b\"", "caf\u00e9", "x"))
+  expect_match(error_text(read_timeline(path, attributes = remark)), "from row to row.*one series")
+  # The same in the lines that a file begins with.
+  writeBin(c(charToRaw("# kairon: timeline = 1\n# kairon: units = "), as.raw(0xe9),
+             charToRaw("\nday,flow\n2031-03-01,1\n")), path)
+  expect_error(quiet(read_timeline(path)), "cannot be read", class = "kairon_error_file")
+})
