@@ -13,7 +13,8 @@
 #' @param time The time column, bare or as a string, or [from_parts()] of columns, such as
 #'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text
 #'   in ISO 8601 and the common written forms (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`,
-#'   `"2031Q3"`). When left out, the one column that holds stamps is taken.
+#'   `"2031Q3"`). When left out, the one column that holds stamps is taken, or
+#'   of two that are called as when rows begin and end (`from`, `to`) the beginning.
 #' @param series Columns that tell series apart; none for a single series. A column of text that
 #'   comes again and again is named in a note then, in case it tells series apart.
 #' @param amounts Measures that are amounts, accumulated over an interval (rain, volume, sales):
@@ -21,7 +22,8 @@
 #' @param attributes Columns that describe a series and are constant in it.
 #' @param units Named character vector, measure to unit: `c(flow = "l/s")`.
 #' @param zone Name of the zone in which stamps without one are read, and by whose calendar days and
-#'   months are cut. Default UTC, with a note. Letters behind stamps that this zone's clock goes by
+#'   months are cut. Default what the name of the time column tells (`"Time (UTC+01:00)"`), else
+#'   UTC, with a note. Letters behind stamps that this zone's clock goes by
 #'   (`"2031-10-26 01:30 BST"`) tell its doubled hour apart.
 #' @param repeats What to do with several rows of one series at one stamp: `"refuse"` (an error that
 #'   shows the first), or keep the `"first"`, the `"last"` or their `"mean"`. Resolved repeats are
@@ -158,8 +160,14 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   }
   data <- settle_companions(data, beside)
   roles$beside <- beside
-  stamps <- index_stamps(data[[time]], data[roles$series], time, zone, day_first, epoch, rows,
-                         where)
+  # Instants of R have a zone of their own.
+  told <- if (is.null(zone) && !inherits(data[[time]], c("Date", "POSIXct"))) zone_in_name(time)
+  stamps <- index_stamps(data[[time]], data[roles$series], time, zone %||% told, day_first, epoch,
+                         rows, where)
+  if (!is.null(told) && stamps$type == "instant") {
+    stamps$news <- c(paste0("stamps are of the zone ", told, ", as the name ", time, " tells"),
+                     stamps$news)
+  }
   bad <- which(nzchar(stamps$reason))
   rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
   if (length(bad)) {

@@ -35,6 +35,13 @@ guess_time <- function(data) {
   if (length(found) == 1) {
     return(found)
   }
+  began <- if (length(found) == 2) beginning_of(data[found])
+  if (!is.null(began)) {
+    ended <- setdiff(found, began)
+    tell(c(i = "{.field {began}} and {.field {ended}} say when each row begins and ends; it is \\
+                stamped by {.field {began}}."))
+    return(began)
+  }
   columns <- word_list(if (length(found)) found else names(data), 12)
   counts <- names(data)[vapply(data, function(v) {
     is.numeric(v) && length(v) > 1 && !anyNA(v) && !is.unsorted(v, strictly = TRUE)
@@ -51,6 +58,29 @@ guess_time <- function(data) {
        it counts seconds since 1970, add {.code epoch = \"seconds\"}."
     }
   ))
+}
+
+# Of two columns that are called as when each row begins and ends, and do so, the first. Names are
+# needed, since two clocks differ by a fixed time as well.
+beginning_of <- function(data) {
+  called <- function(words) {
+    grepl(paste0("(^|[ _.-])(", words, ")"), names(data), ignore.case = TRUE)
+  }
+  from <- which(called("from|start|begin"))
+  to <- which(called("to|until|end|stop"))
+  if (length(from) != 1 || length(to) != 1 || from == to) {
+    return(NULL)
+  }
+  lasts <- function(order) {
+    at <- lapply(data, function(v) {
+      v <- utils::head(v, 1000)
+      if (is.character(v) || is.factor(v)) cpp_read_stamps(as.character(v), order)$seconds else
+        to_seconds(v)
+    })
+    took <- at[[to]] - at[[from]]
+    any(is.finite(took)) && all(took > 0, na.rm = TRUE)
+  }
+  if (lasts(1L) || lasts(2L)) names(data)[from]
 }
 
 find_measures <- function(data, time, roles, rows, where) {

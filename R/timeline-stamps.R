@@ -80,6 +80,23 @@ index_scanned <- function(column, keys, zone, seen) {
   list(seconds = seconds, type = "instant", zone = zone, news = news)
 }
 
+# The clock that a column's name tells, such as "Time (UTC+01:00)" or "time_utc"; NULL for others.
+zone_in_name <- function(name) {
+  clock <- "(UTC|GMT)( ?[+-][0-9]{1,2}(:?00)?)?"
+  held <- regmatches(name, regexpr(paste0("[([] ?", clock, " ?[])]|[ _.-](UTC|GMT)$"), name,
+                                   ignore.case = TRUE))
+  if (length(held) == 0) {
+    return(NULL)
+  }
+  hours <- suppressWarnings(as.integer(gsub("[^0-9+-]|:?00[^0-9]*$", "", held)))
+  if (is.na(hours) || hours == 0) {
+    return("UTC")
+  }
+  # The names of these zones count the other way.
+  zone <- sprintf("Etc/GMT%+d", -hours)
+  if (zone %in% zone_names()) zone
+}
+
 zone_news <- function(zoned) {
   if (zoned) {
     "stamps are instants; days are cut in UTC"

@@ -227,3 +227,41 @@ test_that("a line that tells the separator is no header", {
     }
   }
 })
+
+test_that("a clock that the name of the stamps tells is theirs, where no zone is said", {
+  hours <- format(as.POSIXct("2031-03-01", tz = "UTC") + 3600 * 0:29, "%Y-%m-%d %H:%M")
+  zone_of <- function(name, ...) {
+    x <- quiet(timeline(rlang::set_names(data.frame(hours, 0:29), c(name, "flow")), ...))
+    expect_equal(x$flow, 0:29)
+    c(kairon:::timeline_meta(x)$zone, format(x[[1]][1], "%H:%M %z"))
+  }
+  expect_equal(zone_of("Time (UTC+01:00)"), c("Etc/GMT-1", "00:00 +0100"))
+  expect_equal(zone_of("stamp [GMT-5]"), c("Etc/GMT+5", "00:00 -0500"))
+  expect_equal(zone_of("Time (UTC +1000)"), c("Etc/GMT-10", "00:00 +1000"))
+  for (name in c("time_utc", "Time (UTC)", "date GMT", "Time", "Time (UTC offset 3)", "outcome",
+                 "Time (UTC+05:30)")) {
+    expect_equal(zone_of(name)[1], "UTC", info = name)
+  }
+  expect_equal(zone_of("Time (UTC+01:00)", zone = "Europe/London")[1], "Europe/London")
+  told <- capture_messages(timeline(data.frame(time_utc = hours, flow = 0:29)))
+  expect_match(told, "as the name time_utc tells", all = FALSE)
+  expect_false(any(grepl("carry no zone", told)))
+})
+
+test_that("rows that say when they begin and end are stamped by their beginning", {
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + 3600 * 0:29
+  text <- function(at) format(at, "%d.%m.%Y %H:%M")
+  pairs <- list(c("from", "to"), c("End date", "Start date"), c("begin_time", "end_time"))
+  for (names in pairs) {
+    turned <- names[1] == "End date"
+    data <- data.frame(text(at + 3600 * turned), text(at + 3600 * !turned), 0:29)
+    x <- quiet(timeline(rlang::set_names(data, c(names, "energy"))))
+    expect_equal(as.numeric(x[[names[1 + turned]]]), as.numeric(at), info = names[1])
+    expect_equal(x$energy, 0:29)
+  }
+  # Two clocks, and ends before beginnings, do not say so.
+  both <- data.frame(local = text(at + 3600), utc = text(at), energy = 0:29)
+  expect_match(error_text(timeline(both)), "Several columns hold stamps")
+  odd <- data.frame(from = text(at), to = text(at - 3600), energy = 0:29)
+  expect_match(error_text(timeline(odd)), "Several columns hold stamps")
+})
