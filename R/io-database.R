@@ -230,9 +230,13 @@ write_table <- function(x, con, table = NULL, mode = c("create", "append", "upse
 write_database_file <- function(x, path, table = NULL,
                                 mode = c("create", "append", "upsert", "replace"), key = NULL,
                                 header = TRUE, rows = FALSE) {
+  if (grepl("?query=", path, fixed = TRUE)) {
+    abort_input(c("Nothing can be written into a query.",
+                  i = "Name the table: {.file {database_path(path)}?table=...}."))
+  }
   if (grepl("?table=", path, fixed = TRUE)) {
     table <- table %||% utils::URLdecode(sub(".*\\?table=", "", path))
-    path <- sub("\\?table=.*", "", path)
+    path <- database_path(path)
   }
   kind <- database_kind(path)
   what <- c(sqlite = "SQLite", duckdb = "DuckDB")[[kind]]
@@ -255,7 +259,7 @@ write_database_file <- function(x, path, table = NULL,
 
 # The kind of database that a file is by its name; NULL for other files.
 database_kind <- function(path) {
-  ending <- tolower(tools::file_ext(sub("\\?table=.*", "", path)))
+  ending <- tolower(tools::file_ext(database_path(path)))
   switch(ending, sqlite = , sqlite3 = "sqlite", duckdb = , ddb = "duckdb")
 }
 

@@ -159,7 +159,7 @@ read_json_table <- function(path, name, records) {
     check_header_version(value$about, name)
   }
   data <- json_records(value, records %||% if (!is.null(header)) "rows", name)
-  data <- plain_records(data)
+  data <- plain_records(unnested(as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)))
   list(data = data, lines = seq_len(nrow(data)), where = "record", header = header)
 }
 
@@ -254,11 +254,15 @@ is_json_columns <- function(value) {
 }
 
 plain_records <- function(data) {
-  data <- unnested(as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE))
+  data <- as.data.frame(data, optional = TRUE, stringsAsFactors = FALSE)
   # Seconds since 1970 are told by their text, as in other files.
+  words <- function(v) format(v, digits = 15, scientific = FALSE, trim = TRUE)
   for (name in names(Filter(is.numeric, data))) {
-    text <- format(data[[name]], digits = 15, scientific = FALSE, trim = TRUE)
-    if (!identical(counted_seconds_stamps(text, name)$text, text)) data[[name]] <- text
+    v <- data[[name]]
+    few <- words(utils::head(v[!is.na(v)], 5))
+    if (length(few) && !identical(counted_seconds_stamps(few, name)$text, few)) {
+      data[[name]] <- ifelse(is.na(v), NA, words(v))
+    }
   }
   nested <- vapply(data, is.list, TRUE)
   if (any(nested)) {

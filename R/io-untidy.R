@@ -206,8 +206,9 @@ no_names <- function(cells) {
 
 # "sep=;" on the first line, as spreadsheets write it.
 told_separator <- function(path) {
-  found <- regmatches(start <- start_of_text(path, 1), regexec("^\"?sep=(.)\"?,*;*$", start))
-  if (length(found) && length(found[[1]]) == 2) found[[1]][2]
+  pattern <- "^\"?sep=(.)\"?[,;]*$"
+  first <- start_of_text(path, 1)
+  if (length(first) && grepl(pattern, first)) sub(pattern, "\\1", first)
 }
 
 with_names <- function(path, names, lines, mark) {

@@ -13,8 +13,8 @@
 #' @param time The time column, bare or as a string, or [from_parts()] of columns, such as
 #'   `from_parts(year = yr, week = wk)`. It holds `Date`, `POSIXct`, numbers counting steps, or text
 #'   in ISO 8601 and the common written forms (`"2031-03-01 14:05"`, `"Mar 2031"`, `"2031-W07"`,
-#'   `"2031Q3"`). When left out, the one column that holds stamps is taken, or
-#'   of two that are called as when rows begin and end (`from`, `to`) the beginning.
+#'   `"2031Q3"`). When left out, the one column that holds stamps is taken, or of two that are
+#'   called as when rows begin and end (`from`, `to`) the beginning.
 #' @param series Columns that tell series apart; none for a single series. A column of text that
 #'   comes again and again is named in a note then, in case it tells series apart.
 #' @param amounts Measures that are amounts, accumulated over an interval (rain, volume, sales):
@@ -160,8 +160,9 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   }
   data <- settle_companions(data, beside)
   roles$beside <- beside
-  # Instants of R have a zone of their own.
-  told <- if (is.null(zone) && !inherits(data[[time]], c("Date", "POSIXct"))) zone_in_name(time)
+  # Instants of R have a zone of their own; those that were read from a file have kinds.
+  of_r <- inherits(data[[time]], c("Date", "POSIXct")) && is.null(attr(data[[time]], "kinds"))
+  told <- if (is.null(zone) && !of_r) zone_in_name(time)
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone %||% told, day_first, epoch,
                          rows, where)
   if (!is.null(told) && stamps$type == "instant") {

@@ -249,6 +249,8 @@ test_that("files of databases are written by their ending, whole or not at all",
     write_timeline(quiet(plain), path, table = "weekly", mode = "replace", header = FALSE)
     again <- quiet(read_timeline(path, table = "weekly", series = district))
     expect_true("flow" %in% names(again) && !"demand" %in% names(again), info = ending)
+    expect_error(write_timeline(x, paste0(path, "?query=SELECT 1")), "into a query",
+                 class = "kairon_error_input")
     text <- file.path(dirname(path), paste0("text.", ending))
     writeLines("district,week,demand", text)
     expect_error(write_timeline(x, text), "is no file of", class = "kairon_error_file")

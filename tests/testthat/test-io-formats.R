@@ -301,6 +301,10 @@ test_that("JSON as arrays, under stamps and as points within series is read as w
   x <- read(nested, records = "data.series", series = "name")
   expect_equal(x$v[x$name == "Dunmere"], value + 1)
   expect_equal(x$v[x$name == "Millrace"], value)
+  # A line of its own for each series keeps what is no table.
+  lines <- tempfile(fileext = ".jsonl")
+  writeLines(paste0("{\"day\":\"2031-03-0", 1:5, "\",\"v\":", 1:5, ",\"parts\":[[1,2],[3,4]]}"), lines)
+  expect_equal(quiet(read_timeline(lines))$v, 1:5)
   # What cannot be told says where tables are.
   expect_match(error_text(read(nested)), "data.series")
   two <- list(a = unname(pairs(text)), b = unname(pairs(text)))

@@ -243,6 +243,12 @@ test_that("a clock that the name of the stamps tells is theirs, where no zone is
     expect_equal(zone_of(name)[1], "UTC", info = name)
   }
   expect_equal(zone_of("Time (UTC+01:00)", zone = "Europe/London")[1], "Europe/London")
+  # Of large files the core reads the stamps, which are no text then.
+  path <- tempfile(fileext = ".csv")
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + 60 * 0:49999
+  writeLines(c("Time (UTC+01:00),flow", paste0(format(at, "%Y-%m-%d %H:%M:%S"), ",1")), path)
+  x <- quiet(read_timeline(path))
+  expect_equal(as.numeric(x[[1]]), as.numeric(at) - 3600)
   told <- capture_messages(timeline(data.frame(time_utc = hours, flow = 0:29)))
   expect_match(told, "as the name time_utc tells", all = FALSE)
   expect_false(any(grepl("carry no zone", told)))
