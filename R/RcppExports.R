@@ -301,6 +301,10 @@ cpp_end_with <- function(parent) {
     invisible(.Call(`_kairon_cpp_end_with`, parent))
 }
 
+cpp_ordered_rows <- function(streams, keyed, asked, zone, grid, markers, threads) {
+    .Call(`_kairon_cpp_ordered_rows`, streams, keyed, asked, zone, grid, markers, threads)
+}
+
 cpp_smoothing_fit <- function(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads) {
     .Call(`_kairon_cpp_smoothing_fit`, values, breaks, seasons, forms, given, aim, warm_up, textbook, threads)
 }

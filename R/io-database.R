@@ -108,11 +108,39 @@ open_remote <- function(con, from, columns, time, told, header, label) {
                           label, NULL)
   template <- adopt_blank_companions(template, typed = TRUE)
   out <- new_remote(con, from, sql_stamp_form(con, from, time), template, label)
+  # Rows on other servers are asked there, table by table.
+  if (is.null(shards(out))) {
+    out$from <- without_nan_cells(con, from, columns, names(out$meta$kinds))
+  }
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
   out$meta["news"] <- list(NULL)
   cadence <- if (isTRUE(out$meta$declared)) out$meta$cadence else told_cadence(header)
   if (!is.null(cadence)) out$told <- cadence
   out
+}
+
+# Floating numbers of some databases may be none, which spreads in sums and extremes: such cells are
+# missing here.
+without_nan_cells <- function(con, from, columns, measures) {
+  type_of <- c(duckdb = "typeof", postgres = "pg_typeof")[sql_dialect(con)]
+  if (is.na(type_of) || length(measures) == 0) {
+    return(from)
+  }
+  names <- vapply(measures, function(m) sql_name(con, m), "")
+  types <- sql_rows(con, paste("SELECT",
+                               paste0("CAST(", type_of, "(", names, ") AS VARCHAR) AS kairon_",
+                                      seq_along(names), collapse = ", "), "FROM", from, "LIMIT 1"))
+  floating <- tolower(unlist(types)) %in% c("double", "float", "double precision", "real", "numeric")
+  if (!any(floating)) {
+    return(from)
+  }
+  cells <- vapply(columns, function(name) {
+    column <- sql_name(con, name)
+    if (!name %in% measures[floating]) return(column)
+    cell <- if (type_of == "typeof") without_nan(column) else paste0("nullif(", column, ", 'NaN')")
+    paste(cell, "AS", column)
+  }, "")
+  paste0("(SELECT ", paste(cells, collapse = ", "), " FROM ", from, ") AS kairon_source")
 }
 
 # What stands after FROM.

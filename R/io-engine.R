@@ -262,7 +262,7 @@ text_select <- function(group, con, wanted, kinds, how, series, time, tidy) {
     # Blanks around a key are no part of it; to take them off each costs more than all the rest.
     if (kinds[[name]] != "number") return(if (tidy) paste0("trim(", column, ")") else column)
     for (m in marks) column <- paste0("nullif(", column, ", ", sql_value(con, m), ")")
-    column
+    without_nan(column)
   }
   if (how$layout == "wide") {
     return(wide_select(part, group, con, wanted, kinds, how, series, time, cell))
@@ -411,11 +411,15 @@ parquet_told <- function(con, path, name) {
   if (NROW(found) == 0) NULL else header_from_json(found$about[1], name)
 }
 
+# What is not a number is missing; in sums and extremes the engine would let it spread.
+without_nan <- function(column) paste0("CASE WHEN NOT isnan(", column, ") THEN ", column, " END")
+
 parquet_cell <- function(column, type, con, missing, marks) {
   name <- sql_name(con, column)
   if (grepl("INT|DOUBLE|FLOAT|DECIMAL", type)) {
     name <- if (type == "DOUBLE") name else paste0("CAST(", name, " AS DOUBLE)")
     for (m in marks) name <- paste0("nullif(", name, ", ", sql_value(con, m), ")")
+    if (type %in% c("DOUBLE", "FLOAT")) name <- without_nan(name)
   } else if (grepl("VARCHAR", type)) {
     for (m in missing) name <- paste0("nullif(", name, ", ", sql_value(con, m), ")")
   }

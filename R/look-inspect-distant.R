@@ -5,8 +5,12 @@
 inspect.kairon_distant <- function(x, ...) {
   refuse_more("inspect", ...)
   copy_text_rows(x)
-  facts <- distant_facts(x)
   meta <- x$meta
+  look_through(x, stretches, function(cadence) {
+    meta$cadence <- cadence
+    tail_length(meta)
+  })
+  facts <- distant_facts(x)
   meta$cadence <- attr(facts, "cadence")
   if (length(meta$kinds) == 0) {
     abort_state("This timeline has no measures (numeric columns) to inspect.")
@@ -14,8 +18,7 @@ inspect.kairon_distant <- function(x, ...) {
   if (!is.null(x$store$rejects)) meta$rejects <- x$store$rejects
   meta$repeats <- repeats_elsewhere(x, facts)
   ends <- distant_ends(x)
-  from <- min(facts$first)
-  grid <- list(from = from, width = max(max(facts$last) - from, 1) / stretches)
+  grid <- coverage_grid(min(facts$first), max(facts$last), stretches)
   cards <- read_cards(x, facts, tail_length(meta), grid)
   labels <- series_labels(keys_in(facts, meta$series))
   table <- distant_table(x, facts, meta, cards, ends)
@@ -26,7 +29,8 @@ inspect.kairon_distant <- function(x, ...) {
   unfinished <- lapply(names(cards$measures), function(m) {
     unfinished_words(m, cards$measures[[m]]$tails, labels, tail_length(meta))
   })
-  meta$news <- c(meta$news, cards$news)
+  meta$news <- c(meta$news, if (sum(meta$repeats) > 0) repeats_news(sum(meta$repeats), "first"),
+                 cards$news)
   marked <- any(vapply(names(meta$kinds), is_marked, TRUE, x = x))
   invented <- if (marked) invented_findings(x)
   structure(
@@ -57,8 +61,10 @@ distant_table <- function(x, facts, meta, cards, ends) {
     card <- told$card
     holes <- distant_holes(told$pauses, card, facts, regular, place)
     missing <- rows - card$present
-    moved <- card$sum - card$finite * told$shift
-    spread <- pmax(0, card$square - moved^2 / card$finite) / (card$finite - 1)
+    beside <- card$moved / card$finite
+    spread <- pmax(0, card$square - card$moved * beside) / (card$finite - 1)
+    # Squares of very large distances are infinite.
+    spread[is.nan(spread) & card$finite > 1] <- Inf
     out <- data.frame(
       measure = m, kind = meta$kinds[[m]], unit = meta$units[[m]], own,
       rows = rows, first = stamp(card$first), last = stamp(card$last),
@@ -68,7 +74,7 @@ distant_table <- function(x, facts, meta, cards, ends) {
       missing_steps = holes$steps, repeats = settled_repeats(meta, labels), zeros = card$zeros,
       negatives = card$negatives,
       infinite = card$present - card$finite, min = card$min, q25 = card$q25, median = card$median,
-      mean = ifelse(card$finite > 0, card$sum / card$finite, NA_real_), q75 = card$q75,
+      mean = ifelse(card$finite > 0, told$shift + beside, NA_real_), q75 = card$q75,
       max = card$max, sd = ifelse(card$finite > 1, sqrt(spread), NA_real_),
       last_value = card$last_value,
       unchanged = card$unchanged
@@ -137,7 +143,9 @@ distant_coverage <- function(cells, grid, facts, meta) {
   owner <- rep(seq_len(n), each = stretches)
   expected <- if (is_regular_cadence(meta$cadence)) {
     zone <- span_zone(meta, c(facts$first, facts$last))
+    # Of the periods that begin before an edge the last may be stamped behind it.
     upto <- period_of(meta$cadence, just_before(edges), zone)
+    upto <- upto - (stamp_of(meta$cadence, upto, zone) >= edges)
     upto[stretches + 1] <- Inf
     ends <- lapply(facts[c("first", "last")], function(s) period_of_stamp(meta$cadence, s, zone))
     pmax(0, pmin(ends$last[owner], rep(upto[-1], n)) -

@@ -284,9 +284,13 @@ settle_repeats <- function(data, series, measures, rule, stamps) {
     })
   }
   rownames(out) <- NULL
-  rule <- if (rule == "mean") "averaged" else paste("settled by keeping the", rule)
-  news <- paste(plural(n, "repeated stamp"), rule)
-  list(data = out, news = news, seconds = stamps$seconds[keep], repeats = c(repeats))
+  list(data = out, news = repeats_news(n, rule), seconds = stamps$seconds[keep],
+       repeats = c(repeats))
+}
+
+repeats_news <- function(n, rule) {
+  paste(plural(n, "repeated stamp"),
+        if (rule == "mean") "averaged" else paste("settled by keeping the", rule))
 }
 
 # The column of text with the fewest different words that tells all rows of a stamp apart; nothing

@@ -36,13 +36,26 @@ read_facts <- function(x) UseMethod("read_facts")
 read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_cells")
 
 # For each measure of a distant timeline: `card`, a data frame with a row a series (present, finite,
-# zeros, negatives, sum, square about `shift`, min, q25, median, q75, max, first, last, last_value,
-# unchanged); `pauses`, a data frame of series, from and to (seconds) of neighbouring values further
-# apart than a step, or than three usual ones, with `usual`; `markers`, `others` and `range` for
-# marker_words(); `tails`, the last values of each series. And `cells`, the counts of read_cells()
-# on the `grid` (from, width); `stamps`, the first stamps of each series; `news`, words on how it
-# was done.
+# zeros, negatives, sums of the distance from `shift` as moved and of its square, min, q25, median,
+# q75, max, first, last, last_value, unchanged); `pauses`, a data frame of series, from and to
+# (seconds) of neighbouring values further apart than a step, or than three usual ones, with
+# `usual`; `markers`, `others` and `range` for marker_words(); `tails`, the last values of each
+# series. And `cells`, the counts of read_cells() on the `grid` (from, width); `stamps`, the first
+# stamps of each series; `news`, words on how it was done.
 read_cards <- function(x, facts, tail, grid) UseMethod("read_cards")
+
+# Facts and cards in one pass over the rows, where that can be: kept until read_cards() takes it.
+# `stretches`: of how many cells the grid is; `tail_of`: how many last values are wanted, by the
+# cadence.
+look_through <- function(x, stretches, tail_of) UseMethod("look_through")
+
+#' @export
+look_through.default <- function(x, stretches, tail_of) invisible()
+
+# The cells between the first stamp and the last.
+coverage_grid <- function(first, last, stretches) {
+  list(from = first, width = max(last - first, 1) / stretches)
+}
 
 # How many values of each measure are of each origin, and how many are missing.
 count_origins <- function(x) UseMethod("count_origins")

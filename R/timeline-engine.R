@@ -425,12 +425,14 @@ tidied_copy <- function(x) {
 }
 
 # Repeats and rows that cannot be read, once all rows were seen. Whether the rows are others now.
-settle_files <- function(x, repeats, unread) {
+# `told`: whether `repeats` are all that there are, which they are not where stamps lie off a grid
+# by whose places they were counted.
+settle_files <- function(x, repeats, unread,
+                         told = is_regular_cadence(attr(x$store$facts, "cadence"))) {
   if (isTRUE(x$con$seen)) {
     return(FALSE)
   }
-  # Where stamps lie off the grid, their places do not tell.
-  told <- is_regular_cadence(attr(x$store$facts, "cadence")) && !is.null(repeats)
+  told <- told && !is.null(repeats)
   if (is.function(x$con$told$check)) x$con$told$check()
   if (has_blanks(x)) {
     return(TRUE)

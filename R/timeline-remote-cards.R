@@ -91,7 +91,7 @@ ask_card <- function(x, ask, shift, n, counted, runs) {
   moved <- paste0("(kairon_v - ", sql_value(x$con, shift), ")")
   found <- ask$rows(c(
     present = "sum(kairon_k)", finite = when(finite_sql), zeros = when("kairon_v = 0"),
-    negatives = when("kairon_v < 0"), sum = when(finite_sql, "kairon_k * kairon_v"),
+    negatives = when("kairon_v < 0"), moved = when(finite_sql, paste("kairon_k *", moved)),
     square = when(finite_sql, paste("kairon_k *", moved, "*", moved)),
     min = paste0("min(CASE WHEN ", finite_sql, " THEN kairon_v END)"),
     max = paste0("max(CASE WHEN ", finite_sql, " THEN kairon_v END)"),

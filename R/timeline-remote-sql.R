@@ -1,10 +1,11 @@
 # Pieces of SQL that ask for distant rows: stamps as seconds, bins of a grid, what is left out.
 
-remote_where <- function(x, more = NULL) {
+# `present`: whether rows without a stamp are left out.
+remote_where <- function(x, more = NULL, present = !counts_unread(x) || !is.null(more)) {
   seconds <- remote_seconds(x)
   parts <- c(
     # Stamps that cannot be read are counted on the first pass over files.
-    if (!counts_unread(x) || !is.null(more)) paste(sql_name(x$con, x$meta$time), "IS NOT NULL"),
+    if (present) paste(sql_name(x$con, x$meta$time), "IS NOT NULL"),
     if (is.finite(x$span[1])) bound_sql(x, seconds, ">=", x$span[1]),
     if (is.finite(x$span[2])) bound_sql(x, seconds, "<", x$span[2]),
     if (!is.null(x$keys)) keys_sql(x),

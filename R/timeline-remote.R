@@ -31,14 +31,15 @@ facts_columns <- function(x, cadence) {
       if (!is.null(off)) paste0("sum(CASE WHEN ", off, " THEN 1 ELSE 0 END) AS kairon_off"))
 }
 
-settle_facts <- function(x, facts, cadence, sql) {
+# `exact`: `off` is how many stamps are off the grid, not only whether any is.
+settle_facts <- function(x, facts, cadence, sql, exact = FALSE) {
   x$store$facts_sql <- sql
   facts <- facts[facts$rows > 0, , drop = FALSE]
   for (name in intersect(c("rows", "first", "last", "off"),
                          names(facts))) facts[[name]] <- as.numeric(facts[[name]])
   facts <- mark_text(sort_facts(facts, x$meta, x$label))
   seconds <- remote_seconds(x)
-  cadence <- checked_cadence(x, cadence, facts, seconds)
+  cadence <- checked_cadence(x, cadence, facts, seconds, exact)
   if (!is_regular_cadence(cadence)) facts$typical <- remote_typical(x, seconds, facts)
   attr(facts, "cadence") <- cadence
   x$store$facts <- facts
@@ -50,13 +51,7 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   key <- key_text(keys, nrow(cells))
   group <- match(key, unique(key))
   first <- !duplicated(group)
-  taken <- intersect(names(keys), c("rows", "first", "last", "off", "typical"))
-  if (length(taken)) {
-    abort_input(c(
-      "A series column of a table elsewhere cannot be called {.field {taken[1]}}.",
-      i = "Give it another name: in a view or a query, or for a text file with {.arg rename}."
-    ))
-  }
+  check_series_names(names(keys))
   facts <- cbind(keys[first, , drop = FALSE], attributes[first, , drop = FALSE])
   facts$rows <- as.vector(rowsum(cells$rows, group))
   facts$first <- as.vector(tapply(cells$first, group, min))
@@ -65,9 +60,21 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   settle_facts(x, facts, cadence, sql)
 }
 
+check_series_names <- function(names) {
+  taken <- intersect(names, c("rows", "first", "last", "off", "typical"))
+  if (length(taken)) {
+    abort_input(c(
+      "A series column of a table elsewhere cannot be called {.field {taken[1]}}.",
+      i = "Give it another name: in a view or a query, or for a text file with {.arg rename}."
+    ))
+  }
+}
+
 # The cadence of the sample where every stamp keeps it, else an irregular one.
-checked_cadence <- function(x, cadence, facts, seconds) {
+checked_cadence <- function(x, cadence, facts, seconds, exact) {
   if (!is_regular_cadence(cadence)) {
+    off <- if (has_grid(cadence)) facts$off %||% count_off_grid(x, cadence, seconds)
+    if (!is.null(off)) cadence$on_grid <- 1 - sum(off) / sum(facts$rows)
     return(cadence)
   }
   fits <- if (is.null(facts$off)) {
@@ -77,15 +84,29 @@ checked_cadence <- function(x, cadence, facts, seconds) {
   } else {
     sum(facts$off) == 0
   }
-  if (!fits && isTRUE(attr(off_grid_sql(x, cadence, seconds), "micro"))) {
+  if (!fits && !exact && isTRUE(attr(off_grid_sql(x, cadence, seconds), "micro"))) {
     # Whether any stamp is off the grid is cheaper to tell than how many are.
-    sql <- paste0("SELECT count(*) AS n FROM ", x$from, " ", remote_where(x),
-                  if (nzchar(remote_where(x))) " AND " else " WHERE ",
-                  off_grid_sql(x, cadence, seconds), " <> 0")
-    facts$off <- c(as.numeric(sql_rows(x$con, sql)$n), rep(0, nrow(facts) - 1))
+    facts$off <- c(count_off_grid(x, cadence, seconds), rep(0, nrow(facts) - 1))
   }
   if (fits) cadence else irregular_cadence(cadence, step_seconds(cadence),
                                            1 - sum(facts$off %||% 0) / sum(facts$rows))
+}
+
+# Whether stamps can be compared with a grid: an irregular cadence has that of most of them.
+has_grid <- function(cadence) is_regular_cadence(cadence) || isTRUE(cadence$on_grid >= 0.5)
+
+# NULL where the database cannot tell.
+count_off_grid <- function(x, cadence, seconds) {
+  cadence$regular <- NULL
+  off <- off_grid_sql(x, cadence, seconds)
+  if (is.null(off)) {
+    return(NULL)
+  }
+  where <- remote_where(x)
+  sql <- paste0("SELECT count(*) AS n FROM ", x$from, " ", where,
+                if (nzchar(where)) " AND " else " WHERE ", off,
+                if (isTRUE(attr(off, "micro"))) " <> 0")
+  as.numeric(sql_rows(x$con, sql)$n)
 }
 
 # The median of the steps of each series, or of about 1,024 of them at equal distances, as the core

@@ -258,7 +258,7 @@ say_odd_values <- function(x) {
                        meta$zone)
       warn_user(c(
         "!" = "{.field {measure}} has {n} infinite value{?s}, the first at {at}.",
-        i = "What rests on such a value is infinite too, or missing where it is interpolated."
+        i = "What rests on such a value is infinite or missing, too."
       ))
     }
     if (span[2] > 0 && meta$kinds[[measure]] == "amount") {

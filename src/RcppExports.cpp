@@ -1060,6 +1060,23 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// cpp_ordered_rows
+SEXP cpp_ordered_rows(Rcpp::List streams, bool keyed, Rcpp::List asked, Rcpp::List zone, Rcpp::Nullable<Rcpp::List> grid, Rcpp::NumericVector markers, int threads);
+RcppExport SEXP _kairon_cpp_ordered_rows(SEXP streamsSEXP, SEXP keyedSEXP, SEXP askedSEXP, SEXP zoneSEXP, SEXP gridSEXP, SEXP markersSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type streams(streamsSEXP);
+    Rcpp::traits::input_parameter< bool >::type keyed(keyedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type asked(askedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type zone(zoneSEXP);
+    Rcpp::traits::input_parameter< Rcpp::Nullable<Rcpp::List> >::type grid(gridSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type markers(markersSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_ordered_rows(streams, keyed, asked, zone, grid, markers, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_smoothing_fit
 Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, IntegerVector seasons, IntegerMatrix forms, Rcpp::List given, int aim, int warm_up, bool textbook, int threads);
 RcppExport SEXP _kairon_cpp_smoothing_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP formsSEXP, SEXP givenSEXP, SEXP aimSEXP, SEXP warm_upSEXP, SEXP textbookSEXP, SEXP threadsSEXP) {
@@ -1617,6 +1634,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_structural_forecast", (DL_FUNC) &_kairon_cpp_structural_forecast, 5},
     {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
     {"_kairon_cpp_end_with", (DL_FUNC) &_kairon_cpp_end_with, 1},
+    {"_kairon_cpp_ordered_rows", (DL_FUNC) &_kairon_cpp_ordered_rows, 7},
     {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
     {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
     {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 8},

@@ -152,8 +152,13 @@ void slide_moments(const Window& w, Pair&& pair, Tell&& tell) {
 void slide_spread(const StatisticSpec& spec, Doubles v, Doubles t, const Window& w, double* out) {
   long wild = 0;
   std::vector<double> scratch;
-  for (int r = w.from(w.begin); r < w.to(w.end - 1); ++r) wild += std::isinf(v[at(r)]);
-  if (wild > 0) {
+  double largest = 0;
+  for (int r = w.from(w.begin); r < w.to(w.end - 1); ++r) {
+    wild += std::isinf(v[at(r)]);
+    if (!std::isnan(v[at(r)])) largest = std::max(largest, std::fabs(v[at(r)]));
+  }
+  // Squares that are too large or too small for a number.
+  if (wild > 0 || largest > 1e140 || (largest > 0 && largest < 1e-130)) {
     for (std::size_t i = w.begin; i < w.end; ++i) out[i] = directly(spec, v, t, w, i, scratch);
     return;
   }

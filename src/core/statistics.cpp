@@ -64,20 +64,45 @@ double quantile_of(std::vector<double>& x, double p) {
   return a + (at - static_cast<double>(low)) * (b - a);
 }
 
+// A variance, in units of the square of `scale`.
+struct Variance {
+  double value = kMissing, scale = 1;
+  double sd() const { return std::sqrt(value) * scale; }
+  double var() const { return value * scale * scale; }
+};
+
 // Sum of squares about the mean of the one pass, with the correction for the
-// rounding of that mean (Chan, Golub and LeVeque, 1983).
-double variance_about(Doubles values, Pass& p) {
-  if (p.n < 2) return kMissing;
+// rounding of that mean (Chan, Golub and LeVeque, 1983). Where squares of the values themselves
+// would be too large or too small for a number, they are scaled by the largest distance.
+Variance variance_about(Doubles values, Pass& p) {
+  Variance out;
+  if (p.n < 2) return out;
   const double mean = p.mean();
-  double squares = 0, drift = 0;
-  for (double v : values) {
-    if (std::isnan(v)) continue;
-    squares += (v - mean) * (v - mean);
-    drift += v - mean;
-  }
   const double n = static_cast<double>(p.n);
-  p.correction = drift / n;
-  return std::max(0.0, squares - drift * drift / n) / (n - 1);
+  const auto about = [&](double scale) {
+    double squares = 0, drift = 0;
+    for (double v : values) {
+      if (std::isnan(v)) continue;
+      const double d = (v - mean) / scale;
+      squares += d * d;
+      drift += d;
+    }
+    p.correction = drift / n * scale;
+    return squares - drift * drift / n;
+  };
+  double left = about(1);
+  if (!(left > 1e-280 && left < 1e280)) {
+    double largest = 0;
+    for (double v : values) if (!std::isnan(v)) largest = std::max(largest, std::fabs(v - mean));
+    // What lies about a mean that is infinite is nothing.
+    if (!std::isfinite(mean)) return out;
+    if (largest > 0) {
+      out.scale = largest;
+      left = about(largest);
+    }
+  }
+  out.value = std::max(0.0, left) / (n - 1);
+  return out;
 }
 
 double slope_of(Doubles values, Doubles times) {
@@ -146,8 +171,8 @@ double mad_of(std::vector<double>& x) {
   return kMadScale * quantile_of(x, 0.5);
 }
 
-double one_of(const StatisticSpec& spec, Doubles values, Doubles times, const Pass& p, double var,
-              std::vector<double>& kept, std::vector<double>& scratch) {
+double one_of(const StatisticSpec& spec, Doubles values, Doubles times, const Pass& p,
+              const Variance& var, std::vector<double>& kept, std::vector<double>& scratch) {
   if (spec.kind == Statistic::count) return static_cast<double>(p.n);
   if (p.n == 0) return kMissing;
   switch (spec.kind) {
@@ -158,11 +183,11 @@ double one_of(const StatisticSpec& spec, Doubles values, Doubles times, const Pa
     case Statistic::range: return p.high - p.low;
     case Statistic::first: return p.first;
     case Statistic::last: return p.last;
-    case Statistic::var: return var;
-    case Statistic::sd: return std::sqrt(var);
+    case Statistic::var: return var.var();
+    case Statistic::sd: return var.sd();
     case Statistic::slope: return slope_of(values, times);
     case Statistic::zscore:
-      return var > 0 ? (p.last - p.mean() - p.correction) / std::sqrt(var) : kMissing;
+      return var.value > 0 ? (p.last - p.mean() - p.correction) / var.sd() : kMissing;
     case Statistic::quantile: return quantile_of(kept, spec.probability);
     case Statistic::median: return quantile_of(kept, 0.5);
     default:
@@ -177,7 +202,7 @@ double statistic_of(const StatisticSpec& spec, Doubles values, Doubles times,
                     std::vector<double>& scratch) {
   const Needs needs({spec});
   Pass p = needs.ends ? pass_over(values) : sum_of(values);
-  const double var = needs.variance ? variance_about(values, p) : kMissing;
+  const Variance var = needs.variance ? variance_about(values, p) : Variance();
   if (needs.order) keep_present(values, scratch);
   std::vector<double> more;
   return one_of(spec, values, times, p, var, scratch, more);
@@ -194,7 +219,7 @@ void range_statistics(const std::vector<StatisticSpec>& specs, Doubles values, D
       const std::size_t a = static_cast<std::size_t>(from[i]), b = static_cast<std::size_t>(to[i]);
       const Doubles v = values.part(a, b), t = times.part(a, b);
       Pass p = needs.ends ? pass_over(v) : sum_of(v);
-      const double var = needs.variance ? variance_about(v, p) : kMissing;
+      const Variance var = needs.variance ? variance_about(v, p) : Variance();
       if (needs.order) keep_present(v, kept);
       for (std::size_t j = 0; j < specs.size(); ++j)
         out[j][i] = one_of(specs[j], v, t, p, var, kept, scratch);

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "arima.h"
+#include "arrow.h"
 #include "averages.h"
 #include "clock.h"
 #include "baselines.h"
@@ -166,6 +167,28 @@ void statistics() {
         near(of("mean"), 31.0 / 6) && of("sum") == 31 && of("count") == 6 && of("range") == 7);
   check("median and quantiles interpolate",
         near(of("median"), 4.5) && near(of("q25"), 4) && near(of("q90"), 8));
+  bool scaled = true, undefined = true;
+  for (double level : {1e300, 1e155, 1e-170, 1e-290}) {
+    // -1, 3, 2 again and again: squares about their mean are 26 / 3 in three.
+    std::vector<double> far, time, spread(90);
+    for (int i = 0; i < 90; ++i) far.push_back(level * (i % 3 == 0 ? -1 : i % 3 == 1 ? 3 : 2));
+    for (int i = 0; i < 90; ++i) time.push_back(i);
+    std::vector<int> begin(90), end(90), whole = {0, 90};
+    for (int i = 0; i < 90; ++i) begin[i] = std::max(0, i - 2), end[i] = i + 1;
+    for (const char* name : {"sd", "zscore"}) {
+      core::sliding_statistics(core::statistic_named(name), span(far), span(time),
+                               {span(begin), span(end)}, span(whole), 1, spread.data());
+      const double sd = std::sqrt(13.0 / 3), wanted = name[0] == 's' ? level * sd : (2 - 4.0 / 3) / sd;
+      scaled = scaled && near(spread[89] / wanted, 1);
+    }
+    scaled = scaled && near(core::statistic_of(core::statistic_named("sd"), span(far), span(time), room) /
+                                level / std::sqrt(260.0 / 89), 1);
+    far[40] = HUGE_VAL;
+    undefined = undefined &&
+                std::isnan(core::statistic_of(core::statistic_named("sd"), span(far), span(time), room));
+  }
+  check("spread is that of the values where their squares are no numbers", scaled);
+  check("about an infinite mean there is none", undefined);
   bool refused = false;
   try { core::statistic_named("q101"); } catch (const core::InputError&) { refused = true; }
   check("an unknown statistic is refused", refused);
@@ -991,6 +1014,315 @@ void short_series() {
   check("a curve through no numbers fills nothing", std::isnan(made[1]) && filled[1] == 0);
 }
 
+// Rows of a few series in the order of time, with pauses, runs, missing and infinite values.
+struct MadeRows {
+  std::vector<std::uint64_t> key;
+  std::vector<double> stamp, value;
+};
+
+MadeRows make_rows(std::mt19937& random, std::size_t n) {
+  const auto pick = [&](int k) { return static_cast<int>(random() % static_cast<unsigned>(k)); };
+  MadeRows out;
+  const std::size_t series = 1 + static_cast<std::size_t>(pick(4));
+  std::vector<double> at(series, 1.9e9), last(series, 0);
+  const double level = std::vector<double>{0, 1e8, 1e-6}[static_cast<std::size_t>(pick(3))];
+  for (std::size_t i = 0; i < n; ++i) {
+    const std::size_t s = static_cast<std::size_t>(pick(static_cast<int>(series)));
+    at[s] += pick(8) ? 10 : pick(2) ? 70 : 13;
+    if (pick(3) == 0) last[s] = level + pick(5) * 0.25;
+    const double odd[] = {0, std::nan(""), HUGE_VAL, -2};
+    out.key.push_back(1000 + 7 * s);
+    out.stamp.push_back(at[s]);
+    out.value.push_back(pick(12) ? last[s] : odd[pick(4)]);
+  }
+  return out;
+}
+
+core::RowsAsked asked_of(const Zone& zone, const Cadence& grid) {
+  core::RowsAsked out;
+  out.tails = {5};
+  out.pause = 11;
+  out.from = 1.9e9;
+  out.width = 333.25;
+  out.cells = 9;
+  out.first_stamps = 20;
+  out.most_stamped = 10;
+  out.most_series = 10;
+  out.most_values = 1000;
+  out.zone = &zone;
+  out.grid = &grid;
+  return out;
+}
+
+// Rows [from, to) in batches of odd sizes, the first cells of which are none of it.
+bool take_rows(core::OrderedRows& pass, const MadeRows& made, const std::vector<std::size_t>& rows,
+               std::size_t batch) {
+  for (std::size_t from = 0; from < rows.size(); from += batch) {
+    const std::size_t to = std::min(rows.size(), from + batch), skip = from % 3;
+    std::vector<std::uint64_t> key(skip, 5);
+    std::vector<std::int64_t> micros(skip, -1);
+    std::vector<double> value(skip, 99);
+    std::vector<std::uint8_t> there((to - from + skip) / 8 + 1, 0);
+    for (std::size_t k = from; k < to; ++k) {
+      const std::size_t i = rows[k], place = k - from + skip;
+      key.push_back(made.key[i]);
+      micros.push_back(std::llround(made.stamp[i] * 1e6));
+      value.push_back(made.value[i]);
+      // What is missing is told in either way.
+      if (!std::isnan(made.value[i]) || i % 2) there[place / 8] |= static_cast<std::uint8_t>(1 << place % 8);
+    }
+    core::KeyCells keys;
+    keys.key = key.data();
+    keys.skip = skip;
+    core::RowBatch taken;
+    taken.rows = to - from;
+    taken.key = &keys;
+    taken.stamp.micros = micros.data();
+    taken.stamp.skip = skip;
+    core::NumberCells cells;
+    cells.value = value.data();
+    cells.there = there.data();
+    cells.skip = skip;
+    taken.measures = {cells};
+    if (!pass.take(taken)) return false;
+  }
+  return true;
+}
+
+bool same_as_counted(const core::OrderedRows& pass, const MadeRows& made,
+                     const core::RowsAsked& asked) {
+  std::uint64_t off = 0;
+  for (double t : made.stamp) off += std::fmod(t - 1.9e9, 10) != 0;
+  if (pass.off() != off || !pass.counted()) return false;
+  for (const core::SeriesSeen& s : pass.series()) {
+    std::vector<double> t, v, at, finite;
+    for (std::size_t i = 0; i < made.key.size(); ++i) {
+      if (made.key[i] != s.key) continue;
+      t.push_back(made.stamp[i]);
+      if (std::isnan(made.value[i])) continue;
+      at.push_back(made.stamp[i]);
+      v.push_back(made.value[i]);
+      if (std::isfinite(made.value[i])) finite.push_back(made.value[i]);
+    }
+    const core::MeasureSeen& m = s.measures[0];
+    if (s.rows != t.size() || s.first != t[0] || s.last != t.back() || m.present != v.size() ||
+        m.finite != finite.size()) {
+      return false;
+    }
+    std::vector<std::uint32_t> rows(asked.cells, 0), present(asked.cells, 0);
+    const auto cell = [&](double x) {
+      return std::min(asked.cells - 1,
+                      static_cast<std::size_t>(std::floor((x - asked.from + 5e-7) / asked.width)));
+    };
+    for (double x : t) ++rows[cell(x)];
+    for (double x : at) ++present[cell(x)];
+    t.resize(std::min<std::size_t>(t.size(), 20));
+    if (rows != s.cells || present != m.cells || t != s.stamps) return false;
+    if (v.empty()) continue;
+    std::uint64_t longest = 0, run = 0, zeros = 0, negatives = 0;
+    std::vector<double> pauses;
+    for (std::size_t i = 0; i < v.size(); ++i) {
+      run = v[i] == 0 ? 0 : i > 0 && v[i] == v[i - 1] ? run + 1 : 1;
+      longest = std::max(longest, run);
+      zeros += v[i] == 0;
+      negatives += v[i] < 0;
+      if (i > 0 && at[i] - at[i - 1] > asked.pause) pauses.push_back(at[i]);
+    }
+    std::vector<double> found;
+    for (const core::Pause& p : m.pauses) found.push_back(p.to);
+    const std::vector<double> tail(v.end() - static_cast<std::ptrdiff_t>(std::min<std::size_t>(5, v.size())),
+                                   v.end());
+    if (m.longest != longest || m.zeros != zeros || m.negatives != negatives || pauses != found ||
+        m.last_values() != tail || m.first != at[0] || m.last != at.back() ||
+        m.last_value != v.back()) {
+      return false;
+    }
+    if (finite.empty()) continue;
+    std::sort(finite.begin(), finite.end());
+    long double sum = 0, square = 0;
+    for (double x : finite) sum += x;
+    const long double mean = sum / static_cast<long double>(finite.size());
+    for (double x : finite) square += (x - mean) * (x - mean);
+    const auto quarters = core::quartiles(m.counts.sorted());
+    for (std::size_t q = 0; q < 3; ++q) {
+      const double place = static_cast<double>(finite.size() - 1) * static_cast<double>(q + 1) / 4;
+      const std::size_t low = static_cast<std::size_t>(place);
+      const double high = finite[std::min(low + 1, finite.size() - 1)];
+      const double wanted = finite[low] + (place - static_cast<double>(low)) * (high - finite[low]);
+      if (!near(quarters[q], wanted)) return false;
+    }
+    const double exact = static_cast<double>(square);
+    if (m.min != finite[0] || m.max != finite.back() ||
+        !near(m.base + m.beside, static_cast<double>(mean), 1e-12 * (1 + std::fabs(finite.back()))) ||
+        std::fabs(m.square - exact) > 1e-9 * exact + 1e-20) {
+      return false;
+    }
+  }
+  return true;
+}
+
+void ordered_rows() {
+  const Zone utc{{}, {0.0}};
+  Cadence grid{};
+  grid.unit = Unit::second;
+  grid.n = 10;
+  const core::RowsAsked asked = asked_of(utc, grid);
+  std::mt19937 random(11);
+  bool same = true, refused = true;
+  for (int round = 0; round < 300; ++round) {
+    const MadeRows made = make_rows(random, 1 + random() % 400);
+    // In one pass, and in passes over neighbouring spans of time.
+    const std::size_t parts = 1 + random() % 3;
+    std::vector<double> cut{-HUGE_VAL};
+    for (std::size_t p = 1; p < parts; ++p) cut.push_back(1.9e9 + static_cast<double>(random() % 2000));
+    std::sort(cut.begin(), cut.end());
+    cut.push_back(HUGE_VAL);
+    std::vector<core::OrderedRows> passes(parts, core::OrderedRows(asked));
+    for (std::size_t p = 0; p < parts; ++p) {
+      std::vector<std::size_t> rows;
+      for (std::size_t i = 0; i < made.key.size(); ++i) {
+        if (made.stamp[i] >= cut[p] && made.stamp[i] < cut[p + 1]) rows.push_back(i);
+      }
+      same = same && take_rows(passes[p], made, rows, 1 + random() % 100);
+      if (p > 0) same = same && passes[0].join(passes[p]);
+    }
+    same = same && same_as_counted(passes[0], made, asked);
+    // A stamp that comes again, or later than another, is found.
+    std::vector<std::size_t> all(made.key.size());
+    for (std::size_t i = 0; i < all.size(); ++i) all[i] = i;
+    all.push_back(all[random() % all.size()]);
+    core::OrderedRows again(asked);
+    refused = refused && !take_rows(again, made, all, 1 + random() % 100);
+  }
+  check("a pass over rows in order tells what counting tells, by parts too", same);
+  check("and stops at a stamp that does not follow", refused);
+
+  const MadeRows made = make_rows(random, 400);
+  std::vector<std::size_t> all(made.key.size());
+  for (std::size_t i = 0; i < all.size(); ++i) all[i] = i;
+  core::RowsAsked few = asked;
+  few.most_values = 2;
+  core::OrderedRows uncounted(few);
+  check("too many values are not counted, and all else is",
+        take_rows(uncounted, made, all, 50) && !uncounted.counted() &&
+            uncounted.series()[0].measures[0].counts.size() == 0 && uncounted.off() > 0);
+  few.most_series = 0;
+  core::OrderedRows crowded(few);
+  check("nor are rows of too many series", !take_rows(crowded, made, all, 50));
+}
+
+// A stream of Arrow that hands over two columns, three rows at a time, and may fail.
+struct MadeStream {
+  const MadeRows* made;
+  std::size_t at = 0, fails_at = 1000;
+  int held = 0;
+  const char* formats[3] = {"tsu:UTC", "L", "g"};
+};
+
+struct MadeBatch {
+  std::vector<std::int64_t> micros;
+  std::vector<std::uint64_t> keys;
+  std::vector<double> values;
+  const void* buffers[3][2];
+  ArrowArray columns[3];
+  ArrowArray* children[3];
+  int* held;
+};
+
+int made_schema(ArrowArrayStream* stream, ArrowSchema* out) {
+  auto* of = static_cast<MadeStream*>(stream->private_data);
+  auto* columns = new ArrowSchema[3]();
+  auto** children = new ArrowSchema*[3];
+  for (int i = 0; i < 3; ++i) {
+    columns[i].format = of->formats[i];
+    children[i] = columns + i;
+  }
+  *out = {};
+  out->n_children = 3;
+  out->children = children;
+  out->private_data = &of->held;
+  ++of->held;
+  out->release = [](ArrowSchema* own) {
+    --*static_cast<int*>(own->private_data);
+    delete[] own->children[0];
+    delete[] own->children;
+    own->release = nullptr;
+  };
+  return 0;
+}
+
+int made_batch(ArrowArrayStream* stream, ArrowArray* out) {
+  auto* of = static_cast<MadeStream*>(stream->private_data);
+  *out = {};
+  if (of->at >= of->fails_at) return 5;
+  const std::size_t n = std::min<std::size_t>(3, of->made->key.size() - of->at);
+  if (n == 0) return 0;
+  auto* batch = new MadeBatch();
+  for (std::size_t i = of->at; i < of->at + n; ++i) {
+    batch->micros.push_back(std::llround(of->made->stamp[i] * 1e6));
+    batch->keys.push_back(of->made->key[i]);
+    batch->values.push_back(of->made->value[i]);
+  }
+  of->at += n;
+  const void* data[] = {batch->micros.data(), batch->keys.data(), batch->values.data()};
+  for (int c = 0; c < 3; ++c) {
+    batch->buffers[c][0] = nullptr;
+    batch->buffers[c][1] = data[c];
+    batch->columns[c] = {};
+    batch->columns[c].length = static_cast<std::int64_t>(n);
+    batch->columns[c].n_buffers = 2;
+    batch->columns[c].buffers = batch->buffers[c];
+    batch->children[c] = batch->columns + c;
+  }
+  batch->held = &of->held;
+  ++of->held;
+  out->length = static_cast<std::int64_t>(n);
+  out->n_children = 3;
+  out->children = batch->children;
+  out->private_data = batch;
+  out->release = [](ArrowArray* own) {
+    auto* held = static_cast<MadeBatch*>(own->private_data);
+    --*held->held;
+    delete held;
+    own->release = nullptr;
+  };
+  return 0;
+}
+
+void arrow_streams() {
+  const Zone utc{{}, {0.0}};
+  Cadence grid{};
+  grid.unit = Unit::second;
+  grid.n = 10;
+  const core::RowsAsked asked = asked_of(utc, grid);
+  std::mt19937 random(12);
+  const MadeRows made = make_rows(random, 200);
+  const auto drained = [&](MadeStream& of, core::OrderedRows& rows, bool wanted, std::string& word) {
+    ArrowArrayStream stream{made_schema, made_batch,
+                            [](ArrowArrayStream*) { return "the file ends too early"; }, nullptr, &of};
+    const std::atomic<bool> go_on{wanted};
+    return core::drain(stream, true, rows, go_on, word);
+  };
+  std::string word;
+  MadeStream whole{&made};
+  core::OrderedRows rows(asked);
+  const bool all = drained(whole, rows, true, word) == core::Drained::all;
+  check("a stream of columns is taken batch by batch", all && same_as_counted(rows, made, asked));
+  MadeStream broken{&made};
+  broken.fails_at = 90;
+  core::OrderedRows some(asked);
+  check("one that fails says why", drained(broken, some, true, word) == core::Drained::failed &&
+                                       word == "the file ends too early");
+  MadeStream unwanted{&made}, odd{&made};
+  odd.formats[2] = "i";
+  core::OrderedRows none(asked);
+  check("one that nobody wants, or of other kinds, is left",
+        drained(unwanted, none, false, word) == core::Drained::stopped &&
+            drained(odd, none, true, word) == core::Drained::stopped && none.series().empty());
+  check("and what was handed over is given back",
+        whole.held == 0 && broken.held == 0 && unwanted.held == 0 && odd.held == 0);
+}
+
 }  // namespace
 
 // Work that somebody wants to stop ends early and throws once, on one thread or three; what comes
@@ -1056,6 +1388,8 @@ int main() {
   structural();
   forecasts();
   autoregression();
+  ordered_rows();
+  arrow_streams();
   stopped_work();
   return failures > 0;
 }

@@ -1,4 +1,5 @@
-# What a few passes over files tell: repeats among whole cells, runs and pauses span by span.
+# What a few passes over files tell: repeats among whole cells, runs and pauses span by span, and what
+# is no number.
 
 # Rows that hold each step of their series once, but for what is planted among them, after the first rows.
 planted <- function(kind, n, from) {
@@ -48,7 +49,22 @@ test_that("repeats, gaps and stamps off the grid are found among whole cells, wh
   }
 })
 
-test_that("cards whose rows are put in order span by span are those of the whole", {
+# Whether rows of files that lie in order are passed over once.
+one_pass <- function() kairon:::engine_way() == "ADBC"
+
+expect_card_of_whole <- function(path, data, info, ..., measures = "flow", pass = one_pass()) {
+  far <- quiet(read_timeline(path, time, site, levels = tidyselect::all_of(measures), remote = TRUE, ...))
+  card <- quiet(inspect(far))
+  whole <- quiet(timeline(data, time, site, levels = tidyselect::all_of(measures), zone = "UTC", ...))
+  whole <- inspect(whole)
+  expect_equal(as.data.frame(card), as.data.frame(whole), tolerance = 1e-9, info = info)
+  told <- c("findings", "line", "coverage")
+  expect_equal(card[told], whole[told], info = info)
+  # Else rows were counted in SQL.
+  expect_equal(!grepl("count(*)", far$store$facts_sql[1], fixed = TRUE), pass, info = info)
+}
+
+test_that("cards of rows in order, and of such as are put in order span by span, are those of the whole", {
   skip_without_engine()
   skip_if_not_installed("nanoparquet")
   before <- options(kairon.rows_in_order = 60)
@@ -73,10 +89,122 @@ test_that("cards whose rows are put in order span by span are those of the whole
     if (round > 3) data <- data[order(data$time), ]
     path <- tempfile(fileext = ".parquet")
     nanoparquet::write_parquet(data, path)
-    far <- quiet(inspect(read_timeline(path, time, site, levels = c("flow", "stage"), remote = TRUE)))
-    near <- inspect(quiet(timeline(data, time, site, levels = c("flow", "stage"), zone = "UTC")))
-    expect_equal(as.data.frame(far), as.data.frame(near), info = round)
-    told <- c("findings", "line", "coverage")
-    expect_equal(far[told], near[told], info = round)
+    expect_card_of_whole(path, data, round, measures = c("flow", "stage"))
+    nanoparquet::write_parquet(data[rev(seq_len(nrow(data))), ], path)
+    expect_card_of_whole(path, data, paste(round, "back"), measures = c("flow", "stage"), pass = FALSE)
+  }
+})
+
+test_that("a pass over rows in order holds for any level, key and cadence, and for many values", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  set.seed(33)
+  write <- function(data) {
+    path <- tempfile(fileext = ".parquet")
+    nanoparquet::write_parquet(data, path)
+    path
+  }
+  for (round in 1:16) {
+    step <- sample(c(0.02, 0.1, 10, 3600, 86400), 1)
+    level <- c(0, 1e8, -1e-9, 1e120)[1 + round %% 4]
+    spread <- if (level == 1e120) 1e118 else if (level == 1e8) 0.01 else max(abs(level), 1)
+    sizes <- c(sample(c(1, 2, 40, 700), 3, TRUE), 500)
+    data <- do.call(rbind, lapply(seq_along(sizes), function(s) {
+      n <- sizes[s]
+      keep <- sort(sample(n, ceiling(n * sample(c(1, 0.9), 1))))
+      time <- 1.9e9 + step * (sample(0:40, 1) + keep - 1)
+      if (round %% 5 == 0) time <- round(time + stats::runif(length(time), 0, step / 3), 3)
+      data.frame(time = .POSIXct(time, "UTC"), site = s + 0.5,
+                 flow = level + spread * stats::rnorm(length(keep)))
+    }))
+    odd <- sample(nrow(data), 6)
+    data$flow[odd] <- c(NA, NaN, 0, -9999, data$flow[odd[5]] + spread, if (round %% 2) Inf else 0)
+    if (round %% 3) data$site <- c("a", "b ", "\u00e9", "d")[data$site]
+    if (round %% 3 == 1) data <- data[order(data$time), ]
+    data$site <- if (is.character(data$site)) trimws(data$site) else data$site
+    before <- options(kairon.values_counted = if (round %% 4 == 3) 50 else 4e6)
+    expect_card_of_whole(write(data), data, paste(round, step, level))
+    options(before)
+  }
+  # A clock with changes, stamps at the end of months, a counter, a span of time.
+  days <- as.Date(seq(as.Date("2012-02-01"), by = "month", length.out = 170)) - 1
+  months <- data.frame(time = days, site = "mill", flow = seq_along(days) %% 7)
+  expect_card_of_whole(write(months), months, "month ends")
+  counted <- data.frame(time = c(1:300, 5:60) * 2, site = rep(c("mill", "weir"), c(300, 56)), flow = 4)
+  expect_card_of_whole(write(counted), counted, "counter")
+  hours <- data.frame(time = seq(as.POSIXct("2031-03-01", tz = "UTC"), by = "hour", length.out = 2000),
+                      site = "mill", flow = 1:2000 / 8)
+  path <- write(hours)
+  for (zone in c("Europe/London", "America/St_Johns")) {
+    read <- function(remote) {
+      quiet(inspect(during(read_timeline(path, zone = zone, remote = remote, series = site), "2031-03")))
+    }
+    expect_equal(as.data.frame(read(TRUE)), as.data.frame(read(FALSE)), info = zone)
+  }
+})
+
+test_that("rows that a pass cannot settle are refused, settled or told as those of the whole are", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  rows <- data.frame(time = .POSIXct(1.9e9 + 600 * rep(0:399, 2), "UTC"),
+                     site = rep(c("mill", "weir"), each = 400), flow = 1:800 %% 11 / 4)
+  path <- tempfile(fileext = ".parquet")
+  card <- function(data, ...) {
+    nanoparquet::write_parquet(data, path)
+    quiet(inspect(read_timeline(path, time, site, levels = "flow", remote = TRUE, ...)))
+  }
+  twice <- rows[c(1:20, 20, 21:800), ]
+  expect_match(error_text(card(twice)), "1 row repeats a stamp, the first at 2030-03-17 20:56:40")
+  nanoparquet::write_parquet(twice, path)
+  expect_card_of_whole(path, twice, "repeats", repeats = "first", pass = FALSE)
+  rows$site[1] <- NA
+  expect_match(error_text(card(rows)), "must say what each row belongs to")
+  rows$site[1] <- "mill"
+  unread <- rows
+  unread$time[c(7, 500)] <- NA
+  nanoparquet::write_parquet(unread, path)
+  far <- quiet(read_timeline(path, time, site, levels = "flow", remote = TRUE))
+  expect_equal(sum(quiet(inspect(far))$table$missing_steps), 2)
+  expect_equal(rejects(far)$row, c(7, 500))
+  # The same, asked again, and after what was asked before.
+  nanoparquet::write_parquet(rows, path)
+  far <- quiet(read_timeline(path, time, site, levels = "flow", remote = TRUE))
+  bins <- quiet(as.data.frame(resample(far, "1 day")))
+  first <- quiet(inspect(far))
+  expect_equal(quiet(inspect(far)), first)
+  expect_equal(quiet(as.data.frame(resample(far, "1 day"))), bins)
+  # A file that ends too early says so.
+  bytes <- readBin(path, "raw", file.size(path))
+  far <- quiet(read_timeline(path, time, site, levels = "flow", remote = TRUE))
+  writeBin(replace(bytes, 200:1500, as.raw(255)), path)
+  expect_error(quiet(inspect(far)), class = "kairon_error")
+})
+
+test_that("what is not a number is missing in rows that stay elsewhere, too", {
+  data <- data.frame(time = .POSIXct(1.9e9 + 600 * 0:999, "UTC"), flow = round(sin(1:1000), 4))
+  none <- c(3, 50, 51, 700:760)
+  statistics <- c("mean", "count", "max", "sd", "median", "last")
+  odd <- replace(data, "flow", replace(data$flow, none, NaN))
+  wanted <- quiet(as.data.frame(resample(timeline(odd, time), "2 hours", statistics)))
+  expect_same <- function(far, info) {
+    expect_equal(quiet(as.data.frame(resample(far, "2 hours", statistics))), wanted, info = info)
+    expect_equal(quiet(inspect(far))$table$missing, 64, info = info)
+  }
+  for (place in setdiff(places(), c("file", "sqlite"))) {
+    there <- open_empty(place)
+    write_timeline(timeline(data, time), there, "rows")
+    stamps <- paste0("'", format(data$time[none], "%Y-%m-%d %H:%M:%S"), "+00'", collapse = ", ")
+    db_do(there, paste0("UPDATE rows SET flow = 'NaN' WHERE time IN (", stamps, ")"))
+    expect_same(quiet(read_timeline(there, "rows", remote = TRUE)), place)
+    db_close(there)
+  }
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  text <- tempfile(fileext = ".csv")
+  writeLines(c("time,flow", paste0(format(data$time, "%Y-%m-%dT%H:%M:%SZ"), ",", odd$flow)), text)
+  parquet <- tempfile(fileext = ".parquet")
+  nanoparquet::write_parquet(odd, parquet)
+  for (path in c(text, parquet)) {
+    expect_same(quiet(read_timeline(path, levels = "flow", remote = TRUE)), path)
   }
 })
