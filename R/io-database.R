@@ -130,7 +130,8 @@ without_nan_cells <- function(con, from, columns, measures) {
   types <- sql_rows(con, paste("SELECT",
                                paste0("CAST(", type_of, "(", names, ") AS VARCHAR) AS kairon_",
                                       seq_along(names), collapse = ", "), "FROM", from, "LIMIT 1"))
-  floating <- tolower(unlist(types)) %in% c("double", "float", "double precision", "real", "numeric")
+  floating <- tolower(unlist(types)) %in%
+    c("double", "float", "double precision", "real", "numeric")
   if (!any(floating)) {
     return(from)
   }
