@@ -3,7 +3,7 @@
 # too much to keep, cards ask the engine to put rows in order (timeline-remote-cards.R).
 
 # How many series times measures are kept in memory.
-most_passed_series <- 2e5
+most_passed_series <- 1e5
 
 #' @export
 look_through.kairon_files <- function(x, stretches, tail_of) {
@@ -32,7 +32,7 @@ look_through.kairon_files <- function(x, stretches, tail_of) {
     tails = ifelse(kinds == "amount" & !is.na(tail), tail, 0),
     pause = if (regular) longest_step(cadence) else 0,
     from = grid$from, width = grid$width, cells = stretches, first_stamps = first_stamps,
-    most_stamped = most_own_cadences, most_values = getOption("kairon.values_counted", 4e6),
+    most_stamped = most_own_cadences, most_values = getOption("kairon.values_counted", 2e6),
     most_series = floor(most_passed_series / length(kinds))
   )
   spans <- pass_spans(x, ends)

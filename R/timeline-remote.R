@@ -40,7 +40,11 @@ settle_facts <- function(x, facts, cadence, sql, exact = FALSE) {
   facts <- mark_text(sort_facts(facts, x$meta, x$label))
   seconds <- remote_seconds(x)
   cadence <- checked_cadence(x, cadence, facts, seconds, exact)
-  if (!is_regular_cadence(cadence)) facts$typical <- remote_typical(x, seconds, facts)
+  if (!is_regular_cadence(cadence)) {
+    facts$typical <- remote_typical(x, seconds, facts)
+    steps <- facts$typical[is.finite(facts$typical)]
+    if (length(steps)) cadence$typical <- stats::median(steps)
+  }
   attr(facts, "cadence") <- cadence
   x$store$facts <- facts
   facts
