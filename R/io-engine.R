@@ -411,8 +411,11 @@ parquet_told <- function(con, path, name) {
   if (NROW(found) == 0) NULL else header_from_json(found$about[1], name)
 }
 
-# What is not a number is missing; in sums and extremes the engine would let it spread.
-without_nan <- function(column) paste0("CASE WHEN NOT isnan(", column, ") THEN ", column, " END")
+# What is not a number is missing; in sums and extremes the engine would let it spread. It takes a
+# file's lowest and highest value for a word that there is none, but not for one on a product.
+without_nan <- function(column) {
+  paste0("CASE WHEN NOT isnan(", column, " * 0.5) THEN ", column, " END")
+}
 
 parquet_cell <- function(column, type, con, missing, marks) {
   name <- sql_name(con, column)
