@@ -412,9 +412,9 @@ parquet_told <- function(con, path, name) {
 }
 
 # What is not a number is missing; in sums and extremes the engine would let it spread. It takes a
-# file's lowest and highest value for a word that there is none, but not for one on a product.
+# file's lowest and highest value for a word that there is none, and does not ask isnan() then.
 without_nan <- function(column) {
-  paste0("CASE WHEN NOT isnan(", column, " * 0.5) THEN ", column, " END")
+  paste0("CASE WHEN isfinite(", column, ") OR isinf(", column, ") THEN ", column, " END")
 }
 
 parquet_cell <- function(column, type, con, missing, marks) {
