@@ -119,31 +119,6 @@ open_remote <- function(con, from, columns, time, told, header, label) {
   out
 }
 
-# Floating numbers of some databases may be none, which spreads in sums and extremes: such cells are
-# missing here.
-without_nan_cells <- function(con, from, columns, measures) {
-  type_of <- c(duckdb = "typeof", postgres = "pg_typeof")[sql_dialect(con)]
-  if (is.na(type_of) || length(measures) == 0) {
-    return(from)
-  }
-  names <- vapply(measures, function(m) sql_name(con, m), "")
-  types <- sql_rows(con, paste("SELECT",
-                               paste0("CAST(", type_of, "(", names, ") AS VARCHAR) AS kairon_",
-                                      seq_along(names), collapse = ", "), "FROM", from, "LIMIT 1"))
-  floating <- tolower(unlist(types)) %in%
-    c("double", "float", "double precision", "real", "numeric")
-  if (!any(floating)) {
-    return(from)
-  }
-  cells <- vapply(columns, function(name) {
-    column <- sql_name(con, name)
-    if (!name %in% measures[floating]) return(column)
-    cell <- if (type_of == "typeof") without_nan(column) else paste0("nullif(", column, ", 'NaN')")
-    paste(cell, "AS", column)
-  }, "")
-  paste0("(SELECT ", paste(cells, collapse = ", "), " FROM ", from, ") AS kairon_source")
-}
-
 # What stands after FROM.
 sql_source <- function(con, table, query) {
   if (is.null(table) == is.null(query)) {

@@ -411,12 +411,6 @@ parquet_told <- function(con, path, name) {
   if (NROW(found) == 0) NULL else header_from_json(found$about[1], name)
 }
 
-# What is not a number is missing; in sums and extremes the engine would let it spread. It takes a
-# file's lowest and highest value for a word that there is none, and does not ask isnan() then.
-without_nan <- function(column) {
-  paste0("CASE WHEN isfinite(", column, ") OR isinf(", column, ") THEN ", column, " END")
-}
-
 parquet_cell <- function(column, type, con, missing, marks) {
   name <- sql_name(con, column)
   if (grepl("INT|DOUBLE|FLOAT|DECIMAL", type)) {

@@ -35,20 +35,20 @@ look_through.kairon_files <- function(x, stretches, tail_of) {
     most_stamped = most_own_cadences, most_values = getOption("kairon.values_counted", 2e6),
     most_series = floor(most_passed_series / length(kinds))
   )
-  spans <- pass_spans(x, ends)
-  found <- with_engine_streams(x$con, pass_sql(x, seconds, spans), x$con$view, function(streams) {
+  sql <- pass_sql(x, seconds, pass_spans(x, ends))
+  found <- with_engine_streams(x$con, sql, x$con$view, function(streams) {
     cpp_ordered_rows(streams, length(x$meta$series) > 0, asked, span_zone(x$meta, ends),
                      if (fresh && has_grid(cadence)) unclass(cadence), usual_markers,
                      core_threads())
   })
-  if (is.character(found)) abort_database(engine_trouble(found), pass_sql(x, seconds, spans)[1])
+  if (is.character(found)) abort_database(engine_trouble(found), sql[1])
   keys <- if (!is.null(found)) passed_keys(x, seconds, found)
   if (is.null(keys)) {
     return(invisible())
   }
   if (fresh) {
     unread <- rows_without_stamp(x, seconds)
-    if (settle_passed(x, keys, found, cadence, unread, paste(pass_sql(x, seconds, spans)))) {
+    if (settle_passed(x, keys, found, cadence, unread, sql)) {
       return(look_through(x, stretches, tail_of))
     }
   }

@@ -244,3 +244,34 @@ sums_of_parts <- function(parts) {
   how[grepl("^(sum|count)\\(", parts)] <- "sum"
   paste0(how, "(", alias, ") AS ", alias)
 }
+
+# What is not a number is missing; in sums and extremes the engine would let it spread. It takes a
+# file's lowest and highest value for a word that there is none, and does not ask isnan() then.
+without_nan <- function(column) {
+  paste0("CASE WHEN isfinite(", column, ") OR isinf(", column, ") THEN ", column, " END")
+}
+
+# Floating numbers of some databases may be none, which spreads in sums and extremes: such cells are
+# missing here.
+without_nan_cells <- function(con, from, columns, measures) {
+  type_of <- c(duckdb = "typeof", postgres = "pg_typeof")[sql_dialect(con)]
+  if (is.na(type_of) || length(measures) == 0) {
+    return(from)
+  }
+  names <- vapply(measures, function(m) sql_name(con, m), "")
+  types <- sql_rows(con, paste("SELECT",
+                               paste0("CAST(", type_of, "(", names, ") AS VARCHAR) AS kairon_",
+                                      seq_along(names), collapse = ", "), "FROM", from, "LIMIT 1"))
+  floating <- tolower(unlist(types)) %in%
+    c("double", "float", "double precision", "real", "numeric")
+  if (!any(floating)) {
+    return(from)
+  }
+  cells <- vapply(columns, function(name) {
+    column <- sql_name(con, name)
+    if (!name %in% measures[floating]) return(column)
+    cell <- if (type_of == "typeof") without_nan(column) else paste0("nullif(", column, ", 'NaN')")
+    paste(cell, "AS", column)
+  }, "")
+  paste0("(SELECT ", paste(cells, collapse = ", "), " FROM ", from, ") AS kairon_source")
+}

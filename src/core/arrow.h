@@ -51,9 +51,9 @@ namespace core {
 enum class Drained { all, stopped, failed };
 
 // Every batch of a stream to a pass: stamps in the first column, the hash of the keys of the series
-// in the second if it is `keyed`, measures in the others. "stopped": the pass cannot go on, `wanted` says
-// that it need not, or columns are of a kind that is not read here. "failed": `trouble` has the word
-// of who hands over.
+// in the second if it is `keyed`, measures in the others.
+// stopped: the pass cannot go on, `wanted` says that it need not, or a column is of another kind.
+// failed: `trouble` has the word of who hands over.
 Drained drain(ArrowArrayStream& stream, bool keyed, OrderedRows& rows,
               const std::atomic<bool>& wanted, std::string& trouble);
 

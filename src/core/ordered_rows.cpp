@@ -145,7 +145,7 @@ std::size_t OrderedRows::series_of(std::uint64_t key) {
       fresh.measures[m].tail.resize(asked_.tails[m]);
     }
     series_.push_back(std::move(fresh));
-    if (series_.size() > asked_.most_stamped) {
+    if (series_.size() == asked_.most_stamped + 1) {
       for (SeriesSeen& s : series_) std::vector<double>().swap(s.stamps);
     }
   }

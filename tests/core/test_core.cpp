@@ -1038,7 +1038,9 @@ MadeRows make_rows(std::mt19937& random, std::size_t n) {
   return out;
 }
 
-core::RowsAsked asked_of(const Zone& zone, const Cadence& grid) {
+core::RowsAsked ten_seconds() {
+  static const Zone zone{{}, {0.0}};
+  static const Cadence grid{Unit::second, 10, 0, 0, Stamp::start, -1, {}};
   core::RowsAsked out;
   out.tails = {5};
   out.pause = 11;
@@ -1162,11 +1164,7 @@ bool same_as_counted(const core::OrderedRows& pass, const MadeRows& made,
 }
 
 void ordered_rows() {
-  const Zone utc{{}, {0.0}};
-  Cadence grid{};
-  grid.unit = Unit::second;
-  grid.n = 10;
-  const core::RowsAsked asked = asked_of(utc, grid);
+  const core::RowsAsked asked = ten_seconds();
   std::mt19937 random(11);
   bool same = true, refused = true;
   for (int round = 0; round < 300; ++round) {
@@ -1290,11 +1288,7 @@ int made_batch(ArrowArrayStream* stream, ArrowArray* out) {
 }
 
 void arrow_streams() {
-  const Zone utc{{}, {0.0}};
-  Cadence grid{};
-  grid.unit = Unit::second;
-  grid.n = 10;
-  const core::RowsAsked asked = asked_of(utc, grid);
+  const core::RowsAsked asked = ten_seconds();
   std::mt19937 random(12);
   const MadeRows made = make_rows(random, 200);
   const auto drained = [&](MadeStream& of, core::OrderedRows& rows, bool wanted, std::string& word) {
