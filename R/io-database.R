@@ -109,9 +109,9 @@ open_remote <- function(con, from, columns, time, told, header, label) {
   template <- adopt_blank_companions(template, typed = TRUE)
   out <- new_remote(con, from, sql_stamp_form(con, from, time), template, label)
   # Rows on other servers are asked there, table by table.
-  if (is.null(shards(out))) {
-    out$from <- without_nan_cells(con, from, columns, names(out$meta$kinds))
-  }
+  clean <- without_nan_cells(con, c(from, found_shards(out)), columns, names(out$meta$kinds))
+  out$from <- clean[1]
+  if (length(clean) > 1) out$shards <- clean[-1]
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
   out$meta["news"] <- list(NULL)
   cadence <- if (isTRUE(out$meta$declared)) out$meta$cadence else told_cadence(header)

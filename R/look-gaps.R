@@ -104,16 +104,15 @@ coverage_map <- function(x) {
   regular <- is_regular(x)
   full <- if (regular) complete_grid(x) else x
   rows <- rows_of(full)
-  span <- range(rows$seconds)
-  width <- max(diff(span), 1) / stretches
-  edges <- span[1] + width * (0:stretches)
+  grid <- coverage_grid(min(rows$seconds), max(rows$seconds), stretches, meta$type)
+  edges <- grid$from + grid$width * (0:stretches)
   owner <- series_index(rows$breaks)
   labels <- series_labels(rows$keys)
   typical <- if (regular) step_seconds(meta$cadence) else typical_steps(rows)
   n <- length(labels) * stretches
-  cell <- pmin(stretches, 1 + floor((rows$seconds - span[1]) / width))
+  cell <- pmin(stretches, 1 + coverage_cell(rows$seconds, grid))
   at <- (owner - 1) * stretches + cell
-  expected <- if (regular) tabulate(at, n) else width / rep(typical, each = stretches)
+  expected <- if (regular) tabulate(at, n) else grid$width / rep(typical, each = stretches)
   shares <- lapply(rlang::set_names(names(meta$kinds)), function(measure) {
     seen <- tabulate(at[!is.na(full[[measure]])], n)
     covered_share(seen, expected)

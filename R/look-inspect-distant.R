@@ -18,7 +18,7 @@ inspect.kairon_distant <- function(x, ...) {
   if (!is.null(x$store$rejects)) meta$rejects <- x$store$rejects
   meta$repeats <- repeats_elsewhere(x, facts)
   ends <- distant_ends(x)
-  grid <- coverage_grid(min(facts$first), max(facts$last), stretches)
+  grid <- coverage_grid(min(facts$first), max(facts$last), stretches, meta$type)
   cards <- read_cards(x, facts, tail_length(meta), grid)
   labels <- series_labels(keys_in(facts, meta$series))
   table <- distant_table(x, facts, meta, cards, ends)
@@ -61,8 +61,7 @@ distant_table <- function(x, facts, meta, cards, ends) {
     card <- told$card
     holes <- distant_holes(told$pauses, card, facts, regular, place)
     missing <- rows - card$present
-    beside <- card$moved / card$finite
-    spread <- pmax(0, card$square - card$moved * beside) / (card$finite - 1)
+    spread <- card$square / (card$finite - 1)
     # Squares of very large distances are infinite.
     spread[is.nan(spread) & card$finite > 1] <- Inf
     out <- data.frame(
@@ -74,7 +73,7 @@ distant_table <- function(x, facts, meta, cards, ends) {
       missing_steps = holes$steps, repeats = settled_repeats(meta, labels), zeros = card$zeros,
       negatives = card$negatives,
       infinite = card$present - card$finite, min = card$min, q25 = card$q25, median = card$median,
-      mean = ifelse(card$finite > 0, told$shift + beside, NA_real_), q75 = card$q75,
+      mean = ifelse(card$finite > 0, card$mean, NA_real_), q75 = card$q75,
       max = card$max, sd = ifelse(card$finite > 1, sqrt(spread), NA_real_),
       last_value = card$last_value,
       unchanged = card$unchanged
@@ -145,7 +144,7 @@ distant_coverage <- function(cells, grid, facts, meta) {
     zone <- span_zone(meta, c(facts$first, facts$last))
     # Of the periods that begin before an edge the last may be stamped behind it.
     upto <- period_of(meta$cadence, just_before(edges), zone)
-    upto <- upto - (stamp_of(meta$cadence, upto, zone) >= edges)
+    upto <- upto - (coverage_cell(stamp_of(meta$cadence, upto, zone), grid) >= 0:stretches)
     upto[stretches + 1] <- Inf
     ends <- lapply(facts[c("first", "last")], function(s) period_of_stamp(meta$cadence, s, zone))
     pmax(0, pmin(ends$last[owner], rep(upto[-1], n)) -

@@ -29,19 +29,19 @@ read_facts <- function(x) UseMethod("read_facts")
 
 # Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed`
 # "right" the other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each
-# measure m `m.n`, `m.sum`, and what `needs` names: `m.square` (of the distance from `shift`),
-# `m.min`, `m.max`, `m.first`, `m.last`, `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell),
-# `m.own`, `m.seen`, `m.worst` (values that were measured, their coverage, the worst other origin).
-# `needs` is a list by measure.
+# measure m `m.n`, `m.sum`, and what `needs` names: `m.spread` (squares about the cell's own
+# mean, for which distances from `shift` may be summed), `m.min`, `m.max`, `m.first`, `m.last`,
+# `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell), `m.own`, `m.seen`, `m.worst` (values
+# that were measured, their coverage, the worst other origin). `needs` is a list by measure.
 read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_cells")
 
 # For each measure of a distant timeline: `card`, a data frame with a row a series (present, finite,
-# zeros, negatives, sums of the distance from `shift` as moved and of its square, min, q25, median,
-# q75, max, first, last, last_value, unchanged); `pauses`, a data frame of series, from and to
-# (seconds) of neighbouring values further apart than a step, or than three usual ones, with
-# `usual`; `markers`, `others` and `range` for marker_words(); `tails`, the last values of each
-# series. And `cells`, the counts of read_cells() on the `grid` (from, width); `stamps`, the first
-# stamps of each series; `news`, words on how it was done.
+# zeros, negatives, mean, squares about it, min, q25, median, q75, max, first, last, last_value,
+# unchanged); `pauses`, a data frame of series, from and to (seconds) of neighbouring values further
+# apart than a step, or than three usual ones, with `usual`; `markers`, `others` and `range` for
+# marker_words(); `tails`, the last values of each series. And `cells`, the counts of read_cells()
+# on the `grid` (from, width); `stamps`, the first stamps of each series; `news`, words on how it
+# was done.
 read_cards <- function(x, facts, tail, grid) UseMethod("read_cards")
 
 # Facts and cards in one pass over the rows, where that can be: kept until read_cards() takes it.
@@ -52,9 +52,16 @@ look_through <- function(x, stretches, tail_of) UseMethod("look_through")
 #' @export
 look_through.default <- function(x, stretches, tail_of) invisible()
 
-# The cells between the first stamp and the last.
-coverage_grid <- function(first, last, stretches) {
-  list(from = first, width = max(last - first, 1) / stretches)
+# The cells between the first stamp and the last: whole microseconds of instants, as stamps are, so
+# that each way of counting puts a stamp that lies on an edge on the same side of it.
+coverage_grid <- function(first, last, stretches, type) {
+  width <- max(last - first, 1) / stretches
+  list(from = first, width = if (type == "instant") round(width, 6) else width)
+}
+
+# Stamps that rounding leaves below an edge lie on it.
+coverage_cell <- function(seconds, grid) {
+  floor((seconds - grid$from + 5e-7) / grid$width)
 }
 
 # How many values of each measure are of each origin, and how many are missing.
@@ -73,11 +80,13 @@ longest_step <- function(cadence) {
   step_seconds(cadence) * if (cadence$unit %in% c("second", "step")) 1.01 else 0.9
 }
 
-# A value near the mean, so that squares of distances from it keep their digits.
+# A value near the mean, so that squares of distances from it keep their digits; a whole
+# number where values are, so that their sums stay exact.
 shift_of <- function(x, needs) {
   lapply(rlang::set_names(names(needs)), function(m) {
-    middle <- if (is.null(x$few[[m]])) 0 else mean(x$few[[m]], na.rm = TRUE)
-    if (is.finite(middle)) middle else 0
+    v <- if (is.null(x$few[[m]])) 0 else x$few[[m]][is.finite(x$few[[m]])]
+    middle <- mean(v)
+    if (!is.finite(middle)) 0 else if (all(v == round(v))) round(middle) else middle
   })
 }
 

@@ -15,8 +15,7 @@ read_cards.kairon_remote <- function(x, facts, tail, grid) {
     regular <- is_regular_cadence(cadence)
     edges <- ask_edges(ask, if (regular) longest_step(cadence) else NA, spans, nrow(facts))
     card <- ask_card(x, ask, shift[[m]], nrow(facts), counted, edges$runs)
-    c(list(card = card, shift = shift[[m]],
-           pauses = if (regular) edges$pauses else ask_long_pauses(ask),
+    c(list(card = card, pauses = if (regular) edges$pauses else ask_long_pauses(ask),
            tails = ask_tails(x, ask, tail, m)), ask_markers(ask, counted))
   })
   list(measures = measures, stamps = ask_stamps(x, facts), cells = cells)
@@ -99,6 +98,7 @@ ask_card <- function(x, ask, shift, n, counted, runs) {
     last_value = if (duck) "arg_max(kairon_v, kairon_last)"
   ), from)
   card <- found[match(seq_len(n), found$series), setdiff(names(found), "series")]
+  card <- card_spreads(x, ask, card, shift)
   counts <- c("present", "finite", "zeros", "negatives")
   card[counts] <- lapply(card[counts], function(v) ifelse(is.na(v), 0, as.numeric(v)))
   place <- function(found, name) found[[name]][match(seq_len(n), found$series)]
@@ -109,6 +109,25 @@ ask_card <- function(x, ask, shift, n, counted, runs) {
                              "value")
   }
   card$unchanged <- ifelse(card$present == 0, 0, pmax(1, place(runs, "longest"), na.rm = TRUE))
+  card
+}
+
+# With the mean and the squares about it; where those about `shift` lose their digits, both are
+# asked for again.
+card_spreads <- function(x, ask, card, shift) {
+  fresh <- NULL
+  again <- function() {
+    found <- ask$rows(c(mean = paste0("avg(CASE WHEN ", finite_sql, " THEN kairon_v END)"),
+                        var = variance_sql(x$con, "kairon_v")))
+    fresh <<- found[match(seq_len(nrow(card)), found$series), ]
+    fresh$var * (card$finite - 1)
+  }
+  finite <- as.numeric(card$finite)
+  beside <- as.numeric(card$moved) / finite
+  card$square <- own_squares(finite, card$moved, card$square, card$min, card$max, again)
+  card$mean <- if (is.null(fresh)) shift + beside else fresh$mean
+  one <- which(card$min == card$max)
+  card$mean[one] <- card$min[one]
   card
 }
 

@@ -6,7 +6,7 @@ cell_number <- function(x, cell, phase, width) {
   if (has_bins(x)) round((as.numeric(cell) - phase) / width) else as.numeric(cell)
 }
 
-sum_words <- c("square", "min", "max", "t", "tt", "tv", "own", "seen", "worst")
+sum_words <- c("var", "moved", "square", "min", "max", "t", "tt", "tv", "own", "seen", "worst")
 
 # The statements: `sums`, and one for the first or last value of each measure that wants it.
 # `about`: more that is asked of the same rows; `fine`: the cadence, where bits of its steps are.
@@ -14,16 +14,11 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
   con <- x$con
   value <- function(v) sql_value(con, v)
   seconds <- remote_seconds(x)
-  places <- paste0("(", seconds, " - ", value(phase), ") * 1.0 / ", value(width))
-  binned <- has_bins(x)
-  cell <- if (binned) {
-    bin_sql(x, phase, width, closed)
-  } else {
-    micro_places(x, phase, width, closed) %||% cell_within_second(x, phase, width, closed) %||%
-      floor_sql(con, places, closed)
-  }
+  form <- cell_form(x, phase, width, closed)
+  cell <- form$cell
+  shown <- form$shown
   keys <- vapply(x$meta$series, function(s) sql_name(con, s), "")
-  rest <- if (binned) {
+  rest <- if (has_bins(x)) {
     paste0("date_part('epoch', ", sql_name(con, x$meta$time), " - ", cell, ")")
   } else {
     paste0("(", seconds, " - ", value(phase), " - ", value(width), " * (", cell, "))")
@@ -31,8 +26,7 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
   columns <- unlist(lapply(names(needs), function(m) {
     v <- measure_sql(x, m)
     all <- c(
-      square = paste0("sum((", v, " - ", value(shift[[m]]), ") * (", v, " - ", value(shift[[m]]),
-                      "))"),
+      var = paste0("var_samp(", v, ")"), moved_sql(con, v, shift[[m]]),
       min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
       t = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " END)"),
       tt = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " * ", rest, " END)"),
@@ -40,8 +34,6 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[intersect(sum_words, needs[[m]])])
   }))
-  # Groups are formed by stamps; only what travels is turned into seconds.
-  shown <- if (binned) paste0("date_part('epoch', ", cell, ")") else cell
   if (length(columns)) columns <- paste(columns, "AS", paste0("kairon_", seq_along(columns)))
   fine <- if (!is.null(fine)) fine_parts(x, fine, phase, width, closed)
   sums <- if (is.null(fine)) {
@@ -59,6 +51,81 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
            shown = shown, seconds = seconds, shift = shift[[m]])
   }), recursive = FALSE)
   list(sums = sums, columns = c("count(*) AS kairon_rows", about, columns), ends = ends)
+}
+
+# The cell of a row, by which groups are formed, and as it is shown: only what travels is turned
+# into seconds.
+cell_form <- function(x, phase, width, closed) {
+  if (has_bins(x)) {
+    cell <- bin_sql(x, phase, width, closed)
+    return(list(cell = cell, shown = paste0("date_part('epoch', ", cell, ")")))
+  }
+  places <- paste0("(", remote_seconds(x), " - ", sql_value(x$con, phase), ") * 1.0 / ",
+                   sql_value(x$con, width))
+  cell <- micro_places(x, phase, width, closed) %||%
+    cell_within_second(x, phase, width, closed) %||% floor_sql(x$con, places, closed)
+  list(cell = cell, shown = cell)
+}
+
+# Sums of the distances from `shift` and of their squares, as numbers with fractions: squares of
+# whole ones have an end.
+moved_sql <- function(con, v, shift) {
+  moved <- paste0("(", v, " - CAST(", sql_value(con, shift), " AS DOUBLE PRECISION))")
+  c(moved = paste0("sum(", moved, ")"), square = paste0("sum(", moved, " * ", moved, ")"))
+}
+
+# Sums of squares about the mean of each group, from those about one value for all of them and the
+# sums of distances from it. These lose their digits where the group lies far from that value: such
+# groups are asked again, by a way that keeps them (`again`).
+own_squares <- function(n, moved, square, low, high, again) {
+  out <- square - moved^2 / n
+  out[which(low == high)] <- 0
+  doubtful <- which(low < high & is.finite(square) & out < 1e-5 * square &
+                      pmax(abs(low), abs(high)) < most_squared)
+  if (length(doubtful)) out[doubtful] <- again()[doubtful]
+  pmax(out, 0)
+}
+
+# Squares of larger values are no numbers.
+most_squared <- 1e150
+
+# The variance about the mean, found value by value.
+variance_sql <- function(con, v) {
+  word <- if (sql_dialect(con) == "sqlite") "variance" else "var_samp"
+  paste0(word, "(CASE WHEN abs(", v, ") < ", sql_value(con, most_squared), " THEN ", v, " END)")
+}
+
+variance_columns <- function(con, v) {
+  c(paste0("count(", v, ") AS kairon_1"), paste0("sum(", v, ") AS kairon_2"),
+    paste(variance_sql(con, v), "AS kairon_3"))
+}
+
+# Squares about the mean of each of `n` groups, from counts, sums and variances of its parts.
+squares_of_parts <- function(at, n, parts) {
+  parts[] <- lapply(parts, as.numeric)
+  own <- ifelse(parts[[1]] > 1, parts[[3]] * (parts[[1]] - 1), 0)
+  joined_squares(function(v) sums_by(v, at, n), at, parts[[1]], parts[[2]], own)
+}
+
+# The same from squares about the means of parts; `add` adds up what they hold by group.
+joined_squares <- function(add, at, n, sum, own) {
+  away <- sum / n - (add(sum) / add(n))[at]
+  v <- ifelse(n > 0, own + n * away^2, 0)
+  out <- add(v)
+  # Infinite values have no spread.
+  out[add(as.numeric(is.na(v))) > 0] <- NaN
+  out
+}
+
+cell_squares <- function(x, m, phase, width, closed, cells, facts) {
+  form <- cell_form(x, phase, width, closed)
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  columns <- variance_columns(x$con, measure_sql(x, m))
+  found <- sql_rows(x$con, grouped_sql(x, c(keys, kairon_cell = form$cell), columns, form$shown))
+  found <- keyed_rows(x, found, c("cell", "n", "sum", "var"), facts)
+  at <- match(paste(found$series, cell_number(x, found$cell, phase, width)),
+              paste(cells$series, cells$cell))
+  squares_of_parts(at[!is.na(at)], nrow(cells), found[!is.na(at), c("n", "sum", "var")])
 }
 
 # What stands beside the values of a measure, as SQL: whether a value was measured, with what
@@ -158,7 +225,7 @@ grouped_sql <- function(x, groups, sums, shown = NULL) {
   cell <- groups["kairon_cell"]
   keys <- groups[names(groups) != "kairon_cell"]
   has_cell <- !is.na(cell)
-  places <- shards(x)
+  places <- x$shards
   if (is.null(places)) {
     here <- if (has_cell) paste(shown, "AS kairon_cell")
     # By stamps where the database forms bins by itself; only what travels is turned into seconds.
@@ -183,7 +250,7 @@ grouped_sql <- function(x, groups, sums, shown = NULL) {
 # Rows of a statement of grouped_sql(): the first columns tell the group, the others are the sums.
 grouped_rows <- function(x, sql, groups, sums) {
   out <- sql_rows(x$con, sql)
-  if (length(shards(x)) < 2 || nrow(out) == 0) {
+  if (length(x$shards) < 2 || nrow(out) == 0) {
     return(out)
   }
   keys <- as.list(out[seq_len(groups)])
@@ -207,13 +274,6 @@ grouped_rows <- function(x, sql, groups, sums) {
 
 # The tables of other servers that a table of PostgreSQL is made of, and its own parts beside them;
 # NULL where all of it is here. A user who may not read the parts by themselves asks the whole.
-shards <- function(x) {
-  if (is.null(x$store$shards)) {
-    x$store$shards <- list(found_shards(x))
-  }
-  x$store$shards[[1]]
-}
-
 found_shards <- function(x) {
   if (sql_dialect(x$con) != "postgres" || !startsWith(x$from, "\"")) {
     return(NULL)

@@ -24,7 +24,7 @@ look_through.kairon_files <- function(x, stretches, tail_of) {
   if (anyNA(ends)) {
     return(invisible())
   }
-  grid <- coverage_grid(ends[1], ends[2], stretches)
+  grid <- coverage_grid(ends[1], ends[2], stretches, x$meta$type)
   regular <- is_regular_cadence(cadence)
   tail <- tail_of(cadence)
   kinds <- unlist(x$meta$kinds)
@@ -191,7 +191,6 @@ read_cards.kairon_files <- function(x, facts, tail, grid) {
     own <- pass$measures[[m]]
     ask <- if (!regular || !pass$counted) card_asker(x, m, facts)
     card <- own$card[in_order, , drop = FALSE]
-    card$moved <- 0
     told <- own[c("markers", "others", "range")]
     if (!pass$counted) {
       counted <- counted_values(ask)
@@ -204,7 +203,7 @@ read_cards.kairon_files <- function(x, facts, tail, grid) {
     pauses <- if (regular) own$pauses else ask_long_pauses(ask)
     if (regular) pauses$series <- pass$at[pauses$series]
     tailed <- x$meta$kinds[[m]] == "amount" && !is.na(tail)
-    c(list(card = card, shift = card$mean, pauses = pauses,
+    c(list(card = card, pauses = pauses,
            tails = if (tailed) own$tails[in_order] else list()), told)
   })
   for (m in names(measures)) {

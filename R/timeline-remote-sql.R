@@ -162,6 +162,8 @@ micro_since <- function(x, phase, width, micro = micro_sql(x)) {
   if (is.null(micro) || w < 1 || abs(w - round(w)) > 1e-6 || abs(p - round(p)) > 1e-6) {
     return(NULL)
   }
+  w <- round(w)
+  p <- round(p)
   back <- ceiling((p + 62135683200 * 1e6) / w)
   whole <- function(v) sprintf("%.0f", v)
   # Whole numbers of microseconds that far back have more digits than a number here keeps.
@@ -172,15 +174,31 @@ micro_since <- function(x, phase, width, micro = micro_sql(x)) {
 
 # back * w - p, exactly, as text.
 big_difference <- function(p, back, w) {
-  cut <- 1e6
-  high <- floor(back / cut)
-  low <- back - high * cut
-  # In parts of a million, whose products a number holds.
-  upper <- high * w
-  lower <- low * w - p
-  carry <- floor(lower / cut)
-  rest <- lower - carry * cut
-  paste0(sprintf("%.0f", upper + carry), sprintf("%06.0f", rest))
+  # In digits of a million, whose products a number holds.
+  digits <- function(v) {
+    out <- numeric()
+    repeat {
+      rest <- floor(v / 1e6)
+      out <- c(out, v - rest * 1e6)
+      if (rest == 0) return(out)
+      v <- rest
+    }
+  }
+  a <- digits(back)
+  b <- digits(w)
+  less <- sign(p) * digits(abs(p))
+  out <- numeric(max(length(a) + length(b), length(less)))
+  for (i in seq_along(a)) {
+    at <- i - 1 + seq_along(b)
+    out[at] <- out[at] + a[i] * b
+  }
+  out[seq_along(less)] <- out[seq_along(less)] - less
+  for (i in seq_along(out)[-1]) {
+    carry <- floor(out[i - 1] / 1e6)
+    out[i - 1] <- out[i - 1] - carry * 1e6
+    out[i] <- out[i] + carry
+  }
+  sub("^0+(?=.)", "", paste(rev(sprintf("%06.0f", out)), collapse = ""), perl = TRUE)
 }
 
 # The whole number below, or with `closed` "right" strictly below. SQLite has no floor of its own in
@@ -252,26 +270,29 @@ without_nan <- function(column) {
 }
 
 # Floating numbers of some databases may be none, which spreads in sums and extremes: such cells are
-# missing here.
-without_nan_cells <- function(con, from, columns, measures) {
+# missing here. `sources` are what rows are asked of: all of them, or the tables that they lie in.
+without_nan_cells <- function(con, sources, columns, measures) {
   type_of <- c(duckdb = "typeof", postgres = "pg_typeof")[sql_dialect(con)]
   if (is.na(type_of) || length(measures) == 0) {
-    return(from)
+    return(sources)
   }
   names <- vapply(measures, function(m) sql_name(con, m), "")
   types <- sql_rows(con, paste("SELECT",
                                paste0("CAST(", type_of, "(", names, ") AS VARCHAR) AS kairon_",
-                                      seq_along(names), collapse = ", "), "FROM", from, "LIMIT 1"))
+                                      seq_along(names), collapse = ", "), "FROM", sources[1],
+                               "LIMIT 1"))
   floating <- tolower(unlist(types)) %in%
     c("double", "float", "double precision", "real", "numeric")
   if (!any(floating)) {
-    return(from)
+    return(sources)
   }
   cells <- vapply(columns, function(name) {
     column <- sql_name(con, name)
     if (!name %in% measures[floating]) return(column)
-    cell <- if (type_of == "typeof") without_nan(column) else paste0("nullif(", column, ", 'NaN')")
+    # A form that PostgreSQL hands on to other servers.
+    cell <- if (type_of == "typeof") without_nan(column) else
+      paste("CASE WHEN", column, "<> 'NaN' THEN", column, "END")
     paste(cell, "AS", column)
   }, "")
-  paste0("(SELECT ", paste(cells, collapse = ", "), " FROM ", from, ") AS kairon_source")
+  paste0("(SELECT ", paste(cells, collapse = ", "), " FROM ", sources, ") AS kairon_source")
 }

@@ -140,6 +140,11 @@ remote_typical <- function(x, seconds, facts) {
 
 #' @export
 read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
+  read_sums(x, phase, width, closed, needs, shift, sql_dialect(x$con) == "duckdb")
+}
+
+# `as_variance`: spreads are asked for as such, which ends at infinite values.
+read_sums <- function(x, phase, width, closed, wanted, shift, as_variance) {
   # Where nothing is known of the series yet, the same pass over the rows tells it.
   fresh <- is.null(x$store$facts)
   cadence <- if (fresh) sampled_cadence(x)
@@ -151,8 +156,18 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
   # What lies off the grid leaves no mark of a whole run.
   if (!is.null(marks)) about <- c(about[names(about) != "off"], marks$columns)
   fine <- if (counts && is.null(marks)) cadence
+  as_variance <- as_variance && is.null(fine)
+  needs <- words_of_spread(wanted, as_variance)
   told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
-  out <- grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns)
+  out <- tryCatch(
+    grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns),
+    kairon_error_database = function(e) {
+      if (!as_variance || !grepl("out of range", conditionMessage(e), ignore.case = TRUE)) stop(e)
+    }
+  )
+  if (is.null(out)) {
+    return(read_sums(x, phase, width, closed, wanted, shift, FALSE))
+  }
   # Keys and attributes may be called as what is counted is.
   keys <- mark_text(out[seq_along(x$meta$series)])
   names(keys) <- x$meta$series
@@ -184,7 +199,7 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
     if (settle_files(x, out$repeats, lost)) {
       # Rows are others now.
       x$store$facts <- NULL
-      return(read_cells(x, phase, width, closed, needs, shift))
+      return(read_cells(x, phase, width, closed, wanted, shift))
     }
     facts <- x$store$facts
   }
@@ -195,28 +210,57 @@ read_cells.kairon_remote <- function(x, phase, width, closed, needs, shift) {
     at <- match(place, paste(found$series, cell_number(x, found$cell, phase, width)))
     for (name in end$columns) out[[name]] <- found[[name]][at]
   }
-  out
+  with_spreads(out, needs, function(m) {
+    cell_squares(x, m, phase, width, closed, out, facts)
+  })
 }
 
-# Sums of groups of series at each stamp. A series may be in two groups, its own and that of all.
-pooled_sql <- function(x, facts, groups, weight, needs, shift) {
+# What is asked for a spread.
+words_of_spread <- function(needs, as_variance) {
+  lapply(needs, function(words) {
+    if (!"spread" %in% words) return(words)
+    union(setdiff(words, "spread"), if (as_variance) "var" else c("moved", "square", "min", "max"))
+  })
+}
+
+# Sums, with the squares of each measure about the mean of each row's group; `again(measure)` finds
+# these by another way.
+with_spreads <- function(sums, needs, again) {
+  for (m in names(needs)) {
+    get <- function(word) sums[[paste0(m, ".", word)]]
+    n <- get("n")
+    sums[[paste0(m, ".spread")]] <- if ("var" %in% needs[[m]]) {
+      ifelse(n > 1, get("var") * (n - 1), 0)
+    } else if ("square" %in% needs[[m]]) {
+      own_squares(n, get("moved"), get("square"), get("min"), get("max"), function() again(m))
+    }
+  }
+  sums
+}
+
+# What is summed over the series of a group.
+group_sums_sql <- function(x, needs, shift) {
   con <- x$con
-  seconds <- remote_seconds(x)
   sums <- unlist(lapply(names(needs), function(m) {
     v <- sql_name(con, m)
-    moved <- paste0("(", v, " - ", sql_value(con, shift[[m]]), ")")
     all <- c(
-      square = paste0("sum(", moved, " * ", moved, ")"), min = paste0("min(", v, ")"),
+      moved_sql(con, v, shift[[m]]), min = paste0("min(", v, ")"),
         max = paste0("max(", v, ")"),
       weight = paste0("sum(CASE WHEN ", v, " IS NOT NULL THEN kairon_weight END)"),
       weighted = paste0("sum(kairon_weight * ", v, ")"), if (is_marked(x, m)) mark_sums(x, m)
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[needs[[m]]])
   }))
+  paste(sums, "AS", paste0("kairon_", seq_along(sums)))
+}
+
+# Sums of groups of series at each stamp. A series may be in two groups, its own and that of all.
+pooled_sql <- function(x, facts, groups, weight, sums) {
+  seconds <- remote_seconds(x)
   members <- members_sql(x, facts, groups, weight)
   paste0(members$with, " SELECT kairon_group, ", seconds, " AS kairon_at, ",
-         paste(sums, "AS", paste0("kairon_", seq_along(sums)), collapse = ", "), members$from,
-         remote_where(x), " GROUP BY kairon_group, ", seconds)
+         paste(sums, collapse = ", "), members$from, remote_where(x), " GROUP BY kairon_group, ",
+         seconds)
 }
 
 # Values about the place that a statistic wants among those of a group at each stamp.

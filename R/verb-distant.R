@@ -157,7 +157,7 @@ is_summed <- function(statistic) is.character(statistic) && statistic %in% names
 
 # What each statistic is worked out from, beside the count and the sum.
 statistic_needs <- list(
-  count = NULL, sum = NULL, mean = NULL, var = "square", sd = "square", min = "min", max = "max",
+  count = NULL, sum = NULL, mean = NULL, var = "spread", sd = "spread", min = "min", max = "max",
   range = c("min", "max"), first = "first", last = "last", slope = c("t", "tt", "tv"),
   time_mean = NULL
 )
@@ -277,8 +277,10 @@ check_repeated_cells <- function(made, rows, bins) {
 
 measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
   get <- function(word) cells[[paste0(measure, ".", word)]]
-  out <- list(n = add(get("n")), sum = add(get("sum")), shift = made$shift[[measure]])
-  if (!is.null(get("square"))) out$square <- add(get("square"))
+  out <- list(n = add(get("n")), sum = add(get("sum")))
+  if (!is.null(get("spread"))) {
+    out$spread <- joined_squares(add, at, get("n"), get("sum"), get("spread"))
+  }
   if (!is.null(get("min"))) out$min <- over(get("min"), "min")
   if (!is.null(get("max"))) out$max <- over(get("max"), "max")
   in_order <- order(cells$series, cells$cell)
@@ -312,8 +314,7 @@ statistic_of_sums <- function(statistic, s) {
     sum = s$sum,
     mean = s$sum / n,
     var = , sd = {
-      moved <- s$sum - n * s$shift
-      v <- pmax(0, s$square - moved^2 / n) / (n - 1)
+      v <- s$spread / (n - 1)
       v[n < 2] <- NA_real_
       if (statistic == "sd") sqrt(v) else v
     },
@@ -343,7 +344,8 @@ sql_of <- function(x, ...) {
     return(c(made_of, rows = paste("SELECT * FROM", far$from, remote_where(far))))
   }
   made <- plan_distant(x)
-  told <- cells_sql(far, made$phase, made$width, made$cells_closed, made$needs, made$shift)
+  needs <- words_of_spread(made$needs, sql_dialect(far$con) == "duckdb")
+  told <- cells_sql(far, made$phase, made$width, made$cells_closed, needs, made$shift)
   ends <- vapply(told$ends, `[[`, "", "sql")
   names(ends) <- vapply(told$ends, function(e) paste(e$word, e$measure), "")
   ranks <- unlist(lapply(names(made$ordered), function(m) {

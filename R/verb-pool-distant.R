@@ -29,7 +29,7 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
                              rows)
   check_pooled_sums(wanted, all(weight == 1))
   groups <- series_groups(ends, rows, rlang::enquo(by), total)
-  needs <- needs_of(wanted)
+  needs <- words_of_spread(needs_of(wanted), FALSE)
   for (m in names(needs)) {
     needs[[m]] <- union(needs[[m]], c("weight", "weighted", if (is_marked(x, m)) c("own", "worst")))
   }
@@ -53,9 +53,9 @@ pool_series.kairon_remote <- function(x, by = NULL, ..., weights = NULL, total =
       if (is_ordered(statistic)) {
         return(ranked(measure, statistic))
       }
-      s <- lapply(rlang::set_names(c("n", "sum", needs[[measure]])), place, measure = measure)
+      s <- lapply(rlang::set_names(c("n", "sum", "spread", needs[[measure]])), place,
+                  measure = measure)
       s$n <- known_or_zero(s$n)
-      s$shift <- shift[[measure]]
       if (!all(weight == 1) && statistic %in% c("mean", "sum")) {
         return(ifelse(s$n > 0, s$weighted / if (statistic == "mean") s$weight else 1, NA_real_))
       }
@@ -97,12 +97,19 @@ pooled_origin <- function(place, measure, present) {
 
 # Sums of each group at each stamp: a data frame sorted by group (`series`) and seconds (`cell`).
 pooled_sums <- function(x, facts, groups, weight, needs, shift) {
-  out <- sql_rows(x$con, pooled_sql(x, facts, groups, weight, needs, shift))
+  columns <- group_sums_sql(x, needs, shift)
+  out <- sql_rows(x$con, pooled_sql(x, facts, groups, weight, columns))
   names(out) <- c("series", "cell", unlist(lapply(names(needs), function(m) {
     paste0(m, ".", c("n", "sum", needs[[m]]))
   })))
   out[] <- lapply(out, as.numeric)
-  out[order(out$series, out$cell), , drop = FALSE]
+  out <- out[order(out$series, out$cell), , drop = FALSE]
+  with_spreads(out, needs, function(m) {
+    columns <- variance_columns(x$con, sql_name(x$con, m))
+    found <- sql_rows(x$con, pooled_sql(x, facts, groups, weight, columns))
+    at <- match(paste(found[[1]], found[[2]]), paste(out$series, out$cell))
+    squares_of_parts(at, nrow(out), found[3:5])
+  })
 }
 
 # An order statistic of each group at each of its stamps, in the order of `sums`.

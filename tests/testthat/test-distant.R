@@ -90,3 +90,93 @@ test_that("functions of one's own take rows part by part, in whatever order they
   expect_equal(unlist(parts), 1:25)
   db_close(con)
 })
+
+test_that("spreads elsewhere keep their digits at any level, beside others", {
+  set.seed(34)
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + 600 * (0:2999)
+  levels <- list(tank = c(1e8, 0.5), meter = c(5e6, 200), weir = c(8, 1), soil = c(0.31, 1e-4),
+                 trace = c(2e-9, 1e-11))
+  flows <- lapply(levels, function(l) l[1] + l[2] * stats::rnorm(3000))
+  flows$dead <- rep(101.3, 3000)
+  flows$meter <- sort(flows$meter)
+  flows$weir[c(5, 900)] <- c(-9999, 0)
+  flows$tank[7:9] <- NA
+  # A counter spreads less within a bin.
+  sizes <- c(utils::modifyList(levels, list(meter = c(5e6, 0.2))), list(dead = c(0, 0)))
+  for (first in c("weir", "tank", "dead")) {
+    sites <- c(first, setdiff(names(flows), first))
+    data <- data.frame(time = rep(at, 6), site = rep(sites, each = 3000), flow = unlist(flows[sites]))
+    if (first == "dead") data <- data[order(data$time), ]
+    near <- timeline(data, time, site, levels = "flow")
+    for (place in places()) {
+      there <- lying_in(place, near)
+      # What is lost is no more than the values' own last digits in their spread.
+      close_to <- function(here, far, site, info) {
+        near_enough <- 1e-9 + 1e-14 * vapply(sizes[site], function(l) l[1] / max(l[2], 1e-300), 0)
+        off <- abs(far - here) - near_enough * here
+        expect_lte(max(off), 0, label = paste(info, site[which.max(off)]))
+      }
+      for (every in c("2 hours", "1 month")) {
+        info <- paste(place, first, every)
+        wanted <- c("sd", "var", "mean", "sum")
+        bins <- function(x) as.data.frame(quiet(as_timeline(resample(x, every, wanted))))
+        here <- bins(near)
+        far <- bins(there$far)
+        close_to(here$flow_sd, far$flow_sd, here$site, info)
+        close_to(here$flow_var, far$flow_var, here$site, info)
+        expect_equal(far[c("flow_mean", "flow_sum")], here[c("flow_mean", "flow_sum")], tolerance = 1e-12,
+                     info = info)
+        expect_identical(far$flow_sd[far$site == "dead"], rep(0, sum(far$site == "dead")), info = info)
+      }
+      card <- function(x) quiet(inspect(x))$table
+      close_to(card(near)$sd, card(there$far)$sd, card(near)$site, place)
+      expect_equal(card(there$far)$mean, card(near)$mean, tolerance = 1e-12, info = place)
+      there$close()
+    }
+  }
+})
+
+test_that("spreads over series elsewhere keep their digits, too", {
+  set.seed(35)
+  at <- as.POSIXct("2031-03-01", tz = "UTC") + 600 * (0:799)
+  data <- data.frame(time = rep(at, 4), site = rep(c("a", "b", "c", "d"), each = 800),
+                     held = rep(c("weir", "tank"), each = 1600))
+  data$flow <- ifelse(data$held == "weir", 8, 1e8) + stats::rnorm(3200)
+  near <- timeline(data, time, site, attributes = held, levels = "flow")
+  here <- as.data.frame(quiet(pool_series(near, held, flow = "sd")))
+  for (place in places()) {
+    there <- lying_in(place, near)
+    far <- as.data.frame(quiet(as_timeline(pool_series(there$far, held, flow = "sd"))))
+    expect_lte(max(abs(far$flow - here$flow)), 1e-15 * 1e8, label = place)
+    there$close()
+  }
+})
+
+test_that("whole numbers that stay whole in sums keep to it beside spreads, however large", {
+  data <- data.frame(time = as.POSIXct("2031-03-01", tz = "UTC") + 60 * (0:2999),
+                     flow = c(rep(0L, 1000), rep(c(50000L, 90001L), 1000)))
+  near <- timeline(data, time, levels = "flow")
+  for (place in places()) {
+    there <- lying_in(place, near)
+    far <- as.data.frame(quiet(as_timeline(resample(there$far, "1 hour", c("sum", "sd")))))
+    here <- as.data.frame(resample(near, "1 hour", c("sum", "sd")))
+    expect_identical(far$flow_sum, here$flow_sum, info = place)
+    expect_equal(far$flow_sd, here$flow_sd, tolerance = 1e-12, info = place)
+    there$close()
+  }
+})
+
+test_that("infinite values elsewhere have no spread, and leave that of other bins alone", {
+  set.seed(36)
+  data <- data.frame(time = as.POSIXct("2031-03-01", tz = "UTC") + 600 * (0:999),
+                     flow = replace(stats::rnorm(1000), c(100, 400, 401), c(Inf, Inf, -Inf)))
+  near <- timeline(data, time, levels = "flow")
+  for (place in places()) {
+    there <- lying_in(place, near)
+    for (every in c("1 hour", "1 month")) {
+      made <- function(x) as.data.frame(quiet(as_timeline(resample(x, every, c("sd", "max", "count")))))
+      expect_equal(made(there$far), made(near), info = paste(place, every))
+    }
+    there$close()
+  }
+})

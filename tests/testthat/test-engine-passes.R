@@ -180,6 +180,27 @@ test_that("rows that a pass cannot settle are refused, settled or told as those 
   expect_error(quiet(inspect(far)), class = "kairon_error")
 })
 
+test_that("coverage has each stamp on the same side of an edge, in any way of counting", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  set.seed(37)
+  for (round in 1:12) {
+    step <- sample(c(0.02, 0.1, 7, 3600.001, 86400), 1)
+    data <- do.call(rbind, lapply(c("mill", "weir"), function(site) {
+      at <- round(1.9e9 + stats::runif(1, 0, 100) + step * (seq_len(sample(c(5, 61, 900), 1)) - 1), 3)
+      if (round %% 3 == 0) at <- round(at + stats::runif(length(at), 0, step / 2), 3)
+      data.frame(time = .POSIXct(at, "UTC"), site = site, flow = replace(sin(at), sample(length(at), 2), NA))
+    }))
+    path <- tempfile(fileext = ".parquet")
+    for (back in c(FALSE, TRUE)) {
+      nanoparquet::write_parquet(if (back) data[rev(seq_len(nrow(data))), ] else data, path)
+      card <- quiet(inspect(read_timeline(path, time, site, levels = "flow", remote = TRUE)))
+      expect_equal(card$coverage, quiet(inspect(timeline(data, time, site, levels = "flow")))$coverage,
+                   tolerance = 1e-9, info = paste(round, step, back))
+    }
+  }
+})
+
 test_that("what is not a number is missing in rows that stay elsewhere, too", {
   data <- data.frame(time = .POSIXct(1.9e9 + 600 * 0:999, "UTC"), flow = round(sin(1:1000), 4))
   none <- c(3, 50, 51, 700:760)

@@ -43,7 +43,7 @@ make_sharded <- function(con, name, rows, type, parts, by, analyse = TRUE) {
                                 part, name, parts[[i]], i))
   }
   values <- sprintf("('%s', '%s', %s, %s)", rows$at, rows$gate,
-                    ifelse(is.na(rows$flow), "NULL", sprintf("%.17g", rows$flow)),
+                    ifelse(is.na(rows$flow) & !is.nan(rows$flow), "NULL", sprintf("'%.17g'", rows$flow)),
                     if (is.null(rows$flow_origin)) "NULL" else sprintf("'%s'", rows$flow_origin))
   DBI::dbExecute(con, sprintf("CREATE TEMP TABLE base %s", columns))
   for (some in split(values, seq_along(values) %/% 2000)) {
@@ -68,6 +68,7 @@ readings <- function(seed, format, step = 1800, n = 6000) {
   data <- data.frame(at = rep(format(at, format), 3), gate = rep(gates, each = n),
                      flow = round(1e4 + stats::rnorm(3 * n), 3))
   data$flow[sample(3 * n, 400)] <- NA
+  data$flow[sample(3 * n, 400)] <- NaN
   data[-sample(3 * n, 250), ]
 }
 
