@@ -40,8 +40,18 @@ points <- function(words, mark) {
   if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
 }
 
-# A template with its values in place, as a template of its own.
-written <- function(message, .envir) verbatim(finished(message, .envir))
+# Points in lines as wide as the console, with room for the mark before each; `first`: whether one
+# comes to stand before the first.
+wrapped <- function(points, first = FALSE) {
+  fold <- if (cli::num_ansi_colors() > 1) cli::ansi_strwrap else strwrap
+  named <- nzchar(rlang::names2(points))
+  marked <- replace(named, 1, named[1] || first)
+  points[] <- mapply(function(text, before, under) {
+    lines <- fold(text, cli::console_width(), indent = before, exdent = under)
+    sub("^ +", "", paste(lines, collapse = "\n"))
+  }, points, 2 * marked, 2 * named)
+  points
+}
 
 # A template with its values in place; what would steer a terminal is made visible, and then nothing
 # is coloured.
@@ -99,12 +109,16 @@ callers_words <- function(text) {
 }
 
 abort_kind <- function(message, kind, ..., .envir) {
+  # The words as they are, for whoever puts them elsewhere, and in lines.
+  points <- finished(message, .envir)
+  lines <- wrapped(points, first = TRUE)
   rlang::abort(
-    finished(message, .envir),
+    unname(lines[1]),
+    body = lines[-1],
     class = c(paste0("kairon_error_", kind), "kairon_error"),
+    points = points,
     ...,
     call = users_call(),
-    use_cli_format = TRUE,
     .frame = .envir
   )
 }
@@ -149,7 +163,7 @@ call_core <- function(expr) {
 }
 
 warn_user <- function(message, .envir = parent.frame()) {
-  cli::cli_warn(written(message, .envir), class = "kairon_warning", .envir = .envir)
+  rlang::warn(wrapped(finished(message, .envir)), class = "kairon_warning")
 }
 
 # A default that was chosen for the user: what, and how to change it.
@@ -157,7 +171,7 @@ tell <- function(message, .envir = parent.frame()) {
   if (isTRUE(getOption("kairon.quiet"))) {
     return(invisible())
   }
-  cli::cli_inform(written(message, .envir), class = "kairon_note", .envir = .envir)
+  rlang::inform(wrapped(finished(message, .envir)), class = "kairon_note")
 }
 
 # Without notes: for work that is repeated behind one call.
@@ -178,11 +192,18 @@ tell_once <- function(id, message, .envir = parent.frame()) {
   tell(message, .envir = .envir)
 }
 
+# What went wrong, without what stands below it.
+first_words <- function(cnd) {
+  if (is.null(cnd$points)) rlang::cnd_header(cnd) else unname(cnd$points[1])
+}
+
 # One message: the last cause says most, what came before it says where.
 error_lines <- function(cnd, body = TRUE) {
   out <- character()
   while (!is.null(cnd)) {
-    text <- if (inherits(cnd, "rlang_error")) {
+    text <- if (!is.null(cnd$points)) {
+      cnd$points[c(TRUE, rep(body, length(cnd$points) - 1))]
+    } else if (inherits(cnd, "rlang_error")) {
       c(rlang::cnd_header(cnd), if (body) rlang::cnd_body(cnd))
     } else {
       conditionMessage(cnd)

@@ -351,7 +351,7 @@ agreed_over <- function(out, batch, over, levels, forecast) {
     }
     made <- tryCatch(forecast(o$long, o$steps), kairon_error = identity)
     if (inherits(made, "error")) {
-      notes <- c(notes, paste0("not agreed over ", o$every, ": ", rlang::cnd_header(made)))
+      notes <- c(notes, paste0("not agreed over ", o$every, ": ", first_words(made)))
       next
     }
     made$spread <- forecast_spread(made, levels, o$long)

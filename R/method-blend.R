@@ -81,7 +81,7 @@ method_fit.kairon_by_blend <- function(method, batch) {
   if (all(failed)) rlang::cnd_signal(models[[1]])
   notes <- c(
     if (any(failed)) paste0("left out of the blend, ", names(models)[failed], ": ",
-                            vapply(models[failed], rlang::cnd_header, "")),
+                            vapply(models[failed], first_words, "")),
     unlist(lapply(models[!failed], function(m) if (is.list(m)) m$notes))
   )
   used <- method$methods[!failed]

@@ -27,7 +27,7 @@ forecast_measure <- function(x, measure, methods, plan, levels) {
       if (length(methods) == 1) {
         abort_input("{name} cannot forecast {.field {measure}}.", parent = result)
       }
-      failed <- c(failed, paste0(name, ": ", rlang::cnd_header(result)))
+      failed <- c(failed, paste0(name, ": ", first_words(result)))
       next
     }
     reached <- function(table) {

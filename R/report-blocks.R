@@ -54,6 +54,6 @@ block_table <- function(columns, caption, name, folded = FALSE, lines = NULL) {
 }
 
 block_reason <- function(e) {
-  why <- sub("\\.$", "", cli::ansi_strip(rlang::cnd_header(e)))
+  why <- sub("\\.$", "", cli::ansi_strip(first_words(e)))
   block_text(paste0("Not possible with these data: ", why, "."), note = TRUE)
 }
