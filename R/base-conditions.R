@@ -125,15 +125,19 @@ abort_kind <- function(message, kind, ..., .envir) {
 
 # What the user called, whatever went wrong below it: of the functions of the package on the way
 # from here to whoever called, the first. The way goes by who called, not by the stack, so that in
-# impute(resample(x)) an error of resample() is its own.
+# impute(resample(x)) an error of resample() is its own. A handler of errors has no caller; there it
+# is the first on the stack.
 users_call <- function() {
   callers <- sys.parents()
+  ours <- function(at) identical(topenv(environment(sys.function(at))), topenv())
   at <- callers[sys.nframe()]
   found <- NULL
   while (at > 0) {
-    if (identical(topenv(environment(sys.function(at))), topenv())) found <- at
+    if (ours(at)) found <- at
     at <- callers[at]
   }
+  handles <- !is.null(found) && grepl("^handlers\\[", deparse(sys.call(found)[[1]])[1])
+  if (handles) found <- Find(ours, seq_len(found))
   if (!is.null(found)) sys.frame(found)
 }
 

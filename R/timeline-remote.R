@@ -40,6 +40,10 @@ settle_facts <- function(x, facts, cadence, sql, exact = FALSE) {
   facts <- mark_text(sort_facts(facts, x$meta, x$label))
   seconds <- remote_seconds(x)
   cadence <- checked_cadence(x, cadence, facts, seconds, exact)
+  guessed <- is.null(x$told) && !isTRUE(x$meta$declared) && !exact
+  if (!is_regular_cadence(cadence) && guessed && sum(facts$rows) <= most_stamps_read) {
+    cadence <- cadence_of_stamps(x, facts, seconds)
+  }
   if (!is_regular_cadence(cadence)) {
     facts$typical <- remote_typical(x, seconds, facts)
     steps <- facts$typical[is.finite(facts$typical)]
@@ -48,6 +52,20 @@ settle_facts <- function(x, facts, cadence, sql, exact = FALSE) {
   attr(facts, "cadence") <- cadence
   x$store$facts <- facts
   facts
+}
+
+# Of so many rows all stamps are read where the first ones keep no cadence.
+most_stamps_read <- 1e5
+
+cadence_of_stamps <- function(x, facts, seconds) {
+  keys <- vapply(x$meta$series, function(s) sql_name(x$con, s), "")
+  found <- sql_rows(x$con, paste("SELECT", paste(c(keys, paste(seconds, "AS kairon_at")),
+                                                 collapse = ", "),
+                                 "FROM", x$from, remote_where(x)))
+  found <- keyed_rows(x, found, "at", facts)
+  found <- unique(found[order(found$series, found$at, na.last = NA), ])
+  detect_cadence(found$at, findInterval(0:nrow(facts), found$series),
+                 span_zone(x$meta, found$at), x$meta$type == "step")
 }
 
 # Facts of series from those of their cells.

@@ -17,9 +17,31 @@ test_that("an error is of the function that was called, in pipes, wrappers, loop
   expect_equal(called(rlang::inject(gaps(x, !!"nothing"))), "gaps")
   expect_equal(called(read_timeline("no such file.csv")), "read_timeline")
   expect_equal(called(by_smoothing(trend = "x")), "by_smoothing")
+  # What a handler says is said by none of the functions that the user knows.
+  path <- file_of(c("day,flow", "1900000000,1", "1900000060,2"))
+  expect_equal(called(read_timeline(path, day)), "read_timeline")
   # A function of the user's own that a verb calls, and that calls the package, is on the way to the verb.
   odd <- function(v) suppressMessages(nrow(forecast(x, "x")))
   expect_equal(called(roll(x, trailing("3 days"), list(odd = odd))), "roll")
+})
+
+test_that("words of a condition are in lines of the console, marked, and at hand as they are", {
+  long <- strrep("word ", 40)
+  before <- options(cli.width = 60)
+  on.exit(options(before))
+  message <- c("A {long}.", i = "Try {.code {long}}.", x = "Then {long}.")
+  e <- tryCatch(kairon:::abort_input(message), kairon_error_input = identity)
+  texts <- list(error = conditionMessage(e),
+                note = conditionMessage(tryCatch(kairon:::tell(message), message = identity)),
+                warning = conditionMessage(tryCatch(kairon:::warn_user(message), warning = identity)))
+  for (text in texts) {
+    lines <- strsplit(text, "\n")[[1]]
+    expect_lte(max(nchar(lines, "width")), 60)
+    expect_equal(sum(grepl("^. (Try|Then) ", lines)), 2)
+    expect_equal(gsub("\\s+", " ", paste(gsub("^. (Try|Then)", "\\1", lines), collapse = " ")),
+                 trimws(paste0("A ", long, ". Try `", trimws(long), " `. Then ", long, ".")))
+  }
+  expect_match(unname(e$points[1]), long, fixed = TRUE)
 })
 
 test_that("helpers of the package can be called alone", {

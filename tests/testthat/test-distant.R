@@ -180,3 +180,36 @@ test_that("infinite values elsewhere have no spread, and leave that of other bin
     there$close()
   }
 })
+
+test_that("the cadence elsewhere is that of all series, not of those whose rows come first", {
+  at <- as.POSIXct("2031-03-01", tz = "UTC")
+  # The first 600 rows keep a step of an hour, which the others cut or do not know.
+  others <- list(finer = at + 600 * (0:299), aside = at + 7 + 3600 * (0:299), loose = at + cumsum(401:700),
+                 none = at[0])
+  for (name in names(others)) {
+    stamps <- list(lock = at + 3600 * (0:599), mill = others[[name]], weir = others[[name]][1:2])
+    data <- do.call(rbind, lapply(names(stamps), function(site) {
+      data.frame(time = stamps[[site]], site = rep(site, length(stamps[[site]])))
+    }))
+    data$flow <- sin(seq_len(nrow(data)))
+    data <- data[!is.na(data$time), ]
+    near <- quiet(timeline(data, time, site, levels = "flow"))
+    # Nothing beside the rows tells of a cadence.
+    path <- tempfile(fileext = ".csv")
+    utils::write.csv(transform(data, time = format(time, "%Y-%m-%d %H:%M:%S")), path, row.names = FALSE)
+    con <- open_empty("sqlite")
+    DBI::dbWriteTable(con, "rows", transform(data, time = format(time)))
+    far <- list(sqlite = quiet(read_timeline(con, "rows", time = time, series = site, zone = "UTC",
+                                             remote = TRUE)))
+    if (!is.null(kairon:::engine_way())) {
+      far$file <- quiet(read_timeline(path, series = site, zone = "UTC", remote = TRUE))
+    }
+    for (place in names(far)) {
+      expect_equal(format(quiet(inspect(far[[place]])))[1], format(quiet(inspect(near)))[1],
+                   info = paste(name, place))
+      bins <- function(x) as.data.frame(quiet(as_timeline(resample(x, "2 hours", flow = "mean"))))
+      expect_equal(bins(far[[place]]), bins(near), info = paste(name, place))
+    }
+    db_close(con)
+  }
+})
