@@ -30,9 +30,10 @@ read_facts <- function(x) UseMethod("read_facts")
 # Sums over cells: cell number k holds [phase + k width, phase + (k + 1) width), or with `closed`
 # "right" the other edge. A data frame: `series` (row of the facts), `cell`, `rows`, and for each
 # measure m `m.n`, `m.sum`, and what `needs` names: `m.spread` (squares about the cell's own
-# mean, for which distances from `shift` may be summed), `m.min`, `m.max`, `m.first`, `m.last`,
-# `m.t`, `m.tt`, `m.tv` (seconds from the start of the cell), `m.own`, `m.seen`, `m.worst` (values
-# that were measured, their coverage, the worst other origin). `needs` is a list by measure.
+# mean), `m.moved` (distances from `shift`), `m.min`, `m.max`, `m.first`, `m.last`, `m.t`, `m.tt`,
+# `m.tv` (seconds from the start of the cell, and times the distance from `shift`), `m.own`,
+# `m.seen`, `m.worst` (values that were measured, their coverage, the worst other origin). `needs`
+# is a list by measure.
 read_cells <- function(x, phase, width, closed, needs, shift) UseMethod("read_cells")
 
 # For each measure of a distant timeline: `card`, a data frame with a row a series (present, finite,
@@ -180,7 +181,7 @@ all_on <- function(x, cadence) {
 #'   the bins, the same that `resample()` gives of the rows in memory (sums in another order may
 #'   differ in the last digit). `sql_of()` gives the statements as text.
 #' @details The bins are cut here, by the calendar and the clock changes of the timeline's zone;
-#' what is asked for are counts, sums, squares, extremes, first and last values of cells of equal
+#' what is asked for are counts, sums, spreads, extremes, first and last values of cells of equal
 #' length that fit into them, and for `time_mean` and amounts that bins cut how long the values of a
 #' cell hold up to its last one. Only those travel. Medians, quantiles and `mad` are ranked in the
 #' database, those over the series of a group (`pool_series()` without weights) at each stamp, and a

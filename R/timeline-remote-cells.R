@@ -30,7 +30,8 @@ cells_sql <- function(x, phase, width, closed, needs, shift, about = NULL, fine 
       min = paste0("min(", v, ")"), max = paste0("max(", v, ")"),
       t = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " END)"),
       tt = paste0("sum(CASE WHEN ", v, " IS NULL THEN NULL ELSE ", rest, " * ", rest, " END)"),
-      tv = paste0("sum(", rest, " * ", v, ")"), if (is_marked(x, m)) mark_sums(x, m)
+      tv = paste0("sum(", rest, " * ", moved_from(con, v, shift[[m]]), ")"),
+      if (is_marked(x, m)) mark_sums(x, m)
     )
     c(paste0("count(", v, ")"), paste0("sum(", v, ")"), all[intersect(sum_words, needs[[m]])])
   }))
@@ -67,10 +68,13 @@ cell_form <- function(x, phase, width, closed) {
   list(cell = cell, shown = cell)
 }
 
-# Sums of the distances from `shift` and of their squares, as numbers with fractions: squares of
-# whole ones have an end.
+# The distance from `shift`, as a number with fractions: squares of whole ones have an end.
+moved_from <- function(con, v, shift) {
+  paste0("(", v, " - CAST(", sql_value(con, shift), " AS DOUBLE PRECISION))")
+}
+
 moved_sql <- function(con, v, shift) {
-  moved <- paste0("(", v, " - CAST(", sql_value(con, shift), " AS DOUBLE PRECISION))")
+  moved <- moved_from(con, v, shift)
   c(moved = paste0("sum(", moved, ")"), square = paste0("sum(", moved, " * ", moved, ")"))
 }
 

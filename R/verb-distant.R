@@ -158,7 +158,7 @@ is_summed <- function(statistic) is.character(statistic) && statistic %in% names
 # What each statistic is worked out from, beside the count and the sum.
 statistic_needs <- list(
   count = NULL, sum = NULL, mean = NULL, var = "spread", sd = "spread", min = "min", max = "max",
-  range = c("min", "max"), first = "first", last = "last", slope = c("t", "tt", "tv"),
+  range = c("min", "max"), first = "first", last = "last", slope = c("moved", "t", "tt", "tv"),
   time_mean = NULL
 )
 
@@ -301,7 +301,8 @@ measure_sums <- function(cells, measure, at, n, add, over, made, starts) {
     count <- get("n")
     out$t <- add(get("t") + count * moved)
     out$tt <- add(get("tt") + 2 * moved * get("t") + count * moved^2)
-    out$tv <- add(get("tv") + moved * get("sum"))
+    out$tv <- add(get("tv") + moved * get("moved"))
+    out$moved <- add(get("moved"))
   }
   out
 }
@@ -321,7 +322,7 @@ statistic_of_sums <- function(statistic, s) {
     min = s$min, max = s$max, range = s$max - s$min, first = s$first, last = s$last,
     slope = {
       spread <- n * s$tt - s$t^2
-      ifelse(n < 2 | spread <= 0, NA_real_, (n * s$tv - s$t * s$sum) / spread * 86400)
+      ifelse(n < 2 | spread <= 0, NA_real_, (n * s$tv - s$t * s$moved) / spread * 86400)
     }
   )
   out[none] <- NA_real_

@@ -107,14 +107,20 @@ Variance variance_about(Doubles values, Pass& p) {
 
 double slope_of(Doubles values, Doubles times) {
   double n = 0, mt = 0, mv = 0, stt = 0, stv = 0;
+  // From the first value on, so that high levels and late times take no digits.
+  double t0 = 0, v0 = 0;
   for (std::size_t i = 0; i < values.size(); ++i) {
     if (std::isnan(values[i])) continue;
+    if (n == 0) {
+      t0 = times[i];
+      v0 = values[i];
+    }
     n += 1;
-    const double dt = times[i] - mt, dv = values[i] - mv;
+    const double dt = times[i] - t0 - mt, dv = values[i] - v0 - mv;
     mt += dt / n;
     mv += dv / n;
-    stt += dt * (times[i] - mt);
-    stv += dt * (values[i] - mv);
+    stt += dt * (times[i] - t0 - mt);
+    stv += dt * (values[i] - v0 - mv);
   }
   return n < 2 || stt == 0 ? kMissing : stv / stt * kDay;
 }

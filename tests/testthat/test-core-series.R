@@ -91,6 +91,30 @@ test_that("infinite values leave a sliding window again", {
   expect_equal(out, c(1, 1.5, Inf, Inf, 4.5, 5.5))
 })
 
+test_that("slopes keep their digits at high levels and late times, in bins, windows and rows elsewhere", {
+  set.seed(38)
+  stamps <- as.POSIXct("2031-03-01", tz = "UTC") + 600 * (0:999)
+  walk <- cumsum(stats::rnorm(1000)) / 10
+  line <- function(i, v) {
+    t <- as.numeric(stamps[i]) - as.numeric(stamps[i[1]])
+    stats::coef(stats::lm(v[i] - v[i[1]] ~ t))[[2]] * 86400
+  }
+  for (level in c(0, 1e5, 1e8, -3e9)) {
+    x <- timeline(data.frame(time = stamps, flow = level + walk), time, levels = "flow")
+    wanted <- unname(tapply(seq_len(1000), as.Date(stamps), line, v = x$flow, simplify = TRUE))
+    expect_equal(quiet(resample(x, "1 day", flow = "slope"))$flow, as.vector(wanted), tolerance = 1e-10,
+                 info = level)
+    rolled <- quiet(roll(x, trailing("5 hours"), "slope"))$flow_slope
+    at <- c(100, 500, 1000)
+    expect_equal(rolled[at], vapply(at, function(i) line((i - 29):i, x$flow), 0), tolerance = 1e-9,
+                 info = level)
+    there <- lying_in("sqlite", x)
+    expect_equal(quiet(as_timeline(resample(there$far, "1 day", flow = "slope")))$flow, as.vector(wanted),
+                 tolerance = 1e-10, info = level)
+    there$close()
+  }
+})
+
 test_that("the slope is that of a straight line, per day", {
   t <- cumsum(runif(50, 100, 90000))
   v <- 3 + 2.5 * t / 86400
