@@ -53,6 +53,11 @@ unit_root_test <- function(v, with = "constant", lags = NULL) {
   if (n < 10 || most < 0 || stats::sd(v) == 0) {
     return(NULL)
   }
+  # Beside a constant a high level is one itself, and hides what the values say.
+  if (with != "none") {
+    v <- v - v[1]
+    v <- v - mean(v)
+  }
   change <- diff(v)
   # One sample for all numbers of lags, so that their criteria compare.
   rows <- (most + 1):length(change)

@@ -37,8 +37,9 @@
 #' decomposition by loess). Missing values leave the states as they were expected.
 #' @section Choice of form:
 #' By the corrected criterion of Akaike (AICc) over all forms that the data admit: noise and seasons
-#' in proportion need values above zero, and multiplying seasons proportional noise. A straight
-#' trend, which seldom goes on, must be better by 2, and damping counts for no parameter.
+#' in proportion need values above zero that differ by a thousandth of themselves or more, and
+#' multiplying seasons proportional noise. A straight trend, which seldom goes on, must be better by
+#' 2, and damping counts for no parameter.
 #' @section Intervals:
 #' By formula where there is one (adding forms, proportional noise), else from 2,000 paths. They
 #' hold that shares and first states are estimates: the variance is its mean over them, and that of

@@ -639,9 +639,25 @@ static double criterion(const SmoothingFit& fit) {
   return -2 * fit.log_likelihood + 2 * k + 2 * k * (k + 1) / (n - k - 1);
 }
 
-SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& forms,
+// Where values hardly differ beside their level, what is in proportion to it is as good as constant,
+// and only loses digits.
+static std::vector<SmoothingForm> forms_worth(Doubles values, std::vector<SmoothingForm> forms) {
+  double low = HUGE_VAL, high = -HUGE_VAL;
+  for (double v : values) {
+    if (std::isnan(v)) continue;
+    low = std::min(low, v);
+    high = std::max(high, v);
+  }
+  const auto constant = [](const SmoothingForm& f) { return f.noise == Noise::constant; };
+  if (high - low < 1e-3 * low && std::any_of(forms.begin(), forms.end(), constant))
+    forms.erase(std::stable_partition(forms.begin(), forms.end(), constant), forms.end());
+  return forms;
+}
+
+SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& asked,
                               const SmoothingPlan& all) {
   const Doubles values = whole.part(0, seen_length(whole));
+  const std::vector<SmoothingForm> forms = forms_worth(values, asked);
   SmoothingFit best;
   SmoothingPlan plan = all;
   while (!plan.seasons.empty() && values.size() < 2 * u(plan.seasons.back()))
