@@ -639,8 +639,8 @@ static double criterion(const SmoothingFit& fit) {
   return -2 * fit.log_likelihood + 2 * k + 2 * k * (k + 1) / (n - k - 1);
 }
 
-// Where values hardly differ beside their level, what is in proportion to it is as good as constant,
-// and only loses digits.
+// Where values hardly differ beside their level, what is in proportion to it is as good as
+// constant, and only loses digits.
 static std::vector<SmoothingForm> forms_worth(Doubles values, std::vector<SmoothingForm> forms) {
   double low = HUGE_VAL, high = -HUGE_VAL;
   for (double v : values) {
