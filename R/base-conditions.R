@@ -40,14 +40,15 @@ points <- function(words, mark) {
   if (length(words)) rlang::set_names(verbatim(unname(words)), rep(mark, length(words)))
 }
 
-# Points in lines as wide as the console, with room for the mark before each; `first`: whether one
-# comes to stand before the first.
+# Points in lines as wide as the console, or as is wanted of conditions, with room for the mark
+# before each; `first`: whether one comes to stand before the first.
 wrapped <- function(points, first = FALSE) {
   fold <- if (cli::num_ansi_colors() > 1) cli::ansi_strwrap else strwrap
+  width <- min(getOption("cli.condition_width", cli::console_width()), 1e5)
   named <- nzchar(rlang::names2(points))
   marked <- replace(named, 1, named[1] || first)
   points[] <- mapply(function(text, before, under) {
-    lines <- fold(text, cli::console_width(), indent = before, exdent = under)
+    lines <- fold(text, width, indent = before, exdent = under)
     sub("^ +", "", paste(lines, collapse = "\n"))
   }, points, 2 * marked, 2 * named)
   points

@@ -27,7 +27,7 @@ test_that("an error is of the function that was called, in pipes, wrappers, loop
 
 test_that("words of a condition are in lines of the console, marked, and at hand as they are", {
   long <- strrep("word ", 40)
-  before <- options(cli.width = 60)
+  before <- options(cli.condition_width = 60)
   on.exit(options(before))
   message <- c("A {long}.", i = "Try {.code {long}}.", x = "Then {long}.")
   e <- tryCatch(kairon:::abort_input(message), kairon_error_input = identity)

@@ -13,7 +13,7 @@ test_that("separator, decimal comma, quotes, byte-order mark and encoding are fo
   expect_equal(names(quiet(read_timeline(path))), c("day", "flow"))
   writeBin(c(charToRaw("day,site,flow\n2031-03-01,S"), as.raw(0xfc), charToRaw("d,1\n")), path)
   expect_equal(quiet(read_timeline(path, day, site))$site, "S\u00fcd")
-  expect_message(read_timeline(path, day, site, levels = flow), "read\\s+as\\s+Windows-1252")
+  expect_message(read_timeline(path, day, site, levels = flow), "read as Windows-1252")
   wide <- iconv("day,flow\n2031-03-01,1\n2031-03-02,2\n", "UTF-8", "UTF-16LE", toRaw = TRUE)[[1]]
   writeBin(c(as.raw(c(0xff, 0xfe)), wide), path)
   expect_equal(quiet(read_timeline(path))$flow, c(1, 2))
