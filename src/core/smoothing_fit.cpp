@@ -1,4 +1,4 @@
-// Fits of exponential smoothing: the aim with its gradient, and the choice among forms.
+// Fits of exponential smoothing: the aim with its gradient.
 #include <algorithm>
 #include <cmath>
 
@@ -23,7 +23,6 @@ constexpr double kStarts[][2] = {
 constexpr int kFirstRounds = 6;
 constexpr double kNearlyAsHigh =
     3;  // tops this near to the best after these rounds are gone up, too
-constexpr double kMightBeBest = 6;       // of the criterion, after a first fit
 constexpr double kTolerance = 1e-7;
 constexpr double kNoWorse =
     1e-4;  // and stays, where the aim loses no more (twice the logarithm of a likelihood)
@@ -627,56 +626,6 @@ SmoothingFit fit_smoothing(Doubles values, const SmoothingForm& form, const Smoo
   out.aicc = out.aic + 2 * k * (k + 1) / (n - k - 1);
   out.bic = -2 * out.log_likelihood + k * std::log(n);
   return out;
-}
-
-// The corrected criterion, with what long experience says of trends (Gardner and McKenzie, 1985): a
-// straight one seldom goes on, and must be better by 2; damping, within its narrow bounds, counts
-// for no parameter.
-static double criterion(const SmoothingFit& fit) {
-  if (fit.form.trend != TrendForm::damped)
-    return fit.aicc + (fit.form.trend == TrendForm::none ? 0 : 2);
-  const double k = fit.free - 1, n = fit.count;
-  return -2 * fit.log_likelihood + 2 * k + 2 * k * (k + 1) / (n - k - 1);
-}
-
-// Where values hardly differ beside their level, what is in proportion to it is as good as
-// constant, and only loses digits.
-static std::vector<SmoothingForm> forms_worth(Doubles values, std::vector<SmoothingForm> forms) {
-  double low = HUGE_VAL, high = -HUGE_VAL;
-  for (double v : values) {
-    if (std::isnan(v)) continue;
-    low = std::min(low, v);
-    high = std::max(high, v);
-  }
-  const auto constant = [](const SmoothingForm& f) { return f.noise == Noise::constant; };
-  if (high - low < 1e-3 * low && std::any_of(forms.begin(), forms.end(), constant))
-    forms.erase(std::stable_partition(forms.begin(), forms.end(), constant), forms.end());
-  return forms;
-}
-
-SmoothingFit choose_smoothing(Doubles whole, const std::vector<SmoothingForm>& asked,
-                              const SmoothingPlan& all) {
-  const Doubles values = whole.part(0, seen_length(whole));
-  const std::vector<SmoothingForm> forms = forms_worth(values, asked);
-  SmoothingFit best;
-  SmoothingPlan plan = all;
-  while (!plan.seasons.empty() && values.size() < 2 * u(plan.seasons.back()))
-    plan.seasons.pop_back();
-  if (forms.size() == 1) return fit_smoothing(values, forms[0], plan, true);
-  std::vector<SmoothingFit> fits;
-  double least = HUGE_VAL;
-  for (const SmoothingForm& form : forms) {
-    fits.push_back(fit_smoothing(values, form, plan, false));
-    if (fits.back().fitted) least = std::min(least, criterion(fits.back()));
-  }
-  for (SmoothingFit& one : fits) {
-    if (!one.fitted) continue;
-    // Those that might be the best are fitted with care.
-    if (one.form.trend != TrendForm::none && criterion(one) < least + kMightBeBest)
-      one = fit_smoothing(values, one.form, plan, true);
-    if (!best.fitted || criterion(one) < criterion(best)) best = std::move(one);
-  }
-  return best;
 }
 
 }  // namespace core
