@@ -234,14 +234,13 @@ column_kinds <- function(template, wanted) {
   }, "")
 }
 
-new_files <- function(con, view, template, form, label, told, header) {
+new_files <- function(con, view, template, form, label, told, header, raw = NULL) {
   meta <- timeline_meta(template)
   few <- template[seq_len(min(nrow(template), 500)), ]
   if (!is_timeline(few)) few <- template
-  con$view <- view
   told$bytes <- sum(file.size(unlist(told$paths)))
   con$told <- told
-  define_rows(con)
+  define_rows(con, view, raw)
   if (identical(meta$type, "instant") && form == "local" && meta$zone == "UTC") form <- "instant"
   out <- new_distant(meta, label, con = con, from = "kairon_rows", form = form, few = few,
                      class = c("kairon_files", "kairon_remote"))
@@ -322,12 +321,15 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
   names(raw) <- types$column_name
   final <- names(rename_columns(plain_names(raw, label), how$rename))
   marks <- suppressWarnings(as.numeric(how$missing))
-  cells <- mapply(parquet_cell, types$column_name, types$column_type, MoreArgs = list(
-    con = con, missing = how$missing, marks = marks[!is.na(marks)]
-  ))
-  inner <- paste0("SELECT ", paste(cells, "AS", vapply(final, function(f) sql_name(con, f), ""),
-                                   collapse = ", "),
-                  " FROM ", scan)
+  scanned <- function(clean) {
+    cells <- mapply(parquet_cell, types$column_name, types$column_type, MoreArgs = list(
+      con = con, missing = how$missing, marks = marks[!is.na(marks)], clean = clean
+    ))
+    paste0("SELECT ", paste(cells, "AS", vapply(final, function(f) sql_name(con, f), ""),
+                            collapse = ", "),
+           " FROM ", scan)
+  }
+  inner <- scanned(clean = TRUE)
   few <- parquet_ask(con, paste(inner, "LIMIT 5000"), files)
   names(few) <- final
   few <- mark_text(few)
@@ -368,7 +370,8 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
                                                   collapse = ", "),
                                 "]) AS ", sql_name(con, how$measure))
   }
-  view <- paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ")")
+  view <- function(inner) paste0("SELECT ", paste(made, collapse = ", "), " FROM (", inner, ")")
+  raw <- scanned(clean = FALSE)
   shown <- vapply(final, function(f) {
     paste0("coalesce(CAST(", sql_name(con, f), " AS VARCHAR), 'NA')")
   }, "")
@@ -380,10 +383,10 @@ open_parquet_in_engine <- function(con, files, roles, given, how, options, label
                    ") AS text, CAST(", sql_name(con, final[at]), " AS VARCHAR) AS stamp FROM (",
                    numbered, ") WHERE (",
                    stamps$sql, ") IS NULL ORDER BY 1 LIMIT ", sprintf("%.0f", most_rejects))
-  new_files(con, view, template, stamps$form, label,
+  new_files(con, view(inner), template, stamps$form, label,
             list(options = options, how = how, unread = unread, paths = paths,
                  wordy = is.character(few[[at]]), zoned = is_zoned(types$column_type[at])),
-            header)
+            header, raw = if (raw != inner) view(raw))
 }
 
 # The names of parts of paths such as year=2031.
@@ -411,12 +414,13 @@ parquet_told <- function(con, path, name) {
   if (NROW(found) == 0) NULL else header_from_json(found$about[1], name)
 }
 
-parquet_cell <- function(column, type, con, missing, marks) {
+# `clean`: what is not a number is missing.
+parquet_cell <- function(column, type, con, missing, marks, clean) {
   name <- sql_name(con, column)
   if (grepl("INT|DOUBLE|FLOAT|DECIMAL", type)) {
     name <- if (type == "DOUBLE") name else paste0("CAST(", name, " AS DOUBLE)")
     for (m in marks) name <- paste0("nullif(", name, ", ", sql_value(con, m), ")")
-    if (type %in% c("DOUBLE", "FLOAT")) name <- without_nan(name)
+    if (clean && type %in% c("DOUBLE", "FLOAT")) name <- without_nan(name)
   } else if (grepl("VARCHAR", type)) {
     for (m in missing) name <- paste0("nullif(", name, ", ", sql_value(con, m), ")")
   }

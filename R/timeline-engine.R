@@ -305,15 +305,14 @@ replace_view_rows <- function(x, where, rows) {
   con <- x$con
   con$settled <- (con$settled %||% 0) + 1
   own <- paste0("kairon_settled_", con$settled)
-  before <- paste0("kairon_rows_", con$settled)
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW", before, "AS", con$view))
   sql_do(con, paste("CREATE TEMP TABLE", own, "AS SELECT * FROM kairon_rows LIMIT 0"))
   time <- x$meta$time
   if (inherits(rows[[time]], "POSIXct")) rows[[time]] <- local_text(as.numeric(rows[[time]]))
   sql_append(con, own, database_cells(rows, con))
-  con$view <- paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where,
-                     ") UNION ALL SELECT * FROM ", own)
-  define_rows(con)
+  change_rows(con, paste0("kairon_rows_", con$settled), function(before) {
+    paste0("SELECT * FROM ", before, " AS kairon_rows WHERE NOT (", where,
+           ") UNION ALL SELECT * FROM ", own)
+  })
 }
 
 # The cells of a line of delimited text.
@@ -359,8 +358,7 @@ copy_text_rows <- function(x) {
   con$afterwards()
   con$copy <- path
   reg.finalizer(con, drop_copy)
-  con$view <- copied_rows
-  define_rows(con)
+  define_rows(con, copied_rows)
 }
 
 # By itself, since what a finalizer holds is never let go.
@@ -411,8 +409,7 @@ has_blanks <- function(x) {
   con$tidy <- TRUE
   con$on_instants <- FALSE
   x$store$seconds <- NULL
-  con$view <- if (is.null(con$copy)) con$told$tidied() else tidied_copy(x)
-  define_rows(con)
+  define_rows(con, if (is.null(con$copy)) con$told$tidied() else tidied_copy(x))
   TRUE
 }
 

@@ -144,17 +144,16 @@ settle_wall_clock <- function(x) {
 
 replace_wall <- function(x, con, shift, odd, held) {
   time <- sql_name(con, x$meta$time)
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_wall AS", con$view))
-  con$view <- paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time,
-                     ") FROM kairon_wall",
-                     if (!is.null(held)) paste0(" WHERE (", odd, ") IS NOT TRUE"))
   if (!is.null(held)) {
-    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_wall LIMIT 0")
+    sql_do(con, "CREATE OR REPLACE TEMP TABLE kairon_odd AS SELECT * FROM kairon_rows LIMIT 0")
     held[[x$meta$time]] <- local_text(as.numeric(held[[x$meta$time]]))
     sql_append(con, "kairon_odd", database_cells(held, con))
-    con$view <- paste(con$view, "UNION ALL SELECT * FROM kairon_odd")
   }
-  define_rows(con)
+  change_rows(con, "kairon_wall", function(before) {
+    paste0("SELECT * REPLACE (", time, " - to_seconds(", shift, ") AS ", time, ") FROM ", before,
+           if (!is.null(held)) paste(" WHERE (", odd, ") IS NOT TRUE",
+                                     "UNION ALL SELECT * FROM kairon_odd"))
+  })
 }
 
 local_text <- function(seconds) {
@@ -164,6 +163,27 @@ local_text <- function(seconds) {
          sprintf(".%06d", as.integer(micro %% 1e6)))
 }
 
-define_rows <- function(con) {
-  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", con$view))
+# What kairon_rows is. `raw`: the same before what is not a number is missing, where that differs.
+define_rows <- function(con, view, raw = NULL) {
+  con$view <- view
+  con$raw <- raw
+  sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_rows AS", view))
+  if (!is.null(raw)) sql_do(con, paste("CREATE OR REPLACE TEMP VIEW kairon_raw AS", raw))
+}
+
+# Rows become what `made(before)` forms from those that there were, which go by the name `before`.
+change_rows <- function(con, name, made) {
+  keep <- function(name, view) {
+    sql_do(con, paste("CREATE OR REPLACE TEMP VIEW", name, "AS", view))
+    made(name)
+  }
+  raw <- if (!is.null(con$raw)) keep(paste0(name, "_raw"), con$raw)
+  define_rows(con, keep(name, con$view), raw)
+}
+
+# To look at each cell costs a fifth of a pass over a file: sums are formed of the rows as they lie,
+# and tell whether any cell was not a number.
+raw_rows <- function(x) {
+  if (inherits(x, "kairon_files") && !is.null(x$con$raw)) x$from <- "kairon_raw"
+  x
 }

@@ -35,8 +35,9 @@ look_through.kairon_files <- function(x, stretches, tail_of) {
     most_stamped = most_own_cadences, most_values = getOption("kairon.values_counted", 2e6),
     most_series = floor(most_passed_series / length(kinds))
   )
-  sql <- pass_sql(x, seconds, pass_spans(x, ends))
-  found <- with_engine_streams(x$con, sql, x$con$view, function(streams) {
+  # The core passes over what is not a number.
+  sql <- pass_sql(raw_rows(x), seconds, pass_spans(x, ends))
+  found <- with_engine_streams(x$con, sql, function(streams) {
     cpp_ordered_rows(streams, length(x$meta$series) > 0, asked, span_zone(x$meta, ends),
                      if (fresh && has_grid(cadence)) unclass(cadence), usual_markers,
                      core_threads())
@@ -143,9 +144,9 @@ settle_passed <- function(x, keys, found, cadence, unread, sql) {
 }
 
 # Streams of Arrow of several statements, each by a connection of its own, so that the engine works
-# on them at the same time; the one statement goes by the connection that there is. `view`: what
-# kairon_rows is. The streams are good for as long as `use` runs.
-with_engine_streams <- function(con, sqls, view, use) {
+# on them at the same time; the one statement goes by the connection that there is. The streams are
+# good for as long as `use` runs.
+with_engine_streams <- function(con, sqls, use) {
   opened <- list()
   streams <- list()
   on.exit({
@@ -158,7 +159,10 @@ with_engine_streams <- function(con, sqls, view, use) {
       own <- adbcdrivermanager::adbc_connection_init(con$base)
       opened <- c(opened, list(own))
       if (isTRUE(con$zoned)) adbcdrivermanager::execute_adbc(own, "SET TimeZone = 'UTC'")
-      adbcdrivermanager::execute_adbc(own, paste("CREATE TEMP VIEW kairon_rows AS", view))
+      views <- c(kairon_rows = con$view, kairon_raw = con$raw)
+      for (name in names(views)) {
+        adbcdrivermanager::execute_adbc(own, paste("CREATE TEMP VIEW", name, "AS", views[[name]]))
+      }
     }
     streams <- c(streams, list(adbcdrivermanager::read_adbc(own, sql)))
   }, error = function(e) abort_database(conditionMessage(e), sqls[1]))

@@ -1,39 +1,45 @@
 # Whether stamps of files repeat, told by the pass that makes the sums of cells: by a mark of each
 # cell, or by a bit for each step.
 
-# Of cells with more steps no marks are made, since that of each step is brought here.
+# Of cells with more steps no marks are made.
 most_marked_steps <- 1e5
 
-# Marks. Of each cell the hashes of the places of its stamps are joined by XOR. Where the cell has
-# as many rows as steps from its first stamp to its last, and the mark of these, each of them is
-# there once: what comes twice cancels out of the mark, and that other places have the same one
-# has a chance of 2^-62. Cells with gaps inside are looked at by bits, so that this pays where few
-# have any. NULL where it does not, or places cannot be told.
-cell_marks <- function(x, cadence, phase, width, closed) {
-  n <- cadence$n
-  size <- round(width / n)
-  since <- micro_since(x, phase, width)
-  right <- closed == "right"
-  # Microseconds from the start of a cell to the first stamp of the grid in it.
-  step <- n * 1e6
-  head <- ((cadence$anchor - phase) %% n) * 1e6 - right
-  if (head < 0) head <- head + step
-  near <- function(v) abs(v - round(v)) < 1e-3
-  fits <- !is.null(since) && near(step) && step >= 1 && near(head) && size >= 1 &&
-    size <= most_marked_steps && abs(size * n - width) < 1e-9 * width
-  if (!fits || reads_text(x) || gaps_seen(x, n) * size > 0.5) {
+# Marks. Of each cell the hashes of its stamps are joined by XOR. Where the cell has as many rows as
+# steps from its first stamp to its last, and the mark of these, each of them is there once: what
+# comes twice cancels out of the mark, and that other stamps have the same one has a chance of
+# 2^-62. Cells with gaps inside are looked at by bits, so that this pays where few have any. NULL
+# where it does not, or stamps are not counted in whole steps.
+cell_marks <- function(x, cadence, width) {
+  micro <- micro_sql(x)
+  step <- cadence$n * 1e6
+  size <- width / cadence$n
+  fits <- !is.null(micro) && step >= 1 && abs(step - round(step)) < 1e-3 &&
+    size <= most_marked_steps
+  if (!fits || reads_text(x) || gaps_seen(x, cadence$n) * size > 0.5 || !hashes_as_here(x$con)) {
     return(NULL)
   }
-  place <- paste0("((", since$micro, if (right) " - 1", ") % ", since$width, ")")
-  mark <- paste0("bit_xor(hash(", place, "))")
-  list(columns = c(low = paste(mark_half(mark, 0), "AS kairon_low"),
-                   high = paste(mark_half(mark, 31), "AS kairon_high")),
-       size = size, step = round(step), head = round(head) %% round(step), right = right)
+  c(low = paste(mark_half(micro, 0), "AS kairon_low"),
+    high = paste(mark_half(micro, 31), "AS kairon_high"))
 }
 
 # R knows whole numbers of 31 bits.
-mark_half <- function(mark, from) {
-  paste0("CAST((", mark, " >> ", from, ") & 2147483647 AS INTEGER)")
+mark_half <- function(whole, from) {
+  paste0("CAST((bit_xor(hash(", whole, ")) >> ", from, ") & 2147483647 AS INTEGER)")
+}
+
+# Whether the engine hashes whole numbers as the core does; another version may have a way of its
+# own.
+hashes_as_here <- function(con) {
+  if (is.null(con$hashed)) {
+    first <- c(-62135596800000000, -1, 0, 1, 1704067210123457)
+    values <- sprintf("(%d, CAST(%.0f AS BIGINT))", seq_along(first), first)
+    found <- sql_rows(con, paste("SELECT", mark_half("v", 0), "AS low,", mark_half("v", 31),
+                                 "AS high FROM (VALUES", paste(values, collapse = ", "),
+                                 ") AS hashed(i, v) GROUP BY i ORDER BY i"))
+    con$hashed <- all(call_core(cpp_are_marks_of_runs(found$low, found$high, first,
+                                                      rep(1, length(first)), 1)))
+  }
+  con$hashed
 }
 
 # Text is read anew by each question.
@@ -48,38 +54,25 @@ gaps_seen <- function(x, n) {
 }
 
 # Which cells have each step from their first stamp to their last once, and no stamp beside them.
-# `cells`: cell, rows, first, last (seconds), low and high.
-are_whole_runs <- function(x, cells, marks, phase, width) {
-  if (nrow(cells) == 0) {
-    return(logical())
-  }
-  # The mark of the first steps of a cell, by their number.
-  upto <- sprintf("bit_xor(hash(CAST(%.0f + i * %.0f AS BIGINT))) OVER (ORDER BY i)", marks$head,
-                  marks$step)
-  upto <- sql_rows(x$con, paste0("SELECT ", mark_half(upto, 0), " AS low, ", mark_half(upto, 31),
-                                 " AS high FROM range(", sprintf("%.0f", marks$size),
-                                 ") AS steps(i) ORDER BY i"))
-  place <- function(stamp) {
-    since <- (stamp - (phase + cells$cell * width)) * 1e6 - marks$right - marks$head
-    round(since / marks$step)
-  }
+# `cells`: rows, first, last (seconds), low and high.
+are_whole_runs <- function(cells, cadence) {
+  step <- round(cadence$n * 1e6)
+  place <- function(stamp) round((stamp - cadence$anchor) * 1e6 / step)
   first <- place(cells$first)
-  last <- place(cells$last)
-  run <- first >= 0 & last < marks$size & cells$rows == last - first + 1
-  half <- function(name) {
-    v <- c(0L, as.integer(upto[[name]]))
-    bitwXor(v[last[run] + 2], v[first[run] + 1]) == cells[[name]][run]
-  }
-  run[run] <- half("low") & half("high")
+  run <- cells$rows == place(cells$last) - first + 1
+  at <- round(cadence$anchor * 1e6) + first * step
+  run[run] <- call_core(cpp_are_marks_of_runs(as.integer(cells$low[run]),
+                                              as.integer(cells$high[run]), at[run],
+                                              cells$rows[run], step))
   run
 }
 
 # Cells with how many rows repeat a stamp, and whether any is off the grid, in the place of marks:
 # of the first cell, for all.
-settle_marks <- function(x, cells, marks, cadence, phase, width, closed) {
-  whole <- are_whole_runs(x, cells, marks, phase, width)
+settle_marks <- function(x, cells, cadence, phase, width, closed) {
+  whole <- are_whole_runs(cells, cadence)
   odd <- count_in_cells(x, cadence, phase, width, closed, cells$cell[!whole])
-  cells[names(marks$columns)] <- NULL
+  cells[c("low", "high")] <- NULL
   n <- nrow(cells)
   for (name in names(odd)) cells[[name]] <- c(odd[[name]], rep(0, n))[seq_len(n)]
   cells

@@ -170,21 +170,28 @@ read_sums <- function(x, phase, width, closed, wanted, shift, as_variance) {
   if (fresh) say_size(x)
   counts <- fresh && inherits(x, "kairon_files") && !isTRUE(x$con$seen) &&
     !is.null(fine_places(x, cadence))
-  marks <- if (counts) cell_marks(x, cadence, phase, width, closed)
+  marks <- if (counts) cell_marks(x, cadence, width)
   # What lies off the grid leaves no mark of a whole run.
-  if (!is.null(marks)) about <- c(about[names(about) != "off"], marks$columns)
+  if (!is.null(marks)) about <- c(about[names(about) != "off"], marks)
   fine <- if (counts && is.null(marks)) cadence
   as_variance <- as_variance && is.null(fine)
   needs <- words_of_spread(wanted, as_variance)
-  told <- cells_sql(x, phase, width, closed, needs, shift, about, fine)
+  rows <- raw_rows(x)
+  raw <- rows$from != x$from
+  told <- cells_sql(rows, phase, width, closed, needs, shift, about, fine)
   out <- tryCatch(
     grouped_rows(x, told$sums, length(x$meta$series) + 1, told$columns),
     kairon_error_database = function(e) {
       if (!as_variance || !grepl("out of range", conditionMessage(e), ignore.case = TRUE)) stop(e)
     }
   )
+  again <- function(as_variance) {
+    # From now on each cell is looked at.
+    if (raw) x$con$raw <- NULL
+    read_sums(x, phase, width, closed, wanted, shift, as_variance)
+  }
   if (is.null(out)) {
-    return(read_sums(x, phase, width, closed, wanted, shift, FALSE))
+    return(again(raw))
   }
   # Keys and attributes may be called as what is counted is.
   keys <- mark_text(out[seq_along(x$meta$series)])
@@ -198,6 +205,10 @@ read_sums <- function(x, phase, width, closed, wanted, shift, as_variance) {
                   unlist(lapply(names(needs), function(m) {
     paste0(m, ".", c("n", "sum", intersect(sum_words, needs[[m]])))
   })))
+  sums <- out[paste0(names(needs), ".sum", recycle0 = TRUE)]
+  if (raw && any(vapply(sums, function(v) any(is.nan(v)), TRUE))) {
+    return(again(as_variance))
+  }
   out$cell <- cell_number(x, out$cell, phase, width)
   unread <- is.na(out$cell)
   lost <- sum(as.numeric(out$rows[unread]))
@@ -207,7 +218,7 @@ read_sums <- function(x, phase, width, closed, wanted, shift, as_variance) {
     attributes <- attributes[!unread, , drop = FALSE]
   }
   out[] <- lapply(out, as.numeric)
-  if (!is.null(marks)) out <- settle_marks(x, out, marks, cadence, phase, width, closed)
+  if (!is.null(marks)) out <- settle_marks(x, out, cadence, phase, width, closed)
   facts <- if (fresh) {
     facts_of_cells(x, out, keys, attributes, cadence, told$sums)
   } else {

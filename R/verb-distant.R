@@ -316,7 +316,8 @@ statistic_of_sums <- function(statistic, s) {
     mean = s$sum / n,
     var = , sd = {
       v <- s$spread / (n - 1)
-      v[n < 2] <- NA_real_
+      # Infinite values have no spread.
+      v[n < 2 | is.nan(v)] <- NA_real_
       if (statistic == "sd") sqrt(v) else v
     },
     min = s$min, max = s$max, range = s$max - s$min, first = s$first, last = s$last,

@@ -358,6 +358,9 @@ over_bins <- function(made, cells, measure, statistic) {
 # have them of rows. `got`: the value and share of a statistic; of a timed one what it covers.
 marks_of_bins <- function(made, cells, measure, sums, got, bins) {
   timed <- !is.null(got$covered)
+  if (!timed && is.null(sums$own)) {
+    return(list(origin = summarised_code, coverage = got$share))
+  }
   origin <- rep(summarised_code, length(got$share))
   coverage <- got$share
   if (!is.null(sums$own)) {

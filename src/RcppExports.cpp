@@ -1077,6 +1077,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// cpp_are_marks_of_runs
+Rcpp::LogicalVector cpp_are_marks_of_runs(Rcpp::IntegerVector low, Rcpp::IntegerVector high, Rcpp::NumericVector first, Rcpp::NumericVector rows, double step);
+RcppExport SEXP _kairon_cpp_are_marks_of_runs(SEXP lowSEXP, SEXP highSEXP, SEXP firstSEXP, SEXP rowsSEXP, SEXP stepSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type low(lowSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type high(highSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type first(firstSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< double >::type step(stepSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_are_marks_of_runs(low, high, first, rows, step));
+    return rcpp_result_gen;
+END_RCPP
+}
 // cpp_smoothing_fit
 Rcpp::List cpp_smoothing_fit(NumericVector values, IntegerVector breaks, IntegerVector seasons, IntegerMatrix forms, Rcpp::List given, int aim, int warm_up, bool textbook, int threads);
 RcppExport SEXP _kairon_cpp_smoothing_fit(SEXP valuesSEXP, SEXP breaksSEXP, SEXP seasonsSEXP, SEXP formsSEXP, SEXP givenSEXP, SEXP aimSEXP, SEXP warm_upSEXP, SEXP textbookSEXP, SEXP threadsSEXP) {
@@ -1635,6 +1650,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
     {"_kairon_cpp_end_with", (DL_FUNC) &_kairon_cpp_end_with, 1},
     {"_kairon_cpp_ordered_rows", (DL_FUNC) &_kairon_cpp_ordered_rows, 7},
+    {"_kairon_cpp_are_marks_of_runs", (DL_FUNC) &_kairon_cpp_are_marks_of_runs, 5},
     {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
     {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
     {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 8},

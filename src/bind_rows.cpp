@@ -1,8 +1,11 @@
 #include <Rcpp.h>
 
+#include <unordered_map>
+
 #include "bind_convert.h"
 #include "core/arrow.h"
 #include "core/parallel.h"
+#include "core/run_marks.h"
 
 namespace {
 
@@ -170,4 +173,32 @@ SEXP cpp_ordered_rows(Rcpp::List streams, bool keyed, Rcpp::List asked, Rcpp::Li
       Rcpp::_["counted"] = all.counted(), Rcpp::_["stamps"] = stamps,
       Rcpp::_["cells"] = cell_counts(all, want.cells, want.tails.size()),
       Rcpp::_["measures"] = measures);
+}
+
+// Whether the marks, of which bits 0 to 30 and 31 to 61 are given, are those of runs of stamps:
+// `rows` of them from `first` on, `step` apart, in whole microseconds.
+// [[Rcpp::export]]
+Rcpp::LogicalVector cpp_are_marks_of_runs(Rcpp::IntegerVector low, Rcpp::IntegerVector high,
+                                          Rcpp::NumericVector first, Rcpp::NumericVector rows,
+                                          double step) {
+  // Series have the same cells.
+  struct Run {
+    double rows = 0;
+    std::uint64_t mark = 0;
+  };
+  std::unordered_map<double, Run> runs;
+  runs.reserve(static_cast<std::size_t>(low.size()));
+  Rcpp::LogicalVector out(low.size());
+  for (R_xlen_t i = 0; i < low.size(); ++i) {
+    Run& run = runs[first[i]];
+    if (run.rows != rows[i]) {
+      const auto at = static_cast<std::uint64_t>(static_cast<std::int64_t>(first[i]));
+      run = {rows[i], core::mark_of_run(at, static_cast<std::uint64_t>(step),
+                                        static_cast<std::uint64_t>(rows[i]))};
+    }
+    constexpr std::uint64_t half = 0x7fffffff;
+    out[i] = static_cast<std::uint64_t>(low[i]) == (run.mark & half) &&
+             static_cast<std::uint64_t>(high[i]) == ((run.mark >> 31) & half);
+  }
+  return out;
 }

@@ -33,6 +33,7 @@
 #include "overlap.h"
 #include "parallel.h"
 #include "pixels.h"
+#include "run_marks.h"
 #include "scores.h"
 #include "sliding.h"
 #include "spectrum.h"
@@ -1321,6 +1322,22 @@ void arrow_streams() {
 
 // Work that somebody wants to stop ends early and throws once, on one thread or three; what comes
 // after it runs whole again.
+void marks_of_runs() {
+  const std::uint64_t first = 1704067200000000, step = 10000000;
+  std::uint64_t upto = 0;
+  bool same = true, told = true;
+  for (std::uint64_t n = 1; n < 400; ++n) {
+    upto ^= core::mixed(first + (n - 1) * step);
+    same = same && core::mark_of_run(first, step, n) == upto;
+    // One of them twice in the place of its neighbour, and one beside the grid.
+    const std::uint64_t at = first + (n - 1) * step;
+    told = told && (upto ^ core::mixed(at) ^ core::mixed(at - step)) != upto;
+    told = told && (upto ^ core::mixed(at) ^ core::mixed(at + 1)) != upto;
+  }
+  check("the mark of a run is that of its stamps one by one", same);
+  check("a stamp twice or beside the grid changes the mark", told);
+}
+
 void stopped_work() {
   static int asked = 0;
   bool early = true, thrown = true, whole = true;
@@ -1384,6 +1401,7 @@ int main() {
   autoregression();
   ordered_rows();
   arrow_streams();
+  marks_of_runs();
   stopped_work();
   return failures > 0;
 }

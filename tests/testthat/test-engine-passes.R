@@ -32,8 +32,10 @@ test_that("repeats, gaps and stamps off the grid are found among whole cells, wh
       quiet(resample(timeline(data, time, site, levels = "flow", zone = "UTC", repeats = repeats), every,
                      c("mean", "count"), closed = closed))
     }
-    far <- function(repeats) {
+    far <- function(repeats, hashed = NULL) {
       x <- quiet(read_timeline(path, time, site, levels = "flow", remote = TRUE, repeats = repeats))
+      # As of an engine whose hashes are others.
+      x$con$hashed <- hashed
       list(bins = quiet(as_timeline(resample(x, every, c("mean", "count"), closed = closed))), x = x)
     }
     about <- paste(n, kind, every, closed)
@@ -41,6 +43,9 @@ test_that("repeats, gaps and stamps off the grid are found among whole cells, wh
       found <- far("refuse")
       expect_match(found$x$store$facts_sql, "kairon_low", info = about)
       expect_equal(as.data.frame(found$bins), as.data.frame(whole("refuse")), tolerance = 1e-9, info = about)
+      counted <- far("refuse", hashed = FALSE)
+      expect_no_match(counted$x$store$facts_sql, "kairon_low", info = about)
+      expect_equal(counted$bins, found$bins, info = about)
     } else {
       expect_match(error_text(far("refuse")), "repeat", info = about)
       expect_equal(as.data.frame(far("first")$bins), as.data.frame(whole("first")), tolerance = 1e-9,
@@ -198,6 +203,39 @@ test_that("coverage has each stamp on the same side of an edge, in any way of co
       expect_equal(card$coverage, quiet(inspect(timeline(data, time, site, levels = "flow")))$coverage,
                    tolerance = 1e-9, info = paste(round, step, back))
     }
+  }
+})
+
+test_that("bins of files hold what is missing, no number or infinite as those in memory do", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  set.seed(17)
+  for (kind in c("number", "none", "infinite", "both", "missing")) for (zone in c("UTC", "Europe/Berlin")) {
+    n <- sample(c(60, 900, 3600), 1)
+    data <- planted("pair", n, 1.7119e9)
+    put <- function(value) data$flow[sample(nrow(data), 7)] <<- value
+    if (kind %in% c("none", "both")) put(NaN)
+    if (kind %in% c("infinite", "both")) put(sample(c(Inf, -Inf), 1))
+    if (kind == "missing") put(NA)
+    # A clock that changes on the way.
+    if (zone != "UTC") data$time <- as.POSIXct(format(data$time, tz = zone), tz = "UTC")
+    path <- tempfile(fileext = ".parquet")
+    instants <- tempfile(fileext = ".parquet")
+    nanoparquet::write_parquet(data, instants)
+    # Stamps without a zone.
+    kairon:::engine_do(kairon:::open_engine(), sprintf(
+      "COPY (SELECT * REPLACE (CAST(time AS TIMESTAMP) AS time) FROM '%s') TO '%s' (FORMAT parquet)",
+      instants, path
+    ))
+    found <- lapply(c(memory = FALSE, far = TRUE), function(remote) {
+      x <- quiet(read_timeline(path, time, site, levels = "flow", remote = remote, repeats = "first",
+                               zone = zone))
+      statistics <- c("mean", "max", "min", "sd", "count", "last")
+      list(bins = as.data.frame(quiet(as_timeline(resample(x, paste(24 * n, "seconds"), statistics)))),
+           missing = quiet(inspect(x))$table$missing)
+    })
+    expect_equal(found$far, found$memory, tolerance = 1e-8, info = paste(kind, zone, n))
+    expect_true(kind == "number" || sum(found$memory$missing) > 0 || kind == "infinite", info = kind)
   }
 })
 
