@@ -305,8 +305,8 @@ cpp_ordered_rows <- function(streams, keyed, asked, zone, grid, markers, threads
     .Call(`_kairon_cpp_ordered_rows`, streams, keyed, asked, zone, grid, markers, threads)
 }
 
-cpp_are_marks_of_runs <- function(low, high, first, rows, step) {
-    .Call(`_kairon_cpp_are_marks_of_runs`, low, high, first, rows, step)
+cpp_are_marks_of_runs <- function(low, high, first, rows, step, threads) {
+    .Call(`_kairon_cpp_are_marks_of_runs`, low, high, first, rows, step, threads)
 }
 
 cpp_smoothing_fit <- function(values, breaks, seasons, forms, given, aim, warm_up, textbook, threads) {

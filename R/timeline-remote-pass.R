@@ -144,15 +144,19 @@ settle_passed <- function(x, keys, found, cadence, unread, sql) {
 }
 
 # Streams of Arrow of several statements, each by a connection of its own, so that the engine works
-# on them at the same time; the one statement goes by the connection that there is. The streams are
-# good for as long as `use` runs.
+# on them at the same time: each in the thread that reads it, next to what it reads, without threads
+# of the engine's own besides. The one statement goes by the connection that there is. The streams
+# are good for as long as `use` runs.
 with_engine_streams <- function(con, sqls, use) {
   opened <- list()
   streams <- list()
   on.exit({
     for (stream in streams) nanoarrow::nanoarrow_pointer_release(stream)
     for (own in opened) adbcdrivermanager::adbc_connection_release(own)
+    # An engine that broke off says so itself.
+    if (length(sqls) > 1) try(engine_do(con, paste("SET threads =", core_threads())), silent = TRUE)
   })
+  if (length(sqls) > 1) engine_do(con, "SET threads = 1")
   tryCatch(for (sql in sqls) {
     own <- con$adbc
     if (length(sqls) > 1) {

@@ -37,7 +37,7 @@ hashes_as_here <- function(con) {
                                  "AS high FROM (VALUES", paste(values, collapse = ", "),
                                  ") AS hashed(i, v) GROUP BY i ORDER BY i"))
     con$hashed <- all(call_core(cpp_are_marks_of_runs(found$low, found$high, first,
-                                                      rep(1, length(first)), 1)))
+                                                      rep(1, length(first)), 1, 1L)))
   }
   con$hashed
 }
@@ -63,7 +63,7 @@ are_whole_runs <- function(cells, cadence) {
   at <- round(cadence$anchor * 1e6) + first * step
   run[run] <- call_core(cpp_are_marks_of_runs(as.integer(cells$low[run]),
                                               as.integer(cells$high[run]), at[run],
-                                              cells$rows[run], step))
+                                              cells$rows[run], step, core_threads()))
   run
 }
 

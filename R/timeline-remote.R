@@ -76,8 +76,11 @@ facts_of_cells <- function(x, cells, keys, attributes, cadence, sql) {
   check_series_names(names(keys))
   facts <- cbind(keys[first, , drop = FALSE], attributes[first, , drop = FALSE])
   facts$rows <- as.vector(rowsum(cells$rows, group))
-  facts$first <- as.vector(tapply(cells$first, group, min))
-  facts$last <- as.vector(tapply(cells$last, group, max))
+  # Cells are sorted far faster than groups are split.
+  earliest <- order(group, cells$first, method = "radix")
+  latest <- order(group, -cells$last, method = "radix")
+  facts$first <- cells$first[earliest[!duplicated(group[earliest])]]
+  facts$last <- cells$last[latest[!duplicated(group[latest])]]
   if (!is.null(cells$off)) facts$off <- as.vector(rowsum(abs(cells$off), group))
   settle_facts(x, facts, cadence, sql)
 }

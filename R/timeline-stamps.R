@@ -9,7 +9,7 @@ index_stamps <- function(column, keys, name, zone, day_first, epoch, rows, where
   if (!is.null(day_first)) check_flag(day_first)
   if (is.factor(column)) column <- as.character(column)
   if (!is.null(attr(column, "kinds"))) {
-    return(index_scanned(column, keys, zone, seen))
+    return(index_scanned(column, keys, name, zone, rows, where, seen))
   }
   if (!is.null(epoch)) {
     epoch <- check_choice(epoch, c("seconds", "milliseconds"))
@@ -55,8 +55,9 @@ stamp_reasons <- function(seconds, type) {
   reason
 }
 
-# Stamps that the core has read from a file: none of them is unreadable.
-index_scanned <- function(column, keys, zone, seen) {
+# Stamps that were read from a file as numbers. Those that the core read from text are all readable;
+# a Parquet file may lack some.
+index_scanned <- function(column, keys, name, zone, rows, where, seen) {
   kind <- stamp_kinds[log2(attr(column, "kinds")) + 1]
   if (kind == "date") {
     return(list(seconds = as.double(column), type = "date", zone = "UTC"))
@@ -66,18 +67,23 @@ index_scanned <- function(column, keys, zone, seen) {
   if (is.null(zone)) news <- zone_news(kind == "absolute")
   zone <- zone %||% "UTC"
   seconds <- column
+  reason <- stamp_reasons(seconds, "instant")
+  if (length(reason) && all(nzchar(reason))) {
+    abort_no_stamps(name, column, reason, rows, where)
+  }
   if (kind == "local" && zone != "UTC") {
     seconds <- as.double(seconds)
     written <- seconds
-    span <- range(seconds)
-    seconds <- cpp_instant_of_local(written, zone_table(zone, span[1], span[2]))
-    on_wall <- rep(TRUE, length(seconds))
+    on_wall <- if (length(reason)) !nzchar(reason) else rep(TRUE, length(seconds))
+    span <- range(seconds[on_wall])
+    table <- zone_table(zone, span[1], span[2])
+    seconds[on_wall] <- cpp_instant_of_local(written[on_wall], table)
     read <- list(seconds = seconds, type = "instant", written = written, on_wall = on_wall)
     clock <- settle_clock(read, keys, zone, seen)
     seconds <- clock$seconds
     news <- c(news, clock$news)
   }
-  list(seconds = seconds, type = "instant", zone = zone, news = news)
+  list(seconds = seconds, type = "instant", reason = reason, zone = zone, news = news)
 }
 
 # The clock that a column's name tells, such as "Time (UTC+01:00)" or "time_utc"; NULL for others.

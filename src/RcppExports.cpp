@@ -1078,8 +1078,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // cpp_are_marks_of_runs
-Rcpp::LogicalVector cpp_are_marks_of_runs(Rcpp::IntegerVector low, Rcpp::IntegerVector high, Rcpp::NumericVector first, Rcpp::NumericVector rows, double step);
-RcppExport SEXP _kairon_cpp_are_marks_of_runs(SEXP lowSEXP, SEXP highSEXP, SEXP firstSEXP, SEXP rowsSEXP, SEXP stepSEXP) {
+Rcpp::LogicalVector cpp_are_marks_of_runs(Rcpp::IntegerVector low, Rcpp::IntegerVector high, Rcpp::NumericVector first, Rcpp::NumericVector rows, double step, int threads);
+RcppExport SEXP _kairon_cpp_are_marks_of_runs(SEXP lowSEXP, SEXP highSEXP, SEXP firstSEXP, SEXP rowsSEXP, SEXP stepSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -1088,7 +1088,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type first(firstSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type rows(rowsSEXP);
     Rcpp::traits::input_parameter< double >::type step(stepSEXP);
-    rcpp_result_gen = Rcpp::wrap(cpp_are_marks_of_runs(low, high, first, rows, step));
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(cpp_are_marks_of_runs(low, high, first, rows, step, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1650,7 +1651,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_kairon_cpp_season_weights", (DL_FUNC) &_kairon_cpp_season_weights, 2},
     {"_kairon_cpp_end_with", (DL_FUNC) &_kairon_cpp_end_with, 1},
     {"_kairon_cpp_ordered_rows", (DL_FUNC) &_kairon_cpp_ordered_rows, 7},
-    {"_kairon_cpp_are_marks_of_runs", (DL_FUNC) &_kairon_cpp_are_marks_of_runs, 5},
+    {"_kairon_cpp_are_marks_of_runs", (DL_FUNC) &_kairon_cpp_are_marks_of_runs, 6},
     {"_kairon_cpp_smoothing_fit", (DL_FUNC) &_kairon_cpp_smoothing_fit, 9},
     {"_kairon_cpp_smoothing_run", (DL_FUNC) &_kairon_cpp_smoothing_run, 4},
     {"_kairon_cpp_smoothing_forecast", (DL_FUNC) &_kairon_cpp_smoothing_forecast, 8},

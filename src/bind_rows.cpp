@@ -180,25 +180,34 @@ SEXP cpp_ordered_rows(Rcpp::List streams, bool keyed, Rcpp::List asked, Rcpp::Li
 // [[Rcpp::export]]
 Rcpp::LogicalVector cpp_are_marks_of_runs(Rcpp::IntegerVector low, Rcpp::IntegerVector high,
                                           Rcpp::NumericVector first, Rcpp::NumericVector rows,
-                                          double step) {
-  // Series have the same cells.
+                                          double step, int threads) {
+  // Series have the same cells: each run is worked out once.
   struct Run {
-    double rows = 0;
-    std::uint64_t mark = 0;
+    std::uint64_t first, rows, mark;
   };
-  std::unordered_map<double, Run> runs;
-  runs.reserve(static_cast<std::size_t>(low.size()));
+  std::vector<Run> runs;
+  std::unordered_map<double, std::size_t> last;
+  last.reserve(static_cast<std::size_t>(low.size()));
+  std::vector<std::size_t> of(static_cast<std::size_t>(low.size()));
+  for (R_xlen_t i = 0; i < low.size(); ++i) {
+    const auto at = static_cast<std::uint64_t>(static_cast<std::int64_t>(first[i]));
+    const auto n = static_cast<std::uint64_t>(rows[i]);
+    const auto found = last.emplace(first[i], runs.size());
+    if (found.second || runs[found.first->second].rows != n) {
+      found.first->second = runs.size();
+      runs.push_back({at, n, 0});
+    }
+    of[static_cast<std::size_t>(i)] = found.first->second;
+  }
+  core::parallel_for(runs.size(), threads, [&](std::size_t r) {
+    runs[r].mark = core::mark_of_run(runs[r].first, static_cast<std::uint64_t>(step), runs[r].rows);
+  });
   Rcpp::LogicalVector out(low.size());
   for (R_xlen_t i = 0; i < low.size(); ++i) {
-    Run& run = runs[first[i]];
-    if (run.rows != rows[i]) {
-      const auto at = static_cast<std::uint64_t>(static_cast<std::int64_t>(first[i]));
-      run = {rows[i], core::mark_of_run(at, static_cast<std::uint64_t>(step),
-                                        static_cast<std::uint64_t>(rows[i]))};
-    }
+    const std::uint64_t mark = runs[of[static_cast<std::size_t>(i)]].mark;
     constexpr std::uint64_t half = 0x7fffffff;
-    out[i] = static_cast<std::uint64_t>(low[i]) == (run.mark & half) &&
-             static_cast<std::uint64_t>(high[i]) == ((run.mark >> 31) & half);
+    out[i] = static_cast<std::uint64_t>(low[i]) == (mark & half) &&
+             static_cast<std::uint64_t>(high[i]) == ((mark >> 31) & half);
   }
   return out;
 }

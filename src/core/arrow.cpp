@@ -67,7 +67,7 @@ Drained drain(ArrowArrayStream& stream, bool keyed, OrderedRows& rows,
     if (!wanted) return Drained::stopped;
     Held<ArrowArray> batch;
     if (stream.get_next(&stream, &batch)) return failed();
-    if (!batch.release) return Drained::all;
+    if (!batch.release) return rows.finish() ? Drained::all : Drained::stopped;
     RowBatch taken;
     taken.rows = static_cast<std::size_t>(batch.length);
     const ArrowArray& stamps = *batch.children[0];

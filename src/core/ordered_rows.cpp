@@ -7,70 +7,49 @@
 
 namespace core {
 
-void ValueCounts::hold(double value, std::uint64_t times) {
-  if (2 * (held_ + 1) > value_.size()) {
-    const auto before = all();
-    shift_ = before.empty() ? 60 : shift_ - 1;
-    value_.assign(std::size_t{1} << (64 - shift_), std::nan(""));
-    times_.assign(value_.size(), 0);
-    for (const auto& v : before) {
-      const std::size_t at = place_of(v.first);
-      value_[at] = v.first;
-      times_[at] = v.second;
-    }
-  }
-  const std::size_t at = place_of(value);
-  value_[at] = value;
-  times_[at] = times;
-  ++held_;
-}
+// Sums of the distance from the first of some values, and their ends.
+struct ValueSums {
+  double base, moved, square, low, high;
+};
 
-void ValueCounts::clear() { *this = ValueCounts(); }
+namespace {
 
-std::vector<std::pair<double, std::uint64_t>> ValueCounts::all() const {
-  std::vector<std::pair<double, std::uint64_t>> out;
-  out.reserve(held_);
-  for (std::size_t i = 0; i < value_.size(); ++i) {
-    if (!std::isnan(value_[i])) out.emplace_back(value_[i], times_[i]);
-  }
+// Numbers other than zero are equal where their bits are, which are compared faster.
+std::uint64_t bits_of(double v) {
+  std::uint64_t out;
+  std::memcpy(&out, &v, sizeof out);
   return out;
 }
 
-std::vector<std::pair<double, std::uint64_t>> ValueCounts::sorted() const {
-  auto out = all();
-  std::sort(out.begin(), out.end());
-  return out;
+ValueSums sums_of(const double* v, std::size_t n) {
+  const double base = v[0];
+  // Four at a time, so that none waits for another.
+  double moved[4] = {0, 0, 0, 0}, square[4] = {0, 0, 0, 0};
+  double low[4] = {base, base, base, base}, high[4] = {base, base, base, base};
+  const auto add = [&](std::size_t j, double x) {
+    const double d = x - base;
+    moved[j] += d;
+    square[j] += d * d;
+    low[j] = x < low[j] ? x : low[j];
+    high[j] = x > high[j] ? x : high[j];
+  };
+  std::size_t k = 0;
+  for (; k + 4 <= n; k += 4) for (std::size_t j = 0; j < 4; ++j) add(j, v[k + j]);
+  for (; k < n; ++k) add(0, v[k]);
+  return {base, (moved[0] + moved[1]) + (moved[2] + moved[3]),
+          (square[0] + square[1]) + (square[2] + square[3]),
+          *std::min_element(low, low + 4), *std::max_element(high, high + 4)};
 }
 
-std::array<double, 3> quartiles(const std::vector<std::pair<double, std::uint64_t>>& sorted) {
-  std::array<double, 3> out;
-  out.fill(std::nan(""));
-  std::uint64_t n = 0;
-  for (const auto& v : sorted) if (std::isfinite(v.first)) n += v.second;
-  if (n == 0) return out;
-  for (std::size_t q = 0; q < 3; ++q) {
-    const std::uint64_t quarters = (n - 1) * (q + 1);
-    const std::uint64_t below = quarters / 4;
-    const double share = static_cast<double>(quarters % 4) / 4;
-    std::uint64_t upto = 0;
-    double low = 0;
-    bool has_low = false;
-    for (const auto& v : sorted) {
-      if (!std::isfinite(v.first)) continue;
-      upto += v.second;
-      if (!has_low && below < upto) {
-        low = v.first;
-        has_low = true;
-        if (share == 0) break;
-      }
-      if (below + 1 < upto) {
-        out[q] = low + share * (v.first - low);
-        break;
-      }
-    }
-    if (share == 0) out[q] = low;
-  }
-  return out;
+}  // namespace
+
+bool Cells::has_all(std::size_t n) const {
+  if (!there) return true;
+  std::size_t i = 0;
+  for (; i < n && (i + skip) % 8; ++i) if (!has(i)) return false;
+  for (; i + 8 <= n; i += 8) if (there[(i + skip) / 8] != 0xff) return false;
+  for (; i < n; ++i) if (!has(i)) return false;
+  return true;
 }
 
 std::vector<double> MeasureSeen::last_values() const {
@@ -122,35 +101,120 @@ void MeasureSeen::join(MeasureSeen& later, double pause) {
   last_value = later.last_value;
 }
 
-std::size_t OrderedRows::series_of(std::uint64_t key) {
-  // Series mostly come in turns, or one after the other.
-  if (before_ != kNone) {
-    const std::size_t guess = after_[before_];
-    if (series_[guess].key == key) return before_ = guess;
+OrderedRows::OrderedRows(const RowsAsked& asked)
+    : asked_(asked), room_(asked.room), stamp_(1), values_of_(asked.tails.size(), stamp_) {}
+
+bool OrderedRows::add_series(std::uint64_t key) {
+  const std::size_t at = series_.size();
+  if (at >= asked_.most_series) return false;
+  if ((at + 1) * room_ > asked_.most_waiting && room_ > 1) {
+    if (!finish()) return false;
+    room_ /= 2;
   }
-  const auto found = places_.find(key);
-  std::size_t at = series_.size();
-  if (found != places_.end()) {
-    at = found->second;
-  } else {
-    if (at >= asked_.most_series) return kNone;
-    places_.emplace(key, at);
-    after_.push_back(at);
-    SeriesSeen fresh;
-    fresh.key = key;
-    fresh.cells.resize(asked_.cells);
-    fresh.measures.resize(asked_.tails.size());
-    for (std::size_t m = 0; m < fresh.measures.size(); ++m) {
-      fresh.measures[m].cells.resize(asked_.cells);
-      fresh.measures[m].tail.resize(asked_.tails[m]);
+  stamp_.resize((at + 1) * (room_ + 1));
+  for (auto& column : values_of_) column.resize(stamp_.size());
+  places_.emplace(key, at);
+  keys_.push_back(key);
+  after_.push_back(static_cast<std::uint32_t>(at));
+  waiting_.push_back(0);
+  SeriesSeen fresh;
+  fresh.key = key;
+  fresh.cells.resize(asked_.cells);
+  fresh.measures.resize(asked_.tails.size());
+  for (std::size_t m = 0; m < fresh.measures.size(); ++m) {
+    fresh.measures[m].cells.resize(asked_.cells);
+    fresh.measures[m].tail.resize(asked_.tails[m]);
+  }
+  series_.push_back(std::move(fresh));
+  if (series_.size() == asked_.most_stamped + 1) {
+    for (SeriesSeen& s : series_) std::vector<double>().swap(s.stamps);
+  }
+  return true;
+}
+
+bool OrderedRows::take(const RowBatch& batch) {
+  if (place_.size() < batch.rows) place_.resize(batch.rows);
+  of_micros_ = batch.stamp.micros != nullptr;
+  const bool whole = batch.stamp.has_all(batch.rows);
+  const bool named = !batch.key || batch.key->has_all(batch.rows);
+  std::size_t at = before_, done = 0;
+  for (std::size_t i = 0; i < batch.rows; ++i) {
+    if (!whole && !batch.stamp.has(i)) {
+      place_[i] = kNowhere;
+      continue;
     }
-    series_.push_back(std::move(fresh));
-    if (series_.size() == asked_.most_stamped + 1) {
-      for (SeriesSeen& s : series_) std::vector<double>().swap(s.stamps);
+    if (!named && !batch.key->has(i)) return false;
+    const std::uint64_t key = batch.key ? (*batch.key)[i] : 0;
+    // Series mostly come in turns, or one after the other.
+    if (at != kNone && keys_[after_[at]] == key) {
+      at = after_[at];
+    } else {
+      const std::size_t before = at;
+      const auto found = places_.find(key);
+      if (found != places_.end()) {
+        at = found->second;
+      } else {
+        take_columns(batch, done, i);
+        done = i;
+        at = series_.size();
+        if (!add_series(key)) return false;
+      }
+      if (before != kNone) after_[before] = static_cast<std::uint32_t>(at);
+    }
+    const std::uint32_t waiting = waiting_[at]++;
+    const std::size_t place = slab(at) + waiting;
+    stamp_[place] = batch.stamp[i];
+    place_[i] = static_cast<std::uint32_t>(place);
+    if (waiting + 1 == room_) {
+      take_columns(batch, done, i + 1);
+      done = i + 1;
+      if (!take_waiting(at)) return false;
     }
   }
-  if (before_ != kNone) after_[before_] = at;
-  return before_ = at;
+  take_columns(batch, done, batch.rows);
+  before_ = at;
+  return true;
+}
+
+// The values of rows [from, to) of a batch, which wait at the places of their stamps.
+void OrderedRows::take_columns(const RowBatch& batch, std::size_t from, std::size_t to) {
+  for (std::size_t m = 0; m < values_of_.size(); ++m) {
+    const NumberCells& cells = batch.measures[m];
+    double* values = values_of_[m].data();
+    for (std::size_t i = from; i < to; ++i) {
+      values[place_[i]] = cells.has(i) ? cells[i] : std::nan("");
+    }
+  }
+}
+
+bool OrderedRows::finish() {
+  for (std::size_t at = 0; at < series_.size(); ++at) if (!take_waiting(at)) return false;
+  compare();
+  return true;
+}
+
+// Works through the rows of a series that wait.
+bool OrderedRows::take_waiting(std::size_t at) {
+  const std::size_t n = waiting_[at];
+  if (n == 0) return true;
+  waiting_[at] = 0;
+  double* t = stamp_.data() + slab(at);
+  if (!take_stamps(series_[at], t, n)) return false;
+  for (std::size_t m = 0; m < values_of_.size(); ++m) {
+    take_values(t, values_of_[m].data() + slab(at), n, series_[at].measures[m]);
+  }
+  if (to_compare_.size() > 10000) compare();
+  if (counted_ && values_ > asked_.most_values) stop_counting();
+  return true;
+}
+
+void OrderedRows::compare() {
+  if (to_compare_.empty()) return;
+  const double n = static_cast<double>(to_compare_.size());
+  const double share =
+      share_on_grid({to_compare_.data(), to_compare_.size()}, *asked_.zone, *asked_.grid);
+  off_ += static_cast<std::uint64_t>(std::llround((1 - share) * n));
+  to_compare_.clear();
 }
 
 void OrderedRows::find_cell(SeriesSeen& s, double t) const {
@@ -164,52 +228,84 @@ void OrderedRows::find_cell(SeriesSeen& s, double t) const {
   s.cell_upto = edge - 1e-9 * (std::fabs(edge) + asked_.width);
 }
 
-bool OrderedRows::take_stamps(const RowBatch& batch) {
-  owner_.resize(batch.rows);
-  stamp_.resize(batch.rows);
-  cell_.resize(batch.rows);
-  // Stamps that are to be compared with the grid: where its steps are equal, not those that follow
-  // on one of it by a step.
-  std::vector<double> there;
+// Whether stamps come in order; on which grid and in which cells they are.
+bool OrderedRows::take_stamps(SeriesSeen& s, double* t, std::size_t n) {
   const Cadence* grid = asked_.grid;
   const bool equal = grid && grid->stamp == Stamp::start &&
                      (grid->unit == Unit::second || grid->unit == Unit::step);
-  const double step = equal ? grid->n : -1;
-  for (std::size_t i = 0; i < batch.rows; ++i) {
-    owner_[i] = kNone;
-    if (!batch.stamp.has(i)) continue;
-    if (batch.key && !batch.key->has(i)) return false;
-    const double t = batch.stamp[i];
-    if (!std::isfinite(t)) return false;
-    const std::size_t at = series_of(batch.key ? (*batch.key)[i] : 0);
-    if (at == kNone) return false;
-    SeriesSeen& s = series_[at];
-    if (s.rows == 0) {
-      s.first = t;
-    } else if (!(t > s.last)) {
-      return false;
-    }
-    if (grid && !(s.on_grid && t - s.last == step)) {
-      there.push_back(t);
-      s.on_grid = equal && share_on_grid({&t, 1}, *asked_.zone, *grid) == 1;
-    }
-    s.last = t;
-    if (s.rows < asked_.first_stamps && series_.size() <= asked_.most_stamped) {
-      s.stamps.push_back(t);
-    }
-    ++s.rows;
-    if (s.rows == 1 || t >= s.cell_upto) find_cell(s, t);
-    ++s.cells[s.cell];
-    owner_[i] = at;
-    stamp_[i] = t;
-    cell_[i] = s.cell;
+  // One that follows by a step on a stamp of the grid is of it too. Steps of whole microseconds are
+  // known to the half of one.
+  const double step = equal ? grid->n : 0, micros = step * 1e6;
+  const double slack = of_micros_ && micros == std::round(micros) ? 5e-7 : 0;
+  t[-1] = s.rows ? s.last : -HUGE_VAL;
+  bool in_order = std::isfinite(t[n - 1]), in_steps = s.on_grid;
+  widest_ = 0;
+  for (std::size_t k = 0; k < n; ++k) {
+    const double d = t[k] - t[k - 1];
+    in_order &= d > 0;
+    in_steps &= std::fabs(d - step) <= slack;
+    widest_ = d > widest_ ? d : widest_;
   }
-  if (!there.empty()) {
-    const double share = share_on_grid({there.data(), there.size()}, *asked_.zone, *asked_.grid);
-    off_ += static_cast<std::uint64_t>(
-        std::llround((1 - share) * static_cast<double>(there.size())));
+  if (!in_order) return false;
+  if (equal && !in_steps) {
+    for (std::size_t k = 0; k < n; ++k) {
+      if (s.on_grid && std::fabs(t[k] - t[k - 1] - step) <= slack) continue;
+      to_compare_.push_back(t[k]);
+      s.on_grid = share_on_grid({t + k, 1}, *asked_.zone, *grid) == 1;
+    }
+  } else if (grid && !equal) {
+    to_compare_.insert(to_compare_.end(), t, t + n);
   }
+  stretches_.clear();
+  for (std::size_t i = 0; i < n;) {
+    if ((s.rows == 0 && i == 0) || t[i] >= s.cell_upto) find_cell(s, t[i]);
+    std::size_t upto = n;
+    if (t[n - 1] >= s.cell_upto) {
+      upto = static_cast<std::size_t>(std::lower_bound(t + i, t + n, s.cell_upto) - t);
+    }
+    upto = std::max(upto, i + 1);
+    s.cells[s.cell] += static_cast<std::uint32_t>(upto - i);
+    stretches_.push_back({s.cell, upto});
+    i = upto;
+  }
+  if (series_.size() <= asked_.most_stamped) {
+    const std::size_t kept = std::min(n, asked_.first_stamps - s.stamps.size());
+    s.stamps.insert(s.stamps.end(), t, t + kept);
+  }
+  if (s.rows == 0) s.first = t[0];
+  s.last = t[n - 1];
+  s.rows += n;
   return true;
+}
+
+// Values of a measure at stamps that were taken.
+void OrderedRows::take_values(double* t, double* v, std::size_t n, MeasureSeen& m) {
+  std::size_t present = 0, from = 0;
+  for (std::size_t k = 0; k < n; ++k) present += !std::isnan(v[k]);
+  if (present == n) {
+    for (const Stretch& stretch : stretches_) {
+      m.cells[stretch.cell] += static_cast<std::uint32_t>(stretch.upto - from);
+      from = stretch.upto;
+    }
+    take_present(t, v, n, widest_ > asked_.pause, m);
+    return;
+  }
+  if (present == 0) return;
+  // Those that are missing are left out.
+  value_at_.resize(n + 2);
+  double* at = value_at_.data() + 1;
+  std::size_t upto = 0;
+  for (const Stretch& stretch : stretches_) {
+    const std::size_t before = upto;
+    for (; from < stretch.upto; ++from) {
+      const double value = v[from];
+      v[upto] = value;
+      at[upto] = t[from];
+      upto += !std::isnan(value);
+    }
+    m.cells[stretch.cell] += static_cast<std::uint32_t>(upto - before);
+  }
+  take_present(at, v, present, true, m);
 }
 
 void MeasureSeen::add_moments(std::uint64_t n, double of_base, double of_beside,
@@ -225,12 +321,6 @@ void MeasureSeen::add_moments(std::uint64_t n, double of_base, double of_beside,
   square += of_square + between;
 }
 
-void MeasureSeen::begin(double t, double v) {
-  first = t;
-  head_value = v;
-  run = longest = v != 0;
-}
-
 void MeasureSeen::end_run(double v) {
   if (in_head) head = run;
   in_head = false;
@@ -238,71 +328,64 @@ void MeasureSeen::end_run(double v) {
   longest = std::max(longest, run);
 }
 
-// The rows of one series. What changes with each of them is kept aside as long as that takes.
-void OrderedRows::take_values(const NumberCells& values, const std::uint32_t* at, std::size_t n,
-                              MeasureSeen& m) {
-  double last = m.last, last_value = m.last_value;
-  // Sums of the distance from the first of these values.
-  double base = 0, moved = 0, square = 0;
-  double low = m.finite ? m.min : HUGE_VAL, high = m.finite ? m.max : -HUGE_VAL;
-  std::uint64_t present = m.present, finite = 0, zeros = 0, negatives = 0;
-  std::uint32_t cell = n ? cell_[at[0]] : 0, in_cell = 0;
-  const double pause = asked_.pause > 0 ? asked_.pause : HUGE_VAL;
-  const bool tailed = !m.tail.empty();
-  for (std::size_t k = 0; k < n; ++k) {
-    const std::size_t i = at[k];
-    if (!values.has(i)) continue;
-    const double v = values[i];
-    if (std::isnan(v)) continue;
-    const double t = stamp_[i];
-    if (present == 0) {
-      m.begin(t, v);
-    } else {
-      if (t - last > pause) m.pauses.push_back({last, t});
-      if (v == last_value && v != 0) {
-        m.longest = std::max(m.longest, ++m.run);
-      } else if (m.run != 1 || m.in_head || v == 0) {
-        m.end_run(v);
-      }
-    }
-    last = t;
-    last_value = v;
-    if (tailed) m.tail[present % m.tail.size()] = v;
-    ++present;
-    if (cell_[i] != cell) {
-      m.cells[cell] += in_cell;
-      cell = cell_[i];
-      in_cell = 0;
-    }
-    ++in_cell;
-    zeros += v == 0;
-    negatives += v < 0;
-    if (!std::isinf(v)) {
-      if (finite++ == 0) base = v;
-      const double d = v - base;
-      moved += d;
-      square += d * d;
-      low = v < low ? v : low;
-      high = v > high ? v : high;
-    }
-    if (counted_) values_ += m.counts.add(v, 1);
+void MeasureSeen::add_finite(const ValueSums& sums, std::size_t n) {
+  min = finite ? std::min(min, sums.low) : sums.low;
+  max = finite ? std::max(max, sums.high) : sums.high;
+  const double mean = sums.moved / static_cast<double>(n);
+  // Squares of very large distances are infinite, and so is what is left of them.
+  const double left = sums.square - sums.moved * mean;
+  add_moments(n, sums.base, mean, std::isnan(left) ? HUGE_VAL : left);
+}
+
+// Values that are there; at [-1] the last one before is put. `may_pause`: whether steps among them
+// may be longer than a pause.
+void OrderedRows::take_present(double* t, double* v, std::size_t n, bool may_pause,
+                               MeasureSeen& m) {
+  t[-1] = m.last;
+  v[-1] = m.last_value;
+  const std::size_t following = m.present == 0;
+  if (following) {
+    m.first = t[0];
+    m.head_value = v[0];
+    m.run = m.longest = v[0] != 0;
   }
-  if (in_cell) m.cells[cell] += in_cell;
-  if (finite) {
-    const double count = static_cast<double>(finite);
-    // Squares of very large distances are infinite, and so is what is left of them.
-    const double left = square - moved * (moved / count);
-    m.add_moments(finite, base, moved / count, std::isnan(left) ? HUGE_VAL : left);
+  if (asked_.pause > 0) {
+    const std::size_t upto = may_pause ? n : 1;
+    for (std::size_t k = following; k < upto; ++k) {
+      if (t[k] - t[k - 1] > asked_.pause) m.pauses.push_back({t[k - 1], t[k]});
+    }
   }
-  m.present = present;
+  const ValueSums sums = sums_of(v, n);
+  if (std::isfinite(sums.low) && std::isfinite(sums.high)) {
+    m.add_finite(sums, n);
+  } else {
+    finite_.clear();
+    for (std::size_t k = 0; k < n; ++k) if (std::isfinite(v[k])) finite_.push_back(v[k]);
+    if (!finite_.empty()) m.add_finite(sums_of(finite_.data(), finite_.size()), finite_.size());
+  }
+  std::size_t zeros = 0, negatives = 0;
+  if (sums.low <= 0) {
+    for (std::size_t k = 0; k < n; ++k) {
+      zeros += v[k] == 0;
+      negatives += v[k] < 0;
+    }
+  }
   m.zeros += zeros;
   m.negatives += negatives;
-  m.last = last;
-  m.last_value = last_value;
-  if (m.finite) {
-    m.min = low;
-    m.max = high;
+  for (std::size_t k = following; k < n; ++k) {
+    const bool zero = zeros && v[k] == 0;
+    if (!zero && bits_of(v[k]) == bits_of(v[k - 1])) {
+      m.longest = std::max(m.longest, ++m.run);
+    } else if (m.run != 1 || m.in_head || zero) {
+      m.end_run(v[k]);
+    }
   }
+  const std::size_t kept = m.tail.size();
+  for (std::size_t k = n - std::min(n, kept); k < n; ++k) m.tail[(m.present + k) % kept] = v[k];
+  if (counted_) values_ += m.counts.add(v, n);
+  m.present += n;
+  m.last = t[n - 1];
+  m.last_value = v[n - 1];
 }
 
 void OrderedRows::stop_counting() {
@@ -310,51 +393,13 @@ void OrderedRows::stop_counting() {
   for (SeriesSeen& s : series_) for (MeasureSeen& m : s.measures) m.counts.clear();
 }
 
-// The rows of a batch by their series.
-void OrderedRows::sort_rows() {
-  counts_.resize(series_.size());
-  present_.clear();
-  for (std::size_t at : owner_) {
-    if (at == kNone) continue;
-    if (counts_[at]++ == 0) present_.push_back(at);
-  }
-  upto_.resize(present_.size());
-  std::size_t upto = 0;
-  for (std::size_t p = 0; p < present_.size(); ++p) {
-    upto_[p] = upto;
-    upto += counts_[present_[p]];
-    counts_[present_[p]] = static_cast<std::uint32_t>(p);
-  }
-  sorted_.resize(upto);
-  for (std::size_t i = 0; i < owner_.size(); ++i) {
-    if (owner_[i] == kNone) continue;
-    sorted_[upto_[counts_[owner_[i]]]++] = static_cast<std::uint32_t>(i);
-  }
-  for (std::size_t at : present_) counts_[at] = 0;
-}
-
-bool OrderedRows::take(const RowBatch& batch) {
-  if (!take_stamps(batch)) return false;
-  sort_rows();
-  for (std::size_t m = 0; m < batch.measures.size(); ++m) {
-    for (std::size_t p = 0; p < present_.size(); ++p) {
-      const std::size_t from = p ? upto_[p - 1] : 0;
-      take_values(batch.measures[m], sorted_.data() + from, upto_[p] - from,
-                  series_[present_[p]].measures[m]);
-    }
-  }
-  if (values_ > asked_.most_values) stop_counting();
-  return true;
-}
-
 bool OrderedRows::join(OrderedRows& later) {
   off_ += later.off_;
   if (counted_ && !later.counted_) stop_counting();
   for (SeriesSeen& s : later.series_) {
-    before_ = kNone;
-    const std::size_t at = series_of(s.key);
-    if (at == kNone) return false;
-    SeriesSeen& own = series_[at];
+    const auto found = places_.find(s.key);
+    if (found == places_.end() && !add_series(s.key)) return false;
+    SeriesSeen& own = series_[found == places_.end() ? series_.size() - 1 : found->second];
     if (own.rows && !(s.first > own.last)) return false;
     if (own.rows == 0) own.first = s.first;
     own.rows += s.rows;
@@ -366,7 +411,7 @@ bool OrderedRows::join(OrderedRows& later) {
     for (std::size_t m = 0; m < own.measures.size(); ++m) {
       MeasureSeen& mine = own.measures[m];
       if (counted_ && mine.counts.size()) {
-        for (const auto& v : s.measures[m].counts.sorted()) mine.counts.add(v.first, v.second);
+        mine.counts.join(s.measures[m].counts);
         s.measures[m].counts.clear();
         ValueCounts kept = std::move(mine.counts);
         mine.join(s.measures[m], asked_.pause);

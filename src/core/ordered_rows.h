@@ -2,15 +2,13 @@
 // and ends and whether its stamps keep a grid; of each measure what a health card says. Passes over
 // neighbouring spans of time are joined into that of both.
 #pragma once
-#include <array>
 #include <cmath>
 #include <cstdint>
-#include <cstring>
 #include <unordered_map>
-#include <utility>
 #include <vector>
 
 #include "calendar.h"
+#include "value_counts.h"
 
 namespace core {
 
@@ -23,6 +21,8 @@ struct RowsAsked {
   std::size_t most_stamped = 0;   // where there are at most so many of these
   std::size_t most_series = 0;    // beyond which the pass is given up
   std::size_t most_values = 0;    // different ones in all, beyond which they are not counted
+  // How many rows of a series wait until these are worked through, and how many of all.
+  std::size_t room = 512, most_waiting = std::size_t{1} << 20;
   const Zone* zone = nullptr;
   const Cadence* grid = nullptr;  // that stamps are compared with, or nothing
 };
@@ -35,6 +35,7 @@ struct Cells {
   bool has(std::size_t i) const {
     return !there || (there[(i + skip) >> 3] >> ((i + skip) & 7) & 1);
   }
+  bool has_all(std::size_t n) const;
 };
 
 struct StampCells : Cells {
@@ -66,52 +67,11 @@ struct RowBatch {
   std::vector<NumberCells> measures;
 };
 
-// How often each value is there.
-class ValueCounts {
- public:
-  // How many more values are held now: 0 or 1.
-  std::size_t add(double value, std::uint64_t times) {
-    // Zeros of either sign are one value.
-    value += 0.0;
-    if (held_) {
-      const std::size_t at = place_of(value);
-      if (value_[at] == value) {
-        times_[at] += times;
-        return 0;
-      }
-    }
-    hold(value, times);
-    return 1;
-  }
-  std::size_t size() const { return held_; }
-  void clear();
-  std::vector<std::pair<double, std::uint64_t>> sorted() const;
-
- private:
-  std::vector<std::pair<double, std::uint64_t>> all() const;
-  // Where a value is, or would be held.
-  std::size_t place_of(double value) const {
-    std::uint64_t bits;
-    std::memcpy(&bits, &value, sizeof bits);
-    // Values with few decimals differ by steps, which one product alone would spread unevenly.
-    bits = (bits ^ bits >> 29) * 0xBF58476D1CE4E5B9u;
-    std::size_t at = static_cast<std::size_t>(bits >> shift_);
-    while (value_[at] != value && !std::isnan(value_[at])) at = (at + 1) & (value_.size() - 1);
-    return at;
-  }
-  void hold(double value, std::uint64_t times);
-  std::vector<double> value_;  // NaN where nothing is held
-  std::vector<std::uint64_t> times_;
-  std::size_t held_ = 0;
-  int shift_ = 64;  // what is left of the bits of a hash are as many as number the places
-};
-
-// Quartiles of the finite values, between the two values about their place.
-std::array<double, 3> quartiles(const std::vector<std::pair<double, std::uint64_t>>& sorted);
-
 struct Pause {
   double from, to;
 };
+
+struct ValueSums;
 
 struct MeasureSeen {
   std::uint64_t present = 0, finite = 0, zeros = 0, negatives = 0;
@@ -131,7 +91,7 @@ struct MeasureSeen {
   // More finite values, by their number, mean (beside one of them) and sum of squares about it
   // (Chan, Golub and LeVeque, "Algorithms for computing the sample variance", 1983).
   void add_moments(std::uint64_t n, double of_base, double of_beside, double of_square);
-  void begin(double t, double v);
+  void add_finite(const ValueSums& sums, std::size_t n);
   void end_run(double v);
   void join(MeasureSeen& later, double pause);
   std::vector<double> last_values() const;
@@ -150,12 +110,16 @@ struct SeriesSeen {
   std::vector<MeasureSeen> measures;
 };
 
+// Rows wait until there are enough of their series, which are then worked through together: that is
+// the faster the more there are.
 class OrderedRows {
  public:
-  explicit OrderedRows(const RowsAsked& asked) : asked_(asked) {}
+  explicit OrderedRows(const RowsAsked& asked);
   // Whether the pass can go on: rows of a series came in order, and there are not too many series.
   bool take(const RowBatch& batch);
-  // What came from a later span of time.
+  // After the last batch: works through the rows that still wait.
+  bool finish();
+  // What came from a later span of time. Both have finished.
   bool join(OrderedRows& later);
 
   const std::vector<SeriesSeen>& series() const { return series_; }
@@ -164,29 +128,45 @@ class OrderedRows {
 
  private:
   static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
-  std::size_t series_of(std::uint64_t key);
-  bool take_stamps(const RowBatch& batch);
+  static constexpr std::size_t kNowhere = 0;  // a place at which nothing is read
+  // Rows of a series in one cell of time: up to which of those at hand.
+  struct Stretch {
+    std::uint32_t cell;
+    std::size_t upto;
+  };
+  bool add_series(std::uint64_t key);
+  // Where the rows of a series wait. The place before is for what came before them.
+  std::size_t slab(std::size_t at) const { return at * (room_ + 1) + 1; }
+  void take_columns(const RowBatch& batch, std::size_t from, std::size_t to);
+  bool take_waiting(std::size_t at);
+  bool take_stamps(SeriesSeen& s, double* t, std::size_t n);
   void find_cell(SeriesSeen& s, double t) const;
-  void sort_rows();
-  void take_values(const NumberCells& values, const std::uint32_t* at, std::size_t n,
-                   MeasureSeen& m);
+  void take_values(double* t, double* v, std::size_t n, MeasureSeen& m);
+  void take_present(double* t, double* v, std::size_t n, bool may_pause, MeasureSeen& m);
+  void compare();
   void stop_counting();
 
   RowsAsked asked_;
   std::vector<SeriesSeen> series_;
   std::unordered_map<std::uint64_t, std::size_t> places_;
-  std::vector<std::size_t> after_;  // which series followed on each the last time
+  // Of each series its key, which followed on it the last time, and how many rows wait.
+  std::vector<std::uint64_t> keys_;
+  std::vector<std::uint32_t> after_, waiting_;
   std::size_t before_ = kNone;
   std::uint64_t off_ = 0;
   std::size_t values_ = 0;
   bool counted_ = true;
-  // Of the rows of a batch: their series, stamps and cells.
-  std::vector<std::size_t> owner_;
+  // Stamps and values that wait, missing ones as NaN: `room_` for each series.
+  std::size_t room_;
   std::vector<double> stamp_;
-  std::vector<std::uint32_t> cell_;
-  // Which series it has, up to where the rows of each stand in `sorted_`, and room to count them.
-  std::vector<std::size_t> present_, upto_;
-  std::vector<std::uint32_t> sorted_, counts_;
+  std::vector<std::vector<double>> values_of_;
+  std::vector<std::uint32_t> place_;  // at which each row of a batch is put
+  bool of_micros_ = false;
+  // Of the series at hand: its longest step, in which cells it lies, stamps and values without
+  // those that are left out. Stamps that are to be compared with the grid.
+  double widest_ = 0;
+  std::vector<Stretch> stretches_;
+  std::vector<double> value_at_, finite_, to_compare_;
 };
 
 }  // namespace core

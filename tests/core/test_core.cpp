@@ -6,6 +6,7 @@
 #include <cmath>
 #include <cstdio>
 #include <cstring>
+#include <map>
 #include <random>
 #include <string>
 #include <thread>
@@ -1057,7 +1058,7 @@ core::RowsAsked ten_seconds() {
   return out;
 }
 
-// Rows [from, to) in batches of odd sizes, the first cells of which are none of it.
+// Rows in batches of odd sizes, the first cells of which are none of it; some have no stamp.
 bool take_rows(core::OrderedRows& pass, const MadeRows& made, const std::vector<std::size_t>& rows,
                std::size_t batch) {
   for (std::size_t from = 0; from < rows.size(); from += batch) {
@@ -1065,23 +1066,34 @@ bool take_rows(core::OrderedRows& pass, const MadeRows& made, const std::vector<
     std::vector<std::uint64_t> key(skip, 5);
     std::vector<std::int64_t> micros(skip, -1);
     std::vector<double> value(skip, 99);
-    std::vector<std::uint8_t> there((to - from + skip) / 8 + 1, 0);
+    std::vector<std::uint8_t> there((2 * batch + skip) / 8 + 1, 0), stamped = there;
+    const auto add = [](std::vector<std::uint8_t>& bits, std::size_t place) {
+      bits[place / 8] |= static_cast<std::uint8_t>(1 << place % 8);
+    };
     for (std::size_t k = from; k < to; ++k) {
-      const std::size_t i = rows[k], place = k - from + skip;
+      const std::size_t i = rows[k];
+      if (batch % 2 == 0 && k % 7 == 0) {
+        add(there, key.size());
+        key.push_back(made.key[i] + k % 2);
+        micros.push_back(0);
+        value.push_back(77);
+      }
+      // What is missing is told in either way.
+      if (!std::isnan(made.value[i]) || i % 2) add(there, key.size());
+      add(stamped, key.size());
       key.push_back(made.key[i]);
       micros.push_back(std::llround(made.stamp[i] * 1e6));
       value.push_back(made.value[i]);
-      // What is missing is told in either way.
-      if (!std::isnan(made.value[i]) || i % 2) there[place / 8] |= static_cast<std::uint8_t>(1 << place % 8);
     }
     core::KeyCells keys;
     keys.key = key.data();
     keys.skip = skip;
     core::RowBatch taken;
-    taken.rows = to - from;
+    taken.rows = key.size() - skip;
     taken.key = &keys;
     taken.stamp.micros = micros.data();
     taken.stamp.skip = skip;
+    taken.stamp.there = stamped.data();
     core::NumberCells cells;
     cells.value = value.data();
     cells.there = there.data();
@@ -1089,7 +1101,7 @@ bool take_rows(core::OrderedRows& pass, const MadeRows& made, const std::vector<
     taken.measures = {cells};
     if (!pass.take(taken)) return false;
   }
-  return true;
+  return pass.finish();
 }
 
 bool same_as_counted(const core::OrderedRows& pass, const MadeRows& made,
@@ -1165,10 +1177,13 @@ bool same_as_counted(const core::OrderedRows& pass, const MadeRows& made,
 }
 
 void ordered_rows() {
-  const core::RowsAsked asked = ten_seconds();
+  core::RowsAsked asked = ten_seconds();
   std::mt19937 random(11);
   bool same = true, refused = true;
   for (int round = 0; round < 300; ++round) {
+    // Few rows wait, or all; more series make room for fewer of each.
+    asked.room = std::vector<std::size_t>{1, 3, 16, 512}[random() % 4];
+    asked.most_waiting = random() % 2 ? 20 : 4000;
     const MadeRows made = make_rows(random, 1 + random() % 400);
     // In one pass, and in passes over neighbouring spans of time.
     const std::size_t parts = 1 + random() % 3;
@@ -1208,6 +1223,35 @@ void ordered_rows() {
   few.most_series = 0;
   core::OrderedRows crowded(few);
   check("nor are rows of too many series", !take_rows(crowded, made, all, 50));
+}
+
+// Values that crowd a part of their range, of both signs, and far apart: counted as a map counts.
+void value_counts() {
+  std::mt19937 random(21);
+  bool same = true, fresh = true;
+  for (int round = 0; round < 200; ++round) {
+    const double level = std::vector<double>{0, 1e8, -3e-7, 1e300}[random() % 4];
+    const double step = std::vector<double>{0.01, 1e-8, 1, 1e200}[random() % 4];
+    const unsigned wide = std::vector<unsigned>{1, 30, 5000}[random() % 3];
+    std::map<double, std::uint64_t> wanted;
+    core::ValueCounts some, others;
+    for (int part = 0; part < 6; ++part) {
+      std::vector<double> v(random() % 600);
+      for (double& x : v) {
+        x = random() % 50 ? level + step * (random() % wide) : random() % 2 ? -0.0 : HUGE_VAL;
+      }
+      const std::size_t before = wanted.size();
+      core::ValueCounts& to = part % 3 ? some : others;
+      const std::size_t added = to.add(v.data(), v.size());
+      for (double x : v) ++wanted[x];
+      if (part == 0) fresh = fresh && added == wanted.size() - before;
+    }
+    some.join(others);
+    const std::vector<std::pair<double, std::uint64_t>> all(wanted.begin(), wanted.end());
+    same = same && some.sorted() == all && some.size() == all.size();
+  }
+  check("values are counted as a map counts them, crowded ones too", same);
+  check("and those that were not held before are told", fresh);
 }
 
 // A stream of Arrow that hands over two columns, three rows at a time, and may fail.
@@ -1400,6 +1444,7 @@ int main() {
   forecasts();
   autoregression();
   ordered_rows();
+  value_counts();
   arrow_streams();
   marks_of_runs();
   stopped_work();

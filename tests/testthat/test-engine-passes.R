@@ -239,6 +239,37 @@ test_that("bins of files hold what is missing, no number or infinite as those in
   }
 })
 
+test_that("rows of Parquet without a stamp are set aside, wherever they stand and are read", {
+  skip_without_engine()
+  skip_if_not_installed("nanoparquet")
+  set.seed(18)
+  for (type in c("TIMESTAMP", "TIMESTAMPTZ")) for (zone in c("UTC", "Europe/Berlin")) for (threads in 1:2) {
+    data <- planted("pair", 600, 1.7e9)
+    n <- nrow(data)
+    # At the beginning above all, before any row has a series.
+    none <- sort(unique(c(1:sample(60, 1), sample(n, 40), n)))
+    data$time[none] <- NA
+    instants <- tempfile(fileext = ".parquet")
+    path <- tempfile(fileext = ".parquet")
+    nanoparquet::write_parquet(data, instants)
+    kairon:::engine_do(kairon:::open_engine(), sprintf(
+      "COPY (SELECT * REPLACE (CAST(time AS %s) AS time) FROM '%s') TO '%s' (FORMAT parquet)",
+      type, instants, path
+    ))
+    before <- options(kairon.threads = threads)
+    found <- lapply(c(memory = FALSE, far = TRUE), function(remote) {
+      x <- quiet(read_timeline(path, time, site, levels = "flow", remote = remote, zone = zone))
+      card <- quiet(inspect(x))
+      list(rows = nrow(quiet(as_timeline(x))), table = card$table,
+           told = any(grepl(paste(length(none), "rows could not be read"), card$findings)))
+    })
+    options(before)
+    expect_equal(found$far, found$memory, info = paste(type, zone, threads))
+    expect_true(found$memory$told)
+    expect_identical(found$memory$rows, n - length(none))
+  }
+})
+
 test_that("what is not a number is missing in rows that stay elsewhere, too", {
   data <- data.frame(time = .POSIXct(1.9e9 + 600 * 0:999, "UTC"), flow = round(sin(1:1000), 4))
   none <- c(3, 50, 51, 700:760)
