@@ -117,5 +117,9 @@ for (what in names(checks)) {
   failed <- failed + one$count[2]
 }
 
+# Told once more at the end, since of a long output often the last lines alone are seen.
+tell <- function(word, some) cat(sprintf("%s  %s: %s\n  %s\n", word, some$file, some$test, some$said), sep = "")
+tell("skipped", results[results$skipped, ])
+tell("FAILED", results[results$failed > 0 | results$error, ])
 cat(as.integer(passed), " passed, ", as.integer(failed), " failed\n", sep = "")
 quit(status = as.integer(failed > 0))
