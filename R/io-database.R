@@ -113,7 +113,7 @@ open_remote <- function(con, from, columns, time, told, header, label) {
   out$from <- clean[1]
   if (length(clean) > 1) out$shards <- clean[-1]
   out$meta$rejects <- out$meta$rejects[0, , drop = FALSE]
-  out$meta["news"] <- list(NULL)
+  out$meta["news"] <- list(standing_news(out$meta$news))
   cadence <- if (isTRUE(out$meta$declared)) out$meta$cadence else told_cadence(header)
   if (!is.null(cadence)) out$told <- cadence
   out

@@ -217,7 +217,7 @@ first_rows <- function(shape, header, roles, given, label) {
   template <- adopt_blank_companions(template)
   meta <- timeline_meta(template)
   meta$rejects <- meta$rejects[0, , drop = FALSE]
-  meta["news"] <- list(NULL)
+  meta["news"] <- list(standing_news(meta$news))
   attr(template, "timeline") <- meta
   template
 }

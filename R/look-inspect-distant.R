@@ -30,7 +30,7 @@ inspect.kairon_distant <- function(x, ...) {
     unfinished_words(m, cards$measures[[m]]$tails, labels, tail_length(meta))
   })
   meta$news <- c(meta$news, if (sum(meta$repeats) > 0) repeats_news(sum(meta$repeats), "first"),
-                 cards$news)
+                 stamp_at_end_news(meta), weeks_news(meta), cards$news)
   marked <- any(vapply(names(meta$kinds), is_marked, TRUE, x = x))
   invented <- if (marked) invented_findings(x)
   structure(

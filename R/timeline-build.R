@@ -166,7 +166,7 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone %||% told, day_first, epoch,
                          rows, where)
   if (!is.null(told) && stamps$type == "instant") {
-    stamps$news <- c(paste0("stamps are of the zone ", told, ", as the name ", time, " tells"),
+    stamps$news <- c(zone = paste0("stamps are of the zone ", told, ", as the name ", time, " tells"),
                      stamps$news)
   }
   bad <- which(nzchar(stamps$reason))

@@ -104,12 +104,15 @@ zone_in_name <- function(name) {
 }
 
 zone_news <- function(zoned) {
-  if (zoned) {
+  c(zone = if (zoned) {
     "stamps are instants; days are cut in UTC"
   } else {
     "stamps carry no zone and were taken as UTC"
-  }
+  })
 }
+
+# What was decided by the first rows for all that follow: the zone. Other news count rows.
+standing_news <- function(news) news[names(news) %in% "zone"]
 
 # Text that holds whole numbers only, and no years, counts steps.
 counted_text <- function(column) {

@@ -14,13 +14,6 @@ struct ValueSums {
 
 namespace {
 
-// Numbers other than zero are equal where their bits are, which are compared faster.
-std::uint64_t bits_of(double v) {
-  std::uint64_t out;
-  std::memcpy(&out, &v, sizeof out);
-  return out;
-}
-
 ValueSums sums_of(const double* v, std::size_t n) {
   const double base = v[0];
   // Four at a time, so that none waits for another.
@@ -374,6 +367,7 @@ void OrderedRows::take_present(double* t, double* v, std::size_t n, bool may_pau
   m.negatives += negatives;
   for (std::size_t k = following; k < n; ++k) {
     const bool zero = zeros && v[k] == 0;
+    // Bits are compared faster than numbers.
     if (!zero && bits_of(v[k]) == bits_of(v[k - 1])) {
       m.longest = std::max(m.longest, ++m.run);
     } else if (m.run != 1 || m.in_head || zero) {

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <cstring>
 
 namespace core {
 
@@ -10,14 +9,6 @@ namespace {
 
 // Farther from where it is looked for first no value lies among its neighbours.
 constexpr std::size_t kFarthest = 16;
-
-// Zeros of either sign are one value.
-std::uint64_t bits_of(double value) {
-  value += 0.0;
-  std::uint64_t out;
-  std::memcpy(&out, &value, sizeof out);
-  return out;
-}
 
 double value_of(std::uint64_t bits) {
   double out;

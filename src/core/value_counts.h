@@ -3,10 +3,19 @@
 #include <array>
 #include <cstddef>
 #include <cstdint>
+#include <cstring>
 #include <utility>
 #include <vector>
 
 namespace core {
+
+// By which numbers are told apart; zeros of either sign are one.
+inline std::uint64_t bits_of(double value) {
+  value += 0.0;
+  std::uint64_t out;
+  std::memcpy(&out, &value, sizeof out);
+  return out;
+}
 
 // A table in which values are mostly found where they are looked for first. Neighbouring values lie
 // close to each other, as values that follow each other mostly do; where they would crowd some part

@@ -1,10 +1,16 @@
 # A web server for one test: a process of its own that answers each request on
 # a free port of this machine in the way it is told to.
 serve <- function(answer, body = "") {
-  port <- 20000 + sample(20000, 1)
+  ready <- tempfile()
   script <- tempfile(fileext = ".R")
   writeLines(c(
-    sprintf("server <- serverSocket(%d)", port),
+    "server <- NULL",
+    "while (is.null(server)) {",
+    "  port <- 20000 + sample(12000, 1)",
+    "  server <- tryCatch(serverSocket(port), error = function(e) NULL)",
+    "}",
+    sprintf("saveRDS(port, %s)", deparse(paste0(ready, ".part"))),
+    sprintf("file.rename(%s, %s)", deparse(paste0(ready, ".part")), deparse(ready)),
     "for (i in 1:4) {",
     "  con <- socketAccept(server, open = 'r+b', timeout = 20)",
     "  readLines(con, 1)",
@@ -22,6 +28,6 @@ serve <- function(answer, body = "") {
   ), script)
   system2(file.path(R.home("bin"), "Rscript"), c("--vanilla", script), wait = FALSE,
           stdout = FALSE, stderr = FALSE)
-  Sys.sleep(1)
-  sprintf("http://127.0.0.1:%d/readings.csv", port)
+  for (i in 1:600) if (!file.exists(ready)) Sys.sleep(0.05)
+  sprintf("http://127.0.0.1:%.0f/readings.csv", readRDS(ready))
 }

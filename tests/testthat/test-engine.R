@@ -59,6 +59,25 @@ test_that("bins and cards from files of any form of file are those of the whole"
   }
 })
 
+test_that("a card elsewhere tells what was decided about zones and ends of steps", {
+  skip_without_engine()
+  hours <- as.POSIXct("2031-01-01", tz = "UTC") + 3600 * 0:99
+  weeks <- as.Date("2031-01-03") + 7 * 0:59
+  stamps <- list(time = format(hours, "%Y-%m-%d %H:%M:%S"), time = format(hours, "%Y-%m-%dT%H:%M:%SZ"),
+                 time_utc = format(hours, "%Y-%m-%d %H:%M:%S"), week_ending = format(weeks),
+                 day = format(weeks), day = format(weeks + 3))
+  said <- c("carry no zone", "days are cut in UTC", "as the name time_utc tells", "sounds like the end",
+            "stamped on Fridays", "")
+  for (i in seq_along(stamps)) {
+    path <- tempfile(fileext = ".csv")
+    utils::write.csv(data.frame(stamps[i], flow = sin(seq_along(stamps[[i]])), check.names = FALSE), path,
+                     row.names = FALSE)
+    findings <- quiet(inspect(read_timeline(path, remote = TRUE)))$findings
+    expect_equal(findings, quiet(inspect(read_timeline(path)))$findings, info = said[i])
+    expect_equal(any(grepl(said[i], findings, fixed = TRUE)), nzchar(said[i]), info = said[i])
+  }
+})
+
 test_that("readings at odd instants, a doubled hour, quotes and missing marks: by chance", {
   skip_without_engine()
   set.seed(5)
