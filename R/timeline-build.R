@@ -166,8 +166,8 @@ build_timeline <- function(data, roles, units = NULL, zone = NULL,
   stamps <- index_stamps(data[[time]], data[roles$series], time, zone %||% told, day_first, epoch,
                          rows, where)
   if (!is.null(told) && stamps$type == "instant") {
-    stamps$news <- c(zone = paste0("stamps are of the zone ", told, ", as the name ", time, " tells"),
-                     stamps$news)
+    by_name <- paste0("stamps are of the zone ", told, ", as the name ", time, " tells")
+    stamps$news <- c(zone = by_name, stamps$news)
   }
   bad <- which(nzchar(stamps$reason))
   rejects <- rbind(rejects, reject_rows(data, stamps$reason, bad, rows, where, files))
