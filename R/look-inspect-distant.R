@@ -136,6 +136,7 @@ distant_coverage <- function(cells, grid, facts, meta) {
   from <- grid$from
   width <- grid$width
   n <- nrow(facts)
+  behind <- cells$cell >= stretches
   cell <- pmin(stretches, cells$cell + 1)
   at <- (cells$series - 1) * stretches + cell
   edges <- from + width * (0:stretches)
@@ -155,8 +156,10 @@ distant_coverage <- function(cells, grid, facts, meta) {
   labels <- if (length(meta$series)) series_labels(keys_in(facts, meta$series)) else "all"
   shares <- lapply(rlang::set_names(names(meta$kinds)), function(m) {
     seen <- rep(0, n * stretches)
-    total <- rowsum(cells[[paste0(m, ".n")]], at)
-    seen[as.integer(rownames(total))] <- total[, 1]
+    values <- cells[[paste0(m, ".n")]]
+    # Each cell of a series is there once; what lies on the last edge is of the last.
+    seen[at[!behind]] <- values[!behind]
+    seen[at[behind]] <- seen[at[behind]] + values[behind]
     covered_share(seen, expected)
   })
   coverage_rows(shares, labels, edges, meta)

@@ -165,16 +165,18 @@ ask_quartiles <- function(ask, counted) {
                    collapse = " OR ")
   found <- ask$rows(c(value = "kairon_v", upto = "kairon_upto", k = "kairon_k", n = "kairon_n"),
                     upto, paste("WHERE", wanted), grouped = FALSE)
-  at <- function(own, place) own$value[which(place >= own$upto - own$k & place < own$upto)[1]]
-  each <- split(found, found$series)
+  series <- unique(found$series)
+  # Of each series, as all of them are asked at once.
+  at <- function(place) {
+    inside <- which(place >= found$upto - found$k & place < found$upto)
+    as.numeric(found$value[inside][match(series, found$series[inside])])
+  }
   lapply(list(q25 = 1, median = 2, q75 = 3), function(quarter) {
-    value <- vapply(each, function(own) {
-      exact <- (own$n[1] - 1) * quarter / 4
-      low <- at(own, floor(exact))
-      share <- exact - floor(exact)
-      if (share > 0) low + share * (at(own, floor(exact) + 1) - low) else low
-    }, 1)
-    data.frame(series = as.integer(names(each)), value = as.numeric(value))
+    exact <- (found$n - 1) * quarter / 4
+    low <- at(floor(exact))
+    share <- (exact - floor(exact))[match(series, found$series)]
+    data.frame(series = series,
+               value = ifelse(share > 0, low + share * (at(floor(exact) + 1) - low), low))
   })
 }
 

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
+#include <utility>
 
 #include "detect.h"
 
@@ -110,6 +112,7 @@ bool OrderedRows::add_series(std::uint64_t key) {
   keys_.push_back(key);
   after_.push_back(static_cast<std::uint32_t>(at));
   waiting_.push_back(0);
+  seen_.push_back(row_);
   SeriesSeen fresh;
   fresh.key = key;
   fresh.cells.resize(asked_.cells);
@@ -125,13 +128,60 @@ bool OrderedRows::add_series(std::uint64_t key) {
   return true;
 }
 
+namespace {
+
+// How many rows from `from` on have the series that those `period` rows before them have.
+std::size_t repeated(const RowBatch& batch, std::size_t from, std::size_t period) {
+  if (!batch.key) return batch.rows - from;
+  const std::uint64_t* key = batch.key->key + batch.key->skip;
+  constexpr std::size_t many = 64;
+  std::size_t i = from;
+  while (i + many <= batch.rows && !std::memcmp(key + i, key + i - period, many * sizeof *key)) {
+    i += many;
+  }
+  while (i < batch.rows && key[i] == key[i - period]) ++i;
+  return i - from;
+}
+
+// Calls `put` with the number and the cell of `n` cells, every `period` of them from `from` on.
+template <typename Put>
+void each_stamp(const StampCells& cells, std::size_t from, std::size_t period, std::size_t n,
+                Put&& put) {
+  from += cells.skip;
+  if (cells.micros) {
+    for (std::size_t k = 0; k < n; ++k) put(k, StampCells::of(cells.micros[from + k * period]));
+  } else if (cells.seconds) {
+    for (std::size_t k = 0; k < n; ++k) put(k, cells.seconds[from + k * period]);
+  } else {
+    for (std::size_t k = 0; k < n; ++k) put(k, StampCells::of(cells.days[from + k * period]));
+  }
+}
+
+}  // namespace
+
 bool OrderedRows::take(const RowBatch& batch) {
   if (place_.size() < batch.rows) place_.resize(batch.rows);
   of_micros_ = batch.stamp.micros != nullptr;
   const bool whole = batch.stamp.has_all(batch.rows);
   const bool named = !batch.key || batch.key->has_all(batch.rows);
+  // Up to which row those that follow are known to come in turns, or not to.
+  std::size_t known = 0;
   std::size_t at = before_, done = 0;
-  for (std::size_t i = 0; i < batch.rows; ++i) {
+  for (std::size_t i = 0; i < batch.rows; ++i, ++row_) {
+    if (whole && named && period_ > 0 && alike_ >= period_ && period_ <= i && i >= known) {
+      const std::size_t rows = repeated(batch, i, period_);
+      known = i + rows;
+      if (rows >= period_) {
+        take_columns(batch, done, i);
+        const std::size_t taken = take_turns(batch, i, rows / period_, at);
+        if (taken == 0) return false;
+        i += taken;
+        row_ += taken;
+        done = i;
+        known = i;
+        if (i == batch.rows) break;
+      }
+    }
     if (!whole && !batch.stamp.has(i)) {
       place_[i] = kNowhere;
       continue;
@@ -154,6 +204,9 @@ bool OrderedRows::take(const RowBatch& batch) {
       }
       if (before != kNone) after_[before] = static_cast<std::uint32_t>(at);
     }
+    const std::uint64_t since = row_ - std::exchange(seen_[at], row_);
+    alike_ = since == period_ ? alike_ + 1 : 1;
+    period_ = since;
     const std::uint32_t waiting = waiting_[at]++;
     const std::size_t place = slab(at) + waiting;
     stamp_[place] = batch.stamp[i];
@@ -167,6 +220,38 @@ bool OrderedRows::take(const RowBatch& batch) {
   take_columns(batch, done, batch.rows);
   before_ = at;
   return true;
+}
+
+// Rows from `from` on that come in turns of the series that the last rows have, of which the last
+// is `at`. How many rows were taken, as many turns as there is room for; none where the pass cannot
+// go on.
+std::size_t OrderedRows::take_turns(const RowBatch& batch, std::size_t from, std::size_t turns,
+                                    std::size_t at) {
+  for (std::size_t j = 0; j < period_; ++j) {
+    at = after_[at];
+    turns = std::min(turns, room_ - waiting_[at]);
+  }
+  for (std::size_t j = 0; j < period_; ++j) {
+    at = after_[at];
+    const std::size_t place = slab(at) + waiting_[at];
+    double* stamp = stamp_.data() + place;
+    each_stamp(batch.stamp, from + j, period_, turns,
+               [&](std::size_t k, double t) { stamp[k] = t; });
+    for (std::size_t m = 0; m < values_of_.size(); ++m) {
+      const NumberCells& cells = batch.measures[m];
+      double* values = values_of_[m].data() + place;
+      const double* cell = cells.value + cells.skip + from + j;
+      for (std::size_t k = 0; k < turns; ++k) values[k] = cell[k * period_];
+      if (!cells.there) continue;
+      for (std::size_t k = 0; k < turns; ++k) {
+        if (!cells.has(from + j + k * period_)) values[k] = std::nan("");
+      }
+    }
+    seen_[at] = row_ + (turns - 1) * period_ + j;
+    waiting_[at] += static_cast<std::uint32_t>(turns);
+    if (waiting_[at] == room_ && !take_waiting(at)) return 0;
+  }
+  return turns * period_;
 }
 
 // The values of rows [from, to) of a batch, which wait at the places of their stamps.

@@ -42,10 +42,11 @@ struct StampCells : Cells {
   const double* seconds = nullptr;
   const std::int64_t* micros = nullptr;
   const std::int32_t* days = nullptr;
+  static double of(std::int64_t micros) { return static_cast<double>(micros) / 1e6; }
+  static double of(std::int32_t days) { return 86400.0 * days; }
   double operator[](std::size_t i) const {
     i += skip;
-    if (micros) return static_cast<double>(micros[i]) / 1e6;
-    return seconds ? seconds[i] : 86400.0 * days[i];
+    return micros ? of(micros[i]) : seconds ? seconds[i] : of(days[i]);
   }
 };
 
@@ -138,6 +139,8 @@ class OrderedRows {
   // Where the rows of a series wait. The place before is for what came before them.
   std::size_t slab(std::size_t at) const { return at * (room_ + 1) + 1; }
   void take_columns(const RowBatch& batch, std::size_t from, std::size_t to);
+  std::size_t take_turns(const RowBatch& batch, std::size_t from, std::size_t turns,
+                         std::size_t at);
   bool take_waiting(std::size_t at);
   bool take_stamps(SeriesSeen& s, double* t, std::size_t n);
   void find_cell(SeriesSeen& s, double t) const;
@@ -153,6 +156,11 @@ class OrderedRows {
   std::vector<std::uint64_t> keys_;
   std::vector<std::uint32_t> after_, waiting_;
   std::size_t before_ = kNone;
+  // The number of the row at hand, that of the last one of each series. How many rows lay between
+  // the last row and that of its series before, and of how many in a row it was as many.
+  std::uint64_t row_ = 0;
+  std::vector<std::uint64_t> seen_;
+  std::uint64_t period_ = 0, alike_ = 0;
   std::uint64_t off_ = 0;
   std::size_t values_ = 0;
   bool counted_ = true;

@@ -22,14 +22,21 @@ std::uint64_t rank_of(std::uint64_t bits) {
   return bits & sign ? ~bits : bits | sign;
 }
 
+inline std::size_t place_among(std::uint64_t bits, std::uint64_t lowest, int shift,
+                               std::size_t mask) {
+  return static_cast<std::size_t>((rank_of(bits) - lowest) >> shift) & mask;
+}
+
+// Values with few decimals differ by steps, which one product alone would spread unevenly.
+inline std::size_t place_anywhere(std::uint64_t bits, int shift) {
+  return static_cast<std::size_t>((bits ^ bits >> 29) * 0xBF58476D1CE4E5B9u >> shift);
+}
+
 }  // namespace
 
-inline std::size_t ValueCounts::first_place(std::uint64_t bits) const {
-  if (close_) {
-    return static_cast<std::size_t>((rank_of(bits) - lowest_) >> shift_) & (places_.size() - 1);
-  }
-  // Values with few decimals differ by steps, which one product alone would spread unevenly.
-  return static_cast<std::size_t>((bits ^ bits >> 29) * 0xBF58476D1CE4E5B9u >> shift_);
+std::size_t ValueCounts::first_place(std::uint64_t bits) const {
+  return close_ ? place_among(bits, lowest_, shift_, places_.size() - 1)
+                : place_anywhere(bits, shift_);
 }
 
 // Where a value is, or would be held.
@@ -86,18 +93,32 @@ bool ValueCounts::put_all(const std::vector<Held>& held, std::size_t places) {
   return true;
 }
 
+// Counts values up to the first that is not held where it is looked for first, and says how many.
+std::size_t ValueCounts::count_found(const double* values, std::size_t n) {
+  if (held_ == 0) return 0;
+  // Of its own, as what is counted could lie anywhere for all that the compiler knows.
+  Held* const places = places_.data();
+  const std::size_t mask = places_.size() - 1;
+  const std::uint64_t lowest = lowest_;
+  const int shift = shift_;
+  const auto count = [&](auto&& place) {
+    for (std::size_t i = 0; i < n; ++i) {
+      const std::uint64_t bits = bits_of(values[i]);
+      Held& first = places[place(bits)];
+      if (first.bits != bits) return i;
+      ++first.times;
+    }
+    return n;
+  };
+  if (close_) return count([=](std::uint64_t v) { return place_among(v, lowest, shift, mask); });
+  return count([=](std::uint64_t v) { return place_anywhere(v, shift); });
+}
+
 std::size_t ValueCounts::add(const double* values, std::size_t n) {
   const std::size_t before = held_;
   for (std::size_t i = 0; i < n; ++i) {
-    const std::uint64_t bits = bits_of(values[i]);
-    if (held_) {
-      Held& first = places_[first_place(bits)];
-      if (first.bits == bits) {
-        ++first.times;
-        continue;
-      }
-    }
-    add(bits, 1);
+    i += count_found(values + i, n - i);
+    if (i < n) add(bits_of(values[i]), 1);
   }
   return held_ - before;
 }

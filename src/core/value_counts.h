@@ -39,6 +39,7 @@ class ValueCounts {
   static constexpr std::uint64_t kNone = ~std::uint64_t{0};  // which is no number
   std::size_t first_place(std::uint64_t bits) const;
   std::size_t place_of(std::uint64_t bits) const;
+  std::size_t count_found(const double* values, std::size_t n);
   void add(std::uint64_t bits, std::uint64_t times);
   void spread(std::size_t places);
   bool put_all(const std::vector<Held>& held, std::size_t places);

@@ -1028,12 +1028,19 @@ MadeRows make_rows(std::mt19937& random, std::size_t n) {
   const std::size_t series = 1 + static_cast<std::size_t>(pick(4));
   std::vector<double> at(series, 1.9e9), last(series, 0);
   const double level = std::vector<double>{0, 1e8, 1e-6}[static_cast<std::size_t>(pick(3))];
+  // Series come at random, in turns that are kept up for long or not, or one after the other.
+  const int order = pick(4), broken = 2 + pick(order == 1 ? 20 : 300);
+  std::size_t s = 0;
   for (std::size_t i = 0; i < n; ++i) {
-    const std::size_t s = static_cast<std::size_t>(pick(static_cast<int>(series)));
+    if (order == 0 || pick(broken) == 0) {
+      s = static_cast<std::size_t>(pick(static_cast<int>(series)));
+    } else if (order < 3) {
+      s = (s + 1) % series;
+    }
     at[s] += pick(8) ? 10 : pick(2) ? 70 : 13;
     if (pick(3) == 0) last[s] = level + pick(5) * 0.25;
     const double odd[] = {0, std::nan(""), HUGE_VAL, -2};
-    out.key.push_back(1000 + 7 * s);
+    out.key.push_back(series == 1 ? 0 : 1000 + 7 * s);
     out.stamp.push_back(at[s]);
     out.value.push_back(pick(12) ? last[s] : odd[pick(4)]);
   }
@@ -1063,7 +1070,7 @@ bool take_rows(core::OrderedRows& pass, const MadeRows& made, const std::vector<
                std::size_t batch) {
   for (std::size_t from = 0; from < rows.size(); from += batch) {
     const std::size_t to = std::min(rows.size(), from + batch), skip = from % 3;
-    std::vector<std::uint64_t> key(skip, 5);
+    std::vector<std::uint64_t> key(skip, made.key[0]);
     std::vector<std::int64_t> micros(skip, -1);
     std::vector<double> value(skip, 99);
     std::vector<std::uint8_t> there((2 * batch + skip) / 8 + 1, 0), stamped = there;
@@ -1079,18 +1086,20 @@ bool take_rows(core::OrderedRows& pass, const MadeRows& made, const std::vector<
         value.push_back(77);
       }
       // What is missing is told in either way.
-      if (!std::isnan(made.value[i]) || i % 2) add(there, key.size());
+      const bool untold = std::isnan(made.value[i]) && i % 2 == 0;
+      if (!untold) add(there, key.size());
       add(stamped, key.size());
       key.push_back(made.key[i]);
       micros.push_back(std::llround(made.stamp[i] * 1e6));
-      value.push_back(made.value[i]);
+      value.push_back(untold ? 55 : made.value[i]);
     }
     core::KeyCells keys;
     keys.key = key.data();
     keys.skip = skip;
     core::RowBatch taken;
     taken.rows = key.size() - skip;
-    taken.key = &keys;
+    // The key of all rows may be left out.
+    if (std::count(made.key.begin(), made.key.end(), 0) == 0) taken.key = &keys;
     taken.stamp.micros = micros.data();
     taken.stamp.skip = skip;
     taken.stamp.there = stamped.data();
@@ -1184,7 +1193,7 @@ void ordered_rows() {
     // Few rows wait, or all; more series make room for fewer of each.
     asked.room = std::vector<std::size_t>{1, 3, 16, 512}[random() % 4];
     asked.most_waiting = random() % 2 ? 20 : 4000;
-    const MadeRows made = make_rows(random, 1 + random() % 400);
+    const MadeRows made = make_rows(random, 1 + random() % 900);
     // In one pass, and in passes over neighbouring spans of time.
     const std::size_t parts = 1 + random() % 3;
     std::vector<double> cut{-HUGE_VAL};
@@ -1197,7 +1206,7 @@ void ordered_rows() {
       for (std::size_t i = 0; i < made.key.size(); ++i) {
         if (made.stamp[i] >= cut[p] && made.stamp[i] < cut[p + 1]) rows.push_back(i);
       }
-      same = same && take_rows(passes[p], made, rows, 1 + random() % 100);
+      same = same && take_rows(passes[p], made, rows, 1 + random() % 400);
       if (p > 0) same = same && passes[0].join(passes[p]);
     }
     same = same && same_as_counted(passes[0], made, asked);
@@ -1206,7 +1215,7 @@ void ordered_rows() {
     for (std::size_t i = 0; i < all.size(); ++i) all[i] = i;
     all.push_back(all[random() % all.size()]);
     core::OrderedRows again(asked);
-    refused = refused && !take_rows(again, made, all, 1 + random() % 100);
+    refused = refused && !take_rows(again, made, all, 1 + random() % 400);
   }
   check("a pass over rows in order tells what counting tells, by parts too", same);
   check("and stops at a stamp that does not follow", refused);
