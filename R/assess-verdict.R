@@ -319,7 +319,7 @@ format.kairon_verdict <- function(x, ...) unclass(x)
 
 #' @export
 print.kairon_verdict <- function(x, ...) {
-  show_lines(strwrap(paste(x, collapse = " "), width = 0.95 * getOption("width")))
+  show_lines(fold_words(paste(x, collapse = " ")))
   invisible(x)
 }
 

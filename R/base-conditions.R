@@ -48,7 +48,7 @@ wrapped <- function(points, first = FALSE) {
   named <- nzchar(rlang::names2(points))
   marked <- replace(named, 1, named[1] || first)
   points[] <- mapply(function(text, before, under) {
-    lines <- fold(text, width, indent = before, exdent = under)
+    lines <- fold_words(text, indent = before, exdent = under, width = width, fold = fold)
     sub("^ +", "", paste(lines, collapse = "\n"))
   }, points, 2 * marked, 2 * named)
   points

@@ -205,11 +205,16 @@ text_table <- function(columns, indent = "  ", right = character(), fit = TRUE) 
 
 # Lines as wide as the console; those that begin with spaces keep their place.
 wrap_lines <- function(lines) {
-  width <- 0.95 * getOption("width")
   unlist(lapply(lines, function(line) {
     indent <- nchar(line) - nchar(sub("^ +", "", line))
-    if (nzchar(line)) strwrap(line, width, indent = indent, exdent = indent + 2) else ""
+    if (nzchar(line)) fold_words(line, indent = indent, exdent = indent + 2) else ""
   }))
+}
+
+# Lines nearly as wide as the console, as strwrap() makes them. Numbers keep their "%" beside them.
+fold_words <- function(text, ..., width = 0.95 * getOption("width"), fold = strwrap) {
+  held <- gsub("([0-9]) %", "\\1\001%", text)
+  gsub("\001", " ", fold(held, width, ...), fixed = TRUE)
 }
 
 # Small results ----

@@ -198,8 +198,8 @@ cli_backtest <- function(files, options, verb) {
   b <- rlang::inject(backtest(x, !!!args, routine = cli_routine(options)))
   s <- cli_scores_of(b, options)
   table <- if (isTRUE(options$rows)) as.data.frame(b) else s
-  words <- c(wrap_lines(format(b)), "", format(s), "", if (!is.null(b$reserve)) reserve_lines(b),
-             cli_ranking(b), printed(verdict(b)))
+  words <- c(wrap_lines(format(b)), "", format(s), "",
+             if (!is.null(b$reserve)) c(reserve_lines(b), ""), cli_ranking(b), printed(verdict(b)))
   show <- options$show %||% "scores"
   options$show <- NULL
   show_result(if (show == "scores") s else shown_as(b, show), table, options, words, book = b)

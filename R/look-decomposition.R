@@ -464,7 +464,7 @@ decomposition_line <- function(x, strong, labels, i) {
 
 #' @export
 print.kairon_decomposition <- function(x, ...) {
-  show_lines(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")))
+  show_lines(fold_words(format(x), exdent = 2))
   show_lines(profile_lines(x))
   if (length(x$rivals)) {
     show_lines("", "Methods compared:", text_table(as.list(summary(x)$comparison)))

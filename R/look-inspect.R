@@ -319,7 +319,7 @@ format.kairon_inspection <- function(x, ...) {
   c(
     x$line, "", head,
     unlist(lapply(x$findings, function(f) {
-      strwrap(f, initial = "  - ", prefix = "    ", width = 0.95 * getOption("width"))
+      fold_words(f, initial = "  - ", prefix = "    ")
     })),
     "", text_table(inspection_columns(x)),
     if (nrow(x$table) > most_cards) {

@@ -414,7 +414,7 @@ format.kairon_season_profile <- function(x, ...) {
 
 #' @export
 print.kairon_season_profile <- function(x, rows = 12, ...) {
-  show_lines(strwrap(format(x), exdent = 4, width = 0.95 * getOption("width")), "")
+  show_lines(fold_words(format(x), exdent = 4), "")
   shown <- utils::head(x$table, rows)
   shown <- shown[setdiff(names(shown), c("q25", "q75"))]
   show_lines(text_table(lapply(shown, function(v) if (is.numeric(v)) v else as.character(v))))

@@ -262,6 +262,6 @@ format.kairon_standing <- function(x, ...) {
 
 #' @export
 print.kairon_standing <- function(x, ...) {
-  show_lines(strwrap(format(x), exdent = 2, width = 0.95 * getOption("width")))
+  show_lines(fold_words(format(x), exdent = 2))
   invisible(x)
 }

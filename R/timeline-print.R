@@ -75,7 +75,7 @@ measure_line <- function(measure, x) {
 
 #' @export
 print.kairon_timeline <- function(x, rows = 6, ...) {
-  show_lines(strwrap(format(x), exdent = 2, width = 0.9 * getOption("width")))
+  show_lines(fold_words(format(x), exdent = 2, width = 0.9 * getOption("width")))
   # A short table is shown whole.
   if (missing(rows) && nrow(x) <= whole_rows) rows <- nrow(x)
   if (nrow(x) > 0 && rows > 0) {

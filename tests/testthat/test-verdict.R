@@ -55,6 +55,19 @@ test_that("intervals held, were too narrow or too wide", {
   expect_match(held(1), "held 100 % of the time: too wide", fixed = TRUE)
 })
 
+test_that("no share is parted from its sign, at any width, and no word is lost", {
+  before <- options(width = 80)
+  on.exit(options(before))
+  v <- verdict(made_backtest(rep(c(4, -4), 8)))
+  for (width in seq(20, 120, by = 7)) {
+    options(width = width)
+    lines <- capture.output(print(v))
+    expect_false(any(grepl("^ *%", lines)))
+    expect_equal(paste(lines, collapse = " "), paste(v, collapse = " "))
+    expect_lte(max(nchar(lines)), max(width, 16))
+  }
+})
+
 test_that("it says where the error is largest: in a series, or far ahead", {
   error <- rep(c(1, 1, 9, 1), 8)
   expect_match(said(error, series = c("N", "E", "S", "W")), "It fails most in S (scaled error 9",
