@@ -48,7 +48,7 @@ test_that("base, growth and indices are the curve, and average one or nought", {
   expect_equal(curve, fitted(added))
   expect_match(format(found), "200|19[0-9]")
   expect_match(format(found), "each month, plus the effects below")
-  expect_output(print(multiplied_fit()), "% a year\\),\\s+times the factors below")
+  expect_output(print(multiplied_fit()), "% a year\\),\\s+times\\s+the\\s+factors\\s+below")
 })
 
 test_that("errors of indices are those of the delta method, by numerical derivatives", {
